@@ -1,0 +1,1 @@
+"""Arkund: a workbench for raw multi-microphone drum recordings."""

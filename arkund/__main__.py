@@ -1,0 +1,5 @@
+"""``python -m arkund`` is the ``arkund`` command."""
+
+from arkund.cli import main
+
+raise SystemExit(main())

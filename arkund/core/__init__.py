@@ -1,0 +1,1 @@
+"""The trade's computation: arrays in, arrays out; no interface, no database."""

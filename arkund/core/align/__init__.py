@@ -1,0 +1,1 @@
+"""Delay and polarity between mics."""

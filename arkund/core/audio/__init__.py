@@ -1,0 +1,1 @@
+"""Reading, writing, resampling and drawing sound."""

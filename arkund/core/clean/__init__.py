@@ -1,0 +1,1 @@
+"""Gates that know the strokes."""

@@ -1,0 +1,17 @@
+"""Errors whose text is meant for the person at the desk."""
+
+
+class ArkundError(Exception):
+    """A failure stated in one sentence that its reader can act on."""
+
+
+class AudioRefused(ArkundError):
+    """A sound file that cannot be used, with its name, the reason and the remedy."""
+
+    def __init__(self, name: str, reason: str, remedy: str) -> None:
+        self.name, self.reason, self.remedy = name, reason, remedy
+        super().__init__(f"{name}: {reason} {remedy}")
+
+
+class SheetError(ArkundError):
+    """A change that the sheet does not allow."""

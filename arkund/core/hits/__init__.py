@@ -1,0 +1,1 @@
+"""Finding strokes and who owns them."""

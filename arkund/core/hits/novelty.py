@@ -1,0 +1,166 @@
+"""Energy of a mic in a few bands, a millisecond at a time, and where it rises.
+
+This is the cheap first look: it offers more candidates than there are strokes; `ownership`
+decides which of them are.
+"""
+
+import bisect
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+from scipy import ndimage, signal
+
+BAND_EDGES_HZ = (40.0, 120.0, 350.0, 1200.0, 4500.0, 15000.0)
+BANDS = len(BAND_EDGES_HZ) - 1
+
+
+@dataclass(frozen=True)
+class BandEnergy:
+    """``energy`` is float32 ``(frames, BANDS)``: mean square per band and millisecond;
+    ``hop`` is the number of samples in one frame."""
+
+    energy: NDArray[np.float32]
+    hop: int
+    rate: int
+
+    @property
+    def total(self) -> NDArray[np.float32]:
+        return self.energy.sum(axis=1)
+
+    def frame_of(self, sample: float) -> int:
+        return int(sample // self.hop)
+
+
+def band_energy(audio: NDArray[np.float32], rate: int) -> BandEnergy:
+    """Mean square of ``audio`` ``(frames,)`` per band and millisecond.
+
+    Bands are second-order Butterworth high- and low-passes in cascade: their low ones smear time
+    by a few ms, so times are refined on the sound itself (`arrival`).
+    """
+    hop = round(rate / 1000)
+    sections = np.zeros((2, 6, BANDS))
+    for band, (low, high) in enumerate(zip(BAND_EDGES_HZ, BAND_EDGES_HZ[1:], strict=False)):
+        sections[0, :, band] = signal.butter(2, low, "highpass", fs=rate, output="sos")[0]
+        sections[1, :, band] = signal.butter(
+            2, min(high, 0.46 * rate), "lowpass", fs=rate, output="sos"
+        )[0]
+    return BandEnergy(_energies(np.ascontiguousarray(audio), sections, hop), hop, rate)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _energies(audio, sections, hop):  # type: ignore[no-untyped-def]
+    bands = sections.shape[2]
+    frames = len(audio) // hop
+    out = np.zeros((frames, bands), np.float32)
+    z = np.zeros((4, bands))
+    total = np.zeros(bands)
+    b0, b1, b2 = sections[0, 0], sections[0, 1], sections[0, 2]
+    a1, a2 = sections[0, 4], sections[0, 5]
+    d0, d1, d2 = sections[1, 0], sections[1, 1], sections[1, 2]
+    c1, c2 = sections[1, 4], sections[1, 5]
+    for frame in range(frames):
+        total[:] = 0.0
+        for n in range(frame * hop, (frame + 1) * hop):
+            x = audio[n]
+            for k in range(bands):
+                y = b0[k] * x + z[0, k]
+                z[0, k] = b1[k] * x - a1[k] * y + z[1, k]
+                z[1, k] = b2[k] * x - a2[k] * y
+                w = d0[k] * y + z[2, k]
+                z[2, k] = d1[k] * y - c1[k] * w + z[3, k]
+                z[3, k] = d2[k] * y - c2[k] * w
+                total[k] += w * w
+        for k in range(bands):
+            out[frame, k] = total[k] / hop
+            for i in range(4):
+                # Denormal numbers would slow silence down many times over.
+                if abs(z[i, k]) < 1e-18:
+                    z[i, k] = 0.0
+    return out
+
+
+def noise_floor(bands: BandEnergy) -> NDArray[np.float64]:
+    """Energy per band, ``(BANDS,)``, of the quiet moments: the 10th percentile over time."""
+    if len(bands.energy) == 0:
+        return np.full(BANDS, 1e-12)
+    floor: NDArray[np.float64] = np.percentile(bands.energy[::5], 10, axis=0).astype(np.float64)
+    return np.maximum(floor, 1e-12)
+
+
+SMOOTH_MS = (14, 8, 4, 3, 3)
+"""Length of the running mean per band: about one period of its lowest frequency, since the energy
+of a steady tone over less than a period is no steady figure."""
+
+BEFORE_MS = 22
+AFTER_MS = 16
+
+
+def smoothed(bands: BandEnergy) -> NDArray[np.float32]:
+    """Running mean of each band's energy, ``(frames, BANDS)``; frame n holds n and those after."""
+    out = np.empty_like(bands.energy)
+    for band, length in enumerate(SMOOTH_MS):
+        sums = np.concatenate([[0.0], np.cumsum(bands.energy[:, band], dtype=np.float64)])
+        stop = np.minimum(np.arange(len(out)) + length, len(out))
+        out[:, band] = (sums[stop] - sums[:-1]) / length
+    return out
+
+
+def before_and_after(
+    smooth: NDArray[np.float32],
+) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """Largest smoothed energy shortly before and shortly after each frame, ``(frames, BANDS)``.
+
+    The largest, not the mean: a new stroke is what exceeds all that has just been sounding, so
+    the beating of a ring is none.
+    """
+    before, after = np.empty_like(smooth), np.empty_like(smooth)
+    for band, length in enumerate(SMOOTH_MS):
+        column = smooth[:, band]
+        back, ahead = BEFORE_MS - length // 2, AFTER_MS
+        # Frame n of the running mean looks ahead; what lies wholly before n ends at n - length.
+        highest = ndimage.maximum_filter1d(column, back, origin=(back - 1) // 2, mode="nearest")
+        before[:, band] = np.concatenate([np.repeat(highest[:1], length), highest[:-length]])
+        after[:, band] = ndimage.maximum_filter1d(
+            column, ahead, origin=-(ahead // 2), mode="nearest"
+        )
+    return before, after
+
+
+def rise_db(bands: BandEnergy) -> NDArray[np.float32]:
+    """By how many dB something new exceeds all of the 20 ms before: ``(frames,)``, at least 0.
+
+    Of the bands above 350 Hz the two that rise most count: bleed and ring hide some and not
+    others, and the lowest swell too slowly to say when.
+    """
+    if len(bands.energy) < 64:
+        return np.zeros(len(bands.energy), np.float32)
+    floor = (4 * noise_floor(bands)).astype(np.float32)
+    smooth = smoothed(bands)
+    before, _ = before_and_after(smooth)
+    rise = 10 * np.log10((smooth + floor) / (before + floor))
+    two_best = np.sort(rise[:, 2:], axis=1)[:, -2:].mean(axis=1)
+    return np.maximum(two_best, 0.0).astype(np.float32)
+
+
+def candidates(bands: BandEnergy, least_db: float = 3.5, apart_ms: int = 24) -> NDArray[np.int64]:
+    """Frames at which something may start, ascending, ``apart_ms`` frames or more apart.
+
+    Of several close together the one that stands out most stays: by its rise, of which 12 dB is
+    as much as counts, less what it is more than 10 dB quieter than the loudest near it.
+    """
+    rise = rise_db(bands)
+    peaks, _ = signal.find_peaks(rise, height=least_db, distance=5)
+    if len(peaks) == 0:
+        return peaks.astype(np.int64)
+    loudness = 10 * np.log10(smoothed(bands)[:, 2:].sum(axis=1) + 1e-12)
+    loudest = ndimage.maximum_filter1d(loudness, 2 * apart_ms)
+    score = np.minimum(rise, 12) + np.minimum(loudness - loudest + 10, 0)
+    kept: list[int] = []
+    for i in np.argsort(-score[peaks], kind="stable"):
+        at = bisect.bisect(kept, peaks[i])
+        left_free = at == 0 or peaks[i] - kept[at - 1] >= apart_ms
+        if left_free and (at == len(kept) or kept[at] - peaks[i] >= apart_ms):
+            kept.insert(at, int(peaks[i]))
+    return np.array(kept, np.int64)

@@ -1,0 +1,1 @@
+"""Roles, pieces, microphones and where they stand."""

@@ -1,0 +1,97 @@
+"""Where pieces and mics stand, seen from above: the plan that serves as navigation.
+
+Metres; x to the audience's left-to-right as the drummer sees it, y away from the drummer, who
+sits at the origin and looks along +y. The places are usual ones, not measured ones.
+"""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from arkund.core.kit.roles import MicName, parse_mic_name, piece_family
+
+
+@dataclass(frozen=True)
+class PlacedPiece:
+    """A piece on the plan: centre and radius in metres."""
+
+    piece: str
+    x: float
+    y: float
+    radius: float
+
+
+@dataclass(frozen=True)
+class PlacedMic:
+    """A mic on the plan and the point at which it looks, in metres."""
+
+    mic: str
+    x: float
+    y: float
+    aim_x: float
+    aim_y: float
+
+
+_PIECES = {
+    "kick": (0.05, 0.78, 0.28),
+    "snare": (-0.15, 0.38, 0.18),
+    "hat": (-0.55, 0.52, 0.18),
+    "ride": (0.62, 0.88, 0.26),
+    "crash": (-0.45, 1.02, 0.23),
+}
+_FLOOR = (0.48, 0.42, 0.21)
+
+
+def place_pieces(pieces: Iterable[str]) -> list[PlacedPiece]:
+    """Usual places of the given pieces; the last of two or more toms is the floor tom."""
+    pieces = list(pieces)
+    toms = sorted(p for p in pieces if piece_family(p) == "tom")
+    placed = []
+    for piece in pieces:
+        family = piece_family(piece)
+        if family == "tom":
+            x, y, radius = _tom_place(toms.index(piece), len(toms))
+        else:
+            x, y, radius = _PIECES.get(family, (0.85, 0.3, 0.15))
+            number = int(piece.rsplit("_", 1)[1]) if piece[-1].isdigit() else 1
+            if family == "crash" and number > 1:
+                x, y = (0.3, 1.12) if number == 2 else (0.85, 0.6)
+        placed.append(PlacedPiece(piece, x, y, radius))
+    return placed
+
+
+def _tom_place(position: int, count: int) -> tuple[float, float, float]:
+    if count >= 2 and position == count - 1:
+        return _FLOOR
+    racks = max(count - 1, 1)
+    return (-0.2 + 0.36 * position if racks > 1 else -0.2, 0.8, 0.15)
+
+
+def place_mics(mics: Iterable[str], pieces: list[PlacedPiece]) -> list[PlacedMic]:
+    """Usual places of the given mics around the placed pieces."""
+    by_piece = {p.piece: p for p in pieces}
+    return [_place(mic, parse_mic_name(mic), by_piece) for mic in mics]
+
+
+_OFFSETS = {
+    "kick_in": (0.0, 0.1), "kick_out": (0.0, 0.42), "kick_sub": (0.18, 0.48),
+    "snare_top": (-0.05, 0.24), "snare_bottom": (0.05, -0.25), "snare_side": (-0.24, 0.0),
+    "hat": (-0.2, 0.12), "ride": (0.12, 0.22), "crash": (-0.1, 0.24), "tom": (0.1, 0.2),
+}  # fmt: skip
+_AMBIENT = {
+    "overhead": ((-0.5, 1.32), (0.5, 1.32)),
+    "room": ((-0.8, 0.05), (0.8, 0.05)),
+    "crush": ((0.0, 0.1), (0.0, 0.1)),
+}
+
+
+def _place(mic: str, name: MicName, pieces: dict[str, PlacedPiece]) -> PlacedMic:
+    target = pieces.get(name.piece or "")
+    if target is not None:
+        dx, dy = _OFFSETS.get(name.role, (0.1, 0.2))
+        return PlacedMic(mic, target.x + dx, target.y + dy, target.x, target.y)
+    left, right = _AMBIENT.get(name.role, ((0.85, 1.3), (0.85, 1.3)))
+    if name.side is None:
+        x, y = (left[0] + right[0]) / 2, (left[1] + right[1]) / 2
+    else:
+        x, y = left if name.side == "l" else right
+    return PlacedMic(mic, x, y, 0.0, 0.6)

@@ -1,0 +1,1 @@
+"""The sheet, the signal graph, rendering and printing."""

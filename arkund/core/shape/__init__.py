@@ -1,0 +1,1 @@
+"""Equaliser, transient shaper, compressor."""

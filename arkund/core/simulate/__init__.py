@@ -1,0 +1,1 @@
+"""A drum kit, a room and a drummer, with their ground truth."""

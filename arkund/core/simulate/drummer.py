@@ -1,0 +1,116 @@
+"""A drummer who reads a chart: patterns in sixteenths, feel, drift, ghosts, fills."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class Stroke:
+    """One stroke as played: ``time_s`` is when the stick touches; ``gain_db`` is a planted fault
+    (the same stroke, so much too loud)."""
+
+    time_s: float
+    piece: str
+    velocity: int
+    kind: str = "plain"
+    gain_db: float = 0.0
+
+
+@dataclass(frozen=True)
+class ChartSection:
+    """A run of bars that repeat ``pattern``; the last bar's second half is ``fill`` if given.
+
+    Patterns map a piece to sixteen characters, a sixteenth each: ``X`` accent, ``x`` plain,
+    ``g`` ghost, ``o`` open hat, ``.`` nothing.
+    """
+
+    name: str
+    bars: int
+    pattern: dict[str, str]
+    fill: dict[str, str] | None = None
+    first: dict[str, str] | None = None
+
+
+@dataclass(frozen=True)
+class Feel:
+    """Spread in ms of the whole kit's beat and of each limb; habitual lateness per piece in ms."""
+
+    beat_ms: float
+    limb_ms: float
+    late_ms: dict[str, float]
+
+
+_VELOCITY = {"X": (112, 5), "x": (84, 6), "g": (33, 5), "o": (92, 5)}
+_KIND = {"X": "accent", "x": "plain", "g": "ghost", "o": "open"}
+
+
+def perform(
+    chart: Sequence[ChartSection],
+    bpm: float,
+    feel: Feel,
+    lead_in_s: float,
+    rng: np.random.Generator,
+) -> list[Stroke]:
+    """The chart as this drummer plays it, sorted by time."""
+    sixteenth = 60.0 / bpm / 4
+    strokes: list[Stroke] = []
+    bar = 0
+    for section in chart:
+        for number in range(section.bars):
+            last = number == section.bars - 1
+            for piece, steps in _bar_of(section, number == 0, last).items():
+                for step, mark in enumerate(steps):
+                    if mark == ".":
+                        continue
+                    mean, spread = _VELOCITY[mark]
+                    velocity = int(np.clip(round(rng.normal(mean, spread)), 12, 127))
+                    at = lead_in_s + (bar * 16 + step) * sixteenth
+                    strokes.append(Stroke(at, piece, velocity, _KIND[mark]))
+            bar += 1
+    return _humanise(strokes, feel, sixteenth, rng)
+
+
+def _bar_of(section: ChartSection, first: bool, last: bool) -> dict[str, str]:
+    bar = dict(section.pattern)
+    if first and section.first:
+        for piece, steps in section.first.items():
+            bar[piece] = steps
+            # A crash takes the hand that would have played hat or ride.
+            for other in ("hat", "ride"):
+                if other in bar and other not in section.first:
+                    bar[other] = "." + bar[other][1:]
+    if last and section.fill:
+        kept = {p: s[:8] + "........" for p, s in bar.items() if p != "kick"}
+        bar = {**bar, **kept}
+        for piece, steps in section.fill.items():
+            bar[piece] = bar.get(piece, "................")[:8] + steps[8:]
+    return bar
+
+
+def _humanise(
+    strokes: list[Stroke], feel: Feel, sixteenth: float, rng: np.random.Generator
+) -> list[Stroke]:
+    shift: dict[int, float] = {}
+    wander = 0.0
+    played = []
+    for s in sorted(strokes, key=lambda s: s.time_s):
+        slot = round(s.time_s / sixteenth)
+        if slot not in shift:
+            wander = 0.9 * wander + rng.normal(0, feel.beat_ms * 0.4)
+            shift[slot] = wander + rng.normal(0, feel.beat_ms * 0.7)
+        ms = shift[slot] + feel.late_ms.get(s.piece, 0.0) + rng.normal(0, feel.limb_ms)
+        played.append(replace(s, time_s=s.time_s + ms / 1000))
+    return _part_repeats(sorted(played, key=lambda s: s.time_s))
+
+
+def _part_repeats(strokes: list[Stroke], least_s: float = 0.045) -> list[Stroke]:
+    """One limb cannot strike a piece twice within 45 ms; such a stroke comes later."""
+    last: dict[str, float] = {}
+    out = []
+    for s in strokes:
+        at = max(s.time_s, last.get(s.piece, -1.0) + least_s)
+        last[s.piece] = at
+        out.append(replace(s, time_s=at))
+    return out

@@ -1,0 +1,204 @@
+"""The simulated drums: what vibrates, how long, how bright, and where it stands.
+
+Frequencies of the round heads follow the zeros of the Bessel functions (ideal membrane);
+cymbals are dense, irregular sets of partials. Positions are metres: the drummer sits at the
+origin, looks along +y, z is up.
+"""
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import signal
+
+from arkund.core.simulate.drummer import Stroke
+from arkund.core.simulate.modal import Bank, strike
+
+MEMBRANE_RATIOS = np.array(
+    [1.0, 1.593, 2.135, 2.295, 2.653, 2.917, 3.155, 3.5, 3.598, 3.652, 4.06, 4.15, 4.6, 4.83, 5.4]
+)
+"""Zeros of J_m over the first zero of J_0: the modes of an ideal membrane."""
+
+Position = tuple[float, float, float]
+
+
+@dataclass(frozen=True)
+class Part:
+    """One radiating surface of a piece.
+
+    ``delay_m`` is the way that sound has gone before this part gives it off; ``dipole`` parts
+    push to one side while they pull at the other, so mics above hear them inverted.
+    """
+
+    piece: str
+    name: str
+    position: Position
+    size_m: float
+    sound: NDArray[np.float32]
+    delay_m: float = 0.0
+    dipole: bool = False
+
+
+@dataclass(frozen=True)
+class Drum:
+    """A shell: fundamental in Hz, ring as T60 in s, level at 1 m, and extra rings (Hz, s, level)."""
+
+    piece: str
+    position: Position
+    radius_m: float
+    fundamental_hz: float
+    t60_s: float
+    level: float
+    rings: tuple[tuple[float, float, float], ...] = ()
+
+
+@dataclass(frozen=True)
+class Cymbal:
+    """A plate: lowest partial in Hz, T60 of its low partials in s, level at 1 m, partials."""
+
+    piece: str
+    position: Position
+    lowest_hz: float
+    t60_s: float
+    level: float
+    partials: int = 110
+
+
+@dataclass(frozen=True)
+class Kit:
+    drums: tuple[Drum, ...]
+    cymbals: tuple[Cymbal, ...]
+
+    @property
+    def pieces(self) -> list[str]:
+        return [d.piece for d in self.drums] + [c.piece for c in self.cymbals]
+
+
+def play(
+    kit: Kit, strokes: list[Stroke], frames: int, rate: int, rng: np.random.Generator
+) -> list[Part]:
+    """Every part of the kit sounding over ``frames``, for strokes in any order."""
+    bodies = (*kit.drums, *kit.cymbals)
+
+    def sound(body: Drum | Cymbal, own_rng: np.random.Generator) -> list[Part]:
+        own = sorted((s for s in strokes if s.piece == body.piece), key=lambda s: s.time_s)
+        player = _play_drum if isinstance(body, Drum) else _play_cymbal
+        return player(body, own, frames, rate, own_rng)  # type: ignore[operator, no-any-return]
+
+    with ThreadPoolExecutor(2) as pool:
+        return [part for parts in pool.map(sound, bodies, rng.spawn(len(bodies))) for part in parts]
+
+
+def force_of(velocity: float) -> float:
+    """Force of a stroke of MIDI velocity 1–127, 1 at 100: about 9 dB a halving."""
+    return float((velocity / 100.0) ** 1.6)
+
+
+def _strokes_in(
+    own: list[Stroke], rate: int, softest_ms: float, hardest_ms: float
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    onsets = np.array([s.time_s * rate for s in own])
+    forces = np.array([force_of(s.velocity) * 10 ** (s.gain_db / 20) for s in own])
+    hardness = np.clip(np.array([s.velocity for s in own]) / 127, 0.05, 1)
+    contacts = (softest_ms + (hardest_ms - softest_ms) * hardness) / 1000
+    return onsets, forces, contacts
+
+
+def _play_drum(
+    drum: Drum, own: list[Stroke], frames: int, rate: int, rng: np.random.Generator
+) -> list[Part]:
+    ratios = MEMBRANE_RATIOS * rng.uniform(0.985, 1.015, len(MEMBRANE_RATIOS))
+    frequency = drum.fundamental_hz * ratios
+    t60 = drum.t60_s * (1.0 / ratios) ** 0.8
+    level = 1.0 / ratios**0.5 * rng.uniform(0.6, 1.2, len(ratios))
+    level[0] = 1.4
+    is_kick = drum.piece.startswith("kick")
+    if is_kick:
+        level[1:] *= 0.25
+        click = np.array([1600.0, 2700.0, 3900.0, 5600.0]) * rng.uniform(0.93, 1.07, 4)
+        frequency = np.concatenate([frequency, click])
+        t60 = np.concatenate([t60, np.full(4, 0.025)])
+        level = np.concatenate([level, np.array([0.5, 0.7, 0.6, 0.35])])
+    if drum.rings:
+        hz, seconds, amount = (np.array(v) for v in zip(*drum.rings, strict=True))
+        frequency = np.concatenate([frequency, hz])
+        t60 = np.concatenate([t60, seconds])
+        level = np.concatenate([level, amount])
+    count = len(frequency)
+    positions = rng.normal(1.0, 0.16, (len(own), count)) * rng.choice([-1.0, 1.0], count)
+    positions[:, 0] = np.abs(rng.normal(1.0, 0.05, len(own)))
+    onsets, forces, contacts = _strokes_in(own, rate, 3.2, 1.6 if is_kick else 0.9)
+
+    x, y, z = drum.position
+    if is_kick:
+        # The front head answers to the air between the heads: its lowest modes, a little later.
+        front = np.where(np.arange(count) < 3, 1.1, 0.12)
+        output = np.stack([level, level * front], axis=1)
+    else:
+        output = level[:, None]
+    bank = Bank(frequency, t60, output)
+    sounds = strike(bank, onsets, forces, contacts, positions, frames, rate) * drum.level
+    sounds[0] += _stick(own, frames, rate, rng) * drum.level * (0.25 if is_kick else 0.35)
+    if is_kick:
+        depth = 0.4
+        return [
+            Part(drum.piece, "batter", drum.position, drum.radius_m, sounds[0]),
+            Part(drum.piece, "front", (x, y + depth, z), drum.radius_m, sounds[1], depth),
+        ]
+    parts = [Part(drum.piece, "head", drum.position, drum.radius_m, sounds[0], 0.0, True)]
+    if drum.piece.startswith("snare"):
+        wires = _wires(sounds[0], rate, rng) * drum.level
+        parts.append(Part(drum.piece, "wires", (x, y, z - 0.14), drum.radius_m, wires, 0.1))
+    return parts
+
+
+def _stick(
+    own: list[Stroke], frames: int, rate: int, rng: np.random.Generator
+) -> NDArray[np.float32]:
+    """The knock of the stick itself: a few ms of noise, brighter and louder with force."""
+    out = np.zeros(frames + rate // 10, np.float32)
+    length = round(0.02 * rate)
+    time = np.arange(length) / rate
+    for s in own:
+        noise = rng.standard_normal(length) * np.exp(-time / 0.0025)
+        alpha = np.exp(-2 * np.pi * (1500 + 50 * s.velocity) / rate)
+        knock = signal.lfilter([1 - alpha], [1, -alpha], noise)
+        at = int(np.ceil(s.time_s * rate))
+        if 0 <= at < frames:
+            out[at : at + length] += force_of(s.velocity) * 10 ** (s.gain_db / 20) * knock
+    return out[:frames]
+
+
+def _wires(head: NDArray[np.float32], rate: int, rng: np.random.Generator) -> NDArray[np.float32]:
+    """Snare wires: noise that follows how fast the head moves, above a threshold of rest."""
+    decay = np.exp(-1 / (0.035 * rate))
+    motion = signal.lfilter([1 - decay], [1, -decay], np.abs(head)).astype(np.float32)
+    driven = np.maximum(motion - 0.002 * float(motion.max(initial=1e-9)), 0)
+    noise = rng.standard_normal(len(head)).astype(np.float32)
+    band = signal.butter(2, [1800, min(9500, 0.45 * rate)], "bandpass", fs=rate, output="sos")
+    return (signal.sosfilt(band, noise * driven) * 2.2).astype(np.float32)
+
+
+def _play_cymbal(
+    cymbal: Cymbal, own: list[Stroke], frames: int, rate: int, rng: np.random.Generator
+) -> list[Part]:
+    count = cymbal.partials
+    top = min(15000.0, 0.44 * rate)
+    frequency = np.sort(cymbal.lowest_hz + (top - cymbal.lowest_hz) * rng.uniform(0, 1, count) ** 1.3)
+    t60 = cymbal.t60_s * (frequency / cymbal.lowest_hz) ** -0.35 * rng.uniform(0.6, 1.3, count)
+    tilt = np.where(frequency < 1200, 0.25, 1.0) * np.where(frequency > 9000, 0.6, 1.0)
+    level = tilt * rng.uniform(0.2, 1.0, count) * 3.0 / np.sqrt(count)
+    signs = rng.choice([-1.0, 1.0], count)
+    sound = np.zeros(frames, np.float32)
+    for is_open in (False, True):
+        strokes = [s for s in own if (s.kind == "open") is is_open]
+        if not strokes:
+            continue
+        seconds = t60 * (4.0 if is_open else 1.0)
+        positions = rng.normal(0.8, 0.45, (len(strokes), count)) * signs
+        onsets, forces, contacts = _strokes_in(strokes, rate, 0.30, 0.12)
+        bank = Bank(frequency, seconds, level[:, None])
+        sound += strike(bank, onsets, forces, contacts, positions, frames, rate)[0]
+    sound += _stick(own, frames, rate, rng) * np.float32(0.12)
+    return [Part(cymbal.piece, "plate", cymbal.position, 0.2, sound * np.float32(cymbal.level))]

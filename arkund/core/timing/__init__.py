@@ -1,0 +1,1 @@
+"""Tempo, bars and beats."""
