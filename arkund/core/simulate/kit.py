@@ -28,7 +28,8 @@ class Part:
     """One radiating surface of a piece.
 
     ``delay_m`` is the way that sound has gone before this part gives it off; ``dipole`` parts
-    push to one side while they pull at the other, so mics above hear them inverted.
+    push to one side while they pull at the other, so mics above hear them inverted; a part that
+    ``answers`` is set off by another and never first.
     """
 
     piece: str
@@ -38,6 +39,7 @@ class Part:
     sound: NDArray[np.float32]
     delay_m: float = 0.0
     dipole: bool = False
+    answers: bool = False
 
 
 @dataclass(frozen=True)
@@ -149,7 +151,7 @@ def _play_drum(
     parts = [Part(drum.piece, "head", drum.position, drum.radius_m, sounds[0], 0.0, True)]
     if drum.piece.startswith("snare"):
         wires = _wires(sounds[0], rate, rng) * drum.level
-        parts.append(Part(drum.piece, "wires", (x, y, z - 0.14), drum.radius_m, wires, 0.1))
+        parts.append(Part(drum.piece, "wires", (x, y, z - 0.14), drum.radius_m, wires, 0.1, answers=True))
     return parts
 
 

@@ -121,7 +121,10 @@ def _truth(
     frames: int, wild: Stroke | None,
 ) -> dict[str, Any]:  # fmt: skip
     rate = preset.rate
-    by_piece = {p: [part for part in parts if part.piece == p] for p in preset.kit.pieces}
+    by_piece = {
+        p: [part for part in parts if part.piece == p and not part.answers]
+        for p in preset.kit.pieces
+    }
     mics = {m.name: m for m in preset.mics}
 
     def arrival(piece: str, mic: str) -> float:
