@@ -16,7 +16,7 @@ FULL_DB = 9.0
 """Difference of the followers at which the whole of the asked-for gain is given."""
 
 FAST_RISE_MS, SLOW_RISE_MS, FALL_MS = 0.4, 18.0, 45.0
-SHORT_FALL_MS, LONG_FALL_MS = 25.0, 350.0
+SHORT_FALL_MS, LONG_FALL_MS = 25.0, 250.0
 
 
 @dataclass(frozen=True)
@@ -32,8 +32,9 @@ class Settings:
 
 
 def memory(rate: int) -> int:
-    """Samples after which the slowest follower has fallen by 110 dB."""
-    return math.ceil(LONG_FALL_MS / 1000 * rate * 110 / 20 * math.log(10))
+    """Samples after which the slowest follower has fallen by 70 dB: what it then adds to a gain is
+    below a thousandth of a dB."""
+    return math.ceil(LONG_FALL_MS / 1000 * rate * 70 / 20 * math.log(10))
 
 
 def new_state() -> NDArray[np.float64]:
@@ -92,6 +93,8 @@ def _shape(x, attack_db, sustain_db, steps, state, out):  # type: ignore[no-unty
         gain += smooth * (wanted - gain)
         if abs(gain) < 1e-5:
             out[n] = x[n]
+            if wanted == 0.0:
+                gain = 0.0
         else:
             out[n] = np.float32(x[n] * _exp2(gain * 0.16609640474436813))
     state[0], state[1], state[2], state[3], state[4] = fast, slow, short, long, gain

@@ -1,0 +1,122 @@
+"""What is measured of each mic when it comes in."""
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
+from arkund.core.units import SILENCE_DB, amplitude_to_db, power_to_db
+
+CLIP_LEVEL = 0.9995
+"""Magnitude from which a sample counts as at full scale."""
+
+
+@dataclass(frozen=True)
+class MicMeasures:
+    """Levels of one mic in dBFS, places in seconds; ``clipped_runs`` are (start, samples)."""
+
+    peak_dbfs: float
+    peak_at_s: float
+    true_peak_dbtp: float
+    typical_hit_dbfs: float
+    loudest_hit_dbfs: float
+    rms_dbfs: float
+    loudness_lufs: float
+    crest_db: float
+    noise_floor_dbfs: float
+    dc: float
+    clipped_runs: list[tuple[float, int]]
+    flags: list[str]
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def measure_mic(
+    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float] = ()
+) -> MicMeasures:
+    """Measures of a mono signal ``(frames,)``.
+
+    ``onsets_s`` are the strokes of the piece the mic is close to; without them the typical hit is
+    taken of the loudest moments, 50 ms each.
+    """
+    magnitude = np.abs(audio)
+    at = int(np.argmax(magnitude)) if len(audio) else 0
+    peak = float(magnitude[at]) if len(audio) else 0.0
+    if peak == 0.0:
+        return MicMeasures(*[SILENCE_DB, 0.0] + [SILENCE_DB] * 5, 0.0, SILENCE_DB, 0.0, [],
+                           ["silent"])  # fmt: skip
+    peaks = hit_peaks(audio, rate, onsets_s) if len(onsets_s) else _loud_moments(magnitude, rate)
+    power = float(np.mean(np.square(audio, dtype=np.float64)))
+    dc = float(np.mean(audio, dtype=np.float64))
+    runs = clipped_runs(magnitude, rate)
+    typical = amplitude_to_db(float(np.percentile(peaks, 95)) if len(peaks) else peak)
+    if len(peaks) >= 4:
+        typical = amplitude_to_db(float(np.median(np.sort(peaks)[len(peaks) // 2 :])))
+    flags = []
+    if runs:
+        flags.append("clipped")
+    if abs(dc) > 0.002:
+        flags.append("dc")
+    if amplitude_to_db(peak) > -4.0:
+        flags.append("hot")
+    if peak < 0.003:
+        flags.append("near silence")
+    loudest = amplitude_to_db(float(peaks.max()) if len(peaks) else peak)
+    if len(peaks) >= 4 and loudest - typical > 6.0:
+        flags.append("wild")
+    return MicMeasures(
+        peak_dbfs=round(amplitude_to_db(peak), 2),
+        peak_at_s=round(at / rate, 4),
+        true_peak_dbtp=round(true_peak_dbtp(audio), 2),
+        typical_hit_dbfs=round(typical, 2),
+        loudest_hit_dbfs=round(loudest, 2),
+        rms_dbfs=round(power_to_db(power), 2),
+        loudness_lufs=round(loudness_lufs(audio, rate), 2),
+        crest_db=round(amplitude_to_db(peak) - power_to_db(power), 2),
+        noise_floor_dbfs=round(noise_floor_dbfs(audio, rate), 1),
+        dc=round(dc, 6),
+        clipped_runs=runs,
+        flags=flags,
+    )
+
+
+def hit_peaks(
+    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float]
+) -> NDArray[np.float64]:
+    """Largest magnitude within 40 ms of each stroke."""
+    reach = round(0.04 * rate)
+    starts = np.clip(np.rint(np.asarray(onsets_s) * rate).astype(int) - 8, 0, len(audio))
+    return np.array([np.abs(audio[s : s + reach]).max(initial=0.0) for s in starts], np.float64)
+
+
+def _loud_moments(magnitude: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
+    step = max(round(0.05 * rate), 1)
+    count = len(magnitude) // step
+    moments = magnitude[: count * step].reshape(count, step).max(axis=1) if count else magnitude
+    return np.sort(moments)[-max(len(moments) // 8, 1) :].astype(np.float64)
+
+
+def noise_floor_dbfs(audio: NDArray[np.float32], rate: int) -> float:
+    """RMS of the quietest twentieth of all 20 ms stretches, in dBFS."""
+    step = max(round(0.02 * rate), 1)
+    count = len(audio) // step
+    if count == 0:
+        return SILENCE_DB
+    power = np.square(audio[: count * step], dtype=np.float64).reshape(count, step).mean(axis=1)
+    return power_to_db(float(np.percentile(power, 5)))
+
+
+def clipped_runs(magnitude: NDArray[np.float32], rate: int) -> list[tuple[float, int]]:
+    """Runs of two or more neighbouring samples at full scale, as (start in s, samples)."""
+    at = magnitude >= CLIP_LEVEL
+    if not at.any():
+        return []
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], at, [False]]).astype(np.int8)))
+    starts, stops = edges[::2], edges[1::2]
+    return [
+        (round(int(a) / rate, 5), int(b - a)) for a, b in zip(starts, stops, strict=True) if b - a > 1
+    ]

@@ -1,0 +1,127 @@
+"""Rendered tiles, in memory first and on a bounded part of the disk.
+
+A tile's key holds everything it depends on, so an entry is never wrong, only unneeded: the whole
+cache may be deleted at any time, and two processes may write it at once.
+"""
+
+import contextlib
+import os
+import queue
+import threading
+from collections import OrderedDict
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+MEMORY_BYTES = 512 << 20
+DISK_BYTES = 2 << 30
+
+
+class TileCache:
+    """Arrays by key, the least recently used forgotten first. Safe among threads."""
+
+    def __init__(self, memory_bytes: int = MEMORY_BYTES, disk: "DiskStore | None" = None) -> None:
+        self._limit = memory_bytes
+        self._entries: OrderedDict[str, NDArray[Any]] = OrderedDict()
+        self._bytes = 0
+        self._lock = threading.Lock()
+        self._building: dict[str, threading.Lock] = {}
+        self._disk = disk
+
+    def get(self, key: str, on_disk: bool = False) -> NDArray[Any] | None:
+        with self._lock:
+            found = self._entries.get(key)
+            if found is not None:
+                self._entries.move_to_end(key)
+                return found
+        if on_disk and self._disk is not None:
+            stored = self._disk.get(key)
+            if stored is not None:
+                self._remember(key, stored)
+                return stored
+        return None
+
+    def put(self, key: str, value: NDArray[Any], on_disk: bool = False) -> None:
+        self._remember(key, value)
+        if on_disk and self._disk is not None:
+            self._disk.put(key, value)
+
+    def _remember(self, key: str, value: NDArray[Any]) -> None:
+        with self._lock:
+            old = self._entries.pop(key, None)
+            self._bytes += value.nbytes - (old.nbytes if old is not None else 0)
+            self._entries[key] = value
+            while self._bytes > self._limit and len(self._entries) > 1:
+                _, dropped = self._entries.popitem(last=False)
+                self._bytes -= dropped.nbytes
+
+    @contextlib.contextmanager
+    def building(self, key: str) -> Iterator[None]:
+        """Held while one thread renders ``key``, so that a second waits for it instead."""
+        with self._lock:
+            lock = self._building.setdefault(key, threading.Lock())
+        with lock:
+            yield
+        with self._lock:
+            self._building.pop(key, None)
+
+
+class DiskStore:
+    """Arrays as files under a folder, written in the background, trimmed by last use."""
+
+    def __init__(self, folder: Path, limit_bytes: int = DISK_BYTES) -> None:
+        self._folder = folder
+        self._limit = limit_bytes
+        self._waiting: queue.Queue[tuple[str, NDArray[Any]]] = queue.Queue(maxsize=64)
+        self._written = 0
+        threading.Thread(target=self._write_on, daemon=True).start()
+
+    def _path(self, key: str) -> Path:
+        return self._folder / key[:2] / f"{key}.npy"
+
+    def get(self, key: str) -> NDArray[Any] | None:
+        path = self._path(key)
+        try:
+            value: NDArray[Any] = np.load(path, allow_pickle=False)
+            os.utime(path)
+        except (OSError, ValueError):
+            return None
+        return value
+
+    def put(self, key: str, value: NDArray[Any]) -> None:
+        # A full queue means that the disk is slower than rendering: then it is not worth it.
+        with contextlib.suppress(queue.Full):
+            self._waiting.put_nowait((key, value))
+
+    def _write_on(self) -> None:
+        while True:
+            key, value = self._waiting.get()
+            path = self._path(key)
+            part = path.with_suffix(f".{os.getpid()}.part")
+            # A full or missing disk costs only time: the tile is rendered again.
+            with contextlib.suppress(OSError):
+                path.parent.mkdir(parents=True, exist_ok=True)
+                with part.open("wb") as stream:
+                    np.save(stream, value)
+                part.replace(path)
+                self._written += value.nbytes
+                if self._written > self._limit // 8:
+                    self._written = 0
+                    self.trim()
+
+    def trim(self) -> None:
+        """Delete what was not used for longest until the folder is within its limit."""
+        files = []
+        for path in self._folder.glob("*/*"):
+            with contextlib.suppress(OSError):
+                stat = path.stat()
+                files.append((stat.st_mtime, stat.st_size, path))
+        total = sum(size for _, size, _ in files)
+        for _, size, path in sorted(files):
+            if total <= self._limit:
+                return
+            path.unlink(missing_ok=True)
+            total -= size

@@ -1,0 +1,156 @@
+"""Rendering: any node, any span, always the same samples.
+
+The unit is the tile of `TILE_S` seconds. A tile is a function of its node's key and number alone,
+so previews and prints are made of the same tiles.
+"""
+
+import threading
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.audio.files import SoundFileReader, pick_channel
+from arkund.core.mix.cache import TileCache
+from arkund.core.mix.nodes import Audio, File, Node, Processed
+
+TILE_S = 8
+FORGETS_WITHIN_S = 4
+"""A processor whose memory is longer than this has its state stored at tile borders."""
+
+
+class Engine:
+    """Renders nodes of songs of one rate and length. Safe among threads."""
+
+    def __init__(self, rate: int, frames: int, cache: TileCache) -> None:
+        self.rate, self.frames, self.cache = rate, frames, cache
+        self.tile_frames = TILE_S * rate
+        self._files = _OpenFiles()
+
+    def read(self, node: Node, start: int, stop: int) -> Audio:
+        """Samples ``start`` to ``stop`` of a node: ``(frames,)`` or ``(frames, 2)``, not to be
+        written to; silence before the song's start."""
+        if node.is_cheap:
+            return self._render_span(node, start, stop)
+        size = self.tile_frames
+        if start % size == 0 and stop == start + size and start >= 0:
+            return self.tile(node, start // size)
+        shape = (stop - start,) if node.channels == 1 else (stop - start, 2)
+        out = np.zeros(shape, np.float32)
+        for number in range(max(start, 0) // size, max(-(-stop // size), 0)):
+            first, last = max(number * size, start), min((number + 1) * size, stop)
+            if first < last and self._may_sound(number):
+                tile = self.tile(node, number)
+                out[first - start : last - start] = tile[
+                    first - number * size : last - number * size
+                ]
+        return out
+
+    def scan(self, node: Node, start: int, stop: int) -> Audio:
+        """`read` for one pass over the song: what it renders is not remembered, so that it does
+        not drive out what is being listened to."""
+        if isinstance(node, Processed):
+            return self.read(node, start, stop)
+        return self._render_span(node, start, stop)
+
+    def tile(self, node: Node, number: int) -> Audio:
+        """One whole tile of a node. Shared with the cache: never written to."""
+        if node.is_cheap:
+            return self._render_span(node, number * self.tile_frames,
+                                     (number + 1) * self.tile_frames)  # fmt: skip
+        key = f"{node.key}-{self.rate}-{number}"
+        found = self.cache.get(key, node.keeps_on_disk)
+        if found is not None:
+            return found
+        with self.cache.building(key):
+            found = self.cache.get(key)
+            if found is None:
+                found = self._render_tile(node, number)
+                self.cache.put(key, found, node.keeps_on_disk)
+        return found
+
+    def track(
+        self, key: str, compute: Callable[[], NDArray[np.float64]]
+    ) -> NDArray[np.float64]:
+        """A decision about the whole song, made once."""
+        key = f"{key}-{self.rate}-track"
+        found = self.cache.get(key, on_disk=True)
+        if found is None:
+            with self.cache.building(key):
+                found = self.cache.get(key)
+                if found is None:
+                    found = compute()
+                    self.cache.put(key, found, on_disk=True)
+        return found
+
+    def _may_sound(self, number: int) -> bool:
+        # Half a second past the end for what is delayed or rings out; beyond that all is silence.
+        return number * self.tile_frames < self.frames + self.rate // 2
+
+    def _render_tile(self, node: Node, number: int) -> Audio:
+        start, stop = number * self.tile_frames, (number + 1) * self.tile_frames
+        if isinstance(node, Processed):
+            return self._process(node, number)
+        return self._render_span(node, start, stop)
+
+    def _render_span(self, node: Node, start: int, stop: int) -> Audio:
+        if isinstance(node, File):
+            return self._files.read(node, start, stop)
+        return node.render(self, start, stop)
+
+    def _process(self, node: Processed, number: int) -> Audio:
+        processor = node.processor
+        size, latency = self.tile_frames, processor.latency
+        start = number * size
+        if processor.memory <= FORGETS_WITHIN_S * self.rate:
+            lead = min(processor.memory, start) + latency
+            sound = self.read(node.source, start + latency - lead, start + latency + size)
+            out = processor.run(np.ascontiguousarray(sound), processor.at_rest())
+            return np.ascontiguousarray(out[lead:])
+        state = self._state_at(node, number)
+        sound = self.read(node.source, start + latency, start + latency + size)
+        out = processor.run(np.ascontiguousarray(sound), state)
+        self.cache.put(f"{node.key}-{self.rate}-state-{number + 1}", state, on_disk=True)
+        return out
+
+    def _state_at(self, node: Processed, number: int) -> NDArray[np.float64]:
+        """The state with which a tile begins: stored, or run up to from the last one stored."""
+        known = number
+        while known > 0:
+            found = self.cache.get(f"{node.key}-{self.rate}-state-{known}", on_disk=True)
+            if found is not None:
+                break
+            known -= 1
+        if known == 0:
+            state = node.processor.at_rest()
+            # The first tile's output begins latency samples into the stream.
+            if node.processor.latency:
+                lead = self.read(node.source, 0, node.processor.latency)
+                node.processor.run(np.ascontiguousarray(lead), state)
+        else:
+            state = np.array(found, np.float64)
+        for passed in range(known, number):
+            at = passed * self.tile_frames + node.processor.latency
+            sound = self.read(node.source, at, at + self.tile_frames)
+            node.processor.run(np.ascontiguousarray(sound), state)
+            self.cache.put(
+                f"{node.key}-{self.rate}-state-{passed + 1}", state.copy(), on_disk=True
+            )
+        return state
+
+
+class _OpenFiles:
+    """Sound files held open, one handle a thread, since a handle has one place in its file."""
+
+    def __init__(self) -> None:
+        self._local = threading.local()
+
+    def read(self, node: File, start: int, stop: int) -> Audio:
+        readers: dict[Path, SoundFileReader] = self._local.__dict__.setdefault("readers", {})
+        reader = readers.get(node.path)
+        if reader is None:
+            if len(readers) > 64:
+                readers.pop(next(iter(readers))).close()
+            reader = readers[node.path] = SoundFileReader(node.path)
+        return pick_channel(reader.read(start, stop), node.pick)

@@ -1,0 +1,187 @@
+"""The signal graph of a sheet: repair … trim → polarity, delay → clean → EQ → transient →
+compressor → mute → pre-fader tap → fader, pan → *sum* (+ parallel returns) → drum bus → *output*.
+"""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from arkund.core.clean.gate import Timing
+from arkund.core.errors import SheetError
+from arkund.core.hits.detect import Hit
+from arkund.core.mix.nodes import (
+    Difference,
+    File,
+    Gated,
+    GateRule,
+    Mixed,
+    Node,
+    Placed,
+    Processed,
+    pan_gains,
+)
+from arkund.core.mix.processors import CompressorProcess, EqualiserProcess, TransientProcess
+from arkund.core.mix.sheet import OFF_DB, Clean, Mic, Sheet
+from arkund.core.units import db_to_amplitude, ms_to_samples
+
+Variant = Literal["now", "removed", "recorded"]
+VARIANTS: tuple[Variant, ...] = ("now", "removed", "recorded")
+
+
+@dataclass(frozen=True)
+class Library:
+    """Where the sheet's content hashes lead: stored sound files and hit lists."""
+
+    path_of: Callable[[str], Path]
+    hits_of: Callable[[str], Sequence[Hit]]
+
+
+@dataclass(frozen=True)
+class MicStages:
+    """One mic after each stage; `shaped` is the pre-fader tap."""
+
+    source: Node
+    placed: Node
+    clean: Node
+    equalised: Node
+    transient: Node
+    shaped: Node
+
+
+@dataclass(frozen=True)
+class Graph:
+    """All nodes of a sheet. ``mics`` in mic order; ``outs`` after fader and pan, stereo."""
+
+    mics: dict[str, MicStages]
+    outs: dict[str, Node]
+    feeds: dict[str, Node]
+    squeezed: dict[str, Node]
+    returns: dict[str, Node]
+    sum: Node
+    output: Node
+
+    def node(self, name: str) -> Node:
+        """The node of a public name: ``output``, ``sum``, a mic (as it enters the mix, mono), or a
+        bus (its return at its blend). Raises `SheetError` otherwise."""
+        if name == "output":
+            return self.output
+        if name == "sum":
+            return self.sum
+        if name in self.mics:
+            return self.mics[name].shaped
+        if name in self.returns:
+            return self.returns[name]
+        known = ", ".join(["output", "sum", *self.mics, *self.returns])
+        raise SheetError(f"There is nothing called “{name}” to hear. There are: {known}.")
+
+
+def fader_gain(db: float) -> float:
+    """Amplitude of a fader, send or blend; 0 where it is shut."""
+    return 0.0 if db <= OFF_DB else db_to_amplitude(db)
+
+
+def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
+    """The graph as it sounds now, of what Clean removed, or as recorded."""
+    mics = {name: _mic_stages(name, sheet, library, variant) for name in mic_order(sheet)}
+    if variant == "recorded":
+        outs: dict[str, Node] = {n: Mixed(((s.shaped, 1.0, 1.0),)) for n, s in mics.items()}
+        # As recorded every mic enters both sides at unity and nothing else happens.
+        total = Mixed(tuple((s.shaped, 1.0, 1.0) for s in mics.values()))
+        return Graph(mics, outs, {}, {}, {}, total, total)
+
+    outs = {}
+    contributions: list[tuple[Node, float, float]] = []
+    for name, stages in mics.items():
+        mic = sheet.mics[name]
+        left, right = pan_gains(mic.pan)
+        level = 0.0 if mic.mute else fader_gain(mic.fader_db)
+        outs[name] = Mixed(((stages.shaped, left * level, right * level),))
+        if level:
+            contributions.append((stages.shaped, left * level, right * level))
+    feeds: dict[str, Node] = {}
+    squeezed: dict[str, Node] = {}
+    returns: dict[str, Node] = {}
+    for name, bus in sheet.parallel.items():
+        feeds[name] = Mixed(tuple(_sends(bus.sends, sheet, mics)))
+        squeeze = CompressorProcess(bus.compressor, sheet.rate)
+        squeezed[name] = feeds[name]
+        if not squeeze.is_transparent:
+            squeezed[name] = Processed(feeds[name], squeeze, dear=True)
+        blend = fader_gain(bus.blend_db) if bus.on else 0.0
+        returns[name] = Mixed(((squeezed[name], blend, blend),))
+        if blend:
+            contributions.append((squeezed[name], blend, blend))
+    total = Mixed(tuple(contributions))
+    level = fader_gain(sheet.drum_bus.level_db)
+    output = total if level == 1.0 else Mixed(((total, level, level),))
+    return Graph(mics, outs, feeds, squeezed, returns, total, output)
+
+
+def mic_order(sheet: Sheet) -> list[str]:
+    """Mics in the order in which they are summed and listed."""
+    return sorted(sheet.mics, key=lambda name: sheet.mics[name].name.order)
+
+
+def _sends(
+    sends: dict[str, float], sheet: Sheet, mics: dict[str, MicStages]
+) -> list[tuple[Node, float, float]]:
+    """Pre-fader taps in mic order, panned as the mic is, so that the return has its image."""
+    out = []
+    for name, stages in mics.items():
+        level = fader_gain(sends.get(name, OFF_DB))
+        if level and not sheet.mics[name].mute:
+            left, right = pan_gains(sheet.mics[name].pan)
+            out.append((stages.shaped, left * level, right * level))
+    return out
+
+
+def _mic_stages(name: str, sheet: Sheet, library: Library, variant: Variant) -> MicStages:
+    mic, take = sheet.mics[name], sheet.take
+    source_ref = take.sources.get(name)
+    if source_ref is None:
+        raise SheetError(f"Take {take.number} has no file for {name}.")
+    source = File(library.path_of(source_ref.sha256), source_ref.sha256, source_ref.pick)
+    if variant == "recorded":
+        return MicStages(source, source, source, source, source, source)
+    gain = db_to_amplitude(mic.trim_db) * mic.polarity
+    placed: Node = source
+    if gain != 1.0 or mic.delay_samples:
+        placed = Placed(source, gain, mic.delay_samples)
+    clean = placed
+    if mic.clean.on and mic.clean.range_db < 0:
+        clean = Gated(placed, gate_rule(name, mic, sheet, library))
+    if variant == "removed":
+        clean = Difference(placed, clean) if clean is not placed else Placed(placed, 0.0, 0.0)
+    stages: list[Node] = [clean]
+    for process in (
+        EqualiserProcess(mic.eq, sheet.rate),
+        TransientProcess(mic.transient, sheet.rate),
+        CompressorProcess(mic.compressor, sheet.rate),
+    ):
+        before = stages[-1]
+        last = isinstance(process, CompressorProcess)
+        stages.append(before if process.is_transparent else Processed(before, process, dear=last))
+    return MicStages(source, placed, clean, stages[1], stages[2], stages[3])
+
+
+def gate_rule(name: str, mic: Mic, sheet: Sheet, library: Library) -> GateRule:
+    """The gate's rule with its times in samples and, on strokes, its piece's onsets as they fall
+    in this mic after trim and delay."""
+    c: Clean = mic.clean
+    rate = sheet.rate
+    timing = Timing(
+        ms_to_samples(c.attack_ms, rate),
+        ms_to_samples(c.hold_ms, rate),
+        ms_to_samples(c.release_ms, rate),
+        ms_to_samples(c.lookahead_ms, rate),
+    )
+    onsets: tuple[int, ...] = ()
+    if c.opens_on == "strokes" and sheet.take.hits:
+        piece = mic.name.piece
+        onsets = tuple(
+            round(h.time_s * rate + mic.delay_samples)
+            for h in library.hits_of(sheet.take.hits)
+            if h.piece == piece
+        )
+    return GateRule(c.opens_on, c.threshold_db, c.hysteresis_db, c.range_db, timing, onsets)

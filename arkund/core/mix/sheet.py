@@ -1,0 +1,284 @@
+"""The sheet: the whole settings document of the mix.
+
+With the source audio it is the only input of rendering. Immutable, versioned, unknown keys
+refused. Every default passes sound through untouched, so a field that is added later leaves old
+sheets sounding as they did. Units stand in the names: dB, ms, Hz, samples.
+"""
+
+import json
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from arkund.core.errors import SheetError
+from arkund.core.kit.roles import MicName, Role, parse_mic_name
+
+SCHEMA_VERSION = 1
+OFF_DB = -90.0
+"""A fader, send or blend at this value is shut."""
+
+Db = Annotated[float, Field(ge=-24, le=24)]
+FaderDb = Annotated[float, Field(ge=OFF_DB, le=12)]
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+
+class Tempo(_Part):
+    """Constant tempo; bar 1 begins at ``first_downbeat_s``."""
+
+    bpm: float = Field(120.0, ge=20, le=400)
+    beats: int = Field(4, ge=1, le=32)
+    unit: Literal[2, 4, 8, 16] = 4
+    first_downbeat_s: float = Field(0.0, ge=-60, le=600)
+
+
+class Section(_Part):
+    """A named run of bars, the first of them 1-based."""
+
+    name: str = Field(min_length=1, max_length=40)
+    start_bar: int = Field(ge=1)
+    bars: int = Field(ge=1)
+
+
+class Source(_Part):
+    """The sound of one mic in one take: content hash of the stored file and what is taken of it."""
+
+    sha256: str = Field(pattern=r"^[0-9a-f]{64}$")
+    pick: Literal["mono", "left", "right", "sum"] = "mono"
+
+
+class Take(_Part):
+    """One pass through the song; ``hits`` is the content hash of its hit list."""
+
+    number: int = Field(ge=1)
+    sources: dict[str, Source]
+    hits: str | None = None
+
+
+class Clean(_Part):
+    """The gate. On strokes the hit list opens it ``lookahead_ms`` before each onset and for
+    ``hold_ms`` after; on threshold the mic's own level does. Attack and release are the full
+    travel between ``range_db`` and 0 dB."""
+
+    on: bool = False
+    opens_on: Literal["strokes", "threshold"] = "strokes"
+    threshold_db: float = Field(-30.0, ge=-80, le=0)
+    hysteresis_db: float = Field(6.0, ge=0, le=24)
+    attack_ms: float = Field(0.5, ge=0.1, le=50)
+    hold_ms: float = Field(80.0, ge=0, le=4000)
+    release_ms: float = Field(150.0, ge=1, le=5000)
+    range_db: float = Field(-40.0, ge=-80, le=0)
+    lookahead_ms: float = Field(1.0, ge=0, le=20)
+
+
+class Filter(_Part):
+    """A Butterworth high- or low-pass; ``resonance`` multiplies the Q of its sharpest section."""
+
+    on: bool = False
+    frequency_hz: float = Field(60.0, ge=20, le=20000)
+    slope_db_oct: Literal[6, 12, 18, 24, 36, 48] = 12
+    resonance: float = Field(1.0, ge=0.5, le=4)
+
+
+class Band(_Part):
+    """A bell or shelf. Q 0.4 (broad) to 16 (narrow)."""
+
+    on: bool = False
+    kind: Literal["bell", "low_shelf", "high_shelf"] = "bell"
+    frequency_hz: float = Field(1000.0, ge=20, le=16000)
+    gain_db: Db = 0.0
+    q: float = Field(1.0, ge=0.4, le=16)
+
+
+def _bands() -> tuple[Band, Band, Band, Band]:
+    return (
+        Band(kind="low_shelf", frequency_hz=80, q=0.7),
+        Band(frequency_hz=400),
+        Band(frequency_hz=3000),
+        Band(kind="high_shelf", frequency_hz=9000, q=0.7),
+    )
+
+
+class Equaliser(_Part):
+    """Two filters, four bands, output gain."""
+
+    on: bool = True
+    high_pass: Filter = Filter(frequency_hz=60)
+    low_pass: Filter = Filter(frequency_hz=14000)
+    bands: tuple[Band, Band, Band, Band] = Field(default_factory=_bands)
+    output_db: Db = 0.0
+
+
+class Transient(_Part):
+    """More or less attack and sustain, at most so many dB."""
+
+    on: bool = True
+    attack_db: float = Field(0.0, ge=-12, le=12)
+    sustain_db: float = Field(0.0, ge=-24, le=12)
+
+
+class Compressor(_Part):
+    """The *straight* family: reduction smoothed in dB; times to 63 %."""
+
+    on: bool = False
+    threshold_db: float = Field(-18.0, ge=-60, le=0)
+    ratio: float = Field(4.0, ge=1, le=100)
+    knee_db: float = Field(6.0, ge=0, le=24)
+    attack_ms: float = Field(15.0, ge=0.05, le=200)
+    release_ms: float = Field(120.0, ge=1, le=5000)
+    makeup_db: float = Field(0.0, ge=-12, le=24)
+    mix: float = Field(1.0, ge=0, le=1)
+    lookahead_ms: float = Field(0.0, ge=0, le=10)
+
+
+class Mic(_Part):
+    """One lane: who it is, then its settings in signal order. ``delay_samples`` positive is later.
+
+    Pan −1 (left) to 1: constant power, −3 dB at the centre.
+    """
+
+    role: Role
+    index: int | None = None
+    side: Literal["l", "r"] | None = None
+    file: str = ""
+    trim_db: Db = 0.0
+    polarity: Literal[1, -1] = 1
+    delay_samples: float = Field(0.0, ge=-4800, le=4800)
+    clean: Clean = Clean()
+    eq: Equaliser = Equaliser()
+    transient: Transient = Transient()
+    compressor: Compressor = Compressor()
+    mute: bool = False
+    fader_db: FaderDb = 0.0
+    pan: float = Field(0.0, ge=-1, le=1)
+
+    @property
+    def name(self) -> MicName:
+        return MicName(self.role, self.index, self.side)
+
+
+class ParallelBus(_Part):
+    """A bus fed by pre-fader sends (dB per mic), compressed and blended under the rest."""
+
+    on: bool = True
+    sends: dict[str, FaderDb] = {}
+    compressor: Compressor = Compressor()
+    blend_db: FaderDb = OFF_DB
+
+
+class DrumBus(_Part):
+    """What all mics and returns run into."""
+
+    level_db: FaderDb = 0.0
+
+
+class Sheet(_Part):
+    """The whole document. ``frames`` is the length of the longest mic at ``rate`` Hz."""
+
+    version: Literal[1] = 1
+    rate: int = Field(ge=8000, le=384000)
+    frames: int = Field(ge=1)
+    tempo: Tempo = Tempo()
+    sections: tuple[Section, ...] = ()
+    takes: tuple[Take, ...]
+    mics: dict[str, Mic]
+    parallel: dict[str, ParallelBus] = {}
+    drum_bus: DrumBus = DrumBus()
+
+    @property
+    def take(self) -> Take:
+        """The take that sounds."""
+        return self.takes[0]
+
+
+Patch = Mapping[str, Any]
+"""Changes by path: ``{"mics.snare_top.clean.threshold_db": -32}``."""
+
+
+def dump(sheet: Sheet) -> str:
+    """The sheet as JSON, the same bytes for the same sheet."""
+    return json.dumps(sheet.model_dump(mode="json"), sort_keys=True, separators=(",", ":"))
+
+
+def load(text: str) -> Sheet:
+    """The sheet of a JSON document; raises `SheetError` that names the first thing wrong."""
+    try:
+        return Sheet.model_validate_json(text)
+    except ValidationError as error:
+        raise SheetError(_first_complaint(error)) from None
+
+
+def read_path(sheet: Sheet, path: str) -> Any:
+    """The value at a path as plain JSON data; raises `SheetError` where there is none."""
+    value: Any = sheet.model_dump(mode="json")
+    for step in path.split("."):
+        value = _child(value, step, path)
+    return value
+
+
+def apply_patch(sheet: Sheet, patch: Patch) -> Sheet:
+    """A new sheet with the values of ``patch`` in place.
+
+    Raises `SheetError` on an unknown path or a value out of its range. A send to a mic that
+    exists may be added to a bus; otherwise only what is there can be changed.
+    """
+    if not patch:
+        return sheet
+    document = sheet.model_dump(mode="json")
+    for path, value in patch.items():
+        *parents, last = path.split(".")
+        node = document
+        for step in parents:
+            node = _child(node, step, path)
+        is_send = len(parents) == 3 and parents[0] == "parallel" and parents[2] == "sends"
+        if isinstance(node, list):
+            _child(node, last, path)
+            node[int(last)] = value
+        elif isinstance(node, dict) and (last in node or (is_send and last in document["mics"])):
+            node[last] = value
+        else:
+            raise SheetError(f"The sheet has no “{path}”.")
+    try:
+        return Sheet.model_validate(document)
+    except ValidationError as error:
+        raise SheetError(_first_complaint(error)) from None
+
+
+def inverse_patch(sheet: Sheet, patch: Patch) -> dict[str, Any]:
+    """The values that ``patch`` replaces in ``sheet``."""
+    out: dict[str, Any] = {}
+    for path in patch:
+        try:
+            out[path] = read_path(sheet, path)
+        except SheetError:
+            out[path] = OFF_DB  # a send that did not exist was shut
+    return out
+
+
+def _child(node: Any, step: str, path: str) -> Any:
+    if isinstance(node, dict) and step in node:
+        return node[step]
+    if isinstance(node, list) and step.isdigit() and int(step) < len(node):
+        return node[int(step)]
+    raise SheetError(f"The sheet has no “{path}”.")
+
+
+def _first_complaint(error: ValidationError) -> str:
+    first = error.errors(include_url=False)[0]
+    where = ".".join(str(step) for step in first["loc"]) or "the sheet"
+    return f"{where}: {first['msg'].rstrip('.')}; given was {str(first.get('input'))[:60]!r}."
+
+
+def new_mic(name: str, file: str = "") -> Mic:
+    """A mic with transparent settings; overheads and rooms panned to their sides."""
+    parsed = parse_mic_name(name)
+    pan = {"l": -1.0, "r": 1.0}.get(parsed.side or "", 0.0)
+    return Mic(role=parsed.role, index=parsed.index, side=parsed.side, file=file, pan=pan)
+
+
+def json_schema() -> dict[str, Any]:
+    """JSON Schema of the sheet."""
+    return Sheet.model_json_schema()
