@@ -1,0 +1,34 @@
+"""Filters for figures and names."""
+
+from typing import Any
+
+from django import template
+
+from arkund.core.kit.roles import label, piece_family
+
+register = template.Library()
+
+
+@register.filter
+def mic_label(name: str) -> str:
+    """``overhead_l`` as ``overhead L``."""
+    return label(name)
+
+
+@register.filter
+def family(piece: str) -> str:
+    """Piece family for shapes and hues: kick, snare, tom, metal or ambience."""
+    known = piece_family(piece)
+    if known in ("kick", "snare", "tom"):
+        return known
+    return "metal" if known in ("hat", "ride", "crash") else "ambience"
+
+
+@register.filter
+def figure(value: Any, digits: int = 1) -> str:
+    """A number with a true minus sign."""
+    if value is None:
+        return "–"
+    if float(value) <= -150:
+        return "silent"
+    return f"{float(value):.{digits}f}".replace("-", "−")

@@ -1,0 +1,1 @@
+urlpatterns: list = []

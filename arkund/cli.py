@@ -1,0 +1,318 @@
+"""The command line: a thin face over core and songs.
+
+Every command takes ``--json``. Messages go to standard error; exit 0 on success, 2 on bad usage,
+1 on a failure, with one clear line.
+"""
+
+import argparse
+import json
+import os
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from arkund.core.errors import ArkundError
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Entry of the ``arkund`` command; returns its exit code."""
+    parser = _parser()
+    args = parser.parse_args(arguments)
+    try:
+        result = args.run(args)
+    except (ArkundError, ValueError) as error:
+        refused = getattr(error, "refused", None)
+        if refused is not None and args.json:
+            print(json.dumps({"song": None, "refused": refused}))
+        say(str(error))
+        return 1
+    except KeyboardInterrupt:
+        say("Stopped.")
+        return 1
+    except OSError as error:
+        say(f"{error.filename or 'The disk'}: {error.strerror}.")
+        return 1
+    if result is not None:
+        print(json.dumps(result, indent=None if args.json else 1, ensure_ascii=False))
+    return 0
+
+
+def say(text: str) -> None:
+    """A message for the person at the terminal."""
+    print(text, file=sys.stderr)
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="arkund", description=__doc__.split("\n")[0])
+    commands = parser.add_subparsers(dest="command", required=True, metavar="command")
+
+    def add(name: str, run: Callable[[argparse.Namespace], Any], about: str) -> Any:
+        sub = commands.add_parser(name, help=about, description=about)
+        sub.add_argument("--json", action="store_true", help="machine-readable, on one line")
+        sub.set_defaults(run=run)
+        return sub
+
+    demo = add("demo", _demo, "make the demo song if missing, start web and worker")
+    serve = add("serve", _serve, "start the web part alone")
+    for sub in (demo, serve):
+        sub.add_argument("--port", type=int, default=8000)
+        sub.add_argument("--host", default="127.0.0.1", help="address to listen on (loopback)")
+    demo.add_argument("--no-browser", action="store_true")
+    add("worker", _worker, "start the worker alone")
+    sub = add("simulate", _simulate, "write a simulated recording and truth.json")
+    sub.add_argument("dir", type=Path)
+    sub.add_argument("--preset", default="copper")
+    sub.add_argument("--seed", type=int, default=1)
+    sub.add_argument("--bars", type=int, help="only the first bars")
+    sub.add_argument("--stems", action="store_true", help="also each mic's share of each piece")
+    sub = add("new", _new, "make a song from a folder of mics")
+    sub.add_argument("name")
+    sub.add_argument("--from", dest="source", type=Path, required=True, metavar="DIR")
+    sub.add_argument("--tempo", type=float)
+    sub.add_argument("--meter", default="4/4")
+    sub.add_argument("--roles", type=Path, metavar="FILE.csv")
+    sub.add_argument("--sections", type=Path, metavar="FILE.csv")
+    sub.add_argument("--resample", type=int, metavar="HZ")
+    sub.add_argument("--pad", action="store_true")
+    sub.add_argument("--stereo", choices=("left", "right", "sum"), default="")
+    sub.add_argument("--skip-bad", action="store_true")
+    add("songs", _songs, "list the songs")
+    for name, run, about in (
+        ("show", _show, "a song's mics, takes and sections"),
+        ("measure", _measure, "levels of every mic"),
+        ("align", _align, "delay and polarity of every pair"),
+        ("clean", _clean, "gates: current, proposed, and what they do"),
+        ("log", _log, "the revisions that lead to the present sheet"),
+        ("undo", _undo, "back to the revision before"),
+        ("redo", _redo, "forward again"),
+    ):
+        add(name, run, about).add_argument("song")
+    sub = add("hits", _hits, "the strokes of a take")
+    sub.add_argument("song")
+    sub.add_argument("--take", type=int, default=1)
+    sub = add("set", _set, "change one value of the sheet")
+    sub.add_argument("song")
+    sub.add_argument("path")
+    sub.add_argument("value", help="JSON, e.g. -32, true, \"threshold\"")
+    sub = add("render", _render, "write a span of a node as 32-bit float WAV")
+    sub.add_argument("song")
+    sub.add_argument("--node", default="output")
+    sub.add_argument("--bars", help="first-last, e.g. 5-12; the whole song by default")
+    sub.add_argument("--as-recorded", action="store_true")
+    sub.add_argument("-o", dest="out", type=Path, required=True, metavar="FILE.wav")
+    sub = add("print", _print, "print stems and mix into a folder")
+    sub.add_argument("song")
+    sub.add_argument("-o", dest="out", type=Path, required=True, metavar="DIR")
+    sub.add_argument("--stems", default="mics,parallel,mix")
+    sub.add_argument("--format", default="wav24")
+    return parser
+
+
+def _django() -> None:
+    """Set Django up and bring the database to the present schema."""
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "arkund.studio.settings")
+    import django
+    from django.core.management import call_command
+
+    django.setup()
+    call_command("migrate", verbosity=0, interactive=False)
+
+
+def _song(slug: str) -> Any:
+    _django()
+    from arkund.songs.models import Song
+
+    song = Song.objects.select_related("current").filter(slug=slug).first()
+    if song is None:
+        known = ", ".join(Song.objects.values_list("slug", flat=True)) or "none yet"
+        raise ArkundError(f"There is no song “{slug}”. Songs: {known}.")
+    return song
+
+
+def _progress(share: float, what: str) -> None:
+    if sys.stderr.isatty():
+        print(f"\r{share:4.0%} {what:<50.50}", end="\n" if share >= 1 else "", file=sys.stderr)
+
+
+def _demo(args: argparse.Namespace) -> None:
+    _django()
+    from arkund.songs.demo import make_demo
+    from arkund.songs.running import run_both
+
+    slug = make_demo(_progress)
+    run_both(args.host, args.port, f"/{slug}/", open_browser=not args.no_browser)
+
+
+def _serve(args: argparse.Namespace) -> None:
+    _django()
+    from arkund.songs.running import serve
+
+    serve(args.host, args.port)
+
+
+def _worker(args: argparse.Namespace) -> None:
+    _django()
+    from arkund.songs.running import work
+
+    work()
+
+
+def _simulate(args: argparse.Namespace) -> dict[str, Any]:
+    from arkund.core.simulate.session import simulate, write_session
+
+    session = simulate(
+        args.preset, args.seed, bars=args.bars, keep_stems=args.stems, progress=_progress
+    )
+    write_session(session, args.dir)
+    return {"dir": str(args.dir), "preset": args.preset, "seed": args.seed,
+            "tempo_bpm": session.truth["tempo_bpm"], "mics": len(session.mics),
+            "hits": len(session.truth["hits"])}  # fmt: skip
+
+
+def _new(args: argparse.Namespace) -> dict[str, Any]:
+    _django()
+    from arkund.songs import importing
+
+    roles = importing.read_roles(args.roles) if args.roles else {}
+    sections = importing.read_sections(args.sections) if args.sections else ()
+    wishes = importing.Wishes(
+        args.name, args.tempo, args.meter, None, sections, args.resample, args.pad, args.stereo
+    )
+    files = importing.files_of(args.source)
+    incoming = importing.guess_incoming(files, roles, args.stereo)
+    song, refused = importing.import_song(
+        incoming, wishes, skip_bad=args.skip_bad, progress=_progress
+    )
+    for entry in refused:
+        say(f"Left out {entry['file']}: {entry['reason']}")
+    return {"song": song.slug, "refused": refused}
+
+
+def _songs(args: argparse.Namespace) -> dict[str, Any]:
+    _django()
+    from arkund.songs.models import Song
+
+    return {"songs": [{"song": s.slug, "name": s.name} for s in Song.objects.all()]}
+
+
+def _show(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import facts
+
+    return facts.show(song)
+
+
+def _measure(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import facts
+
+    return facts.measures(song)
+
+
+def _hits(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import facts
+
+    return facts.hits(song, args.take)
+
+
+def _align(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import facts
+
+    return facts.pairs(song)
+
+
+def _clean(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import facts
+
+    return facts.gates(song)
+
+
+def _set(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import revisions, storage
+
+    try:
+        value = json.loads(args.value)
+    except json.JSONDecodeError:
+        value = args.value
+    with storage.song_lock(song.slug):
+        made = revisions.keep(song.pk, song.current.number, {args.path: value})
+    return {"revision": made.number, "label": made.label}
+
+
+def _render(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    import soundfile as sf
+
+    from arkund.songs import rendering
+
+    sheet = rendering.sheet_of(song)
+    start, stop = _span(args.bars, sheet, rendering.grid_of(sheet))
+    variant = "recorded" if args.as_recorded else "now"
+    sound = rendering.render_span(sheet, args.node, variant, start, stop)  # type: ignore[arg-type]
+    part = args.out.with_name(args.out.name + ".part")
+    sf.write(str(part), sound, sheet.rate, subtype="FLOAT", format="WAV")
+    part.replace(args.out)
+    return {"file": str(args.out), "frames": len(sound), "rate": sheet.rate}
+
+
+def _span(bars: str | None, sheet: Any, grid: Any) -> tuple[int, int]:
+    if not bars:
+        return 0, sheet.frames
+    try:
+        first, last = (int(part) for part in bars.split("-"))
+    except ValueError:
+        raise ArkundError(f"“{bars}” is not a run of bars such as 5-12.") from None
+    if first < 1 or last < first:
+        raise ArkundError(f"“{bars}” is not a run of bars such as 5-12.")
+    start, stop = grid.frames_of_bars(first, last, sheet.rate)
+    if start >= sheet.frames:
+        raise ArkundError(f"The song ends before bar {first}.")
+    return start, min(stop, sheet.frames)
+
+
+def _print(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import prints, storage
+
+    stems = [s.strip() for s in args.stems.split(",") if s.strip()]
+    with storage.song_lock(song.slug):
+        report = prints.print_to_folder(
+            song, song.current, args.out, stems=stems, file_format=args.format,
+            progress=lambda share: _progress(share, "printing"),
+        )  # fmt: skip
+    for stem, count in report.over.items():
+        say(f"{stem}: {count} samples over full scale.")
+    return {
+        "files": report.files, "null_db": report.null_db, "peak_dbfs": report.peak_dbfs,
+        "loudness_lufs": report.loudness_lufs, "over": report.over,
+    }  # fmt: skip
+
+
+def _log(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import facts
+
+    return facts.log(song)
+
+
+def _undo(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import facts, revisions
+
+    revisions.undo(song.pk)
+    song.refresh_from_db()
+    return facts.log(song)
+
+
+def _redo(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import facts, revisions
+
+    revisions.redo(song.pk)
+    song.refresh_from_db()
+    return facts.log(song)

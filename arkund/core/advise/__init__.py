@@ -1,0 +1,1 @@
+"""Judgement: where a song's first sheet starts from, and why."""

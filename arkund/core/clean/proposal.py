@@ -1,0 +1,201 @@
+"""What a mic's gate stands on, what it would best be, and what a given gate does.
+
+Two histograms: the peaks of this drum's strokes, and the peaks of what leaks in between them. A
+threshold is right where they part; how far they part is the margin.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.clean.gate import (
+    Envelope,
+    Timing,
+    apply_envelope,
+    envelope,
+    stroke_openings,
+    threshold_openings,
+)
+from arkund.core.hits.detect import Hit
+from arkund.core.measure.levels import hit_peaks
+from arkund.core.measure.strokes import ring_time_s
+from arkund.core.units import amplitudes_to_db, ms_to_samples, power_to_db
+
+
+@dataclass(frozen=True)
+class Separation:
+    """Peaks in dBFS at the gate's input of own strokes and of bleed, and where each stroke fell."""
+
+    hits_db: NDArray[np.float64]
+    ghosts_db: NDArray[np.float64]
+    bleed_db: NDArray[np.float64]
+
+    @property
+    def margin_db(self) -> float:
+        """From the loudest bleed that counts (98th percentile) to the softest stroke that counts
+        (2nd percentile of all but ghosts); negative where they overlap."""
+        if len(self.hits_db) == 0:
+            return 0.0
+        top = float(np.percentile(self.bleed_db, 98)) if len(self.bleed_db) else -80.0
+        return float(np.percentile(self.hits_db, 2)) - top
+
+
+@dataclass(frozen=True)
+class GateReport:
+    """What a gate does over the whole take. ``false_open`` counts openings that no stroke of the
+    drum accounts for, ``false_pieces`` whose strokes they were; ``bleed_reduction_db`` how much
+    quieter it is between strokes."""
+
+    hits: int
+    passed: int
+    missed: int
+    late: int
+    ghosts: int
+    ghosts_kept: int
+    false_open: int
+    false_pieces: dict[str, int]
+    bleed_reduction_db: float
+
+
+@dataclass(frozen=True)
+class GateProposal:
+    """Settings with their reason, and whether they are doubtful."""
+
+    opens_on: str
+    threshold_db: float
+    hold_ms: float
+    release_ms: float
+    range_db: float
+    doubtful: bool
+    reason: str
+
+
+def separate(
+    audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit], delay: float = 0.0
+) -> Separation:
+    """Histograms' raw material for a mono mic close to ``piece``.
+
+    Bleed is the peak around every other piece's stroke that has 60 ms to itself after the last
+    own stroke's loudest part (150 ms).
+    """
+    shift = delay / rate
+    own = np.array([h.time_s for h in hits if h.piece == piece])
+    soft = np.array([h.kind == "ghost" for h in hits if h.piece == piece], bool)
+    peaks = amplitudes_to_db(hit_peaks(audio, rate, list(own + shift)))
+    others = np.array([h.time_s for h in hits if h.piece != piece])
+    if len(own) and len(others):
+        since = others[:, None] - own[None, :]
+        free = ~np.any((since > -0.045) & (since < 0.15), axis=1)
+        others = others[free]
+    bleed = amplitudes_to_db(hit_peaks(audio, rate, list(others + shift)))
+    hits_db = peaks[~soft] if len(peaks) else peaks
+    return Separation(hits_db, peaks[soft] if len(peaks) else peaks, bleed)
+
+
+def propose_gate(
+    audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit], delay: float = 0.0
+) -> GateProposal:
+    """Gate for a mono mic close to ``piece``: on strokes where there are any.
+
+    The threshold stands between the two histograms, a third of the margin above the bleed, so
+    that ghosts keep most of the room. Hold is the time the drum takes to fall by 12 dB, release
+    its ring to 30 dB.
+    """
+    found = separate(audio, rate, piece, hits, delay)
+    own = [h.time_s for h in hits if h.piece == piece]
+    if not own:
+        return GateProposal("strokes", -30.0, 80.0, 150.0, -40.0, True,
+                            "No stroke of this drum was found; nothing is proposed.")  # fmt: skip
+    low = float(np.percentile(found.hits_db, 2)) if len(found.hits_db) else -30.0
+    if len(found.ghosts_db):
+        low = min(low, float(np.percentile(found.ghosts_db, 10)))
+    top = float(np.percentile(found.bleed_db, 98)) if len(found.bleed_db) else low - 30.0
+    threshold = top + (low - top) / 3 if low > top else (low + top) / 2
+    hold = float(np.clip(ring_time_s(audio, rate, own, 12.0) * 1000, 40, 600))
+    release = float(np.clip(ring_time_s(audio, rate, own, 30.0) * 1000 - hold, 60, 1200))
+    confidence = float(np.median([h.confidence for h in hits if h.piece == piece]))
+    doubtful = len(own) < 3 or confidence < 0.4
+    margin = low - top
+    reason = (
+        f"{margin:+.1f} dB between the softest stroke and the loudest bleed; "
+        f"{len(own)} strokes open it and it rings {hold + release:.0f} ms."
+    )
+    return GateProposal(
+        opens_on="strokes",
+        threshold_db=round(float(np.clip(threshold, -80, 0)), 1),
+        hold_ms=round(hold),
+        release_ms=round(release),
+        range_db=-40.0,
+        doubtful=doubtful,
+        reason=reason,
+    )
+
+
+def gate_openings(
+    audio: NDArray[np.float32], rate: int, opens_on: str, threshold_db: float,
+    hysteresis_db: float, timing: Timing, onsets: NDArray[np.int64],
+) -> NDArray[np.int64]:  # fmt: skip
+    """Openings ``(n, 2)`` of a gate on its whole input, as rendering decides them."""
+    if opens_on == "strokes":
+        return stroke_openings(onsets, 0, 1, len(audio))
+    return threshold_openings(audio, threshold_db, hysteresis_db, timing.hold)
+
+
+def report_gate(
+    audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit],
+    openings: NDArray[np.int64], range_db: float, timing: Timing, delay: float = 0.0,
+) -> GateReport:  # fmt: skip
+    """Count what a gate's ``openings`` pass, miss and let in on ``audio``, its whole input."""
+    shape = envelope(((int(a), int(b)) for a, b in openings), range_db, timing)
+    own = [h for h in hits if h.piece == piece]
+    at = np.array([h.time_s * rate + delay for h in own])
+    heard = shape.at(at + ms_to_samples(3, rate)) if len(at) else np.zeros(0)
+    onset_gain = shape.at(at + ms_to_samples(0.3, rate)) if len(at) else np.zeros(0)
+    passed = heard > -3.0
+    late = passed & (onset_gain < -6.0)
+    ghosts = np.array([h.kind == "ghost" for h in own], bool)
+    false_open = 0
+    false_pieces: dict[str, int] = {}
+    starts = openings[:, 0] if len(openings) else np.zeros(0)
+    for start in starts:
+        if len(at) and np.min(np.abs(at - start)) < 0.03 * rate:
+            continue
+        false_open += 1
+        culprit = _nearest_piece(start / rate, hits, piece)
+        false_pieces[culprit] = false_pieces.get(culprit, 0) + 1
+    return GateReport(
+        hits=len(own),
+        passed=int(passed.sum()),
+        missed=int((~passed).sum()),
+        late=int(late.sum()),
+        ghosts=int(ghosts.sum()),
+        ghosts_kept=int((passed & ghosts).sum()) if len(ghosts) else 0,
+        false_open=false_open,
+        false_pieces=false_pieces,
+        bleed_reduction_db=round(_reduction(audio, rate, at, shape), 1),
+    )
+
+
+def _nearest_piece(time_s: float, hits: Sequence[Hit], own: str) -> str:
+    others = [h for h in hits if h.piece != own]
+    if not others:
+        return "nothing known"
+    nearest = min(others, key=lambda h: abs(h.time_s - time_s))
+    return nearest.piece if abs(nearest.time_s - time_s) < 0.05 else "nothing known"
+
+
+def _reduction(
+    audio: NDArray[np.float32], rate: int, at: NDArray[np.float64], shape: Envelope
+) -> float:
+    """How much quieter it gets where no own stroke was in the last 400 ms or is in the next 20."""
+    between = np.ones(len(audio), bool)
+    for onset in at:
+        between[max(round(onset - 0.02 * rate), 0) : round(onset + 0.4 * rate)] = False
+    if not between.any():
+        return 0.0
+    gated = apply_envelope(audio, 0, shape)
+    before = power_to_db(float(np.mean(np.square(audio[between], dtype=np.float64))))
+    after = power_to_db(float(np.mean(np.square(gated[between], dtype=np.float64))))
+    return before - max(after, -160.0)

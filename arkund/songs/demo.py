@@ -1,0 +1,31 @@
+"""The demo song: simulated, written out as ordinary files, brought in by the users' own door."""
+
+import tempfile
+from pathlib import Path
+
+from arkund.core.mix.sheet import Section
+from arkund.core.simulate.session import Progress, simulate, write_session
+from arkund.songs import importing, storage
+from arkund.songs.models import Song
+
+DEMO_NAME = "Copper Weather"
+DEMO_SLUG = "copper-weather"
+DEMO_SEED = 1904
+
+
+def make_demo(progress: Progress = lambda share, what: None) -> str:
+    """Make “Copper Weather” by The Quarry Lamps unless it is there; returns its slug."""
+    if Song.objects.filter(slug=DEMO_SLUG).exists():
+        return DEMO_SLUG
+    with storage.song_lock(DEMO_SLUG), tempfile.TemporaryDirectory() as scratch:
+        folder = Path(scratch)
+        session = simulate("copper", DEMO_SEED, progress=lambda s, w: progress(0.5 * s * 0.99, w))
+        write_session(session, folder)
+        sections = tuple(Section(**s) for s in session.truth["sections"])
+        wishes = importing.Wishes(DEMO_NAME, session.truth["tempo_bpm"], sections=sections)
+        incoming = importing.guess_incoming(importing.files_of(folder))
+        song, _ = importing.import_song(
+            incoming, wishes, progress=lambda s, w: progress(0.5 + 0.5 * s * 0.99, w)
+        )
+    progress(1.0, "the demo song is ready")
+    return song.slug

@@ -1,0 +1,145 @@
+"""What is known of a song, as plain data: the command line prints it, pages show it."""
+
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Any
+
+import numpy as np
+
+from arkund.core.clean.gate import Timing
+from arkund.core.clean.proposal import GateProposal, gate_openings, propose_gate, report_gate
+from arkund.core.errors import ArkundError
+from arkund.core.hits.detect import Hit
+from arkund.core.kit.roles import parse_mic_name
+from arkund.core.mix.graph import mic_order
+from arkund.core.mix.sheet import Clean, Sheet
+from arkund.core.units import ms_to_samples
+from arkund.songs import revisions, storage
+from arkund.songs.models import MicFile, Song
+from arkund.songs.rendering import engine_for, graph_of, sheet_of
+
+
+def show(song: Song) -> dict[str, Any]:
+    sheet = sheet_of(song)
+    return {
+        "song": song.slug,
+        "tempo_bpm": sheet.tempo.bpm,
+        "rate": sheet.rate,
+        "mics": [
+            {"mic": m, "file": sheet.mics[m].file, "role": sheet.mics[m].role,
+             "piece": parse_mic_name(m).piece}
+            for m in mic_order(sheet)
+        ],
+        "takes": [t.number for t in sheet.takes],
+        "sections": [s.model_dump() for s in sheet.sections],
+        "revision": song.current.number if song.current else None,
+    }  # fmt: skip
+
+
+def mic_files(song: Song, sheet: Sheet) -> list[MicFile]:
+    """Rows of the take that sounds, in mic order."""
+    rows = {f.mic: f for f in MicFile.objects.filter(take__song=song, take__number=sheet.take.number)}
+    return [rows[m] for m in mic_order(sheet) if m in rows]
+
+
+def measures(song: Song) -> dict[str, Any]:
+    sheet = sheet_of(song)
+    return {
+        "mics": [
+            {"mic": f.mic, "role": sheet.mics[f.mic].role, **f.measures}
+            for f in mic_files(song, sheet)
+        ]
+    }
+
+
+def hits_of(sheet: Sheet) -> Sequence[Hit]:
+    """The hit list that the sheet names for the take that sounds."""
+    return storage.load_hits(sheet.take.hits) if sheet.take.hits else ()
+
+
+def hits(song: Song, take: int) -> dict[str, Any]:
+    sheet = sheet_of(song)
+    found = next((t for t in sheet.takes if t.number == take), None)
+    if found is None:
+        have = ", ".join(str(t.number) for t in sheet.takes)
+        raise ArkundError(f"There is no take {take}. Takes: {have}.")
+    listed = storage.load_hits(found.hits) if found.hits else ()
+    return {
+        "take": take,
+        "hits": [
+            {"id": h.id, "piece": h.piece, "time_s": h.time_s, "velocity": h.velocity,
+             "kind": h.kind, "confidence": h.confidence}
+            for h in listed
+        ],
+    }  # fmt: skip
+
+
+def pairs(song: Song) -> dict[str, Any]:
+    sheet = sheet_of(song)
+    return {"pairs": song.takes.get(number=sheet.take.number).pairs}
+
+
+def gates(song: Song) -> dict[str, Any]:
+    sheet = sheet_of(song)
+    out = []
+    for mic in mic_order(sheet):
+        if parse_mic_name(mic).piece is None:
+            continue
+        proposed = gate_proposal(sheet, mic)
+        as_clean = sheet.mics[mic].clean.model_copy(
+            update={"on": True, "opens_on": proposed.opens_on, "hold_ms": proposed.hold_ms,
+                    "threshold_db": proposed.threshold_db, "release_ms": proposed.release_ms,
+                    "range_db": proposed.range_db}
+        )  # fmt: skip
+        out.append(
+            {
+                "mic": mic,
+                "current": sheet.mics[mic].clean.model_dump() | gate_report(sheet, mic),
+                "proposed": asdict(proposed) | gate_report(sheet, mic, as_clean),
+            }
+        )
+    return {"mics": out}
+
+
+def gate_input(sheet: Sheet, mic: str) -> "np.ndarray[Any, np.dtype[np.float32]]":
+    """A mic's whole sound as its gate receives it."""
+    engine = engine_for(sheet)
+    return engine.scan(graph_of(sheet).mics[mic].placed, 0, sheet.frames)
+
+
+def gate_proposal(sheet: Sheet, mic: str) -> GateProposal:
+    piece = parse_mic_name(mic).piece or ""
+    delay = sheet.mics[mic].delay_samples
+    return propose_gate(gate_input(sheet, mic), sheet.rate, piece, hits_of(sheet), delay)
+
+
+def gate_report(sheet: Sheet, mic: str, clean: Clean | None = None) -> dict[str, Any]:
+    """What a gate (the mic's own by default) passes, misses and lets in over the whole take."""
+    c = clean or sheet.mics[mic].clean
+    if not c.on:
+        return {}
+    piece = parse_mic_name(mic).piece or ""
+    delay = sheet.mics[mic].delay_samples
+    sound = gate_input(sheet, mic)
+    timing = Timing(*(ms_to_samples(ms, sheet.rate) for ms in
+                      (c.attack_ms, c.hold_ms, c.release_ms, c.lookahead_ms)))  # fmt: skip
+    own = np.array(
+        [round(h.time_s * sheet.rate + delay) for h in hits_of(sheet) if h.piece == piece], np.int64
+    )
+    openings = gate_openings(
+        sound, sheet.rate, c.opens_on, c.threshold_db, c.hysteresis_db, timing, own
+    )
+    return asdict(
+        report_gate(sound, sheet.rate, piece, hits_of(sheet), openings, c.range_db, timing, delay)
+    )
+
+
+def log(song: Song) -> dict[str, Any]:
+    return {
+        "revisions": [
+            {"id": r.number, "parent": r.parent.number if r.parent else None, "label": r.label,
+             "reason": r.reason, "station": r.station, "measures": r.measures}
+            for r in revisions.log(song)
+        ],
+        "current": song.current.number if song.current else None,
+    }  # fmt: skip

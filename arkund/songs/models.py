@@ -1,0 +1,136 @@
+"""What the database keeps. Settings live in sheets, sound in content-addressed files.
+
+Mics and sections have no tables of their own: they stand in the sheet, which is their only truth;
+`MicFile` holds what is measured of a mic's file in one take.
+"""
+
+import zlib
+from functools import cached_property
+
+from django.db import models
+
+from arkund.core.mix.sheet import Sheet, load
+
+
+class Song(models.Model):
+    """One tune's drum recording. ``current`` is the revision that sounds."""
+
+    slug = models.SlugField(unique=True, max_length=80)
+    name = models.CharField(max_length=120)
+    created = models.DateTimeField(auto_now_add=True)
+    current = models.ForeignKey("Revision", null=True, on_delete=models.PROTECT, related_name="+")
+
+    class Meta:
+        ordering = ("-created",)
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Take(models.Model):
+    """One pass through the song. ``hits`` is the content hash of its first hit list, ``pairs``
+    the alignments measured of it."""
+
+    song = models.ForeignKey(Song, on_delete=models.CASCADE, related_name="takes")
+    number = models.PositiveIntegerField()
+    hits = models.CharField(max_length=64)
+    pairs = models.JSONField(default=list)
+
+    class Meta:
+        ordering = ("number",)
+        constraints = (models.UniqueConstraint(fields=("song", "number"), name="one_take_a_number"),)
+
+
+class MicFile(models.Model):
+    """The file of one mic in one take, and what was measured of it."""
+
+    take = models.ForeignKey(Take, on_delete=models.CASCADE, related_name="files")
+    mic = models.CharField(max_length=40)
+    file_name = models.CharField(max_length=255)
+    sha256 = models.CharField(max_length=64)
+    pick = models.CharField(max_length=8, default="mono")
+    measures = models.JSONField(default=dict)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=("take", "mic"), name="one_file_a_mic"),)
+
+
+class Revision(models.Model):
+    """One sheet with what changed and why. Never changed once stored."""
+
+    song = models.ForeignKey(Song, on_delete=models.CASCADE, related_name="revisions")
+    parent = models.ForeignKey("self", null=True, on_delete=models.PROTECT, related_name="children")
+    number = models.PositiveIntegerField()
+    created = models.DateTimeField(auto_now_add=True)
+    patch = models.JSONField(default=dict)
+    inverse = models.JSONField(default=dict)
+    document = models.BinaryField()
+    label = models.CharField(max_length=300)
+    reason = models.TextField(blank=True)
+    station = models.CharField(max_length=20, blank=True)
+    measures = models.JSONField(default=dict)
+
+    class Meta:
+        ordering = ("number",)
+        constraints = (
+            models.UniqueConstraint(fields=("song", "number"), name="one_revision_a_number"),
+        )
+
+    @cached_property
+    def sheet(self) -> Sheet:
+        return load(zlib.decompress(self.document).decode())
+
+
+class Job(models.Model):
+    """Long work: what, how far, and what became of it. ``heartbeat`` tells a live one."""
+
+    class State(models.TextChoices):
+        QUEUED = "queued"
+        RUNNING = "running"
+        DONE = "done"
+        FAILED = "failed"
+        CANCELLED = "cancelled"
+
+    kind = models.CharField(max_length=20)
+    song = models.ForeignKey(Song, null=True, on_delete=models.CASCADE, related_name="jobs")
+    state = models.CharField(max_length=10, choices=State.choices, default=State.QUEUED)
+    share = models.FloatField(default=0.0)
+    message = models.CharField(max_length=500, blank=True)
+    params = models.JSONField(default=dict)
+    result = models.JSONField(default=dict)
+    cancel_asked = models.BooleanField(default=False)
+    created = models.DateTimeField(auto_now_add=True)
+    started = models.DateTimeField(null=True)
+    heartbeat = models.DateTimeField(null=True)
+
+    @property
+    def is_over(self) -> bool:
+        return self.state in (self.State.DONE, self.State.FAILED, self.State.CANCELLED)
+
+
+class Print(models.Model):
+    """A finished export: its revision, its zip in the prints folder, its checks."""
+
+    song = models.ForeignKey(Song, on_delete=models.CASCADE, related_name="prints")
+    revision = models.ForeignKey(Revision, on_delete=models.PROTECT)
+    created = models.DateTimeField(auto_now_add=True)
+    file_name = models.CharField(max_length=160)
+    size = models.BigIntegerField(default=0)
+    report = models.JSONField(default=dict)
+
+    class Meta:
+        ordering = ("-created",)
+
+
+class StagedFile(models.Model):
+    """An uploaded file that waits to become part of a song, examined on arrival."""
+
+    token = models.CharField(max_length=40, db_index=True)
+    name = models.CharField(max_length=255)
+    stored = models.CharField(max_length=80)
+    created = models.DateTimeField(auto_now_add=True)
+    facts = models.JSONField(default=dict)
+    refusal = models.CharField(max_length=500, blank=True)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=("token", "name"), name="one_name_a_staging"),)

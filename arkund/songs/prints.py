@@ -1,0 +1,65 @@
+"""Prints of stored songs: to a folder, or to a zip that can be downloaded."""
+
+import zipfile
+from collections.abc import Callable, Sequence
+from dataclasses import asdict
+from pathlib import Path
+
+from arkund.core.mix.printing import STEMS, PrintReport, print_song
+from arkund.songs import storage
+from arkund.songs.models import Print, Revision, Song
+from arkund.songs.rendering import engine_for, graph_of
+
+
+def print_to_folder(
+    song: Song,
+    revision: Revision,
+    folder: Path,
+    *,
+    stems: Sequence[str] = STEMS,
+    file_format: str = "wav24",
+    progress: Callable[[float], None] = lambda share: None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> PrintReport:
+    """Print a revision's stems into a folder."""
+    sheet = revision.sheet
+    return print_song(
+        engine_for(sheet), graph_of(sheet), folder, stems=stems, file_format=file_format,
+        bus_db=sheet.drum_bus.level_db, prefix=f"{song.slug}_", progress=progress,
+        cancelled=cancelled,
+    )  # fmt: skip
+
+
+def print_to_zip(
+    song: Song,
+    revision: Revision,
+    *,
+    stems: Sequence[str] = STEMS,
+    file_format: str = "wav24",
+    progress: Callable[[float], None] = lambda share: None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> Print:
+    """Print, pack into one zip (stored, sound does not shrink), note it in the database.
+
+    The zip appears under its final name only when it is whole.
+    """
+    folder = storage.prints_folder(song.slug)
+    name = f"{song.slug}_revision_{revision.number}_{file_format}.zip"
+    work = folder / f"{name}.work"
+    report = print_to_folder(
+        song, revision, work, stems=stems, file_format=file_format,
+        progress=lambda share: progress(0.92 * share), cancelled=cancelled,
+    )  # fmt: skip
+    part = folder / f"{name}.part"
+    with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as archive:
+        for number, file in enumerate(report.files):
+            archive.write(work / file, file)
+            (work / file).unlink()
+            progress(0.92 + 0.08 * (number + 1) / len(report.files))
+    work.rmdir()
+    part.replace(folder / name)
+    Print.objects.filter(song=song, file_name=name).delete()
+    return Print.objects.create(
+        song=song, revision=revision, file_name=name, size=(folder / name).stat().st_size,
+        report=asdict(report),
+    )  # fmt: skip

@@ -1,0 +1,157 @@
+"""Keeping changes: a tree of revisions and a pointer that undo and redo move along it."""
+
+import zlib
+from typing import Any
+
+from django.db import transaction
+
+from arkund.core.errors import ArkundError
+from arkund.core.mix.sheet import Patch, Sheet, apply_patch, dump, inverse_patch
+from arkund.songs.models import Revision, Song
+from arkund.songs.wording import label_of
+
+
+class Conflict(ArkundError):
+    """The change was made from a revision that is no longer the current one."""
+
+    def __init__(self, changed_since: list[Revision]) -> None:
+        self.changed_since = changed_since
+        what = "; ".join(r.label for r in changed_since[-5:]) or "an undo or redo"
+        super().__init__(f"The song was changed elsewhere in the meantime: {what}.")
+
+
+class Overlap(ArkundError):
+    """Taking a revision back would also undo later changes to the same values."""
+
+    def __init__(self, later: list[Revision]) -> None:
+        self.later = later
+        what = "; ".join(r.label for r in later)
+        super().__init__(f"Later changes touch the same values: {what}. Take it back all the same?")
+
+
+def first_revision(song: Song, sheet: Sheet, label: str, measures: dict[str, Any]) -> Revision:
+    """Revision 1 of a new song, made current."""
+    return _store(song, None, sheet, {}, {}, label, "", "load-in", measures)
+
+
+@transaction.atomic
+def keep(
+    song_id: int,
+    base: int,
+    patch: Patch,
+    *,
+    label: str = "",
+    reason: str = "",
+    station: str = "",
+    measures: dict[str, Any] | None = None,
+) -> Revision:
+    """Store a change made from revision number ``base`` and make it current.
+
+    Raises `Conflict` where ``base`` is no longer current and `SheetError` where the sheet refuses
+    the change. A change that changes nothing returns the current revision.
+    """
+    song = _locked(song_id)
+    current = _current(song)
+    if current.number != base:
+        raise Conflict(_path_between(song, base, current))
+    before = current.sheet
+    after = apply_patch(before, patch)
+    if after == before:
+        return current
+    inverse = inverse_patch(before, patch)
+    words = label or label_of(patch, inverse)
+    return _store(song, current, after, dict(patch), inverse, words, reason, station, measures or {})
+
+
+@transaction.atomic
+def undo(song_id: int) -> Revision:
+    """Move to the parent of the current revision; raises `ArkundError` at the first."""
+    song = _locked(song_id)
+    current = _current(song)
+    if current.parent is None:
+        raise ArkundError("This is the first revision; there is nothing to undo.")
+    song.current = current.parent
+    song.save(update_fields=["current"])
+    return current.parent
+
+
+@transaction.atomic
+def redo(song_id: int) -> Revision:
+    """Move to the latest child of the current revision; raises `ArkundError` without one."""
+    song = _locked(song_id)
+    child = _current(song).children.order_by("-number").first()
+    if child is None:
+        raise ArkundError("There is nothing to redo.")
+    song.current = child
+    song.save(update_fields=["current"])
+    return child
+
+
+@transaction.atomic
+def take_back(song_id: int, number: int, *, all_the_same: bool = False) -> Revision:
+    """Apply the inverse of one revision as a new one.
+
+    Raises `Overlap` where later revisions touch the same values, unless told all the same.
+    """
+    song = _locked(song_id)
+    current = _current(song)
+    target = _on_the_way(current, number)
+    later = [r for r in _lineage(current) if r.number > number and set(r.patch) & set(target.patch)]
+    if later and not all_the_same:
+        raise Overlap(later)
+    after = apply_patch(current.sheet, target.inverse)
+    inverse = inverse_patch(current.sheet, target.inverse)
+    label = f"Taken back: {target.label}"[:300]
+    return _store(song, current, after, target.inverse, inverse, label, "", target.station, {})
+
+
+def log(song: Song) -> list[Revision]:
+    """Revisions from the first to the current one."""
+    return _lineage(_current(song))
+
+
+def _locked(song_id: int) -> Song:
+    # SQLite transactions begin IMMEDIATE: whoever is here is alone.
+    return Song.objects.select_related("current").get(pk=song_id)
+
+
+def _current(song: Song) -> Revision:
+    if song.current is None:
+        raise ArkundError("The song has no revision yet; it is still being made.")
+    return song.current
+
+
+def _store(
+    song: Song, parent: Revision | None, sheet: Sheet, patch: dict[str, Any],
+    inverse: dict[str, Any], label: str, reason: str, station: str, measures: dict[str, Any],
+) -> Revision:  # fmt: skip
+    last = song.revisions.order_by("-number").values_list("number", flat=True).first() or 0
+    revision = Revision.objects.create(
+        song=song, parent=parent, number=last + 1, patch=patch, inverse=inverse,
+        document=zlib.compress(dump(sheet).encode()), label=label[:300], reason=reason,
+        station=station, measures=measures,
+    )  # fmt: skip
+    song.current = revision
+    song.save(update_fields=["current"])
+    return revision
+
+
+def _lineage(revision: Revision) -> list[Revision]:
+    by_id = {r.pk: r for r in revision.song.revisions.defer("document")}
+    out = []
+    at: Revision | None = by_id[revision.pk]
+    while at is not None:
+        out.append(at)
+        at = by_id.get(at.parent_id) if at.parent_id else None
+    return out[::-1]
+
+
+def _path_between(song: Song, base: int, current: Revision) -> list[Revision]:
+    return [r for r in _lineage(current) if r.number > base]
+
+
+def _on_the_way(current: Revision, number: int) -> Revision:
+    found = next((r for r in _lineage(current) if r.number == number), None)
+    if found is None or not found.patch:
+        raise ArkundError(f"Revision {number} is not a change that leads to the present sheet.")
+    return found

@@ -1,0 +1,150 @@
+"""Files of the data folder: sound, hit lists and overviews by content hash; staging; prints."""
+
+import fcntl
+import hashlib
+import json
+import os
+import shutil
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import asdict
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from django.conf import settings
+
+from arkund.core.audio.overview import Overview
+from arkund.core.errors import ArkundError
+from arkund.core.hits.detect import Hit
+from arkund.core.mix.cache import DiskStore, TileCache
+from arkund.core.mix.graph import Library
+
+
+def data_folder() -> Path:
+    return Path(settings.DATA)
+
+
+def _folder(name: str) -> Path:
+    folder = data_folder() / name
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
+
+
+def staging_folder(token: str) -> Path:
+    """Where the uploads of one new song wait."""
+    return _folder("staging") / hashlib.sha1(token.encode()).hexdigest()
+
+
+def prints_folder(slug: str) -> Path:
+    return _folder("prints") / slug
+
+
+def store_sound(path: Path, sha256: str) -> Path:
+    """Copy a file into the media folder under its hash; a file already there is kept."""
+    target = sound_path(sha256, path.suffix.lower())
+    if not target.exists():
+        target.parent.mkdir(parents=True, exist_ok=True)
+        part = target.with_name(f"{target.name}.{os.getpid()}.part")
+        shutil.copyfile(path, part)
+        part.replace(target)
+    return target
+
+
+def sound_path(sha256: str, suffix: str | None = None) -> Path:
+    """Path of a stored sound; raises `ArkundError` where it is gone."""
+    folder = data_folder() / "media" / "audio" / sha256[:2]
+    if suffix is not None:
+        return folder / f"{sha256}{suffix}"
+    found = next((p for p in folder.glob(f"{sha256}.*") if not p.name.endswith(".part")), None)
+    if found is None:
+        raise ArkundError(
+            "A sound file of this song is missing from the media folder; restore it from a backup."
+        )
+    return found
+
+
+@lru_cache(maxsize=512)
+def _known_sound_path(sha256: str) -> Path:
+    return sound_path(sha256)
+
+
+def store_hits(hits: Sequence[Hit]) -> str:
+    """Store a hit list; returns its content hash."""
+    text = json.dumps([asdict(h) for h in hits], separators=(",", ":"))
+    digest = hashlib.sha256(text.encode()).hexdigest()
+    write_atomically(_folder("media/hits") / f"{digest}.json", text.encode())
+    return digest
+
+
+@lru_cache(maxsize=32)
+def load_hits(digest: str) -> tuple[Hit, ...]:
+    """The hit list of a content hash."""
+    text = (data_folder() / "media" / "hits" / f"{digest}.json").read_text()
+    return tuple(Hit(**entry) for entry in json.loads(text))
+
+
+def write_atomically(path: Path, content: bytes) -> None:
+    """Write under a temporary name, then rename."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_name(f"{path.name}.{os.getpid()}.part")
+    with part.open("wb") as stream:
+        stream.write(content)
+        stream.flush()
+        os.fsync(stream.fileno())
+    part.replace(path)
+
+
+def store_overview(sha256: str, pick: str, overview: Overview) -> None:
+    path = _overview_path(sha256, pick)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_name(f"{path.name}.{os.getpid()}.part")
+    with part.open("wb") as stream:
+        np.save(stream, overview.extremes)
+    part.replace(path)
+
+
+@lru_cache(maxsize=256)
+def load_overview(sha256: str, pick: str) -> Overview:
+    return Overview(np.load(_overview_path(sha256, pick), allow_pickle=False))
+
+
+def _overview_path(sha256: str, pick: str) -> Path:
+    return data_folder() / "media" / "overviews" / f"{sha256}-{pick}.npy"
+
+
+def library() -> Library:
+    """Where rendering finds sounds and hit lists."""
+    return Library(path_of=_known_sound_path, hits_of=load_hits)
+
+
+@lru_cache(maxsize=1)
+def tile_cache() -> TileCache:
+    """The process's one cache of rendered tiles."""
+    return TileCache(disk=DiskStore(_folder("cache")))
+
+
+@contextmanager
+def song_lock(slug: str) -> Iterator[None]:
+    """Held while a song is imported, printed or changed from the command line. Raises
+    `ArkundError` where another process holds it."""
+    path = _folder("locks") / f"{slug}.lock"
+    with path.open("w") as stream:
+        try:
+            fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            raise ArkundError(
+                f"Another process is working on “{slug}”. Wait until it is done, then try again."
+            ) from None
+        yield
+
+
+def sweep() -> None:
+    """Remove what a killed process left: temporary files and half-written prints."""
+    for path in data_folder().glob("media/**/*.part"):
+        path.unlink(missing_ok=True)
+    for path in data_folder().glob("prints/*/*"):
+        if path.is_dir():
+            shutil.rmtree(path, ignore_errors=True)
+        elif path.name.endswith(".part"):
+            path.unlink(missing_ok=True)
