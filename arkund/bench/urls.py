@@ -1,1 +1,26 @@
-urlpatterns: list = []
+"""Addresses: a page names song and station; mic and bars stand in its query."""
+
+from django.urls import path
+
+from arkund.bench.views import changes, printing, songs, sound, stations
+
+urlpatterns = [
+    path("", songs.index, name="songs"),
+    path("new/", songs.new, name="new-song"),
+    path("staging/<str:token>/", songs.stage, name="stage"),
+    path("staging/<str:token>/make/", songs.make, name="make-song"),
+    path("jobs/<int:number>/", songs.job, name="job"),
+    path("jobs/<int:number>/cancel/", songs.cancel_job, name="cancel-job"),
+    path("<slug:slug>/", songs.enter, name="song"),
+    path("<slug:slug>/keep/", changes.keep, name="keep"),
+    path("<slug:slug>/undo/", changes.undo, name="undo"),
+    path("<slug:slug>/redo/", changes.redo, name="redo"),
+    path("<slug:slug>/take-back/", changes.take_back, name="take-back"),
+    path("<slug:slug>/pcm/", sound.pcm, name="pcm"),
+    path("<slug:slug>/lanes/", sound.lanes, name="lanes"),
+    path("<slug:slug>/figures/", sound.figures, name="figures"),
+    path("<slug:slug>/picture/<slug:station>/", stations.picture, name="picture"),
+    path("<slug:slug>/print/start/", printing.start, name="print-start"),
+    path("<slug:slug>/print/<int:number>/", printing.download, name="print-download"),
+    path("<slug:slug>/<slug:station>/", stations.page, name="station"),
+]

@@ -90,7 +90,8 @@ SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
 # One file a request, streamed to the media disk; never held in memory.
-FILE_UPLOAD_TEMP_DIR = None
+(DATA / "uploads").mkdir(exist_ok=True)
+FILE_UPLOAD_TEMP_DIR = DATA / "uploads"
 DATA_UPLOAD_MAX_MEMORY_SIZE = 4 << 20
 
 REDIS_URL = os.environ.get("ARKUND_REDIS_URL", "")

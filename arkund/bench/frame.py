@@ -1,0 +1,141 @@
+"""What every station's page has around its picture: stations, kit plan, mics, strip."""
+
+from typing import Any
+
+from django.http import HttpRequest
+
+from arkund.bench.requests import asked_bars, asked_mic, bars_of
+from arkund.core.kit.plan import place_mics, place_pieces
+from arkund.core.kit.roles import label, parse_mic_name, piece_family, sort_pieces
+from arkund.core.mix.graph import mic_order
+from arkund.core.mix.sheet import Sheet
+from arkund.songs.facts import hits_of, mic_files
+from arkund.songs.models import MicFile, Song
+from arkund.songs.rendering import grid_of
+
+STATIONS = (
+    (1, "load-in", "Load-in"),
+    (2, "edit", "Edit"),
+    (3, "align", "Align"),
+    (4, "level", "Level"),
+    (5, "clean", "Clean"),
+    (7, "eq", "Shape · EQ"),
+    (7, "dynamics", "Shape · dynamics"),
+    (8, "bus", "Bus"),
+    (10, "print", "Print"),
+)
+STATION_NAMES = {slug: name for _, slug, name in STATIONS} | {"log": "Log"}
+
+
+def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[str, Any]:
+    """Context of the page's frame."""
+    grid = grid_of(sheet)
+    mic = asked_mic(request, sheet)
+    first, last = asked_bars(request, sheet, grid)
+    rows = mic_files(song, sheet)
+    pieces = known_pieces(sheet)
+    own = parse_mic_name(mic)
+    return {
+        "song": song,
+        "sheet": sheet,
+        "revision": song.current,
+        "station": station,
+        "station_name": STATION_NAMES[station],
+        "stations": STATIONS,
+        "mic": mic,
+        "piece": own.piece,
+        "bars": (first, last),
+        "plan": _plan(sheet, pieces, mic, rows),
+        "groups": _groups(sheet, mic, rows),
+        "bench": {
+            "slug": song.slug,
+            "station": station,
+            "revision": song.current.number if song.current else 0,
+            "mic": mic,
+            "piece": own.piece,
+            "rate": sheet.rate,
+            "frames": sheet.frames,
+            "bpm": sheet.tempo.bpm,
+            "beats": sheet.tempo.beats,
+            "beat_s": grid.beat_s,
+            "first_downbeat_s": sheet.tempo.first_downbeat_s,
+            "bars": bars_of(sheet, grid),
+            "loop": [first, last],
+            "sheet": {"mics": {mic: sheet.mics[mic].model_dump(mode="json")}},
+            "sections": [s.model_dump() for s in sheet.sections],
+            "mics": mic_order(sheet),
+            "strip_mic": next(
+                (m for m in ("overhead_l", "overhead", "kit") if m in sheet.mics), mic_order(sheet)[0]
+            ),
+        },
+    }
+
+
+def known_pieces(sheet: Sheet) -> list[str]:
+    """Pieces that have a mic or a stroke."""
+    close = {parse_mic_name(m).piece for m in sheet.mics} - {None}
+    struck = {h.piece for h in hits_of(sheet)}
+    return sort_pieces({p for p in close | struck if p})
+
+
+# The plan's view box is 208 by 214 units for 2.1 by 1.7 m; the drummer sits at the bottom.
+_SCALE = 106.0
+
+
+def _x(metres: float) -> float:
+    return round(104 + metres * _SCALE, 1)
+
+
+def _y(metres: float) -> float:
+    return round(192 - metres * 128, 1)
+
+
+def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFile]) -> dict[str, Any]:
+    placed = place_pieces(pieces)
+    flags = {row.mic: row.measures.get("flags", []) for row in rows}
+    own = parse_mic_name(chosen).piece
+    first_mic = {}
+    for mic in mic_order(sheet):
+        piece = parse_mic_name(mic).piece
+        if piece:
+            first_mic.setdefault(piece, mic)
+    return {
+        "pieces": [
+            {"piece": p.piece, "label": label(p.piece), "family": _family(p.piece), "x": _x(p.x),
+             "y": _y(p.y), "r": round(p.radius * _SCALE * 0.98, 1), "mic": first_mic.get(p.piece),
+             "chosen": p.piece == own}
+            for p in placed
+        ],
+        "mics": [
+            {"mic": m.mic, "label": label(m.mic), "x": _x(m.x), "y": _y(m.y),
+             "tip_x": round(_x(m.x) + 0.22 * (_x(m.aim_x) - _x(m.x)), 1),
+             "tip_y": round(_y(m.y) + 0.22 * (_y(m.aim_y) - _y(m.y)), 1),
+             "chosen": m.mic == chosen, "trouble": bool(flags.get(m.mic))}
+            for m in place_mics(mic_order(sheet), placed)
+        ],
+    }  # fmt: skip
+
+
+def _family(piece: str) -> str:
+    known = piece_family(piece)
+    return known if known in ("kick", "snare", "tom") else "metal"
+
+
+def _groups(sheet: Sheet, chosen: str, rows: list[MicFile]) -> list[dict[str, Any]]:
+    """Mics under the plan: those of the chosen piece, then the others."""
+    measured = {row.mic: row.measures for row in rows}
+    own = parse_mic_name(chosen).piece
+    near, rest = [], []
+    for mic in mic_order(sheet):
+        name = parse_mic_name(mic)
+        entry = {
+            "mic": mic, "label": label(mic), "chosen": mic == chosen,
+            "family": _family(name.piece) if name.piece else "ambience",
+            "flags": measured.get(mic, {}).get("flags", []),
+            "peak": measured.get(mic, {}).get("peak_dbfs"), "mute": sheet.mics[mic].mute,
+        }  # fmt: skip
+        (near if (name.piece or "") == (own or "") else rest).append(entry)
+    return [
+        {"name": label(own) if own else "ambience", "mics": near},
+        {"name": "other mics", "mics": rest},
+    ]

@@ -1,0 +1,127 @@
+"""Align: one typical stroke in all mics of a piece at sample zoom, the lag curve, the pairs."""
+
+from typing import Any
+
+import numpy as np
+
+from arkund.bench.pictures.common import Bars, rounded, strokes_for
+from arkund.core.align.pairs import align_pair
+from arkund.core.kit.roles import close_mics, label, parse_mic_name
+from arkund.core.mix.sheet import Sheet
+from arkund.core.units import samples_to_cm, samples_to_ms
+from arkund.songs.facts import hits_of
+from arkund.songs.models import Song
+from arkund.songs.rendering import engine_for, graph_of
+
+
+def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
+    pairs = song.takes.get(number=sheet.take.number).pairs
+    rate = sheet.rate
+    chosen = _pair_of(pairs, mic)
+    mine = [p for p in pairs if mic in (p["mic"], p["reference"])]
+    rows = [
+        {**p, "mic_label": label(p["mic"]), "reference_label": label(p["reference"]),
+         "ms": round(samples_to_ms(p["delay_samples"], rate), 2),
+         "cm": round(samples_to_cm(p["delay_samples"], rate)), "chosen": p is chosen,
+         "left_samples": round(_left(p, sheet), 1)}
+        for p in mine or pairs
+    ]  # fmt: skip
+    out: dict[str, Any] = {"pairs": rows, "rulers": {}, "lines": [], "curve": None}
+    names = _shown(sheet, mic, chosen)
+    hits = strokes_for(sheet, mic)
+    if hits and names:
+        out |= _lines(sheet, names, hits, mic)
+    if chosen:
+        out["curve"] = _curve(sheet, chosen)
+        wanted = _wanted_delay(chosen, mic, sheet)
+        out["rulers"][f"mics.{mic}.delay_samples"] = {"proposed": wanted}
+        out["proposal"] = _words(chosen, mic, wanted, rate)
+        out["chosen"] = {"mic": chosen["mic"], "reference": chosen["reference"],
+                         "polarity": chosen["polarity"], "sure": chosen["sure"]}  # fmt: skip
+    return out
+
+
+def _pair_of(pairs: list[dict[str, Any]], mic: str) -> dict[str, Any] | None:
+    """The pair in which the mic is measured against its piece's first mic, else any of it."""
+    own = [p for p in pairs if p["mic"] == mic]
+    close = [p for p in own if not p["reference"].startswith("overhead")]
+    return next(iter(close or own or [p for p in pairs if p["reference"] == mic]), None)
+
+
+def _left(pair: dict[str, Any], sheet: Sheet) -> float:
+    """What is left of the measured delay with the sheet's delays in place."""
+    mics = sheet.mics
+    return float(
+        pair["delay_samples"]
+        + mics[pair["mic"]].delay_samples
+        - mics[pair["reference"]].delay_samples
+    )
+
+
+def _wanted_delay(pair: dict[str, Any], mic: str, sheet: Sheet) -> float:
+    """Delay of ``mic`` that closes the gap to the other mic of the pair."""
+    left = _left(pair, sheet)
+    now = sheet.mics[mic].delay_samples
+    return round(now - left if pair["mic"] == mic else now + left, 1)
+
+
+def _words(pair: dict[str, Any], mic: str, wanted: float, rate: int) -> str:
+    delay = pair["delay_samples"]
+    side = "after" if delay > 0 else "before"
+    sign = "" if pair["polarity"] == 1 else " and upside down"
+    doubt = "" if pair["sure"] else " This pair is not sure: listen before you move it."
+    return (
+        f"{abs(samples_to_ms(delay, rate)):.2f} ms ({abs(samples_to_cm(delay, rate)):.0f} cm) "
+        f"{side} {label(pair['reference'])}{sign}, from {pair['strokes']} strokes. "
+        f"{wanted:+.0f} samples close the gap.{doubt}"
+    )
+
+
+def _shown(sheet: Sheet, mic: str, pair: dict[str, Any] | None) -> list[str]:
+    piece = parse_mic_name(mic).piece
+    names = close_mics(sheet.mics, piece) if piece else [mic]
+    for name in (pair["mic"], pair["reference"]) if pair else ():
+        if name not in names:
+            names.append(name)
+    return names[:5]
+
+
+def _lines(sheet: Sheet, names: list[str], hits: list[Any], mic: str) -> dict[str, Any]:
+    """Median-level stroke in each mic, before and after the sheet's delay and polarity."""
+    loud = sorted(hits, key=lambda h: h.level_db)
+    stroke = loud[len(loud) * 3 // 4]
+    rate, engine, graph = sheet.rate, engine_for(sheet), graph_of(sheet)
+    at = round(stroke.time_s * rate)
+    before, after = round(0.0015 * rate), round(0.0075 * rate)
+    lines = []
+    for name in names:
+        raw = engine.scan(graph.mics[name].source, at - before, at + after)
+        now = engine.scan(graph.mics[name].placed, at - before, at + after)
+        top = float(np.abs(raw).max()) or 1.0
+        lines.append({"mic": name, "label": label(name), "chosen": name == mic,
+                      "before": rounded(raw / top, 3),
+                      "after": rounded(now / (float(np.abs(now).max()) or 1.0), 3)})  # fmt: skip
+    return {"lines": lines, "span_ms": [-1.5, 7.5], "stroke_s": stroke.time_s}
+
+
+def _curve(sheet: Sheet, pair: dict[str, Any]) -> dict[str, Any] | None:
+    piece = pair["piece"]
+    listed = hits_of(sheet)
+    engine, graph = engine_for(sheet), graph_of(sheet)
+    names = (pair["mic"], pair["reference"])
+    audio = {n: engine.scan(graph.mics[n].source, 0, sheet.frames) for n in names}
+    close = close_mics(sheet.mics, piece)
+    nearer = pair["reference"] if pair["reference"] == close[0] else pair["mic"]
+    found = align_pair(
+        piece, *names, audio, np.array([h.time_s for h in listed if h.piece == piece]),
+        np.array([h.time_s for h in listed if h.piece != piece]), sheet.rate, nearer,
+    )  # fmt: skip
+    if found is None:
+        return None
+    sign = 1 if nearer != pair["mic"] else -1
+    return {
+        "lags": [int(v) * sign for v in found.lags],
+        "values": rounded(found.curve, 3),
+        "delay": found.delay_samples,
+        "now": round(_left(pair, sheet), 1),
+    }

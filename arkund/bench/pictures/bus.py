@@ -1,0 +1,118 @@
+"""Bus: what feeds the parallel bus, what it does, and the mix's figures before and after."""
+
+from typing import Any
+
+import numpy as np
+
+from arkund.bench.pictures.common import Bars, loop_frames, rounded
+from arkund.bench.pictures.dynamics import key_of, reduction_over, squeeze_drawings
+from arkund.core.kit.roles import label, parse_mic_name, piece_family
+from arkund.core.measure.levels import hit_peaks
+from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
+from arkund.core.measure.strokes import mean_envelope_db
+from arkund.core.mix.graph import mic_order
+from arkund.core.mix.sheet import OFF_DB, Sheet
+from arkund.core.units import amplitude_to_db, amplitudes_to_db
+from arkund.songs.facts import hits_of
+from arkund.songs.models import Song
+from arkund.songs.rendering import engine_for, graph_of, render_span
+
+SHELLS = ("kick", "snare", "tom")
+
+
+def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
+    start, stop = loop_frames(sheet, bars)
+    name = next(iter(sheet.parallel), "")
+    now = render_span(sheet, "output", "now", start, stop)
+    then = render_span(sheet, "output", "recorded", start, stop)
+    rate = sheet.rate
+    strokes = [h for h in hits_of(sheet) if start <= h.time_s * rate < stop]
+    shells = [h for h in strokes if piece_family(h.piece) in SHELLS]
+    card = [
+        _row("peak", "dBFS", _peak(then), _peak(now)),
+        _row("true peak", "dBTP", true_peak_dbtp(then), true_peak_dbtp(now)),
+        _row("loudness", "LUFS", loudness_lufs(then, rate), loudness_lufs(now, rate)),
+        _row("crest", "dB", _crest(then), _crest(now)),
+    ]
+    onsets = [h.time_s - start / rate for h in shells]
+    if onsets:
+        card.append(_row("attack to body", "dB", _attack_to_body(then, rate, onsets),
+                         _attack_to_body(now, rate, onsets)))  # fmt: skip
+    out: dict[str, Any] = {
+        "card": card, "peak_dbfs": _peak(now), "rulers": {}, "span": [start, stop],
+        "routing": _routing(sheet, name, start, stop),
+    }  # fmt: skip
+    if name:
+        out |= _squeeze(sheet, name, start, stop, shells)
+    return out
+
+
+def _row(name: str, unit: str, before: float, after: float) -> dict[str, Any]:
+    return {"name": name, "unit": unit, "before": round(before, 1), "after": round(after, 1)}
+
+
+def _peak(sound: np.ndarray[Any, Any]) -> float:
+    return round(amplitude_to_db(float(np.abs(sound).max(initial=0.0))), 1)
+
+
+def _crest(sound: np.ndarray[Any, Any]) -> float:
+    rms = float(np.sqrt(np.mean(np.square(sound, dtype=np.float64))))
+    return _peak(sound) - amplitude_to_db(rms)
+
+
+def _attack_to_body(sound: np.ndarray[Any, Any], rate: int, onsets: list[float]) -> float:
+    """RMS of the first 10 ms over RMS of 20 to 100 ms of a stroke, median over strokes, in dB."""
+    ratios = []
+    for onset in onsets:
+        at = round(onset * rate)
+        head = sound[at : at + rate // 100]
+        body = sound[at + rate // 50 : at + rate // 10]
+        if len(body) and len(head):
+            ratios.append(
+                np.sqrt(np.mean(np.square(head, dtype=np.float64)))
+                / (np.sqrt(np.mean(np.square(body, dtype=np.float64))) + 1e-9)
+            )
+    return amplitude_to_db(float(np.median(ratios))) if ratios else 0.0
+
+
+def _routing(sheet: Sheet, name: str, start: int, stop: int) -> list[dict[str, Any]]:
+    """Each mic with its peak in the loop, its fader and its pre-fader send."""
+    engine, graph = engine_for(sheet), graph_of(sheet)
+    sends = sheet.parallel[name].sends if name else {}
+    rows = []
+    for mic in mic_order(sheet):
+        sound = engine.read(graph.mics[mic].shaped, start, stop)
+        piece = parse_mic_name(mic).piece
+        rows.append({
+            "mic": mic, "label": label(mic), "peak": _peak(sound),
+            "family": piece_family(piece) if piece else "ambience",
+            "fader": None if sheet.mics[mic].mute else sheet.mics[mic].fader_db,
+            "send": sends[mic] if sends.get(mic, OFF_DB) > OFF_DB else None,
+        })  # fmt: skip
+    return rows
+
+
+def _squeeze(
+    sheet: Sheet, name: str, start: int, stop: int, shells: list[Any]
+) -> dict[str, Any]:
+    bus, graph, engine = sheet.parallel[name], graph_of(sheet), engine_for(sheet)
+    feed = engine.read(graph.feeds[name], start, stop)
+    reduction = reduction_over(sheet, graph.feeds[name], bus.compressor, start, stop)
+    key = key_of(feed)
+    onsets = [h.time_s - start / sheet.rate for h in shells]
+    peaks = amplitudes_to_db(hit_peaks(key, sheet.rate, onsets))
+    envelope = mean_envelope_db(key, sheet.rate, onsets, 0.3, 150)
+    drawn = squeeze_drawings(f"parallel.{name}.compressor", sheet, shells, peaks, envelope)
+    return {
+        "reduction": reduction,
+        "most_db": round(max(reduction, default=0.0), 1),
+        "typical_db": round(float(np.median([r for r in reduction if r > 0.5] or [0.0])), 1),
+        "feed_peaks": rounded(peaks, 1),
+        "rulers": drawn | {"drum_bus.level_db": {"proposed": _wanted_level(sheet, start, stop)}},
+    }
+
+
+def _wanted_level(sheet: Sheet, start: int, stop: int) -> float:
+    """Drum-bus level at which the song's mix peaks at −8 dBFS, the middle of its zone."""
+    whole = render_span(sheet, "sum", "now", 0, sheet.frames)
+    return round(float(np.clip(-8.0 - _peak(whole), -24, 12)), 1)

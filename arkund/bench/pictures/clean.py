@@ -1,0 +1,113 @@
+"""Clean: the mic over the loop with what the gate leaves, how the drum rings, what the gate does."""
+
+from typing import Any
+
+import numpy as np
+
+from arkund.bench.pictures.common import (
+    Bars,
+    bars_of,
+    curve,
+    gap_bars,
+    loop_frames,
+    note_marks,
+    other_hits,
+    own_hits,
+    rounded,
+    shown_hits,
+    strokes_for,
+)
+from arkund.core.clean.proposal import propose_gate, separate
+from arkund.core.kit.roles import label, parse_mic_name
+from arkund.core.measure.strokes import mean_envelope_db
+from arkund.core.mix.nodes import Gated
+from arkund.core.mix.sheet import Sheet
+from arkund.songs.facts import gate_input, gate_report, hits_of
+from arkund.songs.models import Song
+from arkund.songs.rendering import engine_for, graph_of
+
+RING_S = 1.6
+
+
+def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
+    rate, settings = sheet.rate, sheet.mics[mic].clean
+    piece = parse_mic_name(mic).piece or ""
+    delay = sheet.mics[mic].delay_samples
+    sound = gate_input(sheet, mic)
+    hits = hits_of(sheet)
+    start, stop = loop_frames(sheet, bars)
+    own = own_hits(sheet, mic)
+    found = separate(sound, rate, piece, hits, delay)
+    proposal = propose_gate(sound, rate, piece, hits, delay)
+    path = f"mics.{mic}.clean"
+    onsets = [h.time_s for h in strokes_for(sheet, mic)]
+    ring = mean_envelope_db(sound, rate, onsets, RING_S, 160)
+    ring = ring - ring.max()
+    times = np.linspace(0, RING_S * 1000, len(ring))
+    rise = mean_envelope_db(sound, rate, onsets, 0.05, 120)
+    strokes = np.concatenate([found.hits_db, found.ghosts_db])
+    report = gate_report(sheet, mic)
+    return {
+        "span": [start, stop],
+        "hits": [h for h in shown_hits(sheet, start, stop)],
+        "piece": piece,
+        "openings": _openings(sheet, mic, start, stop),
+        "threshold_db": settings.threshold_db if settings.opens_on == "threshold" else None,
+        "range_db": settings.range_db,
+        "ring": {"seconds": RING_S, "own": rounded(ring, 1), "gated": _gated_ring(sheet, mic, ring)},
+        "report": report,
+        "false_pieces": [
+            [label(name), count] for name, count in report.get("false_pieces", {}).items()
+        ],
+        "proposal": proposal.reason,
+        "doubtful": proposal.doubtful,
+        "wanted": {
+            f"{path}.on": True, f"{path}.opens_on": proposal.opens_on,
+            f"{path}.threshold_db": proposal.threshold_db, f"{path}.hold_ms": proposal.hold_ms,
+            f"{path}.release_ms": proposal.release_ms, f"{path}.range_db": proposal.range_db,
+        },
+        "strokes": len(own), "others": len(other_hits(sheet, mic)),
+        "rulers": {
+            f"{path}.threshold_db": {
+                "bars": bars_of(found.bleed_db, -60, 0, 40, "bleed") + bars_of(strokes, -60, 0, 40, "own"),
+                "proposed": proposal.threshold_db,
+                "note": f"{found.margin_db:+.1f} dB between bleed and strokes",
+            },
+            f"{path}.hold_ms": {
+                "areas": [curve(np.maximum(times, 5), ring, -50, 0, "own")],
+                "proposed": proposal.hold_ms,
+            },
+            f"{path}.release_ms": {
+                "bars": gap_bars(own), "marks": note_marks(sheet), "proposed": proposal.release_ms,
+            },
+            f"{path}.range_db": {"zones": [[-20, -12]], "proposed": proposal.range_db},
+            f"{path}.attack_ms": {
+                "areas": [curve(np.linspace(0.1, 50, len(rise)), rise - rise.max(), -40, 0, "own")]
+            },
+        },
+    }  # fmt: skip
+
+
+def _openings(sheet: Sheet, mic: str, start: int, stop: int) -> list[list[float]]:
+    """Where the gate stands open (over −3 dB) within the span, as sample pairs."""
+    node = graph_of(sheet).mics[mic].clean
+    if not isinstance(node, Gated):
+        return []
+    shape = node.shape(engine_for(sheet))
+    at = np.linspace(start, stop, 3000)
+    is_open = np.concatenate([[False], shape.at(at) > -3, [False]])
+    edges = np.flatnonzero(np.diff(is_open.astype(int)))
+    return [
+        [round(float(at[min(a, 2999)])), round(float(at[min(b, 2999)]))]
+        for a, b in zip(edges[::2], edges[1::2], strict=True)
+    ]
+
+
+def _gated_ring(sheet: Sheet, mic: str, ring: np.ndarray[Any, Any]) -> list[float] | None:
+    """How the ring ends with the gate in."""
+    c = sheet.mics[mic].clean
+    if not c.on:
+        return None
+    times = np.linspace(0, RING_S * 1000, len(ring))
+    over = np.clip((times - c.hold_ms) / c.release_ms, 0, 1)
+    return rounded(ring + over * c.range_db, 1)

@@ -1,0 +1,53 @@
+"""Level: for each mic the spread of its stroke peaks after trim."""
+
+from typing import Any
+
+import numpy as np
+
+from arkund.bench.pictures.common import Bars, bars_of, rounded, strokes_for
+from arkund.core.kit.roles import label, parse_mic_name, piece_family
+from arkund.core.measure.levels import hit_peaks
+from arkund.core.mix.graph import mic_order
+from arkund.core.mix.sheet import Sheet
+from arkund.core.units import amplitudes_to_db
+from arkund.songs.models import MicFile, Song
+from arkund.songs.rendering import engine_for, graph_of
+
+TARGET_DB = (-10.0, -6.0)
+
+
+def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
+    engine, graph = engine_for(sheet), graph_of(sheet)
+    measured = {f.mic: f.measures for f in MicFile.objects.filter(
+        take__song=song, take__number=sheet.take.number)}  # fmt: skip
+    rows = []
+    for name in mic_order(sheet):
+        onsets = [h.time_s for h in strokes_for(sheet, name)]
+        sound = engine.scan(graph.mics[name].source, 0, sheet.frames)
+        peaks = amplitudes_to_db(hit_peaks(sound, sheet.rate, onsets[:400]))
+        trim = sheet.mics[name].trim_db
+        piece = parse_mic_name(name).piece
+        typical = measured.get(name, {}).get("typical_hit_dbfs", -20.0)
+        rows.append({
+            "mic": name, "label": label(name), "chosen": name == mic,
+            "family": piece_family(piece) if piece else "ambience",
+            "peaks": rounded(peaks + trim, 1), "typical": round(typical + trim, 1),
+            "loudest": round(measured.get(name, {}).get("loudest_hit_dbfs", typical) + trim, 1),
+            "fader": sheet.mics[name].fader_db, "mute": sheet.mics[name].mute,
+        })  # fmt: skip
+    own = next(r for r in rows if r["mic"] == mic)
+    trim = sheet.mics[mic].trim_db
+    wanted = round(float(np.clip(np.mean(TARGET_DB) - (own["typical"] - trim), -24, 24)), 1)
+    # The trim ruler's axis is trim: a stroke of p dBFS meets the target where trim = target - p.
+    raw = np.array(own["peaks"]) - trim
+    return {
+        "rows": rows,
+        "target": TARGET_DB,
+        "rulers": {
+            f"mics.{mic}.trim_db": {
+                "bars": bars_of(raw - float(np.mean(TARGET_DB)), -24, 24, 48, "own"),
+                "proposed": wanted,
+                "note": f"typical stroke {own['typical']:+.1f} dBFS after trim",
+            }
+        },
+    }

@@ -1,0 +1,57 @@
+// Talking to the server: errors arrive as sentences and are shown as they are.
+function token() {
+  return document.querySelector("[name=csrfmiddlewaretoken]").value;
+}
+
+export class Refusal extends Error {
+  constructor(status, body) {
+    super(body.error || "The server did not answer as expected; reload the page.");
+    this.status = status;
+    this.body = body;
+  }
+}
+
+async function checked(response) {
+  if (response.ok) return response;
+  let body = {};
+  try { body = await response.json(); } catch { /* not JSON: the general sentence stands */ }
+  throw new Refusal(response.status, body);
+}
+
+async function reach(url, options) {
+  try {
+    return await fetch(url, options);
+  } catch (error) {
+    if (error.name === "AbortError") throw error;
+    throw new Refusal(0, { error: "The server does not answer. Is it still running?" });
+  }
+}
+
+export async function getJson(url, options) {
+  return (await checked(await reach(url, options))).json();
+}
+
+export async function getBytes(url, options) {
+  const response = await checked(await reach(url, options));
+  return { bytes: await response.arrayBuffer(), headers: response.headers };
+}
+
+export async function post(url, data) {
+  const options = { method: "POST", headers: { "X-CSRFToken": token() } };
+  if (data instanceof FormData) options.body = data;
+  else {
+    options.headers["Content-Type"] = "application/json";
+    options.body = JSON.stringify(data || {});
+  }
+  return (await checked(await reach(url, options))).json();
+}
+
+let hiding = 0;
+export function notify(text) {
+  const box = document.getElementById("notice");
+  if (!box) return;
+  box.textContent = text;
+  box.hidden = false;
+  clearTimeout(hiding);
+  hiding = setTimeout(() => { box.hidden = true; }, 7000);
+}

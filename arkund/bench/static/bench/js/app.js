@@ -1,0 +1,152 @@
+// The station pages: components for Alpine, keys, and the station's own picture.
+import { Refusal, notify, post } from "./api.js";
+import { address, bench, keepValues, on, setLoop, step, valueAt } from "./bench.js";
+import { startPictures } from "./pictures.js";
+import { player } from "./player.js";
+import { ruler } from "./ruler.js";
+import { startAlign } from "./station-align.js";
+import { startBus } from "./station-bus.js";
+import { startClean } from "./station-clean.js";
+import { startDynamics } from "./station-dynamics.js";
+import { startEdit } from "./station-edit.js";
+import { startEq } from "./station-eq.js";
+import { startLevel } from "./station-level.js";
+import { startPrint } from "./station-print.js";
+import { chooseVariant, startStrip } from "./strip.js";
+import { toggleTheme } from "./theme.js";
+
+const STATIONS = {
+  edit: startEdit, align: startAlign, level: startLevel, clean: startClean, eq: startEq,
+  dynamics: startDynamics, bus: startBus, print: startPrint,
+};
+let station = null;
+
+function page() {
+  return {
+    play: togglePlay,
+    undo: () => step("undo"),
+    redo: () => step("redo"),
+    theme: () => { toggleTheme(); dispatchEvent(new Event("resize")); },
+    keys: () => document.getElementById("keys").showModal(),
+    match: toggleMatch,
+    mono: toggleMono,
+  };
+}
+
+function togglePlay() {
+  if (player.playing) player.pause();
+  else player.play().catch((error) => notify(`Sound could not be started: ${error.message}`));
+}
+
+function toggleMatch() {
+  player.matched = !player.matched;
+  const button = document.getElementById("match");
+  button.setAttribute("aria-pressed", String(player.matched));
+  button.textContent = player.matched ? "matched" : "not matched";
+  player.applyGains();
+}
+
+function toggleMono() {
+  player.setMono(!player.mono);
+  const button = document.getElementById("mono");
+  button.setAttribute("aria-pressed", String(player.mono));
+  button.textContent = player.mono ? "mono on" : "mono off";
+}
+
+document.addEventListener("alpine:init", () => {
+  window.Alpine.data("page", page);
+  window.Alpine.data("ruler", ruler);
+});
+
+// Buttons that set one value of the sheet, and show which is set.
+function startChoices() {
+  const groups = [...document.querySelectorAll("[data-set]")];
+  for (const group of groups) {
+    group.querySelectorAll("button").forEach((button) => button.addEventListener("click", () => {
+      keepValues({ [group.dataset.set]: JSON.parse(button.dataset.value) });
+    }));
+  }
+  const show = (sheet) => {
+    for (const group of groups) {
+      const value = JSON.stringify(valueAt(sheet, group.dataset.set));
+      group.querySelectorAll("button").forEach((b) => b.setAttribute("aria-pressed", String(b.dataset.value === value)));
+    }
+    if (station && station.showMode) station.showMode(sheet.mics[bench.mic].clean);
+  };
+  on("kept", show);
+  return show;
+}
+
+function moveLoop(by) {
+  const [a, b] = bench.loop;
+  const span = b - a + 1;
+  const first = Math.max(1, Math.min(a + by * span, bench.bars - span + 1));
+  setLoop(first, first + span - 1);
+}
+
+function moveMic(by) {
+  const next = bench.mics[(bench.mics.indexOf(bench.mic) + by + bench.mics.length) % bench.mics.length];
+  location.search = `?mic=${next}&bars=${bench.loop.join("-")}`;
+}
+
+const KEYS = {
+  " ": togglePlay,
+  1: () => chooseVariant("recorded"), 2: () => chooseVariant("now"), 3: () => chooseVariant("removed"),
+  m: toggleMatch,
+  "[": () => moveLoop(-1), "]": () => moveLoop(1),
+  "-": () => setLoop(bench.loop[0], bench.loop[0] + Math.max(0, Math.ceil((bench.loop[1] - bench.loop[0] + 1) / 2) - 1)),
+  "+": () => setLoop(bench.loop[0], bench.loop[0] + 2 * (bench.loop[1] - bench.loop[0] + 1) - 1),
+  z: () => step("undo"), y: () => step("redo"),
+  ",": () => moveMic(-1), ".": () => moveMic(1),
+  n: () => station && station.stepStroke && station.stepStroke(1),
+  b: () => station && station.stepStroke && station.stepStroke(-1),
+  "?": () => document.getElementById("keys").showModal(),
+};
+document.addEventListener("keydown", (event) => {
+  if (event.target.matches("input, select, textarea") || event.ctrlKey || event.metaKey) return;
+  if (event.altKey && /^[0-9]$/.test(event.key)) {
+    const number = event.key === "0" ? "10" : event.key;
+    document.querySelector(`[data-station="${number}"]`)?.click();
+    return;
+  }
+  if (event.key === " " && event.target.matches("button, a")) event.preventDefault();
+  const run = KEYS[event.key] || KEYS[event.key.toLowerCase()];
+  if (!run || event.altKey) return;
+  event.preventDefault();
+  run();
+});
+
+async function takeBack(number, allTheSame) {
+  try {
+    await post(address("take-back/"), { revision: number, all_the_same: allTheSame });
+    location.reload();
+  } catch (error) {
+    if (error instanceof Refusal && error.body.later && confirm(error.message)) await takeBack(number, true);
+    else notify(error.message);
+  }
+}
+
+function startTables() {
+  document.querySelectorAll("[data-take-back]").forEach((button) => button.addEventListener("click", () => takeBack(Number(button.dataset.takeBack), false)));
+  document.querySelectorAll("[data-link]").forEach((button) => button.addEventListener("click", () => { location.search = button.dataset.link; }));
+  document.querySelectorAll("table[data-sortable] th button").forEach((button) => button.addEventListener("click", () => {
+    const column = button.parentElement.cellIndex;
+    const body = button.closest("table").tBodies[0];
+    const down = button.dataset.down !== "1";
+    button.dataset.down = down ? "1" : "0";
+    const number = (text) => parseFloat(text.replace("−", "-"));
+    const rows = [...body.rows].sort((p, q) => {
+      const a = p.cells[column].textContent.trim(), b = q.cells[column].textContent.trim();
+      const order = Number.isNaN(number(a)) || Number.isNaN(number(b)) ? a.localeCompare(b) : number(a) - number(b);
+      return down ? order : -order;
+    });
+    body.append(...rows);
+  }));
+}
+
+startStrip();
+startTables();
+station = STATIONS[bench.station] ? STATIONS[bench.station]() : null;
+const showChoices = startChoices();
+showChoices(bench.sheet);
+startPictures();

@@ -1,0 +1,110 @@
+// What the page is about: song, revision, mic, loop, and the try that is in the hand.
+import { notify, post } from "./api.js";
+
+const holder = document.getElementById("bench");
+export const bench = holder ? JSON.parse(holder.textContent) : {};
+bench.patch = {};
+const events = new EventTarget();
+
+export const on = (name, run) => events.addEventListener(name, (e) => run(e.detail));
+export const tell = (name, detail) => events.dispatchEvent(new CustomEvent(name, { detail }));
+
+export const address = (part) => `/${bench.slug}/${part}`;
+
+// Query of revision, try, mic and loop for whatever is fetched.
+export function query(extra = {}) {
+  const values = { rev: bench.revision, mic: bench.mic, bars: bench.loop.join("-"), ...extra };
+  if (Object.keys(bench.patch).length) values.patch = JSON.stringify(bench.patch);
+  return new URLSearchParams(values).toString();
+}
+
+export function barStart(bar) {
+  return bench.first_downbeat_s + (bar - 1) * bench.beat_s * bench.beats;
+}
+
+export function loopFrames() {
+  const start = Math.max(0, Math.round(barStart(bench.loop[0]) * bench.rate));
+  const stop = Math.min(bench.frames, Math.round(barStart(bench.loop[1] + 1) * bench.rate));
+  return [start, Math.max(stop, start + 64)];
+}
+
+export function setLoop(first, last) {
+  const a = Math.max(1, Math.min(first, bench.bars));
+  const b = Math.max(a, Math.min(last, bench.bars, a + 31));
+  if (a === bench.loop[0] && b === bench.loop[1]) return;
+  bench.loop = [a, b];
+  const url = new URL(location.href);
+  url.searchParams.set("bars", `${a}-${b}`);
+  url.searchParams.set("mic", bench.mic);
+  history.replaceState(null, "", url);
+  document.querySelectorAll("a[href*='bars=']").forEach((link) => {
+    link.href = link.href.replace(/bars=\d+-\d+/, `bars=${a}-${b}`);
+  });
+  document.getElementById("looplabel").textContent = a === b ? `bar ${a}` : `bars ${a}–${b}`;
+  tell("loop");
+}
+
+// A try changes pictures at once and leaves no trace on the server.
+export function tryValues(patch) {
+  Object.assign(bench.patch, patch);
+  tell("try");
+}
+
+export function dropTry() {
+  bench.patch = {};
+  tell("try");
+}
+
+// Keeping: sound follows at once from the try itself; the revision is stored beside that.
+let keeping = Promise.resolve();
+export function keepTry() {
+  const patch = { ...bench.patch };
+  if (!Object.keys(patch).length) return keeping;
+  tell("sound");
+  keeping = keeping.then(async () => {
+    try {
+      const made = await post(address("keep/"), { patch, base: bench.revision, station: bench.station });
+      for (const path of Object.keys(patch)) {
+        if (bench.patch[path] === patch[path]) delete bench.patch[path];
+      }
+      moveTo(made);
+    } catch (error) {
+      bench.patch = {};
+      tell("refused", patch);
+      if (error.status === 409) offerReload(error.message);
+      else notify(error.message);
+      tell("sound");
+    }
+  });
+  return keeping;
+}
+
+export const keepValues = (patch) => { tryValues(patch); return keepTry(); };
+
+function moveTo(made) {
+  bench.revision = made.revision;
+  document.getElementById("revision").textContent = made.revision;
+  tell("kept", made.sheet);
+}
+
+function offerReload(text) {
+  notify(`${text} The page shows the present state in a moment; make your change again there.`);
+  setTimeout(() => location.reload(), 2500);
+}
+
+export async function step(direction) {
+  try {
+    const made = await post(address(`${direction}/`));
+    bench.patch = {};
+    moveTo(made);
+    tell("sound");
+    tell("try");
+    if (bench.station === "log" || bench.station === "print") location.reload();
+  } catch (error) {
+    notify(error.message);
+  }
+}
+
+export function valueAt(sheet, path) {
+  return path.split(".").reduce((node, key) => (node === undefined ? node : node[key]), sheet);
+}

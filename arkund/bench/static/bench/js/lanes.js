@@ -1,0 +1,269 @@
+// Stacked waveform lanes with strokes, bars and sections; zoom from the song to single samples.
+import { getBytes } from "./api.js";
+import { address, barStart, bench, loopFrames, on, query } from "./bench.js";
+import { colour, familyOf, label } from "./draw.js";
+import { player } from "./player.js";
+
+const TOP = 26;
+const NAMES = 78;
+
+const PIECE = (mic) => {
+  if (mic.startsWith("kick")) return "kick";
+  if (mic.startsWith("snare")) return "snare";
+  if (/^(tom_\d+|hat|ride|crash)/.test(mic)) return mic.startsWith("crash") ? "crash_1" : mic;
+  return "";
+};
+
+export function startLanes(onStroke) {
+  const canvas = document.getElementById("lanes");
+  const pen = canvas.getContext("2d");
+  const [a, b] = loopFrames();
+  const view = { start: a, stop: b };
+  let hits = [];
+  let data = null;
+  let chosen = null;
+  let width = 0, height = 0;
+
+  const x = (frame) => NAMES + ((frame - view.start) / (view.stop - view.start)) * (width - NAMES);
+  const frameAt = (px) => view.start + ((px - NAMES) / (width - NAMES)) * (view.stop - view.start);
+  const laneHeight = () => (height - TOP) / bench.mics.length;
+
+  function draw() {
+    const ratio = devicePixelRatio || 1;
+    width = canvas.clientWidth;
+    height = Math.max(13 * 26, document.getElementById("work").clientHeight - 78);
+    if (canvas.width !== width * ratio || canvas.height !== height * ratio) {
+      canvas.width = width * ratio;
+      canvas.height = height * ratio;
+      canvas.style.height = `${height}px`;
+    }
+    pen.setTransform(ratio, 0, 0, ratio, 0, 0);
+    pen.clearRect(0, 0, width, height);
+    const ink = colour("ink"), quiet = colour("ink-2"), hair = colour("hairline");
+    drawGrid(hair, quiet);
+    const lane = laneHeight();
+    const hues = {};
+    for (const family of ["kick", "snare", "tom", "metal", "ambience"]) hues[family] = colour(family);
+    bench.mics.forEach((mic, i) => {
+      const middle = TOP + (i + 0.5) * lane;
+      const piece = PIECE(mic);
+      const hue = hues[familyOf(piece)];
+      if (mic === bench.mic) {
+        pen.fillStyle = colour("panel");
+        pen.fillRect(NAMES, TOP + i * lane, width - NAMES, lane);
+      }
+      pen.fillStyle = hair;
+      pen.fillRect(NAMES, middle - 0.5, width - NAMES, 1);
+      drawWave(i, middle, lane, hue);
+      pen.fillStyle = mic === bench.mic ? ink : quiet;
+      pen.font = `${mic === bench.mic ? 600 : 400} 11px Archivo`;
+      pen.fillText(label(mic), 4, middle + 4);
+    });
+    for (const hit of hits) drawHit(hit, lane, hues);
+    pen.fillStyle = colour("trouble");
+    const at = x(player.position());
+    if (at >= NAMES) pen.fillRect(at - 0.75, TOP, 1.5, height - TOP);
+  }
+
+  function drawGrid(hair, quiet) {
+    const bar = bench.beat_s * bench.beats;
+    const perBar = (bar * bench.rate * (width - NAMES)) / (view.stop - view.start);
+    const first = Math.max(1, Math.floor((view.start / bench.rate - bench.first_downbeat_s) / bar));
+    const last = Math.min(bench.bars + 1, Math.ceil((view.stop / bench.rate - bench.first_downbeat_s) / bar) + 2);
+    const step = perBar > 30 ? 1 : perBar > 8 ? 4 : 8;
+    pen.font = "10px 'Spline Sans Mono'";
+    bench.sections.forEach((s, i) => {
+      const from = Math.max(x(barStart(s.start_bar) * bench.rate), NAMES);
+      const to = Math.min(x(barStart(s.start_bar + s.bars) * bench.rate), width);
+      if (to <= from) return;
+      pen.fillStyle = i % 2 ? hair : colour("wash");
+      pen.fillRect(from, 0, to - from - 1, 12);
+      pen.fillStyle = quiet;
+      pen.fillText(s.name, from + 4, 9);
+    });
+    for (let n = first; n <= last; n += 1) {
+      const at = x(barStart(n) * bench.rate);
+      if (at < NAMES || at > width) continue;
+      pen.fillStyle = (n - 1) % step ? hair : quiet;
+      pen.globalAlpha = (n - 1) % step ? 0.7 : 0.55;
+      pen.fillRect(at, 14, 1, height);
+      pen.globalAlpha = 1;
+      if ((n - 1) % step === 0) { pen.fillStyle = quiet; pen.fillText(String(n), at + 3, 23); }
+      if (perBar > 120) {
+        pen.fillStyle = hair;
+        for (let k = 1; k < bench.beats; k += 1) pen.fillRect(x((barStart(n) + k * bench.beat_s) * bench.rate), TOP, 1, height);
+      }
+    }
+    const [from, to] = loopFrames().map(x);
+    pen.fillStyle = colour("proposed");
+    pen.globalAlpha = 0.1;
+    pen.fillRect(Math.max(from, NAMES), 14, Math.min(to, width) - Math.max(from, NAMES), height);
+    pen.globalAlpha = 1;
+  }
+
+  // What was fetched is drawn where it belongs, also while its successor is on the way.
+  function drawWave(i, middle, lane, hue) {
+    if (!data) return;
+    const { columns, start, stop, values } = data;
+    const scale = (lane * 0.5) / 32768;
+    pen.fillStyle = hue;
+    pen.beginPath();
+    const perColumn = (stop - start) / columns;
+    const left = x(start), step = (x(stop) - left) / columns;
+    if (perColumn < 1) {
+      pen.strokeStyle = hue;
+      pen.lineWidth = 1.2;
+      let began = false;
+      for (let c = 0; c < columns; c += 1) {
+        const px = left + c * step;
+        if (px < NAMES - 2 || px > width + 2) continue;
+        const y = middle - values[2 * (i * columns + c)] * scale * 1.6;
+        if (began) pen.lineTo(px, y); else pen.moveTo(px, y);
+        began = true;
+      }
+      pen.stroke();
+      return;
+    }
+    for (let c = 0; c < columns; c += 1) {
+      const px = left + c * step;
+      if (px + step < NAMES || px > width) continue;
+      const low = values[2 * (i * columns + c)] * scale * 1.6, high = values[2 * (i * columns + c) + 1] * scale * 1.6;
+      const top = Math.max(middle - high, middle - lane * 0.5), bottom = Math.min(middle - low, middle + lane * 0.5);
+      pen.rect(px, top, Math.max(step, 0.7), Math.max(bottom - top, 0.5));
+    }
+    pen.fill();
+  }
+
+  function drawHit(hit, lane, hues) {
+    const at = x(hit.t * bench.rate);
+    if (at < NAMES - 4 || at > width + 4) return;
+    const own = bench.mics.findIndex((m) => PIECE(m) === hit.piece);
+    const row = own >= 0 ? own : bench.mics.findIndex((m) => m.startsWith("overhead"));
+    if (row < 0) return;
+    const y = TOP + row * lane + 5;
+    const family = familyOf(hit.piece);
+    const r = hit === chosen ? 6 : hit.kind === "ghost" ? 2.4 : hit.kind === "accent" ? 4.2 : 3.3;
+    pen.fillStyle = hues[family];
+    pen.strokeStyle = colour("ground");
+    pen.lineWidth = 1;
+    const shape = new Path2D({
+      kick: `M${at - r} ${y}a${r} ${r} 0 1 0 ${2 * r} 0a${r} ${r} 0 1 0 ${-2 * r} 0z`,
+      snare: `M${at - r} ${y - r}h${2 * r}v${2 * r}h${-2 * r}z`,
+      tom: `M${at} ${y - r * 1.15}L${at + r * 1.1} ${y + r}H${at - r * 1.1}z`,
+      metal: `M${at} ${y - r * 1.25}L${at + r * 1.25} ${y}L${at} ${y + r * 1.25}L${at - r * 1.25} ${y}z`,
+    }[family] || `M${at - r} ${y - r}h${2 * r}v${2 * r}h${-2 * r}z`);
+    pen.fill(shape);
+    pen.stroke(shape);
+    if (hit === chosen) {
+      pen.fillStyle = colour("ink");
+      pen.fillRect(at - 0.5, TOP, 1, height - TOP);
+    }
+  }
+
+  let busy = false, again = false;
+  async function load() {
+    if (busy) { again = true; return; }
+    busy = true;
+    do {
+      again = false;
+      const columns = Math.max(64, Math.round(width - NAMES));
+      const span = view.stop - view.start;
+      const start = Math.round(view.start - span * 0.25), frames = Math.round(span * 1.5);
+      const wide = Math.round(columns * 1.5);
+      const text = query({ start, frames, columns: wide, mics: bench.mics.join(",") });
+      try {
+        const { bytes } = await getBytes(`${address("lanes/")}?${text}`);
+        data = { columns: wide, start, stop: start + frames, values: new Int16Array(bytes) };
+        paint();
+      } catch { /* the next move asks again */ }
+    } while (again);
+    busy = false;
+  }
+
+  let painting = false;
+  const frames = [];
+  function paint() {
+    if (painting) return;
+    painting = true;
+    requestAnimationFrame((now) => { painting = false; frames.push(now); draw(); });
+  }
+
+  function show(start, stop) {
+    const span = Math.min(Math.max(stop - start, 48), bench.frames);
+    const from = Math.min(Math.max(start, 0), bench.frames - span);
+    view.start = from;
+    view.stop = from + span;
+    const place = (f) => (f / bench.rate).toFixed(span < 4800 ? 4 : 2);
+    document.getElementById("lanes-span").textContent = `${place(view.start)}–${place(view.stop)} s`;
+    paint();
+    load();
+  }
+
+  canvas.addEventListener("wheel", (event) => {
+    event.preventDefault();
+    if (event.shiftKey || Math.abs(event.deltaX) > Math.abs(event.deltaY)) {
+      const by = ((event.deltaX || event.deltaY) / width) * (view.stop - view.start);
+      show(view.start + by, view.stop + by);
+      return;
+    }
+    const at = frameAt(Math.max(event.offsetX, NAMES));
+    const factor = 1.0015 ** event.deltaY;
+    show(at - (at - view.start) * factor, at + (view.stop - at) * factor);
+  }, { passive: false });
+
+  let grip = null;
+  canvas.addEventListener("pointerdown", (event) => {
+    canvas.setPointerCapture(event.pointerId);
+    grip = { x: event.offsetX, start: view.start, stop: view.stop, moved: false };
+  });
+  canvas.addEventListener("pointermove", (event) => {
+    if (!grip) return;
+    const by = ((grip.x - event.offsetX) / (width - NAMES)) * (grip.stop - grip.start);
+    if (Math.abs(grip.x - event.offsetX) > 3) grip.moved = true;
+    if (grip.moved) show(grip.start + by, grip.stop + by);
+  });
+  canvas.addEventListener("pointerup", (event) => {
+    if (grip && !grip.moved) pick(event.offsetX, event.offsetY);
+    grip = null;
+  });
+
+  function pick(px, py) {
+    if (px < NAMES) {
+      const mic = bench.mics[Math.floor((py - TOP) / laneHeight())];
+      if (mic) location.search = `?mic=${mic}&bars=${bench.loop.join("-")}`;
+      return;
+    }
+    const near = hits.map((h) => [Math.abs(x(h.t * bench.rate) - px), h]).sort((p, q) => p[0] - q[0])[0];
+    choose(near && near[0] < 12 ? near[1] : null);
+  }
+
+  function choose(hit) {
+    chosen = hit;
+    onStroke(hit);
+    if (hit) {
+      const at = hit.t * bench.rate, span = view.stop - view.start;
+      if (at < view.start || at > view.stop) show(at - span / 2, at + span / 2);
+    }
+    paint();
+  }
+
+  on("picture", (picture) => { hits = picture.hits || []; paint(); });
+  on("loop", () => { paint(); });
+  on("playing", paint);
+  document.getElementById("zoom-song").addEventListener("click", () => show(0, bench.frames));
+  document.getElementById("zoom-loop").addEventListener("click", () => show(...loopFrames()));
+  addEventListener("resize", () => { paint(); load(); });
+  (function follow() { if (player.playing) paint(); requestAnimationFrame(follow); })();
+  document.fonts.ready.then(() => { draw(); show(a, b); });
+
+  window.arkund.lanes = { view, show, frames };
+  return {
+    stepStroke(direction) {
+      const own = hits.filter((h) => h.piece === bench.piece);
+      if (!own.length) return;
+      const at = chosen ? chosen.t : view.start / bench.rate;
+      const next = direction > 0 ? own.find((h) => h.t > at + 1e-6) : own.filter((h) => h.t < at - 1e-6).at(-1);
+      if (next) choose(next);
+    },
+  };
+}

@@ -1,0 +1,245 @@
+// Playing: lanes of sound rendered by the server, three states side by side on one clock.
+//
+// Each state (as recorded, now, removed) is fetched in chunks of two bars or less from the playhead
+// on and scheduled at exact frames; all states that are there run together, only one is let
+// through, so switching is at the same sample. A change swaps new chunks in under the old ones.
+import { getBytes, notify } from "./api.js";
+import { address, bench, loopFrames, on, query, tell } from "./bench.js";
+
+const AHEAD_S = 0.4;
+const FADE_S = 0.008;
+const VARIANTS = ["now", "recorded", "removed"];
+
+class Player {
+  constructor() {
+    this.variant = "now";
+    this.node = "output";
+    this.playing = false;
+    this.matched = true;
+    this.matchDb = 0;
+    this.mono = false;
+    this.stats = { buffers: 0, swaps: [], errors: 0 };
+    this.states = {};
+    for (const v of VARIANTS) this.states[v] = { chunks: new Map(), epoch: 0, next: 0, live: [] };
+    this.start = 0;
+    this.length = 1;
+    this.setSpan();
+  }
+
+  setSpan() {
+    [this.start, this.stop] = loopFrames();
+    this.length = this.stop - this.start;
+    const bar = bench.beat_s * bench.beats * bench.rate;
+    this.chunk = Math.round(Math.min(2 * bar, 4 * bench.rate));
+    this.count = Math.ceil(this.length / this.chunk);
+  }
+
+  open() {
+    if (this.context) return;
+    this.context = new AudioContext({ sampleRate: bench.rate, latencyHint: "interactive" });
+    this.out = this.context.createGain();
+    this.fold = this.context.createGain();
+    this.out.connect(this.fold).connect(this.context.destination);
+    for (const v of VARIANTS) {
+      this.states[v].gain = this.context.createGain();
+      this.states[v].gain.connect(this.out);
+    }
+    this.applyGains(0);
+    this.setMono(this.mono);
+  }
+
+  // Both sides folded to one by the channel rules of the audio graph.
+  setMono(mono) {
+    this.mono = mono;
+    if (!this.context) return;
+    this.fold.channelCount = mono ? 1 : 2;
+    this.fold.channelCountMode = "explicit";
+  }
+
+  applyGains(fade = FADE_S) {
+    if (!this.context) return;
+    for (const v of VARIANTS) {
+      const match = v === "recorded" && this.matched ? 10 ** (this.matchDb / 20) : 1;
+      const target = v === this.variant ? match : 0;
+      const gain = this.states[v].gain.gain;
+      const now = this.context.currentTime;
+      gain.cancelScheduledValues(now);
+      gain.setTargetAtTime(target, now, Math.max(fade, 0.001) / 3);
+    }
+  }
+
+  async play() {
+    this.open();
+    await this.context.resume();
+    this.playing = true;
+    const rate = bench.rate;
+    // On a whole frame, so that chunks meet without interpolation.
+    this.t0 = Math.ceil((this.context.currentTime + 0.06) * rate) / rate - (this.resumeAt || 0) / rate;
+    for (const v of VARIANTS) this.states[v].next = this.resumeAt || 0;
+    this.timer = setInterval(() => this.tick(), 40);
+    this.fetchAll();
+    tell("playing", true);
+  }
+
+  pause() {
+    this.resumeAt = this.playing ? this.position() - this.start : this.resumeAt;
+    this.playing = false;
+    clearInterval(this.timer);
+    for (const v of VARIANTS) this.silence(this.states[v], this.context ? this.context.currentTime : 0);
+    tell("playing", false);
+  }
+
+  // Frames since the loop first began, then the place within the song.
+  elapsed(at = this.context.currentTime) {
+    return Math.max(0, Math.round((at - this.t0) * bench.rate));
+  }
+
+  position() {
+    if (!this.playing || !this.context) return this.start + (this.resumeAt || 0);
+    return this.start + (this.elapsed() % this.length);
+  }
+
+  tick() {
+    if (!this.playing) return;
+    for (const v of VARIANTS) this.schedule(v);
+  }
+
+  schedule(v) {
+    const state = this.states[v];
+    const rate = bench.rate;
+    const now = this.context.currentTime;
+    state.live = state.live.filter((piece) => piece.end > now - 0.1);
+    const soonest = this.elapsed(now + 0.015);
+    if (state.next < soonest) state.next = soonest;
+    while (this.t0 + state.next / rate < now + AHEAD_S) {
+      const inLoop = state.next % this.length;
+      const index = Math.floor(inLoop / this.chunk);
+      const entry = state.chunks.get(index);
+      if (!entry) return;
+      const offset = inLoop - index * this.chunk;
+      const left = Math.min(entry.buffer.length, this.length - index * this.chunk) - offset;
+      if (left <= 0) { state.next += 1; continue; }
+      this.begin(state, entry, this.t0 + state.next / rate, offset, left);
+      state.next += left;
+    }
+  }
+
+  begin(state, entry, when, offset, frames) {
+    const source = this.context.createBufferSource();
+    const gain = this.context.createGain();
+    source.buffer = entry.buffer;
+    gain.gain.value = entry.scale;
+    source.connect(gain).connect(state.gain);
+    source.start(when, offset / bench.rate, frames / bench.rate);
+    state.live.push({ source, gain, when, end: when + frames / bench.rate, scale: entry.scale });
+  }
+
+  silence(state, at) {
+    for (const piece of state.live) {
+      const end = at + FADE_S;
+      piece.gain.gain.setValueAtTime(piece.scale, Math.max(at, piece.when));
+      piece.gain.gain.linearRampToValueAtTime(0, Math.max(end, piece.when + 0.001));
+      try { piece.source.stop(Math.max(end, piece.when + 0.002)); } catch { /* already over */ }
+    }
+    state.live = [];
+  }
+
+  // New sound under the old, at the next moment that can still be met.
+  swap(v) {
+    if (!this.playing) return;
+    const state = this.states[v];
+    const at = this.context.currentTime + 0.025;
+    this.silence(state, at);
+    state.next = this.elapsed(at);
+    this.schedule(v);
+    if (v === this.variant && window.arkundPointerUp) {
+      this.stats.swaps.push(performance.now() - window.arkundPointerUp + 25);
+      window.arkundPointerUp = 0;
+    }
+  }
+
+  order() {
+    const first = this.playing ? Math.floor((this.position() - this.start) / this.chunk) : 0;
+    return Array.from({ length: this.count }, (_, i) => (first + i) % this.count);
+  }
+
+  async fetchAll() {
+    const wanted = [this.variant, ...VARIANTS.filter((v) => v !== this.variant)];
+    for (const v of wanted) await this.fetchVariant(v);
+  }
+
+  async fetchVariant(v) {
+    const state = this.states[v];
+    const epoch = state.epoch;
+    for (const index of this.order()) {
+      if (state.epoch !== epoch) return;
+      const have = state.chunks.get(index);
+      if (have && have.epoch === epoch) continue;
+      const from = this.start + index * this.chunk;
+      const frames = Math.min(this.chunk, this.stop - from);
+      const text = query({ node: this.node, variant: v, start: from, frames });
+      if (v === this.variant) tell("loading", `rendering ${index + 1} of ${this.count}`);
+      try {
+        const { bytes, headers } = await getBytes(`${address("pcm/")}?${text}`);
+        if (state.epoch !== epoch) return;
+        state.chunks.set(index, { epoch, ...this.decode(bytes, headers) });
+        this.stats.buffers += 1;
+        const here = this.playing && Math.floor((this.position() - this.start) / this.chunk) === index;
+        if (have && here) this.swap(v);
+        else if (this.playing) this.schedule(v);
+      } catch (error) {
+        this.stats.errors += 1;
+        tell("loading", "");
+        if (v === this.variant) notify(error.message);
+        return;
+      }
+    }
+    if (v === this.variant) tell("loading", "");
+  }
+
+  decode(bytes, headers) {
+    this.open();
+    const channels = Number(headers.get("X-Channels"));
+    const samples = new Int16Array(bytes);
+    const frames = samples.length / channels;
+    const buffer = this.context.createBuffer(2, frames, bench.rate);
+    for (let c = 0; c < 2; c += 1) {
+      const part = samples.subarray((c % channels) * frames, (c % channels) * frames + frames);
+      const data = buffer.getChannelData(c);
+      for (let n = 0; n < frames; n += 1) data[n] = part[n] / 32767;
+    }
+    return { buffer, scale: Number(headers.get("X-Scale")) };
+  }
+
+  // What was rendered of these states no longer holds; it sounds on until its successor is there.
+  refresh(variants = ["now", "removed"]) {
+    for (const v of variants) this.states[v].epoch += 1;
+    if (this.context) this.fetchAll();
+  }
+
+  restart() {
+    const was = this.playing;
+    if (was) this.pause();
+    this.setSpan();
+    this.resumeAt = 0;
+    for (const v of VARIANTS) { this.states[v].epoch += 1; this.states[v].chunks.clear(); }
+    if (was) this.play();
+  }
+
+  hear(node) {
+    this.node = node;
+    for (const v of VARIANTS) this.states[v].epoch += 1;
+    if (this.context) this.fetchAll();
+  }
+
+  choose(variant) {
+    this.variant = variant;
+    this.applyGains();
+    if (this.context) this.fetchAll();
+  }
+}
+
+export const player = new Player();
+on("sound", () => player.refresh());
+on("loop", () => player.restart());
+window.arkund = { player, bench };

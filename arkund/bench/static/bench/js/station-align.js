@@ -1,0 +1,80 @@
+// Align: strokes laid over each other, the lag curve, the pairs, the proposal.
+import { bench, keepValues, on } from "./bench.js";
+import { clear, el, minus, path } from "./draw.js";
+
+const SHADES = ["", "dashed", "", "dashed", ""];
+
+export function startAlign() {
+  on("picture", (picture) => {
+    drawStrokes(picture);
+    drawLag(picture.curve);
+    fillPairs(picture.pairs);
+    const finding = document.getElementById("finding");
+    finding.hidden = !picture.proposal;
+    if (picture.proposal) {
+      finding.querySelector("[data-part=text]").textContent = picture.proposal;
+      finding.querySelector("[data-part=apply]").onclick = () => {
+        const delay = `mics.${bench.mic}.delay_samples`;
+        keepValues({ [delay]: picture.rulers[delay].proposed });
+      };
+    }
+  });
+}
+
+function drawStrokes(picture) {
+  const svg = clear(document.getElementById("strokes"));
+  if (!picture.lines.length) {
+    el(svg, "text", { x: 20, y: 40, class: "strong" }, "No stroke to show: this mic is close to nothing that is struck.");
+    return;
+  }
+  const [from, to] = picture.span_ms;
+  const x = (ms) => 12 + ((ms - from) / (to - from)) * 676;
+  const y = (v) => 118 - v * 96;
+  for (let ms = Math.ceil(from); ms <= to; ms += 1) {
+    el(svg, "line", { class: ms === 0 ? "zero" : "grid", x1: x(ms), x2: x(ms), y1: 14, y2: 222 });
+    el(svg, "text", { x: x(ms), y: 234, "text-anchor": "middle" }, ms === 0 ? "stroke" : `${ms} ms`);
+  }
+  el(svg, "line", { class: "zero", x1: 12, x2: 688, y1: y(0), y2: y(0) });
+  const families = ["kick", "snare", "tom", "metal", "ambience"];
+  picture.lines.forEach((line, i) => {
+    const points = (values) => path(values.map((v, n) => [x(from + (n / values.length) * (to - from)), y(v)]));
+    el(svg, "path", { class: `line thin ${families[i]} ${SHADES[i]}`, d: points(line.before), opacity: 0.45 });
+    el(svg, "path", { class: `line ${families[i]} ${SHADES[i]}`, d: points(line.after) });
+    el(svg, "text", { x: 688 - (picture.lines.length - 1 - i) * 110, y: 248, "text-anchor": "end", class: line.chosen ? "strong" : "" }, `${SHADES[i] ? "- -" : "—"} ${line.label}`);
+    el(svg, "rect", { class: `solid ${families[i]}`, x: 580 - (picture.lines.length - 1 - i) * 110, y: 241, width: 8, height: 8 });
+  });
+}
+
+function drawLag(curve) {
+  const svg = clear(document.getElementById("lag"));
+  if (!curve) return;
+  const low = Math.min(...curve.lags), high = Math.max(...curve.lags);
+  const x = (lag) => 12 + ((lag - low) / (high - low)) * 676;
+  const y = (v) => 60 - v * 46;
+  el(svg, "line", { class: "zero", x1: 12, x2: 688, y1: y(0), y2: y(0) });
+  for (let lag = Math.ceil(low / 100) * 100; lag <= high; lag += 100) {
+    el(svg, "line", { class: "grid", x1: x(lag), x2: x(lag), y1: 10, y2: 112 });
+    el(svg, "text", { x: x(lag), y: 124, "text-anchor": "middle" }, minus(lag, 0));
+  }
+  el(svg, "path", { class: "inkline", d: path(curve.values.map((v, i) => [x(curve.lags[i]), y(v)])) });
+  el(svg, "line", { class: "stem", x1: x(curve.delay), x2: x(curve.delay), y1: 6, y2: 112 });
+  const right = x(curve.delay) > 540;
+  el(svg, "text", { class: "strong", x: x(curve.delay) + (right ? -5 : 5), y: 16, "text-anchor": right ? "end" : "start" }, `arrives ${minus(curve.delay)} · left now ${minus(curve.now)}`);
+}
+
+function fillPairs(pairs) {
+  const body = document.querySelector("#pairs tbody");
+  body.replaceChildren();
+  for (const p of pairs) {
+    const row = body.insertRow();
+    if (p.chosen) row.className = "chosen";
+    const cells = [p.mic_label, p.reference_label, p.piece.replace("_", " "), minus(p.delay_samples), minus(p.ms, 2), minus(p.cm, 0), minus(p.left_samples),
+      p.polarity === 1 ? "same" : "opposite", minus(p.best_shift_samples, 0), `${minus(p.gain_low_db)} dB`, `±${minus(p.spread_samples)}`, p.sure ? "sure" : "doubtful"];
+    cells.forEach((text, i) => {
+      const cell = row.insertCell();
+      cell.textContent = text;
+      if ([3, 4, 5, 6, 8, 9, 10].includes(i)) cell.className = "fig";
+      if (text === "opposite" || text === "doubtful") cell.className = "text-trouble font-semibold";
+    });
+  }
+}

@@ -1,0 +1,86 @@
+// Shape, EQ: ink area of the strokes, bleed behind, the ribbon of what is added or taken.
+import { bench, keepTry, on, tryValues } from "./bench.js";
+import { clear, el, familyOf, levels, minus, path } from "./draw.js";
+
+const LOW = 25, HIGH = 18000;
+
+export function startEq() {
+  const svg = document.getElementById("spectrum");
+  const x = (hz) => 36 + (Math.log(hz / LOW) / Math.log(HIGH / LOW)) * 656;
+  const hzAt = (px) => LOW * (HIGH / LOW) ** ((px - 36) / 656);
+  const y = (db) => 66 + (Math.max(Math.min(db, 14), -62) / -62) * 284;
+
+  on("picture", (p) => {
+    clear(svg);
+    levels(svg, y, [0, -12, -24, -36, -48, -60], 36, 692);
+    for (const hz of [30, 50, 100, 200, 300, 500, 1000, 2000, 3000, 5000, 10000]) {
+      el(svg, "line", { class: "grid", x1: x(hz), x2: x(hz), y1: 60, y2: 352 });
+      el(svg, "text", { x: x(hz), y: 364, "text-anchor": "middle" }, hz >= 1000 ? `${hz / 1000}k` : hz);
+    }
+    const points = (values) => values.map((v, i) => [x(p.hz[i]), y(v)]);
+    const floor = `L${x(p.hz.at(-1))} 352L${x(p.hz[0])} 352z`;
+    el(svg, "path", { class: "under", d: path(points(p.before)) + floor });
+    el(svg, "path", { class: "bleed-line", d: path(points(p.bleed)) });
+    ribbon(p, points);
+    el(svg, "path", { class: `line ${familyOf(bench.piece)}`, d: path(points(p.after)) });
+    p.landmarks.forEach((l, i) => {
+      el(svg, "line", { class: "bleed-line", x1: x(l.hz), x2: x(l.hz), y1: 352, y2: 372 + i * 9 });
+      el(svg, "text", { class: "strong", x: Math.min(x(l.hz) + 3, 600), y: 377 + i * 9 }, `${l.name} ${l.hz.toFixed(0)} Hz · ${l.note}`);
+    });
+    p.flags.forEach((flag, i) => drawFlag(flag, i));
+  });
+
+  // What the EQ adds lies in green over the strokes, what it takes in oxide under them.
+  function ribbon(p, points) {
+    const before = points(p.before), after = points(p.after);
+    let run = [];
+    const close = () => {
+      if (run.length > 1) {
+        const adds = p.gain[run[Math.floor(run.length / 2)]] > 0;
+        const d = path(run.map((i) => before[i])) + path(run.map((i) => after[i]).reverse()).replace("M", "L");
+        el(svg, "path", { class: adds ? "adds" : "takes", d: `${d}z` });
+      }
+      run = [];
+    };
+    p.gain.forEach((g, i) => {
+      if (run.length && Math.sign(g) !== Math.sign(p.gain[run[0]])) close();
+      if (Math.abs(g) > 0.05) run.push(i); else close();
+    });
+    close();
+  }
+
+  function drawFlag(flag, i) {
+    const px = x(Math.min(Math.max(flag.hz, LOW), HIGH)), py = 12 + (i % 4) * 14;
+    const group = el(svg, "g", { class: "flag-group" });
+    el(group, "line", { class: "stem", x1: px, x2: px, y1: py + 5, y2: 352 });
+    const width = flag.text.length * 6.1 + 10;
+    const left = px + width > 694 ? px - width : px;
+    const box = el(group, "rect", { class: "flag", x: left, y: py - 7, width, height: 13, rx: 1 });
+    el(group, "text", { class: "strong", x: left + 5, y: py + 3 }, flag.text);
+    if (flag.band === null) return;
+    box.setAttribute("cursor", "grab");
+    // A flag is moved along the frequency line and, up or down, in gain.
+    group.addEventListener("pointerdown", (event) => {
+      event.preventDefault();
+      const scale = 700 / svg.getBoundingClientRect().width;
+      const from = { x: event.clientX, y: event.clientY };
+      const move = (e) => {
+        const hz = hzAt(px + (e.clientX - from.x) * scale);
+        const gain = flag.gain - (e.clientY - from.y) * scale * 0.12;
+        tryValues({
+          [`mics.${bench.mic}.eq.bands.${flag.band}.frequency_hz`]: Math.round(Math.min(Math.max(hz, 20), 16000)),
+          [`mics.${bench.mic}.eq.bands.${flag.band}.gain_db`]: Math.round(Math.min(Math.max(gain, -18), 18) * 2) / 2,
+        });
+      };
+      const up = () => {
+        removeEventListener("pointermove", move);
+        removeEventListener("pointerup", up);
+        window.arkundPointerUp = performance.now();
+        keepTry();
+      };
+      addEventListener("pointermove", move);
+      addEventListener("pointerup", up);
+    });
+    el(group, "title", {}, `${minus(flag.gain)} dB at ${flag.hz} Hz: drag`);
+  }
+}

@@ -1,0 +1,140 @@
+// The listening strip: sections, waveform, loop brush, what is heard and how loud.
+import { getBytes, getJson } from "./api.js";
+import { address, barStart, bench, loopFrames, on, query, setLoop } from "./bench.js";
+import { colour, minus } from "./draw.js";
+import { player } from "./player.js";
+
+export function startStrip() {
+  const canvas = document.getElementById("strip");
+  const pen = canvas.getContext("2d");
+  let extremes = null;
+  let width = 0;
+
+  const seconds = bench.frames / bench.rate;
+  const x = (s) => (s / seconds) * width;
+
+  function draw() {
+    const ratio = devicePixelRatio || 1;
+    width = canvas.clientWidth;
+    canvas.width = width * ratio;
+    canvas.height = 50 * ratio;
+    pen.setTransform(ratio, 0, 0, ratio, 0, 0);
+    pen.clearRect(0, 0, width, 50);
+    pen.font = "10px 'Spline Sans Mono'";
+    bench.sections.forEach((section, i) => {
+      const from = x(barStart(section.start_bar));
+      const to = x(Math.min(barStart(section.start_bar + section.bars), seconds));
+      pen.fillStyle = i % 2 ? colour("hairline") : colour("wash");
+      pen.fillRect(from, 3, to - from - 1, 12);
+      pen.fillStyle = colour("ink-2");
+      if (to - from > 24) pen.fillText(section.name, from + 4, 12);
+    });
+    const [a, b] = loopFrames().map((f) => x(f / bench.rate));
+    pen.fillStyle = colour("proposed");
+    pen.globalAlpha = 0.22;
+    pen.fillRect(a, 0, b - a, 50);
+    pen.globalAlpha = 1;
+    if (extremes) {
+      pen.fillStyle = colour("ink-2");
+      for (let i = 0; i < extremes.length / 2; i += 1) {
+        const low = extremes[2 * i] / 32768, high = extremes[2 * i + 1] / 32768;
+        pen.fillRect((i * width) / (extremes.length / 2), 33 - high * 17, 1, Math.max((high - low) * 17, 0.6));
+      }
+    }
+    const at = x(player.position() / bench.rate);
+    pen.fillStyle = colour("trouble");
+    pen.fillRect(at - 0.75, 0, 1.5, 50);
+  }
+
+  async function load() {
+    const columns = Math.max(64, Math.min(canvas.clientWidth, 2000));
+    const text = query({ start: 0, frames: bench.frames, columns, mics: bench.strip_mic });
+    extremes = new Int16Array((await getBytes(`${address("lanes/")}?${text}`)).bytes);
+    draw();
+  }
+
+  // The brush: drag over bars to set the loop, click for one bar.
+  let from = 0;
+  const barAt = (event) => {
+    const box = canvas.getBoundingClientRect();
+    const s = ((event.clientX - box.left) / box.width) * seconds;
+    return Math.floor((s - bench.first_downbeat_s) / (bench.beat_s * bench.beats)) + 1;
+  };
+  canvas.addEventListener("pointerdown", (event) => {
+    canvas.setPointerCapture(event.pointerId);
+    from = barAt(event);
+    setLoop(from, from);
+  });
+  canvas.addEventListener("pointermove", (event) => {
+    if (!from) return;
+    const to = barAt(event);
+    setLoop(Math.min(from, to), Math.max(from, to));
+  });
+  canvas.addEventListener("pointerup", () => { from = 0; });
+
+  // Figures of the loop, in the background.
+  let wanted = 0;
+  async function figures() {
+    const mine = ++wanted;
+    const [start, stop] = loopFrames();
+    const node = player.node;
+    try {
+      const text = query({ node, start, frames: stop - start });
+      const f = await getJson(`${address("figures/")}?${text}`);
+      if (mine !== wanted) return;
+      const shown = (v, unit) => (v <= -150 ? "silent" : `${minus(v)} ${unit}`);
+      document.getElementById("peak").textContent = shown(f.peak_dbfs, "dBFS");
+      document.getElementById("loud").textContent = shown(f.loudness_lufs, "LUFS");
+      document.getElementById("crest").textContent = `${minus(f.crest_db)} dB`;
+      document.getElementById("peak").classList.toggle("text-trouble", f.peak_dbfs > 0);
+      player.matchDb = f.match_db;
+      document.getElementById("matchdb").textContent = `${f.match_db >= 0 ? "+" : ""}${minus(f.match_db)} dB`;
+      player.applyGains();
+    } catch { /* the next change asks again */ }
+  }
+  let soon = 0;
+  const figuresSoon = () => { clearTimeout(soon); soon = setTimeout(figures, 250); };
+
+  document.querySelectorAll("[data-variant]").forEach((button) => {
+    button.addEventListener("click", () => chooseVariant(button.dataset.variant));
+  });
+  document.querySelectorAll(".strip [data-node]").forEach((button) => {
+    button.addEventListener("click", () => {
+      press(button, ".strip [data-node]");
+      player.hear(button.dataset.node);
+      figuresSoon();
+    });
+  });
+  on("loop", () => { draw(); figuresSoon(); });
+  on("kept", figuresSoon);
+  on("loading", (text) => { document.getElementById("loading").textContent = text; });
+  on("playing", (is) => {
+    document.getElementById("play-shape").setAttribute("d", is ? "M4 3h4v14H4zM12 3h4v14h-4z" : "M5 3l13 7-13 7z");
+  });
+  addEventListener("resize", () => { draw(); load(); });
+  const place = document.getElementById("place");
+  function follow() {
+    if (player.playing) {
+      draw();
+      const beats = Math.max(0, player.position() / bench.rate - bench.first_downbeat_s) / bench.beat_s;
+      const bar = Math.floor(beats / bench.beats);
+      const rest = beats - bar * bench.beats;
+      place.textContent = `${bar + 1}.${Math.floor(rest) + 1}.${String(Math.floor((rest % 1) * 100)).padStart(2, "0")}`;
+    }
+    requestAnimationFrame(follow);
+  }
+  document.fonts.ready.then(draw);
+  load();
+  figures();
+  follow();
+}
+
+function press(button, all) {
+  document.querySelectorAll(all).forEach((b) => b.setAttribute("aria-pressed", String(b === button)));
+}
+
+export function chooseVariant(variant) {
+  const button = document.querySelector(`[data-variant=${variant}]`);
+  press(button, "[data-variant]");
+  player.choose(variant);
+}

@@ -1,0 +1,1 @@
+"""One module a station, and one each for songs, changes and sound."""

@@ -1,0 +1,35 @@
+"""Starting prints and fetching them."""
+
+from django.http import FileResponse, HttpRequest, HttpResponseBase, JsonResponse
+from django.shortcuts import get_object_or_404
+from django.views.decorators.http import require_GET, require_POST
+
+from arkund.bench.requests import body, song_named
+from arkund.core.errors import ArkundError
+from arkund.core.mix.printing import FORMATS, STEMS
+from arkund.songs import jobs, storage
+from arkund.songs.models import Print
+
+
+@require_POST
+def start(request: HttpRequest, slug: str) -> JsonResponse:
+    """Queue a print of the current revision."""
+    song, data = song_named(slug), body(request)
+    stems = [s for s in STEMS if s in data.get("stems", STEMS)]
+    file_format = data.get("format", "wav24")
+    if not stems:
+        raise ArkundError("Choose what to print: mics, the parallel return, the mix.")
+    if file_format not in FORMATS:
+        raise ArkundError("Prints are 24-bit WAV, 32-bit float WAV or FLAC.")
+    assert song.current is not None
+    params = {"revision": song.current.number, "stems": stems, "format": file_format}
+    return JsonResponse({"job": jobs.enqueue("print", song, params).pk})
+
+
+@require_GET
+def download(request: HttpRequest, slug: str, number: int) -> HttpResponseBase:
+    made = get_object_or_404(Print, pk=number, song__slug=slug)
+    path = storage.prints_folder(slug) / made.file_name
+    if not path.exists():
+        raise ArkundError("This print is no longer on the disk; print it again.")
+    return FileResponse(path.open("rb"), as_attachment=True, filename=made.file_name)

@@ -1,0 +1,86 @@
+"""Sound and waveforms for the browser: 16-bit PCM, extremes for drawing, figures of a span."""
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import asdict
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.views.decorators.http import require_GET
+
+from arkund.bench.requests import asked_sheet, asked_span, asked_variant, song_named
+from arkund.core.audio.overview import BASE, columns_of
+from arkund.core.mix.sheet import Sheet
+from arkund.songs import rendering, storage
+
+_pool = ThreadPoolExecutor(2, thread_name_prefix="render")
+
+
+@require_GET
+def pcm(request: HttpRequest, slug: str) -> HttpResponse:
+    """A span of a node as 16-bit planar PCM, left then right.
+
+    ``X-Scale`` is the amplitude of full scale, so that peaks over 0 dBFS arrive whole.
+    """
+    song = song_named(slug)
+    sheet = asked_sheet(request, song)
+    variant = asked_variant(request)
+    start, stop = asked_span(request, sheet, 20.0)
+    name = request.GET.get("node", "output")
+    _warm_mics(sheet, name, variant, start, stop)
+    sound = rendering.render_span(sheet, name, variant, start, stop)
+    scale = max(1.0, float(np.abs(sound).max(initial=0.0)))
+    planar = np.rint(sound.T * (32767.0 / scale)).astype("<i2")
+    response = HttpResponse(planar.tobytes(), content_type="application/octet-stream")
+    response["X-Scale"] = f"{scale:.6f}"
+    response["X-Channels"] = str(sound.shape[1])
+    response["Cache-Control"] = "no-store"
+    return response
+
+
+def _warm_mics(sheet: Sheet, name: str, variant: str, start: int, stop: int) -> None:
+    """Render the mics under the kit's mix side by side; the mix then finds them ready."""
+    if name in sheet.mics or variant == "recorded":
+        return
+    graph = rendering.graph_of(sheet, variant)  # type: ignore[arg-type]
+    engine = rendering.engine_for(sheet)
+    list(_pool.map(lambda s: engine.read(s.shaped, start, stop), graph.mics.values()))
+
+
+@require_GET
+def lanes(request: HttpRequest, slug: str) -> HttpResponse:
+    """Extremes for drawing: for each of ``mics`` ``columns`` pairs of int16 (lowest, highest).
+
+    ``node`` is ``source`` or ``clean`` (as the gate leaves it). Beside ``columns`` that are finer
+    than the stored overview, the sound itself is read.
+    """
+    song = song_named(slug)
+    sheet = asked_sheet(request, song)
+    start, stop = asked_span(request, sheet, sheet.frames / sheet.rate + 10)
+    columns = min(max(int(request.GET.get("columns", "800")), 16), 4000)
+    wanted = [m for m in request.GET.get("mics", "").split(",") if m in sheet.mics]
+    stage = request.GET.get("node", "source")
+    rows = []
+    for mic in wanted:
+        source = sheet.take.sources[mic]
+        if stage == "source" and (stop - start) / columns >= 2 * BASE:
+            extremes = storage.load_overview(source.sha256, source.pick).columns(start, stop, columns)
+        else:
+            engine, stages = rendering.engine_for(sheet), rendering.graph_of(sheet).mics[mic]
+            node = stages.source if stage == "source" else stages.clean
+            if stage == "placed":
+                node = stages.placed
+            extremes = columns_of(engine.scan(node, start, stop), columns)
+        rows.append(extremes)
+    data = np.stack(rows) if rows else np.zeros((0, columns, 2), np.int16)
+    return HttpResponse(data.astype("<i2").tobytes(), content_type="application/octet-stream")
+
+
+@require_GET
+def figures(request: HttpRequest, slug: str) -> JsonResponse:
+    """Peak, loudness and match gain of a span."""
+    song = song_named(slug)
+    sheet = asked_sheet(request, song)
+    start, stop = asked_span(request, sheet, 200.0)
+    name = request.GET.get("node", "output")
+    return JsonResponse(asdict(rendering.measure_span(sheet, name, start, stop)))
+

@@ -1,0 +1,94 @@
+"""The stations' pages and pictures."""
+
+from typing import Any
+
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import render
+from django.views.decorators.csrf import ensure_csrf_cookie
+from django.views.decorators.http import require_GET
+
+from arkund.bench import rulers
+from arkund.bench.frame import STATION_NAMES, frame
+from arkund.bench.pictures import align, bus, clean, dynamics, edit, eq, level
+from arkund.bench.requests import asked_bars, asked_mic, asked_sheet, song_named
+from arkund.core.mix.sheet import Sheet
+from arkund.songs import facts, revisions
+from arkund.songs.models import Job, Song
+from arkund.songs.rendering import grid_of
+
+_PICTURES = {
+    "edit": edit.picture,
+    "align": align.picture,
+    "level": level.picture,
+    "clean": clean.picture,
+    "eq": eq.picture,
+    "dynamics": dynamics.picture,
+    "bus": bus.picture,
+}
+
+
+@require_GET
+@ensure_csrf_cookie
+def page(request: HttpRequest, slug: str, station: str) -> HttpResponse:
+    """One station of a song."""
+    if station not in STATION_NAMES:
+        raise Http404
+    song = song_named(slug)
+    sheet = asked_sheet(request, song)
+    context = frame(request, song, sheet, station)
+    context["rulers"] = [r.with_value(sheet) for r in _rulers(station, context["mic"], request, sheet)]
+    context |= _extra(station, song, sheet, context["mic"], request)
+    return render(request, f"bench/{station}.html", context)
+
+
+def _band(request: HttpRequest) -> int:
+    text = request.GET.get("band", "2")
+    return min(max(int(text) if text.isdigit() else 2, 1), 4) - 1
+
+
+def _rulers(station: str, mic: str, request: HttpRequest, sheet: Sheet) -> list[rulers.Ruler]:
+    if station == "eq":
+        return rulers.eq_rulers(mic, _band(request))
+    if station == "bus":
+        name = next(iter(sheet.parallel), "")
+        return rulers.bus_rulers(name, []) if name else []
+    by_station = {
+        "align": rulers.align_rulers, "level": rulers.level_rulers, "clean": rulers.clean_rulers,
+        "dynamics": rulers.dynamics_rulers,
+    }  # fmt: skip
+    return by_station[station](mic) if station in by_station else []
+
+
+def _extra(
+    station: str, song: Song, sheet: Sheet, mic: str, request: HttpRequest
+) -> dict[str, Any]:
+    if station == "load-in":
+        return {"rows": [{"file": f, "mic": sheet.mics[f.mic]} for f in facts.mic_files(song, sheet)]}
+    if station == "eq":
+        return {"band": _band(request), "bands": enumerate(sheet.mics[mic].eq.bands)}
+    if station == "bus":
+        name = next(iter(sheet.parallel), "")
+        sends = sheet.parallel[name].sends if name else {}
+        shown = [m for m in sheet.mics if m in sends]
+        return {"bus": name, "sends": [r.with_value(sheet) for r in rulers.send_rulers(name, shown)]}
+    if station == "print":
+        running = song.jobs.filter(kind="print").exclude(
+            state__in=[Job.State.DONE, Job.State.FAILED, Job.State.CANCELLED]
+        )
+        return {"prints": song.prints.select_related("revision"), "running": running.first(),
+                "files": [*sheet.mics, *(f"{b} return" for b in sheet.parallel), "mix"]}  # fmt: skip
+    if station == "log":
+        return {"revisions": revisions.log(song)[::-1]}
+    return {}
+
+
+@require_GET
+def picture(request: HttpRequest, slug: str, station: str) -> JsonResponse:
+    """What the station's picture and rulers show, of a revision with a try on top."""
+    if station not in _PICTURES:
+        raise Http404
+    song = song_named(slug)
+    sheet = asked_sheet(request, song)
+    mic = asked_mic(request, sheet)
+    bars = asked_bars(request, sheet, grid_of(sheet))
+    return JsonResponse(_PICTURES[station](song, sheet, mic, bars))
