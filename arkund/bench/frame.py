@@ -19,12 +19,11 @@ STATIONS = (
     (3, "align", "Align"),
     (4, "level", "Level"),
     (5, "clean", "Clean"),
-    (7, "eq", "Shape · EQ"),
-    (7, "dynamics", "Shape · dynamics"),
+    (7, "eq", "Shape"),
     (8, "bus", "Bus"),
     (10, "print", "Print"),
 )
-STATION_NAMES = {slug: name for _, slug, name in STATIONS} | {"log": "Log"}
+STATION_NAMES = {slug: name for _, slug, name in STATIONS} | {"dynamics": "Shape", "log": "Log"}
 
 
 def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[str, Any]:
@@ -40,6 +39,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
         "sheet": sheet,
         "revision": song.current,
         "station": station,
+        "rail": "eq" if station == "dynamics" else station,
         "station_name": STATION_NAMES[station],
         "stations": STATIONS,
         "mic": mic,
@@ -64,6 +64,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
             "sheet": {"mics": {mic: sheet.mics[mic].model_dump(mode="json")}},
             "sections": [s.model_dump() for s in sheet.sections],
             "mics": mic_order(sheet),
+            "peaks": {r.mic: 10 ** (r.measures.get("peak_dbfs", 0.0) / 20) for r in rows},
             "strip_mic": next(
                 (m for m in ("overhead_l", "overhead", "kit") if m in sheet.mics), mic_order(sheet)[0]
             ),
@@ -79,7 +80,7 @@ def known_pieces(sheet: Sheet) -> list[str]:
 
 
 # The plan's view box is 208 by 214 units for 2.1 by 1.7 m; the drummer sits at the bottom.
-_SCALE = 106.0
+_SCALE = 112.0
 
 
 def _x(metres: float) -> float:
@@ -87,7 +88,7 @@ def _x(metres: float) -> float:
 
 
 def _y(metres: float) -> float:
-    return round(192 - metres * 128, 1)
+    return round(196 - metres * 138, 1)
 
 
 def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFile]) -> dict[str, Any]:

@@ -214,6 +214,8 @@ def import_song(
     ``skip_bad``; returns the song and what was skipped."""
     if not wishes.name.strip():
         raise ArkundError("The song needs a name.")
+    if not incoming:
+        raise ArkundError("No file came with it; drop the mics' files again.")
     progress(0.02, "reading the files")
     good, refused = examine_all(incoming)
     lanes_in: list[tuple[Incoming, FileFacts]] = []

@@ -35,7 +35,12 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         out["curve"] = _curve(sheet, chosen)
         wanted = _wanted_delay(chosen, mic, sheet)
         out["rulers"][f"mics.{mic}.delay_samples"] = {"proposed": wanted}
-        out["proposal"] = _words(chosen, mic, wanted, rate)
+        out["proposal"] = _words(chosen, wanted, sheet)
+        now = sheet.mics[mic].polarity
+        out["wanted"] = {
+            f"mics.{mic}.delay_samples": wanted,
+            f"mics.{mic}.polarity": -now if _upside_down(chosen, sheet) else now,
+        }
         out["chosen"] = {"mic": chosen["mic"], "reference": chosen["reference"],
                          "polarity": chosen["polarity"], "sure": chosen["sure"]}  # fmt: skip
     return out
@@ -65,16 +70,27 @@ def _wanted_delay(pair: dict[str, Any], mic: str, sheet: Sheet) -> float:
     return round(now - left if pair["mic"] == mic else now + left, 1)
 
 
-def _words(pair: dict[str, Any], mic: str, wanted: float, rate: int) -> str:
-    delay = pair["delay_samples"]
-    side = "after" if delay > 0 else "before"
-    sign = "" if pair["polarity"] == 1 else " and upside down"
+def _upside_down(pair: dict[str, Any], sheet: Sheet) -> bool:
+    """Whether the pair's polarities still stand against each other with the sheet's flips."""
+    flips = sheet.mics[pair["mic"]].polarity * sheet.mics[pair["reference"]].polarity
+    return bool(pair["polarity"] * flips < 0)
+
+
+def _words(pair: dict[str, Any], wanted: float, sheet: Sheet) -> str:
+    rate, left = sheet.rate, _left(pair, sheet)
+    upside_down = _upside_down(pair, sheet)
+    if abs(left) < 0.5 and not upside_down:
+        return f"In step with {label(pair['reference'])}: nothing needed here."
+    side = "after" if left > 0 else "before"
+    sign = " and upside down" if upside_down else ""
     doubt = "" if pair["sure"] else " This pair is not sure: listen before you move it."
-    return (
-        f"{abs(samples_to_ms(delay, rate)):.2f} ms ({abs(samples_to_cm(delay, rate)):.0f} cm) "
+    text = (
+        f"{abs(samples_to_ms(left, rate)):.2f} ms ({abs(samples_to_cm(left, rate)):.0f} cm) "
         f"{side} {label(pair['reference'])}{sign}, from {pair['strokes']} strokes. "
-        f"{wanted:+.0f} samples close the gap.{doubt}"
+        f"A delay of {wanted:+.0f} samples{' and a flip' if upside_down else ''} puts it in step."
+        f"{doubt}"
     )
+    return text.replace("-", "−")
 
 
 def _shown(sheet: Sheet, mic: str, pair: dict[str, Any] | None) -> list[str]:
@@ -88,7 +104,9 @@ def _shown(sheet: Sheet, mic: str, pair: dict[str, Any] | None) -> list[str]:
 
 def _lines(sheet: Sheet, names: list[str], hits: list[Any], mic: str) -> dict[str, Any]:
     """Median-level stroke in each mic, before and after the sheet's delay and polarity."""
-    loud = sorted(hits, key=lambda h: h.level_db)
+    listed = hits_of(sheet)
+    alone = [h for h in hits if not any(0 < abs(o.time_s - h.time_s) < 0.02 for o in listed)]
+    loud = sorted(alone or hits, key=lambda h: h.level_db)
     stroke = loud[len(loud) * 3 // 4]
     rate, engine, graph = sheet.rate, engine_for(sheet), graph_of(sheet)
     at = round(stroke.time_s * rate)

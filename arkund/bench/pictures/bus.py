@@ -7,7 +7,7 @@ import numpy as np
 from arkund.bench.pictures.common import Bars, loop_frames, rounded
 from arkund.bench.pictures.dynamics import key_of, reduction_over, squeeze_drawings
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
-from arkund.core.measure.levels import hit_peaks
+from arkund.core.measure.levels import attack_to_body_db, hit_peaks
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
 from arkund.core.measure.strokes import mean_envelope_db
 from arkund.core.mix.graph import mic_order
@@ -36,8 +36,8 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     ]
     onsets = [h.time_s - start / rate for h in shells]
     if onsets:
-        card.append(_row("attack to body", "dB", _attack_to_body(then, rate, onsets),
-                         _attack_to_body(now, rate, onsets)))  # fmt: skip
+        card.append(_row("attack to body", "dB", attack_to_body_db(then, rate, onsets),
+                         attack_to_body_db(now, rate, onsets)))  # fmt: skip
     out: dict[str, Any] = {
         "card": card, "peak_dbfs": _peak(now), "rulers": {}, "span": [start, stop],
         "routing": _routing(sheet, name, start, stop),
@@ -58,21 +58,6 @@ def _peak(sound: np.ndarray[Any, Any]) -> float:
 def _crest(sound: np.ndarray[Any, Any]) -> float:
     rms = float(np.sqrt(np.mean(np.square(sound, dtype=np.float64))))
     return _peak(sound) - amplitude_to_db(rms)
-
-
-def _attack_to_body(sound: np.ndarray[Any, Any], rate: int, onsets: list[float]) -> float:
-    """RMS of the first 10 ms over RMS of 20 to 100 ms of a stroke, median over strokes, in dB."""
-    ratios = []
-    for onset in onsets:
-        at = round(onset * rate)
-        head = sound[at : at + rate // 100]
-        body = sound[at + rate // 50 : at + rate // 10]
-        if len(body) and len(head):
-            ratios.append(
-                np.sqrt(np.mean(np.square(head, dtype=np.float64)))
-                / (np.sqrt(np.mean(np.square(body, dtype=np.float64))) + 1e-9)
-            )
-    return amplitude_to_db(float(np.median(ratios))) if ratios else 0.0
 
 
 def _routing(sheet: Sheet, name: str, start: int, stop: int) -> list[dict[str, Any]]:

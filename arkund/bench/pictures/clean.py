@@ -71,7 +71,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
             f"{path}.threshold_db": {
                 "bars": bars_of(found.bleed_db, -60, 0, 40, "bleed") + bars_of(strokes, -60, 0, 40, "own"),
                 "proposed": proposal.threshold_db,
-                "note": f"{found.margin_db:+.1f} dB between bleed and strokes",
+                "note": f"{found.margin_db:+.1f} dB between bleed and strokes".replace("-", "−"),
             },
             f"{path}.hold_ms": {
                 "areas": [curve(np.maximum(times, 5), ring, -50, 0, "own")],

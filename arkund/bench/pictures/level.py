@@ -47,7 +47,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
             f"mics.{mic}.trim_db": {
                 "bars": bars_of(raw - float(np.mean(TARGET_DB)), -24, 24, 48, "own"),
                 "proposed": wanted,
-                "note": f"typical stroke {own['typical']:+.1f} dBFS after trim",
+                "note": f"typical stroke {own['typical']:+.1f} dBFS after trim".replace("-", "−"),
             }
         },
     }

@@ -31,12 +31,14 @@ class Overview:
         Meant for columns of `BASE` samples or more; finer ones are drawn from the sound itself.
         """
         edges = np.linspace(start, stop, count + 1) / BASE
-        first = np.clip(np.floor(edges[:-1]).astype(np.int64), 0, max(len(self.extremes) - 1, 0))
+        # reduceat runs its last part to the array's end, which must therefore be the picture's.
+        held = self.extremes[: max(int(np.ceil(edges[-1])), 1)]
+        first = np.clip(np.floor(edges[:-1]).astype(np.int64), 0, max(len(held) - 1, 0))
         out = np.zeros((count, 2), np.int16)
         inside = (edges[:-1] < len(self.extremes)) & (edges[1:] > 0)
         if len(self.extremes) and inside.any():
-            out[:, 0] = np.minimum.reduceat(self.extremes[:, 0], first)
-            out[:, 1] = np.maximum.reduceat(self.extremes[:, 1], first)
+            out[:, 0] = np.minimum.reduceat(held[:, 0], first)
+            out[:, 1] = np.maximum.reduceat(held[:, 1], first)
             out[~inside] = 0
         return out
 

@@ -122,6 +122,7 @@ def propose_gate(
         f"{margin:+.1f} dB between the softest stroke and the loudest bleed; "
         f"{len(own)} strokes open it and it rings {hold + release:.0f} ms."
     )
+    reason = reason.replace("-", "−")
     return GateProposal(
         opens_on="strokes",
         threshold_db=round(float(np.clip(threshold, -80, 0)), 1),

@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 
-def first_arrival(audio: NDArray[np.float32], start: int, stop: int, reach: int = 144) -> float:
+def first_arrival(audio: NDArray[np.float32], start: int, stop: int, reach: int = 67) -> float:
     """Sample at which the loudest onset between ``start`` and ``stop`` first stirs.
 
     The split that best parts a quiet run from a loud one (Akaike's criterion over two variances,

@@ -137,9 +137,9 @@ def _as_hits(
         return []
     loud = float(np.percentile([o.level_db for o in onsets], 90))
     timed = []
-    reach = round(0.003 * rate)
+    reach = round(0.0014 * rate)
     for onset in onsets:
-        start, stop = (onset.frame - 7) * hop, (onset.frame + 2) * hop
+        start, stop = (onset.frame - 7) * hop, (onset.frame + 4) * hop
         arrival = first_arrival(ears[0], start, stop, reach)
         timed.append((arrival / rate, onset))
     timed.sort(key=lambda pair: pair[0])

@@ -32,13 +32,13 @@ class PlacedMic:
 
 
 _PIECES = {
-    "kick": (0.05, 0.78, 0.28),
-    "snare": (-0.15, 0.38, 0.18),
-    "hat": (-0.55, 0.52, 0.18),
-    "ride": (0.62, 0.88, 0.26),
-    "crash": (-0.45, 1.02, 0.23),
+    "kick": (0.02, 0.62, 0.24),
+    "snare": (-0.3, 0.3, 0.17),
+    "hat": (-0.68, 0.5, 0.17),
+    "ride": (0.66, 0.95, 0.2),
+    "crash": (-0.62, 1.1, 0.2),
 }
-_FLOOR = (0.48, 0.42, 0.21)
+_FLOOR = (0.5, 0.4, 0.2)
 
 
 def place_pieces(pieces: Iterable[str]) -> list[PlacedPiece]:
@@ -63,7 +63,8 @@ def _tom_place(position: int, count: int) -> tuple[float, float, float]:
     if count >= 2 and position == count - 1:
         return _FLOOR
     racks = max(count - 1, 1)
-    return (-0.2 + 0.36 * position if racks > 1 else -0.2, 0.8, 0.15)
+    spread = 0.7 / racks
+    return (-0.3 + spread * (position + 0.5), 1.02, min(0.15, spread * 0.48))
 
 
 def place_mics(mics: Iterable[str], pieces: list[PlacedPiece]) -> list[PlacedMic]:
@@ -73,14 +74,14 @@ def place_mics(mics: Iterable[str], pieces: list[PlacedPiece]) -> list[PlacedMic
 
 
 _OFFSETS = {
-    "kick_in": (0.0, 0.1), "kick_out": (0.0, 0.42), "kick_sub": (0.18, 0.48),
-    "snare_top": (-0.05, 0.24), "snare_bottom": (0.05, -0.25), "snare_side": (-0.24, 0.0),
-    "hat": (-0.2, 0.12), "ride": (0.12, 0.22), "crash": (-0.1, 0.24), "tom": (0.1, 0.2),
+    "kick_in": (0.1, 0.08), "kick_out": (0.2, 0.14), "kick_sub": (0.24, 0.02),
+    "snare_top": (-0.02, 0.2), "snare_bottom": (0.06, -0.2), "snare_side": (-0.24, 0.0),
+    "hat": (-0.14, -0.16), "ride": (0.12, 0.22), "crash": (-0.1, 0.24), "tom": (0.05, 0.2),
 }  # fmt: skip
 _AMBIENT = {
-    "overhead": ((-0.5, 1.32), (0.5, 1.32)),
-    "room": ((-0.8, 0.05), (0.8, 0.05)),
-    "crush": ((0.0, 0.1), (0.0, 0.1)),
+    "overhead": ((-0.3, 1.3), (0.34, 1.3)),
+    "room": ((-0.84, 0.06), (0.84, 0.06)),
+    "crush": ((0.34, 0.08), (0.34, 0.08)),
 }
 
 

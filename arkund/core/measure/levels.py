@@ -66,7 +66,7 @@ def measure_mic(
     if peak < 0.003:
         flags.append("near silence")
     loudest = amplitude_to_db(float(peaks.max()) if len(peaks) else peak)
-    if len(peaks) >= 4 and loudest - typical > 6.0:
+    if len(onsets_s) >= 4 and loudest - typical > 6.0:
         flags.append("wild")
     return MicMeasures(
         peak_dbfs=round(amplitude_to_db(peak), 2),
@@ -91,6 +91,21 @@ def hit_peaks(
     reach = round(0.04 * rate)
     starts = np.clip(np.rint(np.asarray(onsets_s) * rate).astype(int) - 8, 0, len(audio))
     return np.array([np.abs(audio[s : s + reach]).max(initial=0.0) for s in starts], np.float64)
+
+
+def attack_to_body_db(
+    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float]
+) -> float:
+    """RMS of the first 10 ms over RMS of 20 to 100 ms of a stroke in dB, median over strokes;
+    0 without strokes. ``audio`` is ``(frames,)`` or ``(frames, 2)``."""
+    ratios = []
+    for onset in onsets_s:
+        at = round(onset * rate)
+        head, body = audio[at : at + rate // 100], audio[at + rate // 50 : at + rate // 10]
+        if len(head) and len(body):
+            power = [float(np.mean(np.square(part, dtype=np.float64))) for part in (head, body)]
+            ratios.append(power_to_db(power[0] + 1e-18) - power_to_db(power[1] + 1e-18))
+    return float(np.median(ratios)) if ratios else 0.0
 
 
 def _loud_moments(magnitude: NDArray[np.float32], rate: int) -> NDArray[np.float64]:

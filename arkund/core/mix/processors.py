@@ -26,9 +26,14 @@ def equaliser_sections(eq: Equaliser, rate: int) -> list[biquad.Section]:
 
 
 def band_section(band: Band, rate: int) -> biquad.Section:
-    """The section of one bell or shelf."""
+    """The section of one bell or shelf; a shelf's Q is held to `SHELF_Q`."""
     make = {"bell": biquad.bell, "low_shelf": biquad.low_shelf, "high_shelf": biquad.high_shelf}
-    return biquad.match(make[band.kind](band.gain_db, band.q), band.frequency_hz, rate)
+    q = band.q if band.kind == "bell" else min(band.q, SHELF_Q)
+    return biquad.match(make[band.kind](band.gain_db, q), band.frequency_hz, rate)
+
+
+SHELF_Q = 1.2
+"""A sharper shelf would overshoot by several dB on both sides of its slope."""
 
 
 @dataclass

@@ -96,7 +96,7 @@ def _plant_wild_stroke(
     own = [s for s in strokes if s.piece == piece]
     if len(own) < 2:
         return strokes, None
-    chosen = own[len(own) // 2]
+    chosen = max(own[:-1], key=lambda s: s.velocity)
     wild = replace(chosen, gain_db=8.0)
     return [wild if s is chosen else s for s in strokes], wild
 

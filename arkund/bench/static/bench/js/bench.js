@@ -38,7 +38,8 @@ export function setLoop(first, last) {
   url.searchParams.set("mic", bench.mic);
   history.replaceState(null, "", url);
   document.querySelectorAll("a[href*='bars=']").forEach((link) => {
-    link.href = link.href.replace(/bars=\d+-\d+/, `bars=${a}-${b}`);
+    // Links of the plan are SVG, whose href is no string: the attribute serves both.
+    link.setAttribute("href", link.getAttribute("href").replace(/bars=\d+-\d+/, `bars=${a}-${b}`));
   });
   document.getElementById("looplabel").textContent = a === b ? `bar ${a}` : `bars ${a}–${b}`;
   tell("loop");

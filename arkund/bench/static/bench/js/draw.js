@@ -38,7 +38,7 @@ export const minus = (value, digits = 1) => Number(value).toFixed(digits).replac
 // Levels are drawn on horizontal lines at the given decibels.
 export function levels(svg, ys, values, left, right) {
   for (const v of values) {
-    el(svg, "line", { class: v === 0 ? "zero" : "grid", x1: left, x2: right, y1: ys(v), y2: ys(v) });
+    el(svg, "line", { class: v === 0 ? "zero" : "gridline", x1: left, x2: right, y1: ys(v), y2: ys(v) });
     el(svg, "text", { x: left - 4, y: ys(v) + 3, "text-anchor": "end" }, minus(v, 0));
   }
 }

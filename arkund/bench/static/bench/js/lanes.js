@@ -96,7 +96,7 @@ export function startLanes(onStroke) {
     }
     const [from, to] = loopFrames().map(x);
     pen.fillStyle = colour("proposed");
-    pen.globalAlpha = 0.1;
+    pen.globalAlpha = 0.06;
     pen.fillRect(Math.max(from, NAMES), 14, Math.min(to, width) - Math.max(from, NAMES), height);
     pen.globalAlpha = 1;
   }
@@ -105,7 +105,7 @@ export function startLanes(onStroke) {
   function drawWave(i, middle, lane, hue) {
     if (!data) return;
     const { columns, start, stop, values } = data;
-    const scale = (lane * 0.5) / 32768;
+    const scale = (lane * 0.46) / 32768 / Math.max(bench.peaks[bench.mics[i]] || 1, 0.02);
     pen.fillStyle = hue;
     pen.beginPath();
     const perColumn = (stop - start) / columns;
@@ -117,7 +117,7 @@ export function startLanes(onStroke) {
       for (let c = 0; c < columns; c += 1) {
         const px = left + c * step;
         if (px < NAMES - 2 || px > width + 2) continue;
-        const y = middle - values[2 * (i * columns + c)] * scale * 1.6;
+        const y = middle - values[2 * (i * columns + c)] * scale;
         if (began) pen.lineTo(px, y); else pen.moveTo(px, y);
         began = true;
       }
@@ -127,7 +127,7 @@ export function startLanes(onStroke) {
     for (let c = 0; c < columns; c += 1) {
       const px = left + c * step;
       if (px + step < NAMES || px > width) continue;
-      const low = values[2 * (i * columns + c)] * scale * 1.6, high = values[2 * (i * columns + c) + 1] * scale * 1.6;
+      const low = values[2 * (i * columns + c)] * scale, high = values[2 * (i * columns + c) + 1] * scale;
       const top = Math.max(middle - high, middle - lane * 0.5), bottom = Math.min(middle - low, middle + lane * 0.5);
       pen.rect(px, top, Math.max(step, 0.7), Math.max(bottom - top, 0.5));
     }

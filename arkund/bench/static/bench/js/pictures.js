@@ -31,7 +31,13 @@ export function startPictures() {
     if (entries.length) chip.textContent = "trying – let go to keep, Esc to leave";
     refresh();
   });
-  on("kept", () => { document.getElementById("trying").hidden = true; refresh(); });
+  // What was tried is drawn already; sound comes before drawing it again from the kept revision.
+  let later = 0;
+  on("kept", () => {
+    document.getElementById("trying").hidden = true;
+    clearTimeout(later);
+    later = setTimeout(refresh, 600);
+  });
   on("loop", refresh);
   refresh();
 }

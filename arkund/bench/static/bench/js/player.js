@@ -163,14 +163,31 @@ class Player {
     return Array.from({ length: this.count }, (_, i) => (first + i) % this.count);
   }
 
+  // What is heard comes first; the other states follow once it is there and the hand has rested.
   async fetchAll() {
-    const wanted = [this.variant, ...VARIANTS.filter((v) => v !== this.variant)];
-    for (const v of wanted) await this.fetchVariant(v);
+    const mine = (this.round = (this.round || 0) + 1);
+    await this.fetchVariant(this.variant);
+    for (const v of VARIANTS.filter((other) => other !== this.variant)) {
+      await new Promise((rest) => setTimeout(rest, 700));
+      if (this.round !== mine) return;
+      await this.fetchVariant(v);
+    }
   }
 
   async fetchVariant(v) {
     const state = this.states[v];
     const epoch = state.epoch;
+    // One loop a state and epoch: the one that is under way will do.
+    if (state.fetching === epoch) return;
+    state.fetching = epoch;
+    try {
+      await this.fetchChunks(v, state, epoch);
+    } finally {
+      if (state.fetching === epoch) state.fetching = null;
+    }
+  }
+
+  async fetchChunks(v, state, epoch) {
     for (const index of this.order()) {
       if (state.epoch !== epoch) return;
       const have = state.chunks.get(index);

@@ -67,7 +67,7 @@ export function ruler() {
         }
         for (const [v, name] of d.marks || []) {
           if (v < low || v > high) continue;
-          el(svg, "line", { class: "grid", x1: x(v), x2: x(v), y1: 8, y2: base });
+          el(svg, "line", { class: "gridline", x1: x(v), x2: x(v), y1: 8, y2: base });
           el(svg, "text", { class: "note", x: x(v), y: 8 }, name);
         }
         if (d.proposed !== undefined && d.proposed >= low && d.proposed <= high) {

@@ -13,10 +13,7 @@ export function startAlign() {
     finding.hidden = !picture.proposal;
     if (picture.proposal) {
       finding.querySelector("[data-part=text]").textContent = picture.proposal;
-      finding.querySelector("[data-part=apply]").onclick = () => {
-        const delay = `mics.${bench.mic}.delay_samples`;
-        keepValues({ [delay]: picture.rulers[delay].proposed });
-      };
+      finding.querySelector("[data-part=apply]").onclick = () => keepValues(picture.wanted);
     }
   });
 }
@@ -31,7 +28,7 @@ function drawStrokes(picture) {
   const x = (ms) => 12 + ((ms - from) / (to - from)) * 676;
   const y = (v) => 118 - v * 96;
   for (let ms = Math.ceil(from); ms <= to; ms += 1) {
-    el(svg, "line", { class: ms === 0 ? "zero" : "grid", x1: x(ms), x2: x(ms), y1: 14, y2: 222 });
+    el(svg, "line", { class: ms === 0 ? "zero" : "gridline", x1: x(ms), x2: x(ms), y1: 14, y2: 222 });
     el(svg, "text", { x: x(ms), y: 234, "text-anchor": "middle" }, ms === 0 ? "stroke" : `${ms} ms`);
   }
   el(svg, "line", { class: "zero", x1: 12, x2: 688, y1: y(0), y2: y(0) });
@@ -40,8 +37,9 @@ function drawStrokes(picture) {
     const points = (values) => path(values.map((v, n) => [x(from + (n / values.length) * (to - from)), y(v)]));
     el(svg, "path", { class: `line thin ${families[i]} ${SHADES[i]}`, d: points(line.before), opacity: 0.45 });
     el(svg, "path", { class: `line ${families[i]} ${SHADES[i]}`, d: points(line.after) });
-    el(svg, "text", { x: 688 - (picture.lines.length - 1 - i) * 110, y: 248, "text-anchor": "end", class: line.chosen ? "strong" : "" }, `${SHADES[i] ? "- -" : "—"} ${line.label}`);
-    el(svg, "rect", { class: `solid ${families[i]}`, x: 580 - (picture.lines.length - 1 - i) * 110, y: 241, width: 8, height: 8 });
+    const left = 12 + i * 130;
+    el(svg, "path", { class: `line ${families[i]} ${SHADES[i]}`, d: `M${left} 244h22` });
+    el(svg, "text", { x: left + 28, y: 248, class: line.chosen ? "strong" : "" }, line.label);
   });
 }
 
@@ -53,7 +51,7 @@ function drawLag(curve) {
   const y = (v) => 60 - v * 46;
   el(svg, "line", { class: "zero", x1: 12, x2: 688, y1: y(0), y2: y(0) });
   for (let lag = Math.ceil(low / 100) * 100; lag <= high; lag += 100) {
-    el(svg, "line", { class: "grid", x1: x(lag), x2: x(lag), y1: 10, y2: 112 });
+    el(svg, "line", { class: "gridline", x1: x(lag), x2: x(lag), y1: 10, y2: 112 });
     el(svg, "text", { x: x(lag), y: 124, "text-anchor": "middle" }, minus(lag, 0));
   }
   el(svg, "path", { class: "inkline", d: path(curve.values.map((v, i) => [x(curve.lags[i]), y(v)])) });

@@ -10,7 +10,7 @@ export function startBus() {
     if (p.reduction) {
       el(squeeze, "line", { class: "zero", x1: 30, x2: 396, y1: 6, y2: 6 });
       for (const db of [0, 6, 12, 18, 24]) {
-        el(squeeze, "line", { class: "grid", x1: 30, x2: 396, y1: 6 + db * 4, y2: 6 + db * 4 });
+        el(squeeze, "line", { class: "gridline", x1: 30, x2: 396, y1: 6 + db * 4, y2: 6 + db * 4 });
         el(squeeze, "text", { x: 26, y: 9 + db * 4, "text-anchor": "end" }, db ? `−${db}` : "0");
       }
       hang(squeeze, p.reduction.map((v) => Math.min(v, 25)), 30, 396, 6, 4);

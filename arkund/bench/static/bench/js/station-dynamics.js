@@ -27,7 +27,7 @@ function drawStems(p) {
   const bar = bench.beat_s * bench.beats;
   for (let n = bench.loop[0]; n <= bench.loop[1] + 1; n += 1) {
     const at = x(bench.first_downbeat_s + (n - 1) * bar);
-    el(svg, "line", { class: "grid", x1: at, x2: at, y1: 8, y2: 202 });
+    el(svg, "line", { class: "gridline", x1: at, x2: at, y1: 8, y2: 202 });
     if (n <= bench.loop[1]) el(svg, "text", { x: at + 3, y: 216 }, `bar ${n}`);
   }
   el(svg, "line", { class: "zero", x1: 34, x2: 690, y1: 8, y2: 8 });

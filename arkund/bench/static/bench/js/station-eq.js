@@ -8,24 +8,24 @@ export function startEq() {
   const svg = document.getElementById("spectrum");
   const x = (hz) => 36 + (Math.log(hz / LOW) / Math.log(HIGH / LOW)) * 656;
   const hzAt = (px) => LOW * (HIGH / LOW) ** ((px - 36) / 656);
-  const y = (db) => 66 + (Math.max(Math.min(db, 14), -62) / -62) * 284;
+  const y = (db) => 66 + (Math.max(Math.min(db, 14), -62) / -62) * 354;
 
   on("picture", (p) => {
     clear(svg);
     levels(svg, y, [0, -12, -24, -36, -48, -60], 36, 692);
     for (const hz of [30, 50, 100, 200, 300, 500, 1000, 2000, 3000, 5000, 10000]) {
-      el(svg, "line", { class: "grid", x1: x(hz), x2: x(hz), y1: 60, y2: 352 });
-      el(svg, "text", { x: x(hz), y: 364, "text-anchor": "middle" }, hz >= 1000 ? `${hz / 1000}k` : hz);
+      el(svg, "line", { class: "gridline", x1: x(hz), x2: x(hz), y1: 60, y2: 422 });
+      el(svg, "text", { x: x(hz), y: 434, "text-anchor": "middle" }, hz >= 1000 ? `${hz / 1000}k` : hz);
     }
     const points = (values) => values.map((v, i) => [x(p.hz[i]), y(v)]);
-    const floor = `L${x(p.hz.at(-1))} 352L${x(p.hz[0])} 352z`;
+    const floor = `L${x(p.hz.at(-1))} 422L${x(p.hz[0])} 422z`;
     el(svg, "path", { class: "under", d: path(points(p.before)) + floor });
     el(svg, "path", { class: "bleed-line", d: path(points(p.bleed)) });
     ribbon(p, points);
     el(svg, "path", { class: `line ${familyOf(bench.piece)}`, d: path(points(p.after)) });
     p.landmarks.forEach((l, i) => {
-      el(svg, "line", { class: "bleed-line", x1: x(l.hz), x2: x(l.hz), y1: 352, y2: 372 + i * 9 });
-      el(svg, "text", { class: "strong", x: Math.min(x(l.hz) + 3, 600), y: 377 + i * 9 }, `${l.name} ${l.hz.toFixed(0)} Hz · ${l.note}`);
+      el(svg, "line", { class: "bleed-line", x1: x(l.hz), x2: x(l.hz), y1: 422, y2: 440 + i * 10 });
+      el(svg, "text", { class: "strong", x: Math.min(x(l.hz) + 3, 600), y: 446 + i * 10 }, `${l.name} ${l.hz.toFixed(0)} Hz · ${l.note}`);
     });
     p.flags.forEach((flag, i) => drawFlag(flag, i));
   });
@@ -52,7 +52,7 @@ export function startEq() {
   function drawFlag(flag, i) {
     const px = x(Math.min(Math.max(flag.hz, LOW), HIGH)), py = 12 + (i % 4) * 14;
     const group = el(svg, "g", { class: "flag-group" });
-    el(group, "line", { class: "stem", x1: px, x2: px, y1: py + 5, y2: 352 });
+    el(group, "line", { class: "stem", x1: px, x2: px, y1: py + 5, y2: 422 });
     const width = flag.text.length * 6.1 + 10;
     const left = px + width > 694 ? px - width : px;
     const box = el(group, "rect", { class: "flag", x: left, y: py - 7, width, height: 13, rx: 1 });

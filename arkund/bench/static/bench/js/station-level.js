@@ -10,7 +10,7 @@ export function startLevel() {
     svg.setAttribute("viewBox", `0 0 700 ${rows.length * step + 34}`);
     el(svg, "rect", { class: "target", x: x(target[0]), width: x(target[1]) - x(target[0]), y: 4, height: rows.length * step });
     for (let db = -60; db <= 6; db += 6) {
-      el(svg, "line", { class: db === 0 ? "zero" : "grid", x1: x(db), x2: x(db), y1: 4, y2: rows.length * step + 6 });
+      el(svg, "line", { class: db === 0 ? "zero" : "gridline", x1: x(db), x2: x(db), y1: 4, y2: rows.length * step + 6 });
       el(svg, "text", { x: x(db), y: rows.length * step + 20, "text-anchor": "middle" }, minus(db, 0));
     }
     rows.forEach((row, i) => {

@@ -93,7 +93,7 @@ export function startStrip() {
     } catch { /* the next change asks again */ }
   }
   let soon = 0;
-  const figuresSoon = () => { clearTimeout(soon); soon = setTimeout(figures, 250); };
+  const figuresSoon = () => { clearTimeout(soon); soon = setTimeout(figures, 900); };
 
   document.querySelectorAll("[data-variant]").forEach((button) => {
     button.addEventListener("click", () => chooseVariant(button.dataset.variant));

@@ -1,0 +1,47 @@
+# Two commands do it all on a fresh machine: `make demo` and `make test`.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+RUN_STAMP := $(VENV)/.run-ready
+TEST_STAMP := $(VENV)/.test-ready
+
+.PHONY: setup demo test lint accuracy bench screenshots styles
+
+setup: $(RUN_STAMP)
+
+$(RUN_STAMP): requirements.txt pyproject.toml
+	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	@echo "Installing what Arkund needs …"
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.txt
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps -e .
+	@$(BIN)/python -m arkund.core.mix.warming
+	@touch $@
+
+demo: setup
+	@$(BIN)/arkund demo $(ARGS)
+
+$(TEST_STAMP): $(RUN_STAMP) requirements-dev.txt package-lock.json
+	@echo "Installing what the tests need …"
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements-dev.txt
+	@sh scripts/install-test-tools.sh
+	@touch $@
+
+test: $(TEST_STAMP) lint
+	@$(BIN)/python -m pytest $(ARGS)
+
+lint: $(TEST_STAMP)
+	@$(BIN)/ruff check .
+	@$(BIN)/ruff format --check .
+	@$(BIN)/mypy
+
+accuracy: $(TEST_STAMP)
+	@$(BIN)/python benchmarks/accuracy.py $(ARGS)
+
+bench: $(TEST_STAMP)
+	@$(BIN)/python benchmarks/speed.py $(ARGS)
+
+screenshots: $(TEST_STAMP)
+	@$(BIN)/python scripts/screenshots.py $(ARGS)
+
+styles:
+	@npm ci --silent --ignore-scripts && npm run --silent build

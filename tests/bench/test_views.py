@@ -1,0 +1,183 @@
+"""Pages and data for the browser."""
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import Client
+
+from arkund.bench.frame import STATION_NAMES
+from arkund.songs.models import Job, Song, StagedFile
+from tests.making import small_song
+
+pytestmark = pytest.mark.django_db
+
+
+@pytest.fixture
+def song(data: Path, tmp_path: Path) -> Song:
+    return small_song(tmp_path / "in")
+
+
+def _json(client: Client, url: str, data: dict) -> tuple[int, dict]:
+    answer = client.post(url, json.dumps(data), content_type="application/json")
+    return answer.status_code, answer.json()
+
+
+@pytest.mark.parametrize("station", STATION_NAMES)
+def test_every_station_opens_under_a_strict_policy(client: Client, song: Song, station: str) -> None:
+    answer = client.get(f"/{song.slug}/{station}/?mic=snare_top&bars=1-2")
+    assert answer.status_code == 200
+    policy = answer["Content-Security-Policy"]
+    assert "default-src 'none'" in policy
+    assert "unsafe" not in policy
+    text = answer.content.decode()
+    assert " style=" not in text
+    assert "<style" not in text
+    scripts = [part.split(">")[0] for part in text.split("<script")[1:]]
+    assert all("src=" in s or 'type="application/json"' in s for s in scripts)
+
+
+@pytest.mark.parametrize("station", ["edit", "align", "level", "clean", "eq", "dynamics", "bus"])
+@pytest.mark.parametrize("mic", ["kick_in", "snare_top"])
+def test_every_picture_can_be_drawn(client: Client, song: Song, station: str, mic: str) -> None:
+    answer = client.get(f"/{song.slug}/picture/{station}/?mic={mic}&bars=1-2")
+    assert answer.status_code == 200
+    assert json.loads(json.dumps(answer.json(), allow_nan=False))["rulers"] is not None
+
+
+def test_a_try_changes_the_picture_and_stores_nothing(client: Client, song: Song) -> None:
+    url = f"/{song.slug}/picture/clean/?mic=snare_top&bars=1-4"
+    patch = {"mics.snare_top.clean.on": True, "mics.snare_top.clean.range_db": -20}
+    plain = client.get(url).json()
+    tried = client.get(url, {"mic": "snare_top", "bars": "1-4", "patch": json.dumps(patch)}).json()
+    assert plain["report"] == {}
+    assert plain["openings"] == []
+    assert tried["report"]["passed"] == tried["report"]["hits"] == 8
+    assert tried["report"]["bleed_reduction_db"] == pytest.approx(20, abs=1)
+    assert len(tried["openings"]) >= 7
+    assert song.revisions.count() == 1
+
+
+def test_pcm_is_the_sound(client: Client, song: Song) -> None:
+    url = f"/{song.slug}/pcm/"
+    answer = client.get(url, {"start": 0, "frames": 4800, "variant": "recorded"})
+    samples = np.frombuffer(answer.content, "<i2").reshape(2, 4800)
+    assert answer["X-Channels"] == "2"
+    from arkund.songs.rendering import render_span
+
+    wanted = render_span(song.current.sheet, "output", "recorded", 0, 4800)  # type: ignore[union-attr]
+    scale = float(answer["X-Scale"])
+    assert np.abs(samples.T / 32767 * scale - wanted).max() < 2 / 32768
+    mono = client.get(url, {"start": 0, "frames": 100, "node": "kick_in"})
+    assert mono["X-Channels"] == "1"
+    assert len(mono.content) == 200
+
+
+def test_peaks_over_full_scale_arrive_whole(client: Client, song: Song) -> None:
+    patch = json.dumps({"mics.kick_in.trim_db": 24})
+    answer = client.get(f"/{song.slug}/pcm/", {"start": 0, "frames": 48000, "patch": patch})
+    samples = np.frombuffer(answer.content, "<i2")
+    assert float(answer["X-Scale"]) > 1
+    assert np.abs(samples).max() == 32767
+
+
+@pytest.mark.parametrize(
+    "query",
+    [{}, {"start": "x", "frames": 5}, {"start": 0, "frames": 10**9}, {"start": 10**9, "frames": 10},
+     {"start": 0, "frames": 10, "variant": "later"}, {"start": 0, "frames": 10, "node": "tuba"},
+     {"start": 0, "frames": 10, "rev": 99}, {"start": 0, "frames": 10, "patch": "{"}],
+)  # fmt: skip
+def test_senseless_spans_get_a_sentence(client: Client, song: Song, query: dict) -> None:
+    answer = client.get(f"/{song.slug}/pcm/", query)
+    assert answer.status_code == 400
+    assert answer.json()["error"].endswith(".")
+
+
+def test_lanes_show_overview_and_samples(client: Client, song: Song) -> None:
+    url = f"/{song.slug}/lanes/"
+    wide = client.get(url, {"start": 0, "frames": 384000, "columns": 100, "mics": "kick_in,snare_top"})
+    assert len(wide.content) == 2 * 100 * 4
+    near = client.get(url, {"start": 0, "frames": 64, "columns": 64, "mics": "kick_in"})
+    values = np.frombuffer(near.content, "<i2").reshape(64, 2)
+    assert np.array_equal(values[:, 0], values[:, 1])
+    assert values.any()
+
+
+def test_keep_undo_redo_and_conflict(client: Client, song: Song) -> None:
+    keep = f"/{song.slug}/keep/"
+    status, made = _json(client, keep, {"patch": {"mics.kick_in.trim_db": -3}, "base": 1})
+    assert (status, made["revision"]) == (200, 2)
+    assert made["sheet"]["mics"]["kick_in"]["trim_db"] == -3
+    status, refused = _json(client, keep, {"patch": {"mics.kick_in.trim_db": 1}, "base": 1})
+    assert status == 409
+    assert refused["changed"] == ["kick in: trim 0 dB → −3 dB"]
+    assert _json(client, f"/{song.slug}/undo/", {})[1]["revision"] == 1
+    assert _json(client, f"/{song.slug}/redo/", {})[1]["revision"] == 2
+    assert _json(client, f"/{song.slug}/take-back/", {"revision": 2})[1]["revision"] == 3
+    assert _json(client, keep, {"patch": {"mics.kick_in.trim_db": 99}, "base": 3})[0] == 400
+    assert _json(client, keep, {"patch": {}, "base": 3})[0] == 400
+
+
+def test_posts_from_elsewhere_are_refused(song: Song) -> None:
+    strict = Client(enforce_csrf_checks=True)
+    data = json.dumps({"patch": {"mics.kick_in.trim_db": -3}, "base": 1})
+    url = f"/{song.slug}/keep/"
+    assert strict.post(url, data, content_type="application/json").status_code == 403
+    foreign = Client().post(url, data, content_type="application/json",
+                            headers={"Sec-Fetch-Site": "cross-site"})  # fmt: skip
+    assert foreign.status_code == 403
+    assert Client().get("/", headers={"Host": "evil.example"}).status_code == 400
+    assert song.revisions.count() == 1
+
+
+def test_uploads_are_examined_one_by_one(client: Client, data: Path, tmp_path: Path) -> None:
+    small_song(tmp_path / "in", "unused")
+    token = "a" * 24
+    url = f"/staging/{token}/"
+    good = (tmp_path / "in" / "Kick In.wav").read_bytes()
+    answer = client.post(url, {"file": SimpleUploadedFile("Kick In.wav", good)}).json()
+    assert answer["files"][0]["mic"] == "kick_in"
+    bad = SimpleUploadedFile("../../Snare.wav", b"RIFF....")
+    answer = client.post(url, {"file": bad, "name": "../../Snare.wav"}).json()
+    snare = next(f for f in answer["files"] if "Snare" in f["name"])
+    assert "not sound" in snare["refusal"]
+    inside = {p.resolve().parent.parent.name for p in data.rglob("*.wav") if "staging" in str(p)}
+    assert inside == {"staging"}
+    status, made = _json(client, f"{url}make/", {"name": "New", "files": [
+        {"name": "Kick In.wav", "mic": "kick_in"}]})  # fmt: skip
+    assert status == 200
+    assert Job.objects.get(pk=made["job"]).params["name"] == "New"
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [({"name": ""}, "name"), ({"files": []}, "Drop the mics"), ({"tempo": "fast"}, "not a number"),
+     ({"tempo": "9000"}, "between 20 and 400"), ({"meter": "4/5"}, "not a meter"),
+     ({"files": [{"name": "a", "mic": "tuba"}]}, "not a role")],
+)  # fmt: skip
+def test_a_new_song_says_what_is_missing(client: Client, change: dict, words: str) -> None:
+    data = {"name": "x", "files": [{"name": "a.wav", "mic": "hat"}]} | change
+    status, answer = _json(client, f"/staging/{'b' * 24}/make/", data)
+    assert status == 400
+    assert words in answer["error"]
+    assert StagedFile.objects.count() == 0
+
+
+def test_no_song_is_no_dead_end(client: Client) -> None:
+    assert "Bring in a folder" in client.get("/").content.decode()
+    missing = client.get("/nothing/edit/", headers={"Accept": "text/html"})
+    assert missing.status_code == 404
+    assert "All songs" in missing.content.decode()
+
+
+def test_print_is_queued_and_refuses_nonsense(client: Client, song: Song) -> None:
+    status, made = _json(client, f"/{song.slug}/print/start/", {"stems": ["mix"], "format": "flac"})
+    assert status == 200
+    job = Job.objects.get(pk=made["job"])
+    assert job.params == {"revision": 1, "stems": ["mix"], "format": "flac"}
+    assert client.get(f"/jobs/{job.pk}/").json()["state"] == "queued"
+    _json(client, f"/jobs/{job.pk}/cancel/", {})
+    assert client.get(f"/jobs/{job.pk}/").json()["state"] == "cancelled"
+    assert _json(client, f"/{song.slug}/print/start/", {"stems": []})[0] == 400

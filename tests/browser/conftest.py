@@ -1,0 +1,96 @@
+"""The real serve and worker on a data folder of their own, and Debian's Chromium."""
+
+import os
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, sync_playwright
+
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+         "--disable-background-networking", "--disable-component-update", "--disable-sync",
+         "--autoplay-policy=no-user-gesture-required"]  # fmt: skip
+
+
+def until(page: Page, condition: str, timeout_s: float = 20.0) -> None:
+    """Wait for a condition in the page. Playwright's own wait needs eval inside the page, which
+    the Content-Security-Policy rightly refuses."""
+    deadline = time.monotonic() + timeout_s
+    while time.monotonic() < deadline:
+        if page.evaluate(condition):
+            return
+        time.sleep(0.03)
+    raise AssertionError(f"never came true: {condition}")
+
+
+@pytest.fixture(scope="session")
+def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    home = tmp_path_factory.mktemp("browser-data")
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    env = os.environ | {"ARKUND_DATA": str(home)}
+    command = [sys.executable, "-m", "arkund"]
+    subprocess.run([*command, "songs"], env=env, check=True, capture_output=True)
+    parts = [
+        subprocess.Popen([*command, *part], env=env, stderr=subprocess.DEVNULL)
+        for part in (["serve", "--port", str(port)], ["worker"])
+    ]
+    base = f"http://127.0.0.1:{port}"
+    for _ in range(200):
+        try:
+            urllib.request.urlopen(base, timeout=2)
+            break
+        except OSError:
+            time.sleep(0.1)
+    yield base
+    for part in parts:
+        part.terminate()
+    for part in parts:
+        part.wait(20)
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as play:
+        chromium = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield chromium
+        chromium.close()
+
+
+@pytest.fixture
+def page(browser: Browser) -> Iterator[Page]:
+    """A page that fails its test on any script error or refused resource."""
+    tab = browser.new_page(viewport={"width": 1280, "height": 800})
+    troubles: list[str] = []
+    tab.on("pageerror", lambda error: troubles.append(str(error)))
+    # A sentence of refusal comes with status 400 or 409, which the browser reports by itself.
+    tab.on("console", lambda m: troubles.append(m.text)
+           if m.type == "error" and "status of 4" not in m.text else None)  # fmt: skip
+    yield tab
+    tab.close()
+    assert troubles == []
+
+
+@pytest.fixture(scope="session")
+def song(address: str, browser: Browser, recording: Path) -> str:
+    """A song made through the page, from files; returns its address."""
+    tab = browser.new_page(viewport={"width": 1280, "height": 800})
+    tab.goto(f"{address}/new/")
+    tab.fill("#name", "Lantern Yard")
+    tab.fill("#tempo", "104")
+    sounds = sorted(str(p) for p in recording.glob("*.wav"))
+    tab.set_input_files("#files", sounds)
+    until(tab, "document.querySelectorAll('#staged tr').length === 13")
+    until(tab, "!document.querySelector('#make').disabled")
+    first = tab.locator("#staged tr").first
+    assert first.locator("select").input_value() == "kick_in"
+    tab.click("#make")
+    tab.wait_for_url("**/lantern-yard/edit/**", timeout=90_000)
+    tab.close()
+    return f"{address}/lantern-yard"

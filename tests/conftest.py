@@ -1,0 +1,47 @@
+"""Shared by all tests: a data folder of their own, a short simulated recording."""
+
+import os
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+# Before Django reads its settings.
+_SCRATCH = tempfile.TemporaryDirectory(prefix="arkund-tests-")
+os.environ["ARKUND_DATA"] = _SCRATCH.name
+os.environ.pop("ARKUND_REDIS_URL", None)
+
+from arkund.core.simulate.session import Session, simulate, write_session  # noqa: E402
+
+SEED = 31
+
+
+@pytest.fixture(scope="session")
+def session() -> Session:
+    """Eight bars of the demo's kit: intro, verse, a fill."""
+    return simulate("copper", SEED, bars=8, keep_stems=True)
+
+
+@pytest.fixture(scope="session")
+def recording(session: Session, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The same as files, without stems."""
+    folder = tmp_path_factory.mktemp("recording")
+    bare = Session(session.preset, session.rate, session.mics, {}, session.truth)
+    write_session(bare, folder)
+    return folder
+
+
+@pytest.fixture
+def data(tmp_path: Path, settings: object) -> Iterator[Path]:
+    """A fresh data folder for a test that stores files."""
+    from arkund.songs import storage
+
+    settings.DATA = tmp_path  # type: ignore[attr-defined]
+    for cached in (storage._known_sound_path, storage.load_hits, storage.load_overview,
+                   storage.tile_cache):  # fmt: skip
+        cached.cache_clear()
+    yield tmp_path
+    for cached in (storage._known_sound_path, storage.load_hits, storage.load_overview,
+                   storage.tile_cache):  # fmt: skip
+        cached.cache_clear()

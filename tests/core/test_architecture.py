@@ -1,0 +1,91 @@
+"""Rules of the code itself: which way imports point, and what compiled kernels may call."""
+
+import ast
+from pathlib import Path
+
+import arkund
+
+ROOT = Path(arkund.__file__).parent
+LAYERS = [
+    {"units", "errors"},
+    {"kit", "audio"},
+    {"measure", "hits"},
+    {"replace", "clean", "shape", "timing", "align"},
+    {"mix"},
+    {"advise"},
+    {"simulate", "exchange"},
+]
+# Loudness and true peak run the same biquads as the equaliser; simulation stands beside the rest.
+ALLOWED = {("measure", "shape"), ("shape", "units")}
+
+
+def _imports(path: Path) -> set[str]:
+    names: set[str] = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and node.module:
+            names.add(node.module)
+        elif isinstance(node, ast.Import):
+            names |= {alias.name for alias in node.names}
+    return names
+
+
+def _level(part: str) -> int:
+    return next(i for i, layer in enumerate(LAYERS) if part in layer)
+
+
+def test_core_knows_no_interface_and_no_database() -> None:
+    for path in (ROOT / "core").rglob("*.py"):
+        for name in _imports(path):
+            assert not name.startswith(("django", "huey", "arkund.songs", "arkund.bench")), (path, name)
+
+
+def test_songs_do_not_import_the_bench() -> None:
+    for path in (ROOT / "songs").rglob("*.py"):
+        assert not any(n.startswith("arkund.bench") for n in _imports(path)), path
+
+
+def test_imports_inside_core_point_one_way() -> None:
+    for path in (ROOT / "core").rglob("*.py"):
+        own = path.relative_to(ROOT / "core").parts[0].removesuffix(".py")
+        if own in ("__init__", "simulate") or path.name == "warming.py":
+            continue
+        for name in _imports(path):
+            if name.startswith("arkund.core."):
+                other = name.split(".")[2]
+                if other != own and (own, other) not in ALLOWED:
+                    assert _level(other) <= _level(own), f"{path} imports {name}"
+
+
+def _is_kernel(node: ast.FunctionDef) -> bool:
+    return any("njit" in ast.dump(decorator) for decorator in node.decorator_list)
+
+
+def test_kernels_call_kernels_of_their_own_module_only() -> None:
+    """numba does not notice when a function of another file changes, and would run the old one."""
+    kernels = 0
+    for path in (ROOT / "core").rglob("*.py"):
+        tree = ast.parse(path.read_text())
+        own = {n.name for n in tree.body if isinstance(n, ast.FunctionDef)}
+        imported = {
+            alias.asname or alias.name
+            for n in ast.walk(tree) if isinstance(n, ast.ImportFrom) and (n.module or "").startswith("arkund")
+            for alias in n.names
+        }  # fmt: skip
+        for node in tree.body:
+            if isinstance(node, ast.FunctionDef) and _is_kernel(node):
+                kernels += 1
+                called = {c.func.id for c in ast.walk(node)
+                          if isinstance(c, ast.Call) and isinstance(c.func, ast.Name)}  # fmt: skip
+                assert not called & imported, (path, node.name)
+                assert called & own <= {n.name for n in tree.body
+                                        if isinstance(n, ast.FunctionDef) and _is_kernel(n)}  # fmt: skip
+    assert kernels >= 10
+
+
+def test_kernels_release_the_interpreter_and_are_kept_on_disk() -> None:
+    for path in (ROOT / "core").rglob("*.py"):
+        for node in ast.parse(path.read_text()).body:
+            if isinstance(node, ast.FunctionDef) and _is_kernel(node):
+                text = ast.dump(node.decorator_list[0])
+                assert "nogil" in text, (path, node.name)
+                assert "cache" in text, (path, node.name)

@@ -1,0 +1,106 @@
+"""The gate by its definitions: exact to a sample and a tenth of a decibel."""
+
+import numpy as np
+import pytest
+
+from arkund.core.clean.gate import (
+    ThresholdKey,
+    Timing,
+    apply_envelope,
+    envelope,
+    gate,
+    stroke_openings,
+    threshold_openings,
+)
+
+TIMING = Timing(attack=100, hold=500, release=1000)
+
+
+def _burst(length: int = 6000) -> np.ndarray:
+    """Quiet, then loud from 1000 to 1999, then quiet."""
+    key = np.full(length, 0.001, np.float32)
+    key[1000:2000] = 0.5
+    return key
+
+
+def _gain_db(out: np.ndarray, key: np.ndarray) -> np.ndarray:
+    return 20 * np.log10(np.abs(out) / np.abs(key))
+
+
+def test_travel_is_linear_in_decibels_and_exact() -> None:
+    key = _burst()
+    gain = _gain_db(gate(key, key, -20, 6, -40, TIMING), key)
+    assert np.allclose(gain[:1000], -40, atol=0.1)
+    assert np.allclose(gain[1000:1100], -40 + 0.4 * np.arange(100), atol=0.1)
+    # Hold starts at the first sample below the close threshold.
+    assert np.allclose(gain[1100:2500], 0, atol=0.01)
+    assert np.allclose(gain[2500:3500], -0.04 * np.arange(1000), atol=0.1)
+    assert np.allclose(gain[3500:], -40, atol=0.1)
+
+
+def test_open_gate_passes_bits_untouched() -> None:
+    key = _burst()
+    out = gate(key, key, -20, 6, -40, TIMING)
+    assert np.array_equal(out[1101:2500], key[1101:2500])
+
+
+def test_range_zero_passes_bits_untouched() -> None:
+    noise = np.random.default_rng(1).standard_normal(3000).astype(np.float32)
+    assert np.array_equal(gate(noise, noise, -3, 6, 0, TIMING), noise)
+
+
+def test_lookahead_of_the_attack_is_open_at_the_onset() -> None:
+    key = _burst()
+    out = gate(key, key, -20, 6, -60, Timing(100, 500, 1000, lookahead=100))
+    assert _gain_db(out, key)[1000] == pytest.approx(0, abs=0.01)
+    assert _gain_db(out, key)[899] == pytest.approx(-60, abs=0.1)
+
+
+def test_a_key_between_the_thresholds_holds_an_open_gate_and_opens_no_shut_one() -> None:
+    key = np.full(9000, 10 ** (-23 / 20), np.float32)
+    assert len(threshold_openings(key, -20, 6, 100)) == 0
+    key[100] = 0.5
+    assert threshold_openings(key, -20, 6, 100).tolist() == [[100, 9000]]
+
+
+def test_deciding_in_blocks_equals_deciding_at_once() -> None:
+    rng = np.random.default_rng(2)
+    key = (rng.standard_normal(50000) * np.repeat(rng.uniform(0, 0.4, 50), 1000)).astype(np.float32)
+    whole = threshold_openings(key, -12, 8, 300)
+    follower = ThresholdKey(-12, -20, 300)
+    at = 0
+    for size in (1, 17, 4000, 20000, 25982):
+        follower.feed(key[at : at + size], at)
+        at += size
+    assert at == len(key)
+    assert np.array_equal(follower.finish(len(key)), whole)
+    assert len(whole) > 3
+
+
+def test_opening_again_while_closing_rises_from_where_it_is() -> None:
+    shape = envelope([(1000, 2000), (3000, 3100)], -40, TIMING)
+    fallen = shape.at(np.array([2999.0]))[0]
+    assert -40 < fallen < -10
+    risen = shape.at(np.array([3000.0 + 50.0]))[0]
+    assert risen == pytest.approx(min(fallen + 0.4 * 51, 0), abs=0.1)
+    assert shape.at(np.array([3400.0]))[0] == 0
+
+
+def test_opening_again_during_hold_stays_open() -> None:
+    shape = envelope([(1000, 2000), (2300, 2400)], -40, TIMING)
+    assert np.all(shape.at(np.arange(1100.0, 2900.0)) == 0)
+    assert shape.at(np.array([2950.0]))[0] < 0
+
+
+def test_any_part_equals_the_whole() -> None:
+    noise = np.random.default_rng(3).standard_normal(20000).astype(np.float32)
+    shape = envelope([(2000, 3000), (9000, 9100), (9900, 12000)], -35, TIMING)
+    whole = apply_envelope(noise, 0, shape)
+    for start, stop in ((0, 50), (2049, 2051), (3500, 9050), (12400, 20000)):
+        part = apply_envelope(np.ascontiguousarray(noise[start:stop]), start, shape)
+        assert np.allclose(part, whole[start:stop], atol=1e-6)
+
+
+def test_strokes_that_touch_become_one_opening() -> None:
+    openings = stroke_openings(np.array([5000, 1000, 1400]), 48, 500, 100000)
+    assert openings.tolist() == [[952, 1900], [4952, 5500]]

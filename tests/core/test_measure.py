@@ -1,0 +1,109 @@
+"""Measures against closed forms and an independent library."""
+
+import numpy as np
+import pyloudnorm
+import pytest
+
+from arkund.core.measure.levels import attack_to_body_db, clipped_runs, measure_mic
+from arkund.core.measure.loudness import loudness_lufs, true_peak
+from arkund.core.measure.strokes import ring_time_s, stroke_spectrum
+from arkund.core.timing.grid import Grid, estimate_tempo, parse_meter
+from arkund.core.units import hz_to_note, note_to_hz
+
+RATE = 48000
+
+
+@pytest.mark.parametrize("rate", [44100, 48000, 96000])
+@pytest.mark.parametrize("channels", [1, 2])
+def test_loudness_against_pyloudnorm(rate: int, channels: int) -> None:
+    rng = np.random.default_rng(4)
+    sound = rng.standard_normal((rate * 6, channels)) * np.linspace(0.001, 0.3, rate * 6)[:, None]
+    sound = sound.astype(np.float32).squeeze()
+    wanted = pyloudnorm.Meter(rate).integrated_loudness(sound.astype(np.float64))
+    assert loudness_lufs(sound, rate) == pytest.approx(wanted, abs=0.1)
+
+
+def test_true_peak_between_samples() -> None:
+    # A quarter of the rate, an eighth of a turn off: every sample stands at 0.707 of the peak.
+    sine = np.sin(np.pi / 2 * np.arange(4000) + np.pi / 4).astype(np.float32)
+    assert np.abs(sine).max() == pytest.approx(0.7071, abs=1e-3)
+    assert true_peak(sine[500:3500] * np.hanning(3000).astype(np.float32)) == pytest.approx(1, abs=0.02)
+
+
+def test_measures_of_a_known_signal() -> None:
+    sound = np.zeros(RATE * 2, np.float32)
+    for at in range(0, RATE * 2, RATE // 4):
+        sound[at + 100 : at + 200] = 0.25
+    sound[RATE : RATE + 3] = 1.0
+    sound += 0.01
+    got = measure_mic(sound, RATE, [0.25 * n for n in range(8)])
+    assert got.peak_dbfs == pytest.approx(0.09, abs=0.01)
+    assert got.peak_at_s == 1.0
+    assert got.dc == pytest.approx(float(sound.mean()), abs=1e-5)
+    assert got.clipped_runs == [(1.0, 3)]
+    assert {"clipped", "dc", "hot", "wild"} <= set(got.flags)
+
+
+def test_silence_is_measured_without_complaint() -> None:
+    assert measure_mic(np.zeros(1000, np.float32), RATE).flags == ["silent"]
+
+
+def test_single_full_samples_are_no_clipping() -> None:
+    assert clipped_runs(np.array([0, 1, 0, 1, 1, 0], np.float32), RATE) == [(round(3 / RATE, 5), 2)]
+
+
+def test_attack_to_body_of_a_known_stroke() -> None:
+    sound = np.zeros(RATE, np.float32)
+    sound[: RATE // 100] = 0.8
+    sound[RATE // 50 : RATE // 10] = 0.2
+    assert attack_to_body_db(sound, RATE, [0.0]) == pytest.approx(12.04, abs=0.05)
+
+
+def test_ring_time_of_a_known_decay() -> None:
+    time = np.arange(RATE) / RATE
+    ring = np.sin(2 * np.pi * 200 * time) * 10 ** (-20 * time / 0.4 / 20)
+    sound = np.concatenate([ring, ring]).astype(np.float32)
+    assert ring_time_s(sound, RATE, [0.0, 1.0], 20.0) == pytest.approx(0.4, abs=0.04)
+
+
+def test_spectrum_shows_a_drum_where_it_sounds() -> None:
+    time = np.arange(RATE) / RATE
+    own = np.sin(2 * np.pi * 200 * time) * np.exp(-time / 0.1)
+    other = np.sin(2 * np.pi * 3000 * time) * np.exp(-time / 0.1) * 0.1
+    sound = np.concatenate([own, other] * 4).astype(np.float32)
+    found = stroke_spectrum(sound, RATE, [0.0, 2.0, 4.0], [1.0, 3.0, 5.0])
+    assert found.hz[np.argmax(found.strokes_db)] == pytest.approx(200, rel=0.05)
+    assert found.hz[np.argmax(found.bleed_db)] == pytest.approx(3000, rel=0.05)
+
+
+@pytest.mark.parametrize("bpm", [72.0, 104.0, 176.0])
+def test_tempo_within_two_permille(bpm: float) -> None:
+    rng = np.random.default_rng(round(bpm))
+    grid = 60 / bpm / 2
+    steps = np.sort(rng.choice(200, 140, replace=False))
+    times = 0.7 + steps * grid + rng.normal(0, 0.005, 140)
+    found = estimate_tempo(times, np.ones(140))
+    assert found is not None
+    ratios = [found[0] / bpm * k for k in (0.5, 1, 2)]
+    assert min(abs(r - 1) for r in ratios) < 0.002
+
+
+def test_tempo_of_nothing_is_not_guessed() -> None:
+    assert estimate_tempo(np.array([0.1, 0.5]), np.ones(2)) is None
+
+
+def test_places_in_bars_and_beats() -> None:
+    grid = Grid(120, 4, 4, 1.0)
+    assert grid.place(1.0) == "1.1.00"
+    assert grid.place(3.75) == "2.2.50"
+    assert grid.frames_of_bars(2, 3, 1000) == (3000, 7000)
+    assert grid.bars_in(7.0) == 3
+    with pytest.raises(ValueError, match="not a meter"):
+        parse_meter("4/5")
+
+
+def test_notes_and_hertz() -> None:
+    assert note_to_hz("A1") == pytest.approx(55.0)
+    assert hz_to_note(54.0) == "A1"
+    with pytest.raises(ValueError, match="not a note"):
+        note_to_hz("H2")

@@ -1,0 +1,263 @@
+"""Rendering: any span equals the print, parallel paths stay in step, stems null, bits repeat."""
+
+import hashlib
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+import soundfile as sf
+
+from arkund.core.errors import SheetError
+from arkund.core.hits.detect import Hit
+from arkund.core.mix.cache import DiskStore, TileCache
+from arkund.core.mix.engine import Engine
+from arkund.core.mix.graph import Library, build
+from arkund.core.mix.printing import PART_FOLDER, PrintCancelled, print_song
+from arkund.core.mix.sheet import (
+    Compressor,
+    ParallelBus,
+    Sheet,
+    Source,
+    Take,
+    apply_patch,
+    dump,
+    inverse_patch,
+    load,
+    new_mic,
+    read_path,
+)
+from arkund.core.units import amplitude_to_db
+
+RATE = 8000
+SECONDS = 41
+MICS = ("kick_in", "snare_top", "overhead_l", "overhead_r")
+
+
+@pytest.fixture(scope="module")
+def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library, dict[str, np.ndarray]]:
+    """Four mics of bursts and long decays, in 32-bit float files."""
+    folder = tmp_path_factory.mktemp("song")
+    rng = np.random.default_rng(9)
+    time = np.arange(RATE * SECONDS)
+    sounds, sources, paths = {}, {}, {}
+    onsets = np.sort(rng.choice(RATE * SECONDS - 4000, 70, replace=False))
+    for mic in MICS:
+        sound = rng.standard_normal(len(time)) * 0.002
+        for onset in onsets:
+            ring = np.sin(rng.uniform(0.05, 0.6) * np.arange(3000)) * np.exp(-np.arange(3000) / 900)
+            sound[onset : onset + 3000] += ring * rng.uniform(0.05, 0.5)
+        sounds[mic] = sound.astype(np.float32)
+        path = folder / f"{mic}.wav"
+        sf.write(str(path), sounds[mic], RATE, subtype="FLOAT")
+        digest = hashlib.sha256(path.read_bytes()).hexdigest()
+        sources[mic], paths[digest] = Source(sha256=digest), path
+    hits = [Hit(str(i), "snare", float(o / RATE), 90, "plain", 1.0, 0.0) for i, o in enumerate(onsets)]
+    sheet = Sheet(
+        rate=RATE, frames=len(time), takes=(Take(number=1, sources=sources, hits="0" * 64),),
+        mics={m: new_mic(m) for m in MICS},
+        parallel={"punch": ParallelBus(sends={"kick_in": 0.0, "snare_top": -3.0})},
+    )  # fmt: skip
+    return sheet, Library(paths.__getitem__, lambda digest: hits), sounds
+
+
+EVERYTHING: dict[str, Any] = {
+    "mics.kick_in.clean.on": True, "mics.kick_in.clean.opens_on": "threshold",
+    "mics.kick_in.clean.threshold_db": -14, "mics.kick_in.clean.hysteresis_db": 22,
+    "mics.kick_in.clean.release_ms": 5000, "mics.kick_in.clean.range_db": -60,
+    "mics.kick_in.delay_samples": 7.5, "mics.kick_in.polarity": -1,
+    "mics.snare_top.clean.on": True, "mics.snare_top.trim_db": 4,
+    "mics.snare_top.eq.high_pass.on": True, "mics.snare_top.eq.high_pass.frequency_hz": 40,
+    "mics.snare_top.eq.high_pass.slope_db_oct": 48,
+    "mics.snare_top.eq.bands.1.on": True, "mics.snare_top.eq.bands.1.gain_db": 9,
+    "mics.snare_top.eq.bands.1.q": 12, "mics.snare_top.eq.bands.1.frequency_hz": 90,
+    "mics.snare_top.transient.attack_db": 5, "mics.snare_top.transient.sustain_db": -9,
+    "mics.snare_top.compressor.on": True, "mics.snare_top.compressor.release_ms": 5000,
+    "mics.snare_top.compressor.threshold_db": -30,
+    "mics.overhead_l.compressor.on": True, "mics.overhead_l.compressor.lookahead_ms": 5,
+    "mics.overhead_r.delay_samples": -30, "mics.overhead_r.fader_db": -4,
+    "parallel.punch.compressor.on": True, "parallel.punch.compressor.ratio": 20,
+    "parallel.punch.compressor.threshold_db": -30, "parallel.punch.compressor.lookahead_ms": 3,
+    "parallel.punch.blend_db": -6, "drum_bus.level_db": -3,
+}  # fmt: skip
+
+
+def _engine(sheet: Sheet) -> Engine:
+    return Engine(sheet.rate, sheet.frames, TileCache())
+
+
+def test_any_span_equals_the_whole(song: Any) -> None:
+    sheet = apply_patch(song[0], EVERYTHING)
+    graph = build(sheet, song[1])
+    whole = _engine(sheet).read(graph.output, 0, sheet.frames)
+    rng = np.random.default_rng(10)
+    for _ in range(12):
+        start = int(rng.integers(0, sheet.frames - 2))
+        stop = int(rng.integers(start + 1, sheet.frames))
+        part = _engine(sheet).read(graph.output, start, stop)
+        assert amplitude_to_db(float(np.abs(part - whole[start:stop]).max())) <= -80
+
+
+def test_tiles_equal_one_uninterrupted_run(song: Any) -> None:
+    """Against the processors run over the whole song at once, without tiles."""
+    sheet = apply_patch(song[0], EVERYTHING)
+    graph, engine = build(sheet, song[1]), _engine(sheet)
+    stages = graph.mics["snare_top"]
+    sound = engine.read(stages.clean, 0, sheet.frames)
+    for node in (stages.equalised, stages.transient, stages.shaped):
+        process = node.processor
+        sound = process.run(np.ascontiguousarray(sound), process.at_rest())
+    tiled = engine.read(stages.shaped, 0, sheet.frames)
+    assert amplitude_to_db(float(np.abs(tiled - sound).max())) <= -80
+
+
+def test_same_answer_twice(song: Any) -> None:
+    sheet = apply_patch(song[0], EVERYTHING)
+    graph = build(sheet, song[1])
+    one, two = (_engine(sheet).read(graph.output, 0, sheet.frames) for _ in range(2))
+    assert np.array_equal(one, two)
+
+
+def test_as_recorded_is_the_sum_of_the_files_rounded_once(song: Any) -> None:
+    sheet = apply_patch(song[0], EVERYTHING)
+    got = _engine(sheet).read(build(sheet, song[1], "recorded").output, 0, sheet.frames)
+    wanted = np.zeros(sheet.frames)
+    for mic in MICS:
+        wanted += song[2][mic].astype(np.float64)
+    assert np.array_equal(got[:, 0], wanted.astype(np.float32))
+    assert np.array_equal(got[:, 1], got[:, 0])
+
+
+@pytest.mark.parametrize("blend", [-30.0, -6.0, 0.0])
+@pytest.mark.parametrize("lookahead", [0.0, 10.0])
+def test_a_parallel_bus_that_does_nothing_changes_level_only(
+    song: Any, blend: float, lookahead: float
+) -> None:
+    idle = Compressor(on=True, threshold_db=0, ratio=2, knee_db=0, lookahead_ms=lookahead)
+    patch = {
+        "parallel.punch.blend_db": blend,
+        "parallel.punch.compressor": idle.model_dump(),
+        # Sent low enough that its threshold is never reached.
+        **{f"parallel.punch.sends.{mic}": -20.0 for mic in MICS},
+    }
+    plain = _engine(song[0]).read(build(song[0], song[1]).sum, 0, song[0].frames)
+    sheet = apply_patch(song[0], patch)
+    added = _engine(sheet).read(build(sheet, song[1]).sum, 0, sheet.frames)
+    residue = added - plain * np.float32(1 + 10 ** ((blend - 20) / 20))
+    assert amplitude_to_db(float(np.abs(residue).max())) < -100
+
+
+def test_removed_and_kept_make_the_whole(song: Any) -> None:
+    patch = {"mics.snare_top.clean.on": True}
+    sheet = apply_patch(song[0], patch)
+    engine = _engine(sheet)
+    kept = engine.read(build(sheet, song[1]).mics["snare_top"].shaped, 0, sheet.frames)
+    taken = engine.read(build(sheet, song[1], "removed").mics["snare_top"].shaped, 0, sheet.frames)
+    assert np.abs(taken).max() > 0.001
+    assert np.allclose(kept + taken, song[2]["snare_top"], atol=1e-6)
+
+
+def test_a_fader_leaves_the_squeeze_alone_and_a_mute_stops_the_send(song: Any) -> None:
+    def feed(patch: dict[str, Any]) -> np.ndarray:
+        sheet = apply_patch(song[0], patch)
+        return _engine(sheet).read(build(sheet, song[1]).feeds["punch"], 0, sheet.frames)
+
+    assert np.array_equal(feed({}), feed({"mics.kick_in.fader_db": -20}))
+    assert not np.array_equal(feed({}), feed({"mics.kick_in.mute": True}))
+
+
+def test_delay_is_later_and_flat(song: Any) -> None:
+    def placed(delay: float) -> np.ndarray:
+        sheet = apply_patch(song[0], {"mics.kick_in.delay_samples": delay})
+        return _engine(sheet).read(build(sheet, song[1]).mics["kick_in"].placed, 0, 40000)
+
+    assert np.array_equal(placed(12)[12:], placed(0)[:-12])
+    half = np.abs(np.fft.rfft(placed(0.5)[100:-100] * np.hanning(39800)))
+    whole = np.abs(np.fft.rfft(placed(0)[100:-100] * np.hanning(39800)))
+    band = slice(500, round(len(whole) * 16000 / 22050))
+    smooth = np.ones(200) / 200
+    ratio = np.convolve(half[band] ** 2, smooth, "valid") / np.convolve(whole[band] ** 2, smooth, "valid")
+    assert np.abs(10 * np.log10(ratio)).max() < 0.1
+
+
+def test_stems_null_against_the_sum(song: Any, tmp_path: Path) -> None:
+    sheet = apply_patch(song[0], EVERYTHING | {"mics.snare_top.trim_db": -6})
+    graph = build(sheet, song[1])
+    as_float = print_song(_engine(sheet), graph, tmp_path / "f", file_format="wav32f")
+    assert as_float.null_db <= -120
+    as_24 = print_song(_engine(sheet), graph, tmp_path / "i")
+    assert as_24.null_db <= -110
+    names = [f for f in as_24.files if "mix" not in f]
+    total = sum(sf.read(str(tmp_path / "i" / name))[0] for name in names)
+    target = _engine(sheet).read(graph.sum, 0, sheet.frames)
+    assert amplitude_to_db(float(np.abs(total - target).max())) <= -110
+    lengths = {sf.info(str(tmp_path / "i" / name)).frames for name in as_24.files}
+    assert lengths == {sheet.frames}
+    assert sf.info(str(tmp_path / "i" / "mix.wav")).subtype == "PCM_24"
+
+
+def test_values_over_full_scale_are_counted(song: Any, tmp_path: Path) -> None:
+    sheet = apply_patch(song[0], {"mics.kick_in.trim_db": 24})
+    report = print_song(_engine(sheet), build(sheet, song[1]), tmp_path)
+    assert report.over["mix"] > 0
+    assert report.peak_dbfs > 0
+    assert np.abs(sf.read(str(tmp_path / "mix.wav"))[0]).max() <= 1
+
+
+def test_a_cancelled_print_leaves_nothing(song: Any, tmp_path: Path) -> None:
+    calls = iter([False, False, True, True, True])
+    with pytest.raises(PrintCancelled):
+        print_song(_engine(song[0]), build(song[0], song[1]), tmp_path, cancelled=lambda: next(calls))
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_what_a_killed_print_left_is_cleared(song: Any, tmp_path: Path) -> None:
+    (tmp_path / PART_FOLDER).mkdir()
+    (tmp_path / PART_FOLDER / "mix.wav").write_bytes(b"half")
+    print_song(_engine(song[0]), build(song[0], song[1]), tmp_path, stems=["mix"])
+    assert [p.name for p in tmp_path.iterdir()] == ["mix.wav"]
+
+
+def test_cache_is_bounded_and_disk_may_be_deleted(tmp_path: Path) -> None:
+    cache = TileCache(memory_bytes=4000)
+    for n in range(10):
+        cache.put(f"k{n}", np.full(250, n, np.float32))
+    assert cache.get("k0") is None
+    assert cache.get("k9") is not None
+    store = DiskStore(tmp_path)
+    store.put("abcd", np.arange(5))
+    for _ in range(100):
+        if (found := store.get("abcd")) is not None:
+            break
+        import time
+
+        time.sleep(0.02)
+    assert found is not None
+    assert found.tolist() == [0, 1, 2, 3, 4]
+    next(tmp_path.glob("*/*.npy")).write_bytes(b"broken")
+    assert store.get("abcd") is None
+
+
+def test_sheet_round_trip_and_paths(song: Any) -> None:
+    sheet = apply_patch(song[0], EVERYTHING)
+    assert load(dump(sheet)) == sheet
+    assert dump(load(dump(sheet))) == dump(sheet)
+    assert read_path(sheet, "mics.snare_top.eq.bands.1.gain_db") == 9
+    back = apply_patch(sheet, inverse_patch(song[0], EVERYTHING))
+    assert back == song[0]
+
+
+@pytest.mark.parametrize(
+    ("path", "value"),
+    [("mics.snare_top.clean.threshold_db", 5), ("mics.snare_top.clean.thresh", -3),
+     ("mics.nobody.trim_db", 0), ("mics.snare_top.polarity", 0), ("drum_bus.level_db", None),
+     ("mics.snare_top.eq.bands.9.gain_db", 1), ("parallel.punch.sends.nobody", 0)],
+)  # fmt: skip
+def test_what_the_sheet_refuses(song: Any, path: str, value: Any) -> None:
+    with pytest.raises(SheetError):
+        apply_patch(song[0], {path: value})
+
+
+def test_a_new_send_may_be_added(song: Any) -> None:
+    sheet = apply_patch(song[0], {"parallel.punch.sends.overhead_l": -6})
+    assert sheet.parallel["punch"].sends["overhead_l"] == -6
