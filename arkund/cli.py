@@ -94,7 +94,7 @@ def _parser() -> argparse.ArgumentParser:
     sub = add("set", _set, "change one value of the sheet")
     sub.add_argument("song")
     sub.add_argument("path")
-    sub.add_argument("value", help="JSON, e.g. -32, true, \"threshold\"")
+    sub.add_argument("value", help='JSON, e.g. -32, true, "threshold"')
     sub = add("render", _render, "write a span of a node as 32-bit float WAV")
     sub.add_argument("song")
     sub.add_argument("--node", default="output")

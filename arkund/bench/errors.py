@@ -38,7 +38,9 @@ def _wants_page(request: HttpRequest) -> bool:
 
 def csrf_failure(request: HttpRequest, reason: str = "") -> HttpResponse:
     return JsonResponse(
-        {"error": "The page was open for too long or came from elsewhere. Reload it and try again."},
+        {
+            "error": "The page was open for too long or came from elsewhere. Reload it and try again."
+        },
         status=403,
     )
 

@@ -66,7 +66,8 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
             "mics": mic_order(sheet),
             "peaks": {r.mic: 10 ** (r.measures.get("peak_dbfs", 0.0) / 20) for r in rows},
             "strip_mic": next(
-                (m for m in ("overhead_l", "overhead", "kit") if m in sheet.mics), mic_order(sheet)[0]
+                (m for m in ("overhead_l", "overhead", "kit") if m in sheet.mics),
+                mic_order(sheet)[0],
             ),
         },
     }

@@ -22,7 +22,9 @@ class PolicyMiddleware:
         site = request.headers.get("Sec-Fetch-Site", "same-origin")
         if request.method not in ("GET", "HEAD") and site not in ("same-origin", "none"):
             response: HttpResponse = HttpResponse(
-                "Refused: the request came from another site.", status=403, content_type="text/plain"
+                "Refused: the request came from another site.",
+                status=403,
+                content_type="text/plain",
             )
         else:
             response = self._get_response(request)

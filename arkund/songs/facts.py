@@ -38,7 +38,9 @@ def show(song: Song) -> dict[str, Any]:
 
 def mic_files(song: Song, sheet: Sheet) -> list[MicFile]:
     """Rows of the take that sounds, in mic order."""
-    rows = {f.mic: f for f in MicFile.objects.filter(take__song=song, take__number=sheet.take.number)}
+    rows = {
+        f.mic: f for f in MicFile.objects.filter(take__song=song, take__number=sheet.take.number)
+    }
     return [rows[m] for m in mic_order(sheet) if m in rows]
 
 

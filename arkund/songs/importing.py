@@ -166,7 +166,9 @@ def split_stereo(item: Incoming, facts: FileFacts, wish: str) -> list[Incoming]:
     name = parse_mic_name(item.mic)
     if name.role in ("overhead", "room", "kit") and name.side is None:
         return [
-            Incoming(item.path, item.name, str(MicName(name.role, name.index, side)), item.take, pick)
+            Incoming(
+                item.path, item.name, str(MicName(name.role, name.index, side)), item.take, pick
+            )
             for side, pick in (("l", "left"), ("r", "right"))  # type: ignore[arg-type]
         ]
     pick = wish or (item.pick if item.pick != "mono" else "")

@@ -58,7 +58,10 @@ def run_job(job_id: int) -> None:
     """Run one job to its end, whatever that is."""
     close_old_connections()
     taken = Job.objects.filter(pk=job_id, state=Job.State.QUEUED).update(
-        state=Job.State.RUNNING, started=timezone.now(), heartbeat=timezone.now(), message="starting"
+        state=Job.State.RUNNING,
+        started=timezone.now(),
+        heartbeat=timezone.now(),
+        message="starting",
     )
     if not taken:
         return  # another worker has it, or it is over

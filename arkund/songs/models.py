@@ -38,7 +38,9 @@ class Take(models.Model):
 
     class Meta:
         ordering = ("number",)
-        constraints = (models.UniqueConstraint(fields=("song", "number"), name="one_take_a_number"),)
+        constraints = (
+            models.UniqueConstraint(fields=("song", "number"), name="one_take_a_number"),
+        )
 
 
 class MicFile(models.Model):
@@ -133,4 +135,6 @@ class StagedFile(models.Model):
     refusal = models.CharField(max_length=500, blank=True)
 
     class Meta:
-        constraints = (models.UniqueConstraint(fields=("token", "name"), name="one_name_a_staging"),)
+        constraints = (
+            models.UniqueConstraint(fields=("token", "name"), name="one_name_a_staging"),
+        )

@@ -76,10 +76,7 @@ def measure_span(sheet: Sheet, name: str, start: int, stop: int) -> SpanMeasures
     """Figures for the listening strip. ``match_db`` is what *as recorded* must be turned up by to
     be as loud as *now*, held within ±12 dB; spans under 3 s are matched over the whole song."""
     now = render_span(sheet, name, "now", start, stop)
-    if stop - start < 3 * sheet.rate:
-        matched = (0, sheet.frames)
-    else:
-        matched = (start, stop)
+    matched = (0, sheet.frames) if stop - start < 3 * sheet.rate else (start, stop)
     loud_now = loudness_lufs(render_span(sheet, name, "now", *matched), sheet.rate)
     loud_then = loudness_lufs(render_span(sheet, name, "recorded", *matched), sheet.rate)
     match = 0.0

@@ -60,7 +60,9 @@ def keep(
         return current
     inverse = inverse_patch(before, patch)
     words = label or label_of(patch, inverse)
-    return _store(song, current, after, dict(patch), inverse, words, reason, station, measures or {})
+    return _store(
+        song, current, after, dict(patch), inverse, words, reason, station, measures or {}
+    )
 
 
 @transaction.atomic

@@ -26,7 +26,9 @@ def _json(client: Client, url: str, data: dict) -> tuple[int, dict]:
 
 
 @pytest.mark.parametrize("station", STATION_NAMES)
-def test_every_station_opens_under_a_strict_policy(client: Client, song: Song, station: str) -> None:
+def test_every_station_opens_under_a_strict_policy(
+    client: Client, song: Song, station: str
+) -> None:
     answer = client.get(f"/{song.slug}/{station}/?mic=snare_top&bars=1-2")
     assert answer.status_code == 200
     policy = answer["Content-Security-Policy"]
@@ -97,7 +99,9 @@ def test_senseless_spans_get_a_sentence(client: Client, song: Song, query: dict)
 
 def test_lanes_show_overview_and_samples(client: Client, song: Song) -> None:
     url = f"/{song.slug}/lanes/"
-    wide = client.get(url, {"start": 0, "frames": 384000, "columns": 100, "mics": "kick_in,snare_top"})
+    wide = client.get(
+        url, {"start": 0, "frames": 384000, "columns": 100, "mics": "kick_in,snare_top"}
+    )
     assert len(wide.content) == 2 * 100 * 4
     near = client.get(url, {"start": 0, "frames": 64, "columns": 64, "mics": "kick_in"})
     values = np.frombuffer(near.content, "<i2").reshape(64, 2)

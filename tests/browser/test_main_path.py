@@ -54,7 +54,9 @@ def test_a_threshold_dragged_on_its_ruler_is_tried_kept_and_undone(page: Page, s
     assert -22 < float(value) < -14
     page.reload()
     _ready(page)
-    assert page.input_value("#ruler-mics-kick_in-clean-threshold_db input").replace("−", "-") == value
+    assert (
+        page.input_value("#ruler-mics-kick_in-clean-threshold_db input").replace("−", "-") == value
+    )
     page.keyboard.press("z")
     expect(page.locator("#revision")).to_have_text(str(before))
     expect(page.locator("#ruler-mics-kick_in-clean-threshold_db input")).to_have_value("−30.0")

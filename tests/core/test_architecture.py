@@ -36,7 +36,10 @@ def _level(part: str) -> int:
 def test_core_knows_no_interface_and_no_database() -> None:
     for path in (ROOT / "core").rglob("*.py"):
         for name in _imports(path):
-            assert not name.startswith(("django", "huey", "arkund.songs", "arkund.bench")), (path, name)
+            assert not name.startswith(("django", "huey", "arkund.songs", "arkund.bench")), (
+                path,
+                name,
+            )
 
 
 def test_songs_do_not_import_the_bench() -> None:

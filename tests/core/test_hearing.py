@@ -74,7 +74,9 @@ def test_times_are_first_arrivals(session: Session, hits: list[Hit]) -> None:
     true = [h for h in session.truth["hits"] if h["piece"] in ("kick", "snare")]
     errors = []
     for h in true:
-        near = min((f.time_s for f in hits if f.piece == h["piece"]), key=lambda t: abs(t - h["time_s"]))
+        near = min(
+            (f.time_s for f in hits if f.piece == h["piece"]), key=lambda t: abs(t - h["time_s"])
+        )
         if abs(near - h["time_s"]) < 0.005:
             errors.append(abs(near - h["time_s"]) * 1000)
     assert np.median(errors) <= 0.3
@@ -111,7 +113,9 @@ def test_one_stroke_alone_does_not_break_it() -> None:
 def test_the_foot_of_a_rise_is_found_to_a_sample() -> None:
     rng = np.random.default_rng(2)
     sound = rng.standard_normal(4000).astype(np.float32) * 1e-4
-    sound[2000:] += (0.3 * np.sin(0.3 * np.arange(2000)) * np.exp(-np.arange(2000) / 500)).astype(np.float32)
+    sound[2000:] += (0.3 * np.sin(0.3 * np.arange(2000)) * np.exp(-np.arange(2000) / 500)).astype(
+        np.float32
+    )
     assert first_arrival(sound, 1700, 2200) == pytest.approx(2000, abs=2)
 
 
@@ -135,7 +139,9 @@ def test_gate_stands_between_bleed_and_strokes(session: Session, hits: list[Hit]
     mic = session.mics["kick_in"]
     found = separate(mic, session.rate, "kick", hits)
     proposal = propose_gate(mic, session.rate, "kick", hits)
-    assert np.percentile(found.bleed_db, 98) < proposal.threshold_db < np.percentile(found.hits_db, 5)
+    assert (
+        np.percentile(found.bleed_db, 98) < proposal.threshold_db < np.percentile(found.hits_db, 5)
+    )
     assert not proposal.doubtful
 
 

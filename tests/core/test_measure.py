@@ -27,7 +27,9 @@ def test_true_peak_between_samples() -> None:
     # A quarter of the rate, an eighth of a turn off: every sample stands at 0.707 of the peak.
     sine = np.sin(np.pi / 2 * np.arange(4000) + np.pi / 4).astype(np.float32)
     assert np.abs(sine).max() == pytest.approx(0.7071, abs=1e-3)
-    assert true_peak(sine[500:3500] * np.hanning(3000).astype(np.float32)) == pytest.approx(1, abs=0.02)
+    assert true_peak(sine[500:3500] * np.hanning(3000).astype(np.float32)) == pytest.approx(
+        1, abs=0.02
+    )
 
 
 def test_measures_of_a_known_signal() -> None:

@@ -55,7 +55,10 @@ def test_toms_are_numbered_from_high_to_low() -> None:
 
 
 def test_two_bare_overheads_become_a_pair() -> None:
-    assert [str(g.mic) for g in guess_roles(["OH 1.wav", "OH 2.wav"])] == ["overhead_l", "overhead_r"]
+    assert [str(g.mic) for g in guess_roles(["OH 1.wav", "OH 2.wav"])] == [
+        "overhead_l",
+        "overhead_r",
+    ]
 
 
 def test_guesses_of_one_take_are_unique() -> None:

@@ -52,7 +52,9 @@ def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library, dict
         sf.write(str(path), sounds[mic], RATE, subtype="FLOAT")
         digest = hashlib.sha256(path.read_bytes()).hexdigest()
         sources[mic], paths[digest] = Source(sha256=digest), path
-    hits = [Hit(str(i), "snare", float(o / RATE), 90, "plain", 1.0, 0.0) for i, o in enumerate(onsets)]
+    hits = [
+        Hit(str(i), "snare", float(o / RATE), 90, "plain", 1.0, 0.0) for i, o in enumerate(onsets)
+    ]
     sheet = Sheet(
         rate=RATE, frames=len(time), takes=(Take(number=1, sources=sources, hits="0" * 64),),
         mics={m: new_mic(m) for m in MICS},
@@ -176,7 +178,9 @@ def test_delay_is_later_and_flat(song: Any) -> None:
     whole = np.abs(np.fft.rfft(placed(0)[100:-100] * np.hanning(39800)))
     band = slice(500, round(len(whole) * 16000 / 22050))
     smooth = np.ones(200) / 200
-    ratio = np.convolve(half[band] ** 2, smooth, "valid") / np.convolve(whole[band] ** 2, smooth, "valid")
+    ratio = np.convolve(half[band] ** 2, smooth, "valid") / np.convolve(
+        whole[band] ** 2, smooth, "valid"
+    )
     assert np.abs(10 * np.log10(ratio)).max() < 0.1
 
 
@@ -207,7 +211,9 @@ def test_values_over_full_scale_are_counted(song: Any, tmp_path: Path) -> None:
 def test_a_cancelled_print_leaves_nothing(song: Any, tmp_path: Path) -> None:
     calls = iter([False, False, True, True, True])
     with pytest.raises(PrintCancelled):
-        print_song(_engine(song[0]), build(song[0], song[1]), tmp_path, cancelled=lambda: next(calls))
+        print_song(
+            _engine(song[0]), build(song[0], song[1]), tmp_path, cancelled=lambda: next(calls)
+        )
     assert list(tmp_path.iterdir()) == []
 
 

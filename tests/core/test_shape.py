@@ -73,7 +73,9 @@ def test_blocks_join_without_a_seam() -> None:
     sections = [biquad.match(biquad.bell(-9, 5), 400, RATE)] * 4
     whole = biquad.run(noise, sections, biquad.new_state(sections))
     state = biquad.new_state(sections)
-    parts = [biquad.run(noise[a:b], sections, state) for a, b in ((0, 333), (333, 7000), (7000, 10000))]
+    parts = [
+        biquad.run(noise[a:b], sections, state) for a, b in ((0, 333), (333, 7000), (7000, 10000))
+    ]
     assert np.array_equal(np.concatenate(parts), whole)
 
 
@@ -156,7 +158,9 @@ def test_transient_is_independent_of_level() -> None:
         stroke = _stroke(gain)
         out = transient.run(stroke, s, RATE, transient.new_state())
         loud = np.abs(stroke) > 1e-3 * gain
-        curves.append(np.where(loud, 20 * np.log10(np.abs(out + 1e-30) / np.abs(stroke + 1e-30)), 0))
+        curves.append(
+            np.where(loud, 20 * np.log10(np.abs(out + 1e-30) / np.abs(stroke + 1e-30)), 0)
+        )
     assert np.abs(curves[0] - curves[1]).max() < 0.2
 
 

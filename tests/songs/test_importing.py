@@ -32,10 +32,14 @@ def test_a_recording_becomes_a_song(data: Path, recording: Path, session: Sessio
     assert len(facts.hits(song, 1)["hits"]) > 80
     assert len(facts.pairs(song)["pairs"]) >= 12
     for row in MicFile.objects.filter(take__song=song):
-        assert storage.sound_path(row.sha256).read_bytes() == (recording / row.file_name).read_bytes()
+        assert (
+            storage.sound_path(row.sha256).read_bytes() == (recording / row.file_name).read_bytes()
+        )
 
 
-def _write(folder: Path, name: str, seconds: float = 1.0, rate: int = 48000, sides: int = 1) -> None:
+def _write(
+    folder: Path, name: str, seconds: float = 1.0, rate: int = 48000, sides: int = 1
+) -> None:
     noise = np.random.default_rng(len(name)).standard_normal((round(seconds * rate), sides)) * 0.1
     sf.write(str(folder / name), noise, rate, subtype="PCM_24")
 

@@ -77,9 +77,7 @@ def _routing(sheet: Sheet, name: str, start: int, stop: int) -> list[dict[str, A
     return rows
 
 
-def _squeeze(
-    sheet: Sheet, name: str, start: int, stop: int, shells: list[Any]
-) -> dict[str, Any]:
+def _squeeze(sheet: Sheet, name: str, start: int, stop: int, shells: list[Any]) -> dict[str, Any]:
     bus, graph, engine = sheet.parallel[name], graph_of(sheet), engine_for(sheet)
     feed = engine.read(graph.feeds[name], start, stop)
     reduction = reduction_over(sheet, graph.feeds[name], bus.compressor, start, stop)

@@ -63,7 +63,9 @@ def lanes(request: HttpRequest, slug: str) -> HttpResponse:
     for mic in wanted:
         source = sheet.take.sources[mic]
         if stage == "source" and (stop - start) / columns >= 2 * BASE:
-            extremes = storage.load_overview(source.sha256, source.pick).columns(start, stop, columns)
+            extremes = storage.load_overview(source.sha256, source.pick).columns(
+                start, stop, columns
+            )
         else:
             engine, stages = rendering.engine_for(sheet), rendering.graph_of(sheet).mics[mic]
             node = stages.source if stage == "source" else stages.clean
@@ -83,4 +85,3 @@ def figures(request: HttpRequest, slug: str) -> JsonResponse:
     start, stop = asked_span(request, sheet, 200.0)
     name = request.GET.get("node", "output")
     return JsonResponse(asdict(rendering.measure_span(sheet, name, start, stop)))
-

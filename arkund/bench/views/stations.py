@@ -36,7 +36,9 @@ def page(request: HttpRequest, slug: str, station: str) -> HttpResponse:
     song = song_named(slug)
     sheet = asked_sheet(request, song)
     context = frame(request, song, sheet, station)
-    context["rulers"] = [r.with_value(sheet) for r in _rulers(station, context["mic"], request, sheet)]
+    context["rulers"] = [
+        r.with_value(sheet) for r in _rulers(station, context["mic"], request, sheet)
+    ]
     context |= _extra(station, song, sheet, context["mic"], request)
     return render(request, f"bench/{station}.html", context)
 
@@ -63,14 +65,19 @@ def _extra(
     station: str, song: Song, sheet: Sheet, mic: str, request: HttpRequest
 ) -> dict[str, Any]:
     if station == "load-in":
-        return {"rows": [{"file": f, "mic": sheet.mics[f.mic]} for f in facts.mic_files(song, sheet)]}
+        return {
+            "rows": [{"file": f, "mic": sheet.mics[f.mic]} for f in facts.mic_files(song, sheet)]
+        }
     if station == "eq":
         return {"band": _band(request), "bands": enumerate(sheet.mics[mic].eq.bands)}
     if station == "bus":
         name = next(iter(sheet.parallel), "")
         sends = sheet.parallel[name].sends if name else {}
         shown = [m for m in sheet.mics if m in sends]
-        return {"bus": name, "sends": [r.with_value(sheet) for r in rulers.send_rulers(name, shown)]}
+        return {
+            "bus": name,
+            "sends": [r.with_value(sheet) for r in rulers.send_rulers(name, shown)],
+        }
     if station == "print":
         running = song.jobs.filter(kind="print").exclude(
             state__in=[Job.State.DONE, Job.State.FAILED, Job.State.CANCELLED]

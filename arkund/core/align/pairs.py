@@ -165,7 +165,9 @@ def _unpredicted(rows: NDArray[np.float64], order: int, before: int) -> NDArray[
     """What a linear prediction of ``order``, fitted to all strokes together, leaves of each."""
     ring = rows[:, before:]
     size = fft.next_fast_len(ring.shape[1] + order + 1, real=True)
-    power = np.abs(fft.rfft(ring / (np.linalg.norm(ring, axis=1, keepdims=True) + 1e-12), size)) ** 2
+    power = (
+        np.abs(fft.rfft(ring / (np.linalg.norm(ring, axis=1, keepdims=True) + 1e-12), size)) ** 2
+    )
     correlation = fft.irfft(power.sum(axis=0), size)[: order + 1]
     correlation[0] = correlation[0] * 1.0005 + 1e-12
     taps = linalg.solve_toeplitz(correlation[:-1], correlation[1:])

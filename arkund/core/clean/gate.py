@@ -95,9 +95,7 @@ def threshold_openings(
     return follower.finish(len(key))
 
 
-def stroke_openings(
-    onsets: NDArray[np.int64], lead: int, ring: int, frames: int
-) -> Openings:
+def stroke_openings(onsets: NDArray[np.int64], lead: int, ring: int, frames: int) -> Openings:
     """Openings by the hit list: from ``lead`` samples before each onset until ``ring`` after it.
 
     Strokes whose openings touch become one.
@@ -169,9 +167,7 @@ def envelope(openings: Iterable[tuple[int, int]], range_db: float, timing: Timin
     return Envelope(np.array(positions), np.array(gains))
 
 
-def apply_envelope(
-    audio: NDArray[np.float32], start: int, shape: Envelope
-) -> NDArray[np.float32]:
+def apply_envelope(audio: NDArray[np.float32], start: int, shape: Envelope) -> NDArray[np.float32]:
     """``audio`` ``(frames,)``, whose first sample is sample ``start`` of the song, times the gain.
 
     Where the gain is 0 dB the samples pass untouched.

@@ -5,6 +5,7 @@ decides which of them are.
 """
 
 import bisect
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -41,7 +42,7 @@ def band_energy(audio: NDArray[np.float32], rate: int) -> BandEnergy:
     """
     hop = round(rate / 1000)
     sections = np.zeros((2, 6, BANDS))
-    for band, (low, high) in enumerate(zip(BAND_EDGES_HZ, BAND_EDGES_HZ[1:], strict=False)):
+    for band, (low, high) in enumerate(itertools.pairwise(BAND_EDGES_HZ)):
         sections[0, :, band] = signal.butter(2, low, "highpass", fs=rate, output="sos")[0]
         sections[1, :, band] = signal.butter(
             2, min(high, 0.46 * rate), "lowpass", fs=rate, output="sos"

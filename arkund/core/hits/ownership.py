@@ -152,8 +152,8 @@ def _excess(
     own = own_rows[piece]
     telling = _telling(matrix[:, piece], own)
     level = 10 * np.log10(np.mean(scaled[telling] / matrix[telling, piece][:, None], axis=0) + _EPS)
-    others = [i for i in range(matrix.shape[1]) if i != piece]
-    if not others:
+    others = np.delete(np.arange(matrix.shape[1]), piece)
+    if len(others) == 0:
         return level, np.full(scaled.shape[1], 60.0)
     elsewhere = np.setdiff1d(np.arange(len(scaled)), own)
     position = {row: i for i, row in enumerate(elsewhere)}
@@ -203,7 +203,7 @@ def learn_signatures(
 
 def _rows_of(mics: list[int]) -> NDArray[np.int64]:
     return np.concatenate(
-        [np.arange(m * BANDS, (m + 1) * BANDS) for m in mics] or [np.zeros(0)]
+        [np.arange(m * BANDS, (m + 1) * BANDS) for m in mics] or [np.zeros(0, np.int64)]
     ).astype(np.int64)
 
 
@@ -276,11 +276,11 @@ def _leak(
     to its amount, the other's ``level`` in the same events, and whether it was ``struck``."""
     quiet = level < 10 ** (QUIET_DB / 10)
     if quiet.sum() >= 3:
-        return np.median(ratio[:, quiet], axis=1)  # type: ignore[no-any-return]
+        return np.median(ratio[:, quiet], axis=1)
     if (~struck).sum() >= 3:
-        return np.quantile(ratio[:, ~struck], 0.4, axis=1)  # type: ignore[no-any-return]
+        return np.quantile(ratio[:, ~struck], 0.4, axis=1)
     # Two that always fall together: the little that is known is that the leak is far smaller.
-    return 0.03 * np.quantile(ratio, 0.1, axis=1)  # type: ignore[no-any-return]
+    return 0.03 * np.quantile(ratio, 0.1, axis=1)
 
 
 def _struck(

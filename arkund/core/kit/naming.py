@@ -138,7 +138,7 @@ def guess_roles(file_names: Sequence[str]) -> list[Guess]:
             indices = {mics[i].index for i in own}
             if len(indices) == 1:
                 for i in own:
-                    mics[i] = MicName(role, None, mics[i].side)  # type: ignore[arg-type]
+                    mics[i] = MicName(role, None, mics[i].side)
     return [
         Guess(mic, guess.confidence, guess.because)
         for mic, guess in zip(number_mics(mics), guesses, strict=True)

@@ -39,7 +39,7 @@ class MicName:
     side: Literal["l", "r"] | None = None
 
     def __str__(self) -> str:
-        parts = [self.role]
+        parts: list[str] = [self.role]
         if self.index is not None:
             parts.append(str(self.index))
         if self.side is not None:
@@ -124,7 +124,6 @@ def sort_pieces(pieces: Iterable[str]) -> list[str]:
         return (PIECE_ORDER.index(family) if family in PIECE_ORDER else 99, piece)
 
     return sorted(set(pieces), key=key)
-
 
 
 def label(mic_or_piece: str) -> str:

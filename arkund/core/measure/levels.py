@@ -35,6 +35,22 @@ class MicMeasures:
         return asdict(self)
 
 
+_SILENT = MicMeasures(
+    peak_dbfs=SILENCE_DB,
+    peak_at_s=0.0,
+    true_peak_dbtp=SILENCE_DB,
+    typical_hit_dbfs=SILENCE_DB,
+    loudest_hit_dbfs=SILENCE_DB,
+    rms_dbfs=SILENCE_DB,
+    loudness_lufs=SILENCE_DB,
+    crest_db=0.0,
+    noise_floor_dbfs=SILENCE_DB,
+    dc=0.0,
+    clipped_runs=[],
+    flags=["silent"],
+)
+
+
 def measure_mic(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float] = ()
 ) -> MicMeasures:
@@ -47,8 +63,7 @@ def measure_mic(
     at = int(np.argmax(magnitude)) if len(audio) else 0
     peak = float(magnitude[at]) if len(audio) else 0.0
     if peak == 0.0:
-        return MicMeasures(*[SILENCE_DB, 0.0] + [SILENCE_DB] * 5, 0.0, SILENCE_DB, 0.0, [],
-                           ["silent"])  # fmt: skip
+        return _SILENT
     peaks = hit_peaks(audio, rate, onsets_s) if len(onsets_s) else _loud_moments(magnitude, rate)
     power = float(np.mean(np.square(audio, dtype=np.float64)))
     dc = float(np.mean(audio, dtype=np.float64))
@@ -93,9 +108,7 @@ def hit_peaks(
     return np.array([np.abs(audio[s : s + reach]).max(initial=0.0) for s in starts], np.float64)
 
 
-def attack_to_body_db(
-    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float]
-) -> float:
+def attack_to_body_db(audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float]) -> float:
     """RMS of the first 10 ms over RMS of 20 to 100 ms of a stroke in dB, median over strokes;
     0 without strokes. ``audio`` is ``(frames,)`` or ``(frames, 2)``."""
     ratios = []
@@ -133,5 +146,7 @@ def clipped_runs(magnitude: NDArray[np.float32], rate: int) -> list[tuple[float,
     edges = np.flatnonzero(np.diff(np.concatenate([[False], at, [False]]).astype(np.int8)))
     starts, stops = edges[::2], edges[1::2]
     return [
-        (round(int(a) / rate, 5), int(b - a)) for a, b in zip(starts, stops, strict=True) if b - a > 1
+        (round(int(a) / rate, 5), int(b - a))
+        for a, b in zip(starts, stops, strict=True)
+        if b - a > 1
     ]

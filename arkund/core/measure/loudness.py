@@ -16,7 +16,11 @@ def k_weighting(rate: int) -> list[biquad.Section]:
     """The two sections of the K curve, from BS.1770's analogue parameters for any rate."""
     # High shelf: f0 = 1681.97 Hz, G = 3.9998 dB, Q = 0.7072; high-pass: f0 = 38.135 Hz.
     k = math.tan(math.pi * 1681.974450955533 / rate)
-    vh, vb, q = 10 ** (3.999843853973347 / 20), (10 ** (3.999843853973347 / 20)) ** 0.4996667741545416, 0.7071752369554196  # noqa: E501
+    vh, vb, q = (
+        10 ** (3.999843853973347 / 20),
+        (10 ** (3.999843853973347 / 20)) ** 0.4996667741545416,
+        0.7071752369554196,
+    )
     a0 = 1 + k / q + k * k
     shelf = (
         (vh + vb * k / q + k * k) / a0, 2 * (k * k - vh) / a0, (vh - vb * k / q + k * k) / a0,

@@ -20,7 +20,11 @@ class StrokeSpectrum:
 
 
 def stroke_windows(
-    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], before_s: float, after_s: float
+    audio: NDArray[np.float32],
+    rate: int,
+    onsets_s: Sequence[float],
+    before_s: float,
+    after_s: float,
 ) -> NDArray[np.float32]:
     """``(strokes, frames)``: the sound around each onset; what lies outside the file is silence."""
     before, length = round(before_s * rate), round((before_s + after_s) * rate)
@@ -71,8 +75,10 @@ def _mean_spectrum(
     width = 2 ** (1 / 12)
     low = np.searchsorted(bins, hz / width)
     high = np.maximum(np.searchsorted(bins, hz * width), low + 1)
-    mean = (sums[np.minimum(high, len(power))] - sums[np.minimum(low, len(power) - 1)]) / (high - low)
-    return 10 * np.log10(mean / (0.25 * rate * 0.1) + 1e-12)  # type: ignore[no-any-return]
+    mean = (sums[np.minimum(high, len(power))] - sums[np.minimum(low, len(power) - 1)]) / (
+        high - low
+    )
+    return 10 * np.log10(mean / (0.25 * rate * 0.1) + 1e-12)
 
 
 def mean_envelope_db(

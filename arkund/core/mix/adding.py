@@ -5,9 +5,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 
-def filter_valid(
-    sound: NDArray[np.float32], taps: NDArray[np.float64]
-) -> NDArray[np.float32]:
+def filter_valid(sound: NDArray[np.float32], taps: NDArray[np.float64]) -> NDArray[np.float32]:
     """Correlation of ``(frames,)`` with ``taps`` where they overlap whole:
     ``(frames - len(taps) + 1,)``."""
     out = np.empty(max(len(sound) - len(taps) + 1, 0), np.float32)

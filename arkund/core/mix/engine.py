@@ -70,9 +70,7 @@ class Engine:
                 self.cache.put(key, found, node.keeps_on_disk)
         return found
 
-    def track(
-        self, key: str, compute: Callable[[], NDArray[np.float64]]
-    ) -> NDArray[np.float64]:
+    def track(self, key: str, compute: Callable[[], NDArray[np.float64]]) -> NDArray[np.float64]:
         """A decision about the whole song, made once."""
         key = f"{key}-{self.rate}-track"
         found = self.cache.get(key, on_disk=True)
@@ -134,9 +132,7 @@ class Engine:
             at = passed * self.tile_frames + node.processor.latency
             sound = self.read(node.source, at, at + self.tile_frames)
             node.processor.run(np.ascontiguousarray(sound), state)
-            self.cache.put(
-                f"{node.key}-{self.rate}-state-{passed + 1}", state.copy(), on_disk=True
-            )
+            self.cache.put(f"{node.key}-{self.rate}-state-{passed + 1}", state.copy(), on_disk=True)
         return state
 
 

@@ -38,7 +38,8 @@ class PrintCancelled(ArkundError):
 @dataclass(frozen=True)
 class PrintReport:
     """``null_db``: peak of (sum of the stems − *sum*) in dBFS, as written; ``bus_db`` the drum
-    bus's level, which the mix has and the stems have not; ``over`` counts samples over full scale, held there when integer."""
+    bus's level, which the mix has and the stems have not; ``over`` counts samples over full
+    scale, held there when integer."""
 
     files: list[str]
     null_db: float
@@ -206,11 +207,11 @@ def _dither(sound, seed, steps, packed):  # type: ignore[no-untyped-def]
         word = state * np.uint64(0x2545F4914F6CDD1D)
         first = np.int32(word >> np.uint64(40)) * (1.0 / 16777216.0)
         second = np.int32((word >> np.uint64(16)) & np.uint64(0xFFFFFF)) * (1.0 / 16777216.0)
-        value = 0
+        value = np.int32(0)
         # Digital silence stays silent.
         if sound[n] != 0.0:
-            value = np.int32(np.floor(sound[n] * 8388608.0 + (first - second) + 0.5))
-            value = min(max(value, -8388608), 8388607)
+            step = np.floor(sound[n] * 8388608.0 + (first - second) + 0.5)
+            value = np.int32(min(max(step, -8388608.0), 8388607.0))
         steps[n] = value
         packed[3 * n] = value & 0xFF
         packed[3 * n + 1] = (value >> 8) & 0xFF

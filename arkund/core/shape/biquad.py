@@ -129,7 +129,7 @@ def _match_three(
         scale = np.abs(right)
         scale[0] *= 0.01
         b = np.linalg.lstsq(basis / scale[:, None], right / scale, rcond=None)[0]
-    return (*_numerator(b), a1, a2)
+    return (*_numerator(b.astype(np.float64)), a1, a2)
 
 
 def _match_high_pass(prototype: Prototype, frequency: float, rate: int) -> Section:
@@ -192,15 +192,13 @@ def butterworth(
     return sections
 
 
-def response_db(
-    sections: list[Section], hz: NDArray[np.float64], rate: int
-) -> NDArray[np.float64]:
+def response_db(sections: list[Section], hz: NDArray[np.float64], rate: int) -> NDArray[np.float64]:
     """Magnitude in dB of the cascade at ``hz``."""
     z = np.exp(-2j * np.pi * np.asarray(hz, dtype=np.float64) / rate)
     total = np.ones(len(z), np.complex128)
     for b0, b1, b2, a1, a2 in sections:
         total *= (b0 + b1 * z + b2 * z * z) / (1 + a1 * z + a2 * z * z)
-    return 20 * np.log10(np.abs(total) + 1e-12)  # type: ignore[no-any-return]
+    return 20 * np.log10(np.abs(total) + 1e-12)
 
 
 def memory(sections: list[Section], floor_db: float = -110.0) -> int:

@@ -94,8 +94,6 @@ def linked_key(audio: NDArray[np.float32]) -> NDArray[np.float32]:
     return audio if audio.ndim == 1 else np.abs(audio).max(axis=1)
 
 
-
-
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
 def _decibels(power):  # type: ignore[no-untyped-def]
     """10 log10 of a float32 power, by its exponent and a polynomial of its mantissa (1e-4 dB)."""

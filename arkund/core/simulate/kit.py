@@ -85,8 +85,9 @@ def play(
 
     def sound(body: Drum | Cymbal, own_rng: np.random.Generator) -> list[Part]:
         own = sorted((s for s in strokes if s.piece == body.piece), key=lambda s: s.time_s)
-        player = _play_drum if isinstance(body, Drum) else _play_cymbal
-        return player(body, own, frames, rate, own_rng)  # type: ignore[operator, no-any-return]
+        if isinstance(body, Drum):
+            return _play_drum(body, own, frames, rate, own_rng)
+        return _play_cymbal(body, own, frames, rate, own_rng)
 
     with ThreadPoolExecutor(2) as pool:
         return [part for parts in pool.map(sound, bodies, rng.spawn(len(bodies))) for part in parts]
@@ -151,7 +152,9 @@ def _play_drum(
     parts = [Part(drum.piece, "head", drum.position, drum.radius_m, sounds[0], 0.0, True)]
     if drum.piece.startswith("snare"):
         wires = _wires(sounds[0], rate, rng) * drum.level
-        parts.append(Part(drum.piece, "wires", (x, y, z - 0.14), drum.radius_m, wires, 0.1, answers=True))
+        parts.append(
+            Part(drum.piece, "wires", (x, y, z - 0.14), drum.radius_m, wires, 0.1, answers=True)
+        )
     return parts
 
 
@@ -187,7 +190,9 @@ def _play_cymbal(
 ) -> list[Part]:
     count = cymbal.partials
     top = min(15000.0, 0.44 * rate)
-    frequency = np.sort(cymbal.lowest_hz + (top - cymbal.lowest_hz) * rng.uniform(0, 1, count) ** 1.3)
+    frequency = np.sort(
+        cymbal.lowest_hz + (top - cymbal.lowest_hz) * rng.uniform(0, 1, count) ** 1.3
+    )
     t60 = cymbal.t60_s * (frequency / cymbal.lowest_hz) ** -0.35 * rng.uniform(0.6, 1.3, count)
     tilt = np.where(frequency < 1200, 0.25, 1.0) * np.where(frequency > 9000, 0.6, 1.0)
     level = tilt * rng.uniform(0.2, 1.0, count) * 3.0 / np.sqrt(count)

@@ -34,7 +34,9 @@ class Preset:
 _SNARE: Position = (-0.15, 0.38, 0.62)
 
 
-def _above(piece: Position, name: str, dx: float, dy: float, dz: float, **more: object) -> Microphone:
+def _above(
+    piece: Position, name: str, dx: float, dy: float, dz: float, **more: object
+) -> Microphone:
     """A mic a little above and beside a piece, looking at it."""
     x, y, z = piece
     return Microphone(name, (x + dx, y + dy, z + dz), piece, **more)  # type: ignore[arg-type]
@@ -93,7 +95,7 @@ def _copper() -> Preset:
         "snare": "....X.......X...",
         "ride": "x.x.x.x.x.x.x.x.",
     }
-    crash = {"crash_1": "X..............."}
+    crash_one = {"crash_1": "X..............."}
     fill_down = {"snare": "........xx......", "tom_1": "..........xx....",
                  "tom_2": "............xX..", "tom_3": "..............xX"}  # fmt: skip
     fill_short = {"snare": "........X.......", "tom_1": "............X.x.",
@@ -102,12 +104,12 @@ def _copper() -> Preset:
                 "tom_3": ".............xXX"}  # fmt: skip
     chart = (
         ChartSection("intro", 2, {"hat": "x.x.x.x.x.x.x.x.", "kick": "X.......X......."}),
-        ChartSection("verse", 6, verse, fill_short, crash),
-        ChartSection("chorus", 8, chorus, fill_down, crash),
+        ChartSection("verse", 6, verse, fill_short, crash_one),
+        ChartSection("chorus", 8, chorus, fill_down, crash_one),
         ChartSection("verse", 6, verse_b, fill_low),
-        ChartSection("chorus", 8, ridden, fill_down, crash),
+        ChartSection("chorus", 8, ridden, fill_down, crash_one),
         ChartSection("out", 2, {"kick": "X.......X.......", "snare": "....X.......X...",
-                                "hat": "x.x.x.x.x.x.x.x."}, None, crash),
+                                "hat": "x.x.x.x.x.x.x.x."}, None, crash_one),
     )  # fmt: skip
     feel = Feel(3.0, 2.2, {"snare": 4.0, "hat": -2.0, "kick": 0.5})
     files = {
@@ -170,17 +172,17 @@ def _twin() -> Preset:
         "snare": "........X.......",
         "hat": "o...o...o...o...",
     }
-    crash = {"crash_1": "X..............."}
+    crash_one = {"crash_1": "X..............."}
     fill = {"snare": "........xxxx....", "tom_1": "............x...", "tom_2": ".............x..",
             "tom_3": "..............x.", "tom_4": "...............X"}  # fmt: skip
     fill_b = {"tom_1": "........x.x.....", "tom_2": "...........x....",
               "tom_3": "............x.x.", "tom_4": "...............x"}  # fmt: skip
     chart = (
-        ChartSection("verse", 8, verse, fill, crash),
-        ChartSection("chorus", 8, gallop, fill_b, crash),
-        ChartSection("half", 8, half, fill, crash),
-        ChartSection("chorus", 8, gallop, fill_b, crash),
-        ChartSection("out", 4, half, fill, crash),
+        ChartSection("verse", 8, verse, fill, crash_one),
+        ChartSection("chorus", 8, gallop, fill_b, crash_one),
+        ChartSection("half", 8, half, fill, crash_one),
+        ChartSection("chorus", 8, gallop, fill_b, crash_one),
+        ChartSection("out", 4, half, fill, crash_one),
     )
     feel = Feel(2.0, 1.8, {"snare": -1.0, "hat": 1.0, "kick": 0.0})
     files = {m.name: f"{n:02d}_{m.name.title().replace('_', '')}_T1.wav"

@@ -184,7 +184,7 @@ def _truth(
         "bars": bars,
         "sections": sections,
         "mics": [{"mic": m, "file": preset.files[m]} for m in mics],
-        "hits": sorted(hits, key=lambda h: h["time_s"]),  # type: ignore[arg-type, return-value]
+        "hits": sorted(hits, key=lambda h: h["time_s"]),
         "pairs": pairs,
         "faults": _faults(preset, mics, by_piece, wild, rate),
     }

@@ -74,7 +74,7 @@ def estimate_tempo(
 
     def agreement(bpm: NDArray[np.float64], per_beat: int) -> NDArray[np.float64]:
         phase = np.exp(2j * np.pi * np.outer(bpm / 60 * per_beat, times))
-        return np.abs(phase @ weights) / weights.sum()  # type: ignore[no-any-return]
+        return np.abs(phase @ weights) / weights.sum()
 
     step = 6.0 / max(times[-1], 1.0)
     bpms = np.arange(low, high, step)

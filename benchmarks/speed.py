@@ -1,0 +1,173 @@
+"""How fast: kernels against pedalboard, and the product's own times, with ratios in one run.
+
+Prints the table of docs/benchmarks.md. Medians of alternating runs, for the machine is noisy.
+"""
+
+import resource
+import statistics
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pedalboard as pb
+
+from arkund.core.align.takes import align_take
+from arkund.core.clean import gate
+from arkund.core.hits.detect import detect_hits
+from arkund.core.measure.levels import measure_mic
+from arkund.core.mix.cache import TileCache
+from arkund.core.mix.engine import Engine
+from arkund.core.mix.graph import Library, build
+from arkund.core.mix.printing import print_song
+from arkund.core.mix.sheet import Compressor, ParallelBus, Sheet, Source, Take, apply_patch, new_mic
+from arkund.core.shape import biquad, compressor, transient
+from arkund.core.simulate.session import simulate, write_session
+
+RATE = 48000
+
+
+def _times(jobs: dict[str, Callable[[], object]], rounds: int = 9) -> dict[str, float]:
+    """Median seconds of each job, run in turn."""
+    taken: dict[str, list[float]] = {name: [] for name in jobs}
+    for job in jobs.values():
+        job()
+    for _ in range(rounds):
+        for name, job in jobs.items():
+            start = time.perf_counter()
+            job()
+            taken[name].append(time.perf_counter() - start)
+    return {name: statistics.median(values) for name, values in taken.items()}
+
+
+def main() -> None:
+    print("| what | measured | bar | met |\n|---|---|---|---|")
+    _kernels()
+    _song()
+
+
+def _row(what: str, value: str, bar: str, met: bool | None) -> None:
+    print(
+        f"| {what} | {value} | {bar} | {'–' if met is None else 'yes' if met else '**no**'} |",
+        flush=True,
+    )
+
+
+def _kernels() -> None:
+    rng = np.random.default_rng(0)
+    sound = (
+        rng.standard_normal(RATE * 30) * np.repeat(rng.uniform(0.01, 0.5, 300), RATE // 10)
+    ).astype(np.float32)
+    threshold = float(20 * np.log10(np.median(np.abs(sound))))
+    squeeze = compressor.Settings(threshold, 4, 0, 10, 100)
+    theirs_gate = pb.Pedalboard([pb.NoiseGate(-20, 10, 1, 100)])
+    theirs_comp = pb.Pedalboard([pb.Compressor(threshold, 4, 10, 100)])
+    sections = [
+        biquad.match(biquad.bell(3, 1), hz, RATE) for hz in (100, 200, 400, 800, 1600, 3200)
+    ]
+    got = _times({
+        "gate": lambda: gate.gate(sound, sound, -20, 6, -40, gate.Timing(48, 480, 4800)),
+        "their gate": lambda: theirs_gate(sound, RATE),
+        "comp": lambda: compressor.run(sound, sound, squeeze, RATE, compressor.new_state()),
+        "their comp": lambda: theirs_comp(sound, RATE),
+        "six biquads": lambda: biquad.run(sound, sections, biquad.new_state(sections)),
+        "transient": lambda: transient.run(sound, transient.Settings(3, -3), RATE, transient.new_state()),
+    })  # fmt: skip
+    ratio = got["their gate"] / got["gate"]
+    _row("gate kernel against pedalboard's", f"{ratio:.2f} ×", "≥ 1.5 ×", ratio >= 1.5)
+    ratio = got["their comp"] / got["comp"]
+    _row("compressor with trace against pedalboard's", f"{ratio:.2f} ×", "≥ 0.8 ×", ratio >= 0.8)
+    for name in ("gate", "comp", "six biquads", "transient"):
+        _row(f"{name}, a sample", f"{got[name] / len(sound) * 1e9:.1f} ns", "–", None)
+    quiet = np.zeros_like(sound)
+    quiet[:2000] = sound[:2000]
+    silent = _times({
+        "comp": lambda: compressor.run(quiet, quiet, squeeze, RATE, compressor.new_state()),
+        "six biquads": lambda: biquad.run(quiet, sections, biquad.new_state(sections)),
+        "transient": lambda: transient.run(quiet, transient.Settings(3, -3), RATE, transient.new_state()),
+        "gate": lambda: gate.gate(quiet, quiet, -20, 6, -40, gate.Timing(48, 480, 4800)),
+    })  # fmt: skip
+    worst = max(silent[n] / got[n] for n in silent)
+    _row(
+        "slowest kernel on silence after a hit, against music",
+        f"{worst:.2f} ×",
+        "≤ 1.5 ×",
+        worst <= 1.5,
+    )
+
+
+def _song() -> None:
+    start = time.perf_counter()
+    session = simulate("copper", 1)
+    _row("simulating the demo's take", f"{time.perf_counter() - start:.1f} s", "–", None)
+    seconds = session.truth["frames"] / session.rate
+
+    def analyse() -> None:
+        hits = detect_hits(session.mics, session.rate)
+        align_take(session.mics, hits, session.rate)
+        for sound in session.mics.values():
+            measure_mic(sound, session.rate, [h.time_s for h in hits][:100])
+
+    taken = _times({"analysis": analyse}, rounds=3)["analysis"]
+    _row(
+        "first analysis of a take, 13 mics",
+        f"{seconds / taken:.0f} × real time",
+        "≥ 30 ×",
+        seconds / taken >= 30,
+    )
+    with tempfile.TemporaryDirectory() as scratch:
+        folder = Path(scratch)
+        write_session(session, folder)
+        sources = {m: Source(sha256=f"{n:064x}") for n, m in enumerate(session.mics)}
+        paths = {s.sha256: folder / session.preset.files[m] for m, s in sources.items()}
+        hits = detect_hits(session.mics, session.rate)
+        library = Library(paths.__getitem__, lambda digest: hits)
+        plain = Sheet(rate=session.rate, frames=session.truth["frames"],
+                      takes=(Take(number=1, sources=sources, hits="0" * 64),),
+                      mics={m: new_mic(m) for m in session.mics},
+                      parallel={"punch": ParallelBus(sends=dict.fromkeys(list(sources)[:8], 0.0),
+                                compressor=Compressor(on=True, threshold_db=-30), blend_db=-9)})  # fmt: skip
+        full = apply_patch(plain, _everything(list(sources)))
+        for name, sheet, bar in (
+            ("as it came", plain, None),
+            ("every stage on every mic", full, 5),
+        ):
+
+            def work(sheet: Sheet = sheet) -> None:
+                engine = Engine(sheet.rate, sheet.frames, TileCache())
+                print_song(engine, build(sheet, library), folder / "out")
+
+            taken = _times({"print": work}, rounds=3)["print"]
+            speed = seconds / taken
+            _row(f"full print, {name}", f"{speed:.1f} × real time", f"≥ {bar} ×" if bar else "–",
+                 speed >= bar if bar else None)  # fmt: skip
+        engine = Engine(full.rate, full.frames, TileCache())
+        span = (20 * RATE, 38 * RATE)
+        engine.read(build(full, library).output, *span)
+        changes = []
+        for n in range(9):
+            sheet = apply_patch(full, {"mics.snare_top.compressor.threshold_db": -20.0 - n})
+            start = time.perf_counter()
+            engine.read(build(sheet, library).output, span[0], span[0] + 4 * RATE)
+            changes.append(time.perf_counter() - start)
+        _row("one control on one mic: first 4 s rendered", f"{statistics.median(changes) * 1000:.0f} ms",
+             "≤ 300 ms with transport", statistics.median(changes) < 0.3)  # fmt: skip
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    _row("memory of this whole run", f"{peak:.0f} MB", "–", None)
+
+
+def _everything(mics: list[str]) -> dict[str, object]:
+    patch: dict[str, object] = {}
+    for mic in mics:
+        m = f"mics.{mic}"
+        patch |= {f"{m}.clean.on": True, f"{m}.clean.opens_on": "threshold", f"{m}.eq.high_pass.on": True,
+                  f"{m}.eq.low_pass.on": True, f"{m}.transient.attack_db": 3, f"{m}.compressor.on": True,
+                  f"{m}.delay_samples": 3.5}  # fmt: skip
+        for band in range(4):
+            patch |= {f"{m}.eq.bands.{band}.on": True, f"{m}.eq.bands.{band}.gain_db": 3}
+    return patch
+
+
+if __name__ == "__main__":
+    main()
