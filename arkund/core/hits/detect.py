@@ -125,9 +125,9 @@ def _needed_excess(level: NDArray[np.float64], excess: NDArray[np.float64]) -> N
     drummer who plays ghosts leaves a few in the open.
     """
     sure = excess > 10
-    soft_seen = np.sum(sure & (level < -9)) >= max(3, 0.06 * np.sum(sure))
+    soft_seen = np.sum(sure & (level < -9)) >= max(6, 0.06 * np.sum(sure))
     needed = LEAST_EXCESS_DB + 5.5 * np.clip((SOFT_DB - level) / 10, 0, 1)
-    return needed if soft_seen else np.maximum(needed, np.where(level < -7, 10.0, 0.0))
+    return needed if soft_seen else np.maximum(needed, np.where(level < -10.5, 13.0, 6.0))
 
 
 def _as_hits(
