@@ -8,6 +8,7 @@ import statistics
 import tempfile
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -106,8 +107,9 @@ def _song() -> None:
     def analyse() -> None:
         hits = detect_hits(session.mics, session.rate)
         align_take(session.mics, hits, session.rate)
-        for sound in session.mics.values():
-            measure_mic(sound, session.rate, [h.time_s for h in hits][:100])
+        onsets = [h.time_s for h in hits][:100]
+        with ThreadPoolExecutor(2) as pool:
+            list(pool.map(lambda s: measure_mic(s, session.rate, onsets), session.mics.values()))
 
     taken = _times({"analysis": analyse}, rounds=3)["analysis"]
     _row(

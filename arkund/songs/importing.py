@@ -7,6 +7,7 @@ refers to; the rows are written in one transaction.
 import csv
 import re
 from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 
@@ -290,13 +291,17 @@ def _analyse(lanes: Sequence[_Lane], rate: int, progress: Progress) -> _Analysed
     hits = detect_hits(mics, rate)
     progress(0.55, "measuring delays")
     pairs = align_take(mics, hits, rate)
-    measures = {}
-    for number, lane in enumerate(lanes):
-        progress(0.6 + 0.4 * number / len(lanes), f"measuring {lane.incoming.mic}")
+    progress(0.6, "measuring levels")
+
+    def measure(lane: _Lane) -> dict[str, object]:
         piece = parse_mic_name(lane.incoming.mic).piece
         onsets = [h.time_s for h in hits if h.piece == piece]
-        measures[lane.incoming.mic] = measure_mic(lane.audio, rate, onsets).as_dict()
         storage.store_overview(lane.sha256, lane.incoming.pick, Overview.of(lane.audio))
+        return measure_mic(lane.audio, rate, onsets).as_dict()
+
+    with ThreadPoolExecutor(2) as pool:
+        measured = list(pool.map(measure, lanes))
+    measures = {lane.incoming.mic: found for lane, found in zip(lanes, measured, strict=True)}
     return _Analysed(hits, pairs, measures)
 
 

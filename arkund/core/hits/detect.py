@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.novelty import BandEnergy, band_energy, candidates, rise_db
+from arkund.core.hits.novelty import BandEnergy, band_energy, candidates
 from arkund.core.hits.ownership import (
     Events,
     Signatures,
@@ -109,7 +109,7 @@ def _own_onsets(
     """
     level, excess = excess_db(events, signatures, piece)
     level = level - np.sort(level)[-max(4, len(at) // 50) :].mean()
-    rise = np.max([rise_db(ear)[np.minimum(at, len(ear.energy) - 1)] for ear in ears], axis=0)
+    rise = np.max([ear.rise[np.minimum(at, len(ear.energy) - 1)] for ear in ears], axis=0)
     floor = -34.0 if is_shell(signatures.pieces[piece]) else -20.0
     good = (excess > _needed_excess(level, excess)) & (level > floor)
     return [

@@ -7,6 +7,7 @@ decides which of them are.
 import bisect
 import itertools
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numba import njit
@@ -26,12 +27,25 @@ class BandEnergy:
     hop: int
     rate: int
 
-    @property
-    def total(self) -> NDArray[np.float32]:
-        return self.energy.sum(axis=1)
+    @cached_property
+    def floor(self) -> NDArray[np.float64]:
+        """`noise_floor`, computed once."""
+        return noise_floor(self)
 
-    def frame_of(self, sample: float) -> int:
-        return int(sample // self.hop)
+    @cached_property
+    def smooth(self) -> NDArray[np.float32]:
+        """`smoothed`, computed once."""
+        return smoothed(self)
+
+    @cached_property
+    def before_and_after(self) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+        """`before_and_after` of the smoothed energy, computed once."""
+        return before_and_after(self.smooth)
+
+    @cached_property
+    def rise(self) -> NDArray[np.float32]:
+        """`rise_db`, computed once."""
+        return rise_db(self)
 
 
 def band_energy(audio: NDArray[np.float32], rate: int) -> BandEnergy:
@@ -137,9 +151,9 @@ def rise_db(bands: BandEnergy) -> NDArray[np.float32]:
     """
     if len(bands.energy) < 64:
         return np.zeros(len(bands.energy), np.float32)
-    floor = (4 * noise_floor(bands)).astype(np.float32)
-    smooth = smoothed(bands)
-    before, _ = before_and_after(smooth)
+    floor = (4 * bands.floor).astype(np.float32)
+    smooth = bands.smooth
+    before, _ = bands.before_and_after
     rise = 10 * np.log10((smooth + floor) / (before + floor))
     two_best = np.sort(rise[:, 2:], axis=1)[:, -2:].mean(axis=1)
     return np.maximum(two_best, 0.0).astype(np.float32)
@@ -151,11 +165,11 @@ def candidates(bands: BandEnergy, least_db: float = 3.5, apart_ms: int = 24) -> 
     Of several close together the one that stands out most stays: by its rise, of which 12 dB is
     as much as counts, less what it is more than 10 dB quieter than the loudest near it.
     """
-    rise = rise_db(bands)
+    rise = bands.rise
     peaks, _ = signal.find_peaks(rise, height=least_db, distance=5)
     if len(peaks) == 0:
         return peaks.astype(np.int64)
-    loudness = 10 * np.log10(smoothed(bands)[:, 2:].sum(axis=1) + 1e-12)
+    loudness = 10 * np.log10(bands.smooth[:, 2:].sum(axis=1) + 1e-12)
     loudest = ndimage.maximum_filter1d(loudness, 2 * apart_ms)
     score = np.minimum(rise, 12) + np.minimum(loudness - loudest + 10, 0)
     kept: list[int] = []

@@ -17,9 +17,6 @@ from scipy import ndimage
 from arkund.core.hits.novelty import (
     BANDS,
     BandEnergy,
-    before_and_after,
-    noise_floor,
-    smoothed,
 )
 from arkund.core.kit.roles import is_shell
 
@@ -61,10 +58,10 @@ def event_vectors(
     """
     started, doubt = [], []
     for bands in mics:
-        before, after = before_and_after(smoothed(bands))
+        before, after = bands.before_and_after
         at = np.clip(frames, 0, len(before) - 1)
         early = np.maximum(at - GUARD_MS, 0)
-        floor = noise_floor(bands)
+        floor = bands.floor
         most = np.maximum(after[at], after[early])
         started.append(np.maximum((most - before[early]).astype(np.float64), 0.1 * floor).T)
         doubt.append((0.5 * before[early] + 4 * floor).astype(np.float64).T)
@@ -72,7 +69,7 @@ def event_vectors(
         left, before = _still_sounding(mics[position])
         at = np.clip(frames, 0, len(left) - 1)
         early = np.maximum(at - GUARD_MS, 0)
-        floor = noise_floor(mics[position])[-2:]
+        floor = mics[position].floor[-2:]
         started.append(np.maximum((left[at] - before[early]).astype(np.float64), 0.1 * floor).T)
         doubt.append((before[early] + 4 * floor).astype(np.float64).T)
     return Events(np.vstack(started), np.vstack(doubt))
