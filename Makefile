@@ -12,8 +12,8 @@ setup: $(RUN_STAMP)
 $(RUN_STAMP): requirements.txt pyproject.toml
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
 	@echo "Installing what Arkund needs …"
-	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.txt
-	@$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps -e .
+	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check -r requirements.txt
+	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check --no-deps -e .
 	@$(BIN)/python -m arkund.core.mix.warming
 	@touch $@
 
@@ -22,7 +22,7 @@ demo: setup
 
 $(TEST_STAMP): $(RUN_STAMP) requirements-dev.txt package-lock.json
 	@echo "Installing what the tests need …"
-	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements-dev.txt
+	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check -r requirements-dev.txt
 	@sh scripts/install-test-tools.sh
 	@touch $@
 
@@ -44,4 +44,4 @@ screenshots: $(TEST_STAMP)
 	@$(BIN)/python scripts/screenshots.py $(ARGS)
 
 styles:
-	@npm ci --silent --ignore-scripts && npm run --silent build
+	@npm install --no-save --silent --ignore-scripts && npm run --silent build

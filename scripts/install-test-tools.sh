@@ -9,4 +9,5 @@ if ! command -v npm >/dev/null; then
     echo "Installing Node …"
     apt-get update -qq && apt-get install -y -qq nodejs npm >/dev/null
 fi
-npm ci --silent --ignore-scripts >/dev/null
+# Not `npm ci`: it refuses lock files that leave out other platforms' optional packages.
+npm install --no-save --silent --ignore-scripts >/dev/null
