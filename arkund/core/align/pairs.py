@@ -14,6 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft, linalg, signal
 
+from arkund.core.kit.roles import AMBIENCE, parse_mic_name
+
 BEFORE_MS = 4.0
 AFTER_MS = 24.0
 ORDER_AT_48K = 40
@@ -72,7 +74,10 @@ def align_pair(
     near, far = near[loud], far[loud]
     if len(near) == 0:
         return None
-    way, single, curve = _first_way(near, far, rate)
+    earliest = (
+        0 if parse_mic_name(farther).role in AMBIENCE else -round(LONGEST_WAY_MS / 3000 * rate)
+    )
+    way, single, curve = _first_way(near, far, rate, earliest)
     flip = 1 if way[1] > 0 else -1
     delay = way[0] if farther == mic else -way[0]
     agree = np.abs(single - way[0]) < 0.0005 * rate
@@ -129,10 +134,13 @@ def _windows(
 
 
 def _first_way(
-    near: NDArray[np.float64], far: NDArray[np.float64], rate: int
+    near: NDArray[np.float64], far: NDArray[np.float64], rate: int, earliest: int
 ) -> tuple[tuple[float, float, float], NDArray[np.float64], NDArray[np.float64]]:
     """``(lag, signed height, contrast)`` of the first arrival, the single strokes' lags, and the
-    mean correlation over lags −a third to the whole of `LONGEST_WAY_MS`."""
+    mean correlation over lags −a third to the whole of `LONGEST_WAY_MS`.
+
+    ``earliest`` is the least lag that can be: no overhead hears a drum before its close mic.
+    """
     order = max(16, round(ORDER_AT_48K * rate / 48000))
     before = round(BEFORE_MS / 1000 * rate)
     burst = _unpredicted(near, order, before)
@@ -149,7 +157,9 @@ def _first_way(
     responses = fft.irfft(products, size, axis=1)
     singles = np.concatenate([responses[:, -(reach // 3) :], responses[:, :reach]], axis=1)
     curve = np.mean(singles, axis=0)
-    at, height = _first_peak(curve)
+    skipped = max(earliest + reach // 3, 0)
+    at, height = _first_peak(curve[skipped:])
+    at += skipped
     place = round(at)
     noise = np.sqrt(np.mean(curve**2)) + 1e-12
     near_by = curve[max(0, place - 6) : place + 7] * -np.sign(height)
