@@ -104,3 +104,30 @@ def test_any_part_equals_the_whole() -> None:
 def test_strokes_that_touch_become_one_opening() -> None:
     openings = stroke_openings(np.array([5000, 1000, 1400]), 48, 500, 100000)
     assert openings.tolist() == [[952, 1900], [4952, 5500]]
+
+
+def _slow_openings(key: np.ndarray, open_level: float, close_level: float, hold: int) -> list:
+    """The definition, sample by sample."""
+    found, opened, last = [], None, 0
+    for n, level in enumerate(np.abs(key)):
+        if opened is None:
+            if level > open_level:
+                opened = last = n
+        elif level >= close_level:
+            last = n
+        elif n - last > hold:
+            found.append([opened, last + 1])
+            opened = n if level > open_level else None
+            last = n if opened is not None else last
+    return found + ([[opened, last + 1]] if opened is not None else [])
+
+
+@pytest.mark.parametrize("hold", [0, 5, 63, 64, 200])
+def test_looking_at_blocks_equals_the_definition(hold: int) -> None:
+    rng = np.random.default_rng(hold)
+    loud = np.repeat(rng.choice([0.001, 0.05, 0.5], 400), rng.integers(1, 400, 400))
+    key = (loud * rng.uniform(-1, 1, len(loud))).astype(np.float32)
+    got = threshold_openings(key, -20, 12, hold).tolist()
+    wanted = _slow_openings(key, np.float64(0.1), np.float64(10 ** (-32 / 20)), hold)
+    assert got == wanted
+    assert len(wanted) >= 2

@@ -57,4 +57,20 @@ def _doubt_contradictions(pairs: list[PairAlignment]) -> list[PairAlignment]:
                 best = max(p.confidence for p in three)
                 doubted |= {id(p) for p in three if p.confidence < max(best, 0.95)}
                 doubted |= {id(p) for p in three} if best < 0.9 else set()
+    doubted |= _out_of_step_sides(pairs)
     return [replace(p, sure=False) if id(p) in doubted else p for p in pairs]
+
+
+def _out_of_step_sides(pairs: list[PairAlignment]) -> set[int]:
+    """Pairs of a mic whose two overheads disagree in polarity where most mics' agree (or agree
+    where most disagree): the overheads cannot stand to each other in two ways."""
+    sides: dict[tuple[str, str], list[PairAlignment]] = {}
+    for p in pairs:
+        if p.reference.startswith("overhead"):
+            sides.setdefault((p.piece, p.mic), []).append(p)
+    twos = [two for two in sides.values() if len(two) == 2]
+    vote = sum(a.polarity * b.polarity * min(a.confidence, b.confidence) for a, b in twos)
+    return {
+        id(p) for a, b in twos if a.polarity * b.polarity * vote < 0 for p in (a, b)
+        if p.confidence < 0.97
+    }  # fmt: skip

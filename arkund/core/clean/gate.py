@@ -57,31 +57,55 @@ class ThresholdKey:
         return np.concatenate(self._found) if self._found else np.zeros((0, 2), np.int64)
 
 
+@njit(cache=True, nogil=True, fastmath=True, inline="always")
+def _largest(key, start, stop):  # type: ignore[no-untyped-def]
+    most = np.float32(0.0)
+    for n in range(start, stop):
+        most = max(most, abs(key[n]))
+    return most
+
+
 @njit(cache=True, nogil=True)
 def _follow(key, at, open_level, close_level, hold, state, out):  # type: ignore[no-untyped-def]
+    """Looks at 64 samples at once and only where they matter at each."""
     is_open, opened, last = state[0], state[1], state[2]
     count = 0
     n = 0
     size = len(key)
     while n < size:
+        stop = min(n + 64, size)
+        most = _largest(key, n, stop)
         if is_open == 0:
-            while n < size and abs(key[n]) <= open_level:
+            if most <= open_level:
+                n = stop
+                continue
+            while abs(key[n]) <= open_level:
                 n += 1
-            if n < size:
-                is_open = 1
-                opened = at + n
-                last = at + n
-        else:
-            level = abs(key[n])
-            if level >= close_level:
-                last = at + n
-            elif at + n - last > hold:
+            is_open = 1
+            opened = at + n
+            last = at + n
+            n += 1
+        elif most < close_level:
+            if at + stop - 1 - last > hold:
+                # The hold ends within these samples: go on from there, shut.
+                n = max(last + hold + 1 - at, n)
                 out[count, 0] = opened
                 out[count, 1] = last + 1
                 count += 1
                 is_open = 0
-                continue
-            n += 1
+            else:
+                n = stop
+        else:
+            while n < stop:
+                if abs(key[n]) >= close_level:
+                    last = at + n
+                elif at + n - last > hold:
+                    out[count, 0] = opened
+                    out[count, 1] = last + 1
+                    count += 1
+                    is_open = 0
+                    break
+                n += 1
     state[0], state[1], state[2] = is_open, opened, last
     return count
 

@@ -42,3 +42,11 @@ export function levels(svg, ys, values, left, right) {
     el(svg, "text", { x: left - 4, y: ys(v) + 3, "text-anchor": "end" }, minus(v, 0));
   }
 }
+
+// A finding with its number first and set apart.
+export function speak(box, text) {
+  const [, number, rest] = text.match(/^([+−]?[\d.]+ \S+)?(.*)$/s);
+  const strong = document.createElement("b");
+  strong.textContent = number || "";
+  box.replaceChildren(strong, rest);
+}

@@ -1,6 +1,6 @@
 // Align: strokes laid over each other, the lag curve, the pairs, the proposal.
 import { bench, keepValues, on } from "./bench.js";
-import { clear, el, minus, path } from "./draw.js";
+import { clear, el, minus, path, speak } from "./draw.js";
 
 const SHADES = ["", "dashed", "", "dashed", ""];
 
@@ -12,7 +12,7 @@ export function startAlign() {
     const finding = document.getElementById("finding");
     finding.hidden = !picture.proposal;
     if (picture.proposal) {
-      finding.querySelector("[data-part=text]").textContent = picture.proposal;
+      speak(finding.querySelector("[data-part=text]"), picture.proposal);
       finding.querySelector("[data-part=apply]").onclick = () => keepValues(picture.wanted);
     }
   });

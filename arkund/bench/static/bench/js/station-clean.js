@@ -1,7 +1,7 @@
 // Clean: the mic over the loop with what the gate takes, how it rings, what the gate does.
 import { getBytes } from "./api.js";
 import { address, bench, keepValues, on, query } from "./bench.js";
-import { clear, colour, el, familyOf, levels, mark, minus, path } from "./draw.js";
+import { clear, colour, el, familyOf, levels, mark, minus, path, speak } from "./draw.js";
 
 export function startClean() {
   let picture = null, waves = null, wanted = 0;
@@ -13,7 +13,7 @@ export function startClean() {
     fillReport(next);
     const finding = document.getElementById("finding");
     finding.hidden = !next.strokes;
-    finding.querySelector("[data-part=text]").textContent = (next.doubtful ? "Doubtful: " : "") + next.proposal;
+    speak(finding.querySelector("[data-part=text]"), (next.doubtful ? "Doubtful: " : "") + next.proposal);
     finding.querySelector("[data-part=apply]").onclick = () => keepValues(next.wanted);
     load();
   });
