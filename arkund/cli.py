@@ -79,11 +79,11 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("--skip-bad", action="store_true")
     add("songs", _songs, "list the songs")
     for name, run, about in (
-        ("show", _show, "a song's mics, takes and sections"),
-        ("measure", _measure, "levels of every mic"),
-        ("align", _align, "delay and polarity of every pair"),
-        ("clean", _clean, "gates: current, proposed, and what they do"),
-        ("log", _log, "the revisions that lead to the present sheet"),
+        ("show", _fact("show"), "a song's mics, takes and sections"),
+        ("measure", _fact("measures"), "levels of every mic"),
+        ("align", _fact("pairs"), "delay and polarity of every pair"),
+        ("clean", _fact("gates"), "gates: current, proposed, and what they do"),
+        ("log", _fact("log"), "the revisions that lead to the present sheet"),
         ("undo", _undo, "back to the revision before"),
         ("redo", _redo, "forward again"),
     ):
@@ -196,18 +196,17 @@ def _songs(args: argparse.Namespace) -> dict[str, Any]:
     return {"songs": [{"song": s.slug, "name": s.name} for s in Song.objects.all()]}
 
 
-def _show(args: argparse.Namespace) -> dict[str, Any]:
-    song = _song(args.song)
-    from arkund.songs import facts
+def _fact(name: str) -> Callable[[argparse.Namespace], dict[str, Any]]:
+    """A command that prints what `arkund.songs.facts` knows of a song under ``name``."""
 
-    return facts.show(song)
+    def run(args: argparse.Namespace) -> dict[str, Any]:
+        song = _song(args.song)
+        from arkund.songs import facts
 
+        known: dict[str, Any] = getattr(facts, name)(song)
+        return known
 
-def _measure(args: argparse.Namespace) -> dict[str, Any]:
-    song = _song(args.song)
-    from arkund.songs import facts
-
-    return facts.measures(song)
+    return run
 
 
 def _hits(args: argparse.Namespace) -> dict[str, Any]:
@@ -215,20 +214,6 @@ def _hits(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.songs import facts
 
     return facts.hits(song, args.take)
-
-
-def _align(args: argparse.Namespace) -> dict[str, Any]:
-    song = _song(args.song)
-    from arkund.songs import facts
-
-    return facts.pairs(song)
-
-
-def _clean(args: argparse.Namespace) -> dict[str, Any]:
-    song = _song(args.song)
-    from arkund.songs import facts
-
-    return facts.gates(song)
 
 
 def _set(args: argparse.Namespace) -> dict[str, Any]:
@@ -291,13 +276,6 @@ def _print(args: argparse.Namespace) -> dict[str, Any]:
         "files": report.files, "null_db": report.null_db, "peak_dbfs": report.peak_dbfs,
         "loudness_lufs": report.loudness_lufs, "over": report.over,
     }  # fmt: skip
-
-
-def _log(args: argparse.Namespace) -> dict[str, Any]:
-    song = _song(args.song)
-    from arkund.songs import facts
-
-    return facts.log(song)
 
 
 def _undo(args: argparse.Namespace) -> dict[str, Any]:

@@ -95,6 +95,23 @@ def _follow(key, at, open_level, close_level, hold, state, out):  # type: ignore
                 is_open = 0
             else:
                 n = stop
+        elif hold >= 64:
+            # No gap within these samples can outlast the hold; only the one before them can.
+            first = n
+            while abs(key[first]) < close_level:
+                first += 1
+            if at + first - last > hold + 1:
+                n = max(last + hold + 1 - at, n)
+                out[count, 0] = opened
+                out[count, 1] = last + 1
+                count += 1
+                is_open = 0
+                continue
+            final = stop - 1
+            while abs(key[final]) < close_level:
+                final -= 1
+            last = at + final
+            n = stop
         else:
             while n < stop:
                 if abs(key[n]) >= close_level:

@@ -18,16 +18,19 @@ const FAMILY = { kick: "kick", snare: "snare", tom: "tom", hat: "metal", ride: "
 export const familyOf = (piece) => FAMILY[String(piece || "").replace(/_\d+$/, "")] || "ambience";
 export const label = (name) => name.replaceAll("_", " ").replace(/ ([lr])$/, (m, s) => ` ${s.toUpperCase()}`);
 
-// One shape a family, the same everywhere.
-export function mark(parent, family, x, y, r, attributes = {}) {
-  const shape = {
+// One shape a family, the same everywhere: as a path for SVG and canvas.
+export function outline(family, x, y, r) {
+  return {
     kick: `M${x - r} ${y}a${r} ${r} 0 1 0 ${2 * r} 0a${r} ${r} 0 1 0 ${-2 * r} 0z`,
     snare: `M${x - r} ${y - r}h${2 * r}v${2 * r}h${-2 * r}z`,
     tom: `M${x} ${y - r * 1.15}L${x + r * 1.1} ${y + r}H${x - r * 1.1}z`,
     metal: `M${x} ${y - r * 1.25}L${x + r * 1.25} ${y}L${x} ${y + r * 1.25}L${x - r * 1.25} ${y}z`,
     ambience: `M${x - r} ${y - r / 2}h${2 * r}v${r}h${-2 * r}z`,
   }[family];
-  return el(parent, "path", { d: shape, ...attributes });
+}
+
+export function mark(parent, family, x, y, r, attributes = {}) {
+  return el(parent, "path", { d: outline(family, x, y, r), ...attributes });
 }
 
 export const path = (points) =>

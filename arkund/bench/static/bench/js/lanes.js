@@ -1,7 +1,7 @@
 // Stacked waveform lanes with strokes, bars and sections; zoom from the song to single samples.
 import { getBytes } from "./api.js";
 import { address, barStart, bench, loopFrames, on, query } from "./bench.js";
-import { colour, familyOf, label } from "./draw.js";
+import { colour, familyOf, label, outline } from "./draw.js";
 import { player } from "./player.js";
 
 const TOP = 26;
@@ -146,12 +146,7 @@ export function startLanes(onStroke) {
     pen.fillStyle = hues[family];
     pen.strokeStyle = colour("ground");
     pen.lineWidth = 1;
-    const shape = new Path2D({
-      kick: `M${at - r} ${y}a${r} ${r} 0 1 0 ${2 * r} 0a${r} ${r} 0 1 0 ${-2 * r} 0z`,
-      snare: `M${at - r} ${y - r}h${2 * r}v${2 * r}h${-2 * r}z`,
-      tom: `M${at} ${y - r * 1.15}L${at + r * 1.1} ${y + r}H${at - r * 1.1}z`,
-      metal: `M${at} ${y - r * 1.25}L${at + r * 1.25} ${y}L${at} ${y + r * 1.25}L${at - r * 1.25} ${y}z`,
-    }[family] || `M${at - r} ${y - r}h${2 * r}v${2 * r}h${-2 * r}z`);
+    const shape = new Path2D(outline(family, at, y, r));
     pen.fill(shape);
     pen.stroke(shape);
     if (hit === chosen) {

@@ -1,7 +1,7 @@
 // Clean: the mic over the loop with what the gate takes, how it rings, what the gate does.
 import { getBytes } from "./api.js";
 import { address, bench, keepValues, on, query } from "./bench.js";
-import { clear, colour, el, familyOf, levels, mark, minus, path, speak } from "./draw.js";
+import { clear, colour, el, familyOf, levels, minus, outline, path, speak } from "./draw.js";
 
 export function startClean() {
   let picture = null, waves = null, wanted = 0;
@@ -77,11 +77,7 @@ export function startClean() {
       const own = hit.piece === picture.piece;
       const at = x(hit.t * bench.rate), y = own ? 14 : 274, r = own ? 5 : 3;
       const family = familyOf(hit.piece);
-      const shape = new Path2D({
-        kick: `M${at - r} ${y}a${r} ${r} 0 1 0 ${2 * r} 0a${r} ${r} 0 1 0 ${-2 * r} 0z`,
-        snare: `M${at - r} ${y - r}h${2 * r}v${2 * r}h${-2 * r}z`,
-        tom: `M${at} ${y - r * 1.15}L${at + r * 1.1} ${y + r}H${at - r * 1.1}z`,
-      }[family] || `M${at} ${y - r * 1.25}L${at + r * 1.25} ${y}L${at} ${y + r * 1.25}L${at - r * 1.25} ${y}z`);
+      const shape = new Path2D(outline(family, at, y, r));
       pen.strokeStyle = pen.fillStyle = colour(family);
       if (own && hit.kind !== "ghost") pen.fill(shape); else pen.stroke(shape);
     }
