@@ -43,7 +43,10 @@ def _warm_mics(sheet: Sheet, name: str, variant: str, start: int, stop: int) -> 
         return
     graph = rendering.graph_of(sheet, variant)  # type: ignore[arg-type]
     engine = rendering.engine_for(sheet)
-    list(_pool.map(lambda s: engine.read(s.shaped, start, stop), graph.mics.values()))
+    size = engine.tile_frames
+    tiles = range(max(start, 0) // size, max(-(-stop // size), 0))
+    wanted = [(s.shaped, n) for s in graph.mics.values() for n in tiles if not s.shaped.is_cheap]
+    list(_pool.map(lambda pair: engine.tile(*pair), wanted))
 
 
 @require_GET

@@ -1,6 +1,7 @@
 // The stations' pictures: each draws what the server has measured.
 import { address, bench, on, query, tell } from "./bench.js";
 import { getJson, notify } from "./api.js";
+import { player } from "./player.js";
 
 let wanted = 0, busy = false, again = false;
 
@@ -21,6 +22,12 @@ async function refresh() {
   busy = false;
 }
 
+let due = 0;
+function soon(ms) {
+  clearTimeout(due);
+  due = setTimeout(refresh, ms);
+}
+
 export function startPictures() {
   const stations = ["edit", "align", "level", "clean", "eq", "dynamics", "bus"];
   if (!stations.includes(bench.station)) return;
@@ -29,14 +36,14 @@ export function startPictures() {
     const entries = Object.entries(bench.patch);
     chip.hidden = !entries.length;
     if (entries.length) chip.textContent = "trying – let go to keep, Esc to leave";
-    refresh();
+    soon(70);
   });
-  // What was tried is drawn already; sound comes before drawing it again from the kept revision.
-  let later = 0;
+  // Let go: what is heard comes before what is drawn.
+  on("sound", () => soon(player.playing ? 700 : 40));
+  on("swapped", () => soon(10));
   on("kept", () => {
     document.getElementById("trying").hidden = true;
-    clearTimeout(later);
-    later = setTimeout(refresh, 600);
+    soon(600);
   });
   on("loop", refresh);
   refresh();

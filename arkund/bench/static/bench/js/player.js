@@ -1,6 +1,6 @@
 // Playing: lanes of sound rendered by the server, three states side by side on one clock.
 //
-// Each state (as recorded, now, removed) is fetched in chunks of two bars or less from the playhead
+// Each state (as recorded, now, removed) is fetched in chunks of a bar or less from the playhead
 // on and scheduled at exact frames; all states that are there run together, only one is let
 // through, so switching is at the same sample. A change swaps new chunks in under the old ones.
 import { getBytes, notify } from "./api.js";
@@ -30,7 +30,7 @@ class Player {
     [this.start, this.stop] = loopFrames();
     this.length = this.stop - this.start;
     const bar = bench.beat_s * bench.beats * bench.rate;
-    this.chunk = Math.round(Math.min(2 * bar, 4 * bench.rate));
+    this.chunk = Math.round(Math.min(bar, 4 * bench.rate));
     this.count = Math.ceil(this.length / this.chunk);
   }
 
@@ -156,6 +156,7 @@ class Player {
       this.stats.swaps.push(performance.now() - window.arkundPointerUp + 25);
       window.arkundPointerUp = 0;
     }
+    if (v === this.variant) tell("swapped");
   }
 
   order() {
