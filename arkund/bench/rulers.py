@@ -46,7 +46,7 @@ def level_rulers(mic: str) -> list[Ruler]:
     m = f"mics.{mic}"
     return [
         Ruler(f"{m}.trim_db", "Trim", "dB", -24, 24, 0.5, 0, (-24, -12, 0, 12, 24),
-              hint="peaks of this mic's strokes after trim; shaded: −10 to −6 dBFS"),
+              hint="bars: the trim that would bring each stroke to −8 dBFS"),
         Ruler(f"{m}.fader_db", "Fader", "dB", -60, 12, 0.5, 0, (-60, -40, -20, 0, 12),
               hint="level in the mix; sends stay as they are"),
         Ruler(f"{m}.pan", "Pan", "", -1, 1, 0.05, 0, (-1, -0.5, 0, 0.5, 1),
@@ -88,7 +88,7 @@ def eq_rulers(mic: str, band: int) -> list[Ruler]:
         Ruler(f"{b}.frequency_hz", f"Band {number}", "Hz", 20, 16000, 1.03, 1000, _HZ, "log",
               "area: this drum · grey: bleed", f"{b}.on"),
         Ruler(f"{b}.gain_db", f"Band {number} gain", "dB", -18, 18, 0.5, 0,
-              (-18, -12, -6, 0, 6, 12, 18), hint="mark: what would level the peak there"),
+              (-18, -12, -6, 0, 6, 12, 18), hint="up or down by at most 18 dB"),
         Ruler(f"{b}.q", f"Band {number} width", "Q", 0.4, 16, 1.06, 1, (0.5, 1, 2, 4, 8, 16), "log",
               hint="broad to narrow"),
         Ruler(f"{e}.low_pass.frequency_hz", "Low-pass", "Hz", 500, 20000, 1.03, 14000,
@@ -132,7 +132,7 @@ def bus_rulers(bus: str, sends: list[str]) -> list[Ruler]:
               hint="the return under the rest; at the left end it is shut", switch=f"{p}.on"),
         squeeze["threshold_db"], squeeze["attack_ms"], squeeze["release_ms"],
         Ruler("drum_bus.level_db", "Drum bus", "dB", -24, 12, 0.5, 0, (-24, -12, 0, 12),
-              hint="shaded: the mix peaks at −10 to −6 dBFS"),
+              hint="mark: where the song's mix peaks at −8 dBFS"),
     ]  # fmt: skip
 
 

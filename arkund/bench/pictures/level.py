@@ -38,14 +38,14 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     own = next(r for r in rows if r["mic"] == mic)
     trim = sheet.mics[mic].trim_db
     wanted = round(float(np.clip(np.mean(TARGET_DB) - (own["typical"] - trim), -24, 24)), 1)
-    # The trim ruler's axis is trim: a stroke of p dBFS meets the target where trim = target - p.
+    # The ruler's axis is trim: a stroke of p dBFS comes to the target at target - p.
     raw = np.array(own["peaks"]) - trim
     return {
         "rows": rows,
         "target": TARGET_DB,
         "rulers": {
             f"mics.{mic}.trim_db": {
-                "bars": bars_of(raw - float(np.mean(TARGET_DB)), -24, 24, 48, "own"),
+                "bars": bars_of(float(np.mean(TARGET_DB)) - raw, -24, 24, 48, "own"),
                 "proposed": wanted,
                 "note": f"typical stroke {own['typical']:+.1f} dBFS after trim".replace("-", "−"),
             }
