@@ -5,13 +5,14 @@ from typing import Any
 import numpy as np
 
 from arkund.bench.pictures.common import Bars, loop_frames, rounded
-from arkund.bench.pictures.dynamics import key_of, reduction_over, squeeze_drawings
+from arkund.bench.pictures.dynamics import reduction_over, squeeze_drawings
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.levels import attack_to_body_db, hit_peaks
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
 from arkund.core.measure.strokes import mean_envelope_db
 from arkund.core.mix.graph import mic_order
 from arkund.core.mix.sheet import OFF_DB, Sheet
+from arkund.core.shape.compressor import linked_key
 from arkund.core.units import amplitude_to_db, amplitudes_to_db
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
@@ -81,7 +82,7 @@ def _squeeze(sheet: Sheet, name: str, start: int, stop: int, shells: list[Any]) 
     bus, graph, engine = sheet.parallel[name], graph_of(sheet), engine_for(sheet)
     feed = engine.read(graph.feeds[name], start, stop)
     reduction = reduction_over(sheet, graph.feeds[name], bus.compressor, start, stop)
-    key = key_of(feed)
+    key = linked_key(feed)
     onsets = [h.time_s - start / sheet.rate for h in shells]
     peaks = amplitudes_to_db(hit_peaks(key, sheet.rate, onsets))
     envelope = mean_envelope_db(key, sheet.rate, onsets, 0.3, 150)

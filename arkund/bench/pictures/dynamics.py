@@ -20,7 +20,7 @@ from arkund.core.measure.strokes import mean_envelope_db
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.processors import CompressorProcess
 from arkund.core.mix.sheet import Compressor, Sheet
-from arkund.core.shape.compressor import Settings, linked_key, static_reduction_db
+from arkund.core.shape.compressor import Settings, static_reduction_db
 from arkund.core.units import amplitudes_to_db
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
@@ -95,8 +95,3 @@ def transfer(settings: Compressor) -> list[list[float]]:
     s = Settings(settings.threshold_db, settings.ratio, settings.knee_db, 1, 1)
     out = levels - (static_reduction_db(levels, s) if settings.on else 0)
     return [[round(float(a), 1), round(float(b), 2)] for a, b in zip(levels, out, strict=True)]
-
-
-def key_of(sound: NDArray[np.float32]) -> NDArray[np.float32]:
-    """What a bus's detector hears of its stereo feed."""
-    return linked_key(sound)

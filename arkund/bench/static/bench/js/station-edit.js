@@ -24,14 +24,14 @@ export function startEdit() {
       const family = familyOf(h.piece);
       mark(svg, family, 28 + ((h.t - start) / (stop - start)) * 246, y(h.late_ms), h.kind === "ghost" ? 2 : 3, { class: `solid ${family}` });
     }
+  }
+
+  function fillPieces(placement) {
     const body = document.querySelector("#pieces tbody");
     body.replaceChildren();
-    for (const piece of [...new Set(hits.map((h) => h.piece))]) {
-      const late = hits.filter((h) => h.piece === piece).map((h) => h.late_ms).sort((p, q) => p - q);
-      const middle = late[Math.floor(late.length / 2)];
-      const spread = (late[Math.floor(late.length * 0.84)] - late[Math.floor(late.length * 0.16)]) / 2;
+    for (const p of placement) {
       const row = body.insertRow();
-      [label(piece), late.length, `${minus(middle)} ms`, `±${minus(spread)} ms`].forEach((text, i) => {
+      [label(p.piece), p.strokes, `${minus(p.middle_ms)} ms`, `±${minus(p.spread_ms)} ms`].forEach((text, i) => {
         const cell = row.insertCell();
         cell.textContent = text;
         if (i) cell.className = "fig";
@@ -41,6 +41,7 @@ export function startEdit() {
 
   on("picture", (picture) => {
     hits = picture.hits;
+    fillPieces(picture.placement);
     document.getElementById("lanes-summary").textContent = picture.summary;
     draw();
   });
