@@ -65,6 +65,7 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("--preset", default="copper")
     sub.add_argument("--seed", type=int, default=1)
     sub.add_argument("--bars", type=int, help="only the first bars")
+    sub.add_argument("--takes", type=int, help="only the first takes; all of the preset by default")
     sub.add_argument("--stems", action="store_true", help="also each mic's share of each piece")
     sub = add("new", _new, "make a song from a folder of mics")
     sub.add_argument("name")
@@ -88,6 +89,12 @@ def _parser() -> argparse.ArgumentParser:
         ("redo", _redo, "forward again"),
     ):
         add(name, run, about).add_argument("song")
+    sub = add("findings", _findings, "what was found and is proposed")
+    sub.add_argument("song")
+    sub.add_argument("--station", default="", help="of one station, e.g. align")
+    sub = add("first-pass", _first_pass, "apply all findings of a school, each its own revision")
+    sub.add_argument("song")
+    sub.add_argument("--school", required=True, help="tight, natural, open, or an own school")
     sub = add("hits", _hits, "the strokes of a take")
     sub.add_argument("song")
     sub.add_argument("--take", type=int, default=1)
@@ -159,12 +166,12 @@ def _worker(args: argparse.Namespace) -> None:
 
 
 def _simulate(args: argparse.Namespace) -> dict[str, Any]:
-    from arkund.core.simulate.session import simulate, write_session
+    from arkund.core.simulate.session import write_recording
 
-    session = simulate(
-        args.preset, args.seed, bars=args.bars, keep_stems=args.stems, progress=_progress
-    )
-    write_session(session, args.dir)
+    session = write_recording(
+        args.preset, args.seed, args.dir, takes=args.takes, bars=args.bars,
+        keep_stems=args.stems, progress=_progress,
+    )  # fmt: skip
     return {"dir": str(args.dir), "preset": args.preset, "seed": args.seed,
             "tempo_bpm": session.truth["tempo_bpm"], "mics": len(session.mics),
             "hits": len(session.truth["hits"])}  # fmt: skip
@@ -214,6 +221,28 @@ def _hits(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.songs import facts
 
     return facts.hits(song, args.take)
+
+
+def _findings(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.core.advise.findings import STATION_OF
+    from arkund.songs import findings
+
+    stations = sorted(set(STATION_OF.values()))
+    if args.station and args.station not in stations:
+        raise ArkundError(f"There is no station “{args.station}”. Stations: {', '.join(stations)}.")
+    return findings.listed(song, args.station)
+
+
+def _first_pass(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import first_pass, jobs, schools, storage
+
+    with storage.song_lock(song.slug):
+        schools.choose(song, args.school)
+        report = first_pass.run(song, progress=_progress)
+    jobs.record("first-pass", song, report)
+    return report
 
 
 def _set(args: argparse.Namespace) -> dict[str, Any]:

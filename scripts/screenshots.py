@@ -5,13 +5,15 @@ Starts its own server and worker on a data folder of its own (kept between runs 
 
 import argparse
 import os
+import shutil
+import sqlite3
 import subprocess
 import sys
 import time
 import urllib.request
 from pathlib import Path
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, expect, sync_playwright
 
 ROOT = Path(__file__).resolve().parent.parent
 CHROMIUM = "/usr/bin/chromium"
@@ -19,36 +21,25 @@ FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
          "--disable-background-networking", "--disable-component-update", "--disable-sync",
          "--autoplay-policy=no-user-gesture-required"]  # fmt: skip
 SONG = "copper-weather"
-VIEWS = {
+# As the song comes in, with its findings open.
+BEFORE = {
     "songs": "/",
-    "load-in": f"/{SONG}/load-in/?mic=snare_top",
+    "new-song": "/new/",
+    "load-in": f"/{SONG}/load-in/?mic=crush",
     "edit-timing": f"/{SONG}/edit/?mic=snare_top&bars=7-10",
     "align": f"/{SONG}/align/?mic=snare_bottom",
     "level": f"/{SONG}/level/?mic=tom_1",
-    "clean": f"/{SONG}/clean/?mic=snare_top&bars=5-6",
+    "clean": f"/{SONG}/clean/?mic=tom_3&bars=5-6",
+}
+# After a first pass.
+AFTER = {
+    "first-pass": f"/{SONG}/first-pass/?mic=snare_top",
     "shape-eq": f"/{SONG}/eq/?mic=snare_top&band=2",
     "shape-dynamics": f"/{SONG}/dynamics/?mic=snare_top&bars=5-8",
     "bus": f"/{SONG}/bus/?mic=snare_top&bars=9-12",
     "print": f"/{SONG}/print/?mic=snare_top",
     "log": f"/{SONG}/log/?mic=snare_top",
-    "new-song": "/new/",
-}
-SETTINGS = {
-    "mics.snare_bottom.polarity": "-1",
-    "mics.tom_1.clean.on": "true",
-    "mics.snare_top.clean.on": "true",
-    "mics.snare_top.clean.range_db": "-16",
-    "mics.snare_top.eq.bands.1.on": "true",
-    "mics.snare_top.eq.bands.1.frequency_hz": "408",
-    "mics.snare_top.eq.bands.1.gain_db": "-4.5",
-    "mics.snare_top.eq.bands.1.q": "5",
-    "mics.snare_top.eq.bands.3.on": "true",
-    "mics.snare_top.eq.bands.3.gain_db": "3",
-    "mics.snare_top.transient.attack_db": "3",
-    "mics.snare_top.compressor.on": "true",
-    "mics.snare_top.compressor.threshold_db": "-20",
-    "parallel.punch.blend_db": "-9",
-    "drum_bus.level_db": "-11",
+    "compare": f"/{SONG}/compare/?a=1&mic=snare_top",
 }
 
 
@@ -60,16 +51,16 @@ def main() -> None:
     parser.add_argument("--out", type=Path, default=ROOT / "docs" / "screenshots")
     parser.add_argument("--port", type=int, default=8123)
     args = parser.parse_args()
-    env = os.environ | {"ARKUND_DATA": str(ROOT / "var" / "screenshots")}
+    home = ROOT / "var" / "screenshots"
+    env = os.environ | {"ARKUND_DATA": str(home)}
     command = [sys.executable, "-m", "arkund"]
-    server = subprocess.Popen(
-        [*command, "demo", "--no-browser", "--port", str(args.port)], env=env,
-        stderr=subprocess.DEVNULL,
-    )  # fmt: skip
     base = f"http://127.0.0.1:{args.port}"
+    start = [*command, "demo", "--no-browser", "--port", str(args.port)]
+    _restore(home)
+    server = subprocess.Popen(start, env=env, stderr=subprocess.DEVNULL)
     try:
         _wait(base)
-        _prepare(command, env)
+        _remember(home)
         args.out.mkdir(parents=True, exist_ok=True)
         with sync_playwright() as play:
             browser = play.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
@@ -79,13 +70,33 @@ def main() -> None:
             )
             page.on("console", lambda m: print(m.type, m.text) if m.type != "log" else None)
             page.on("pageerror", lambda e: print("page error:", e))
-            for name, path in VIEWS.items():
-                if args.only in (None, name):
-                    _shoot(page, base + path, args.out / f"{name}.png")
+            for views in (BEFORE, AFTER):
+                wanted = [n for n in views if args.only in (None, n)]
+                if wanted and views is AFTER:
+                    _first_pass(page, f"{base}/{SONG}/first-pass/")
+                for name in wanted:
+                    _shoot(page, base + views[name], args.out / f"{name}.png")
             browser.close()
     finally:
         server.terminate()
         server.wait(15)
+
+
+def _restore(home: Path) -> None:
+    """The demo song as it came in, if it was made before."""
+    if (home / "start.sqlite3").exists():
+        for left in home.glob("arkund.sqlite3*"):
+            left.unlink()
+        shutil.copy(home / "start.sqlite3", home / "arkund.sqlite3")
+
+
+def _remember(home: Path) -> None:
+    if not (home / "start.sqlite3").exists():
+        with (
+            sqlite3.connect(home / "arkund.sqlite3") as now,
+            sqlite3.connect(home / "start.sqlite3") as kept,
+        ):
+            now.backup(kept)
 
 
 def _wait(base: str) -> None:
@@ -98,21 +109,21 @@ def _wait(base: str) -> None:
     raise SystemExit("The server did not start.")
 
 
-def _prepare(command: list[str], env: dict[str, str]) -> None:
-    """Settings that give every picture something to show, once."""
-    marker = Path(env["ARKUND_DATA"]) / "prepared"
-    if marker.exists():
-        return
-    for path, value in SETTINGS.items():
-        subprocess.run(
-            [*command, "set", SONG, path, value], env=env, check=True, stdout=subprocess.DEVNULL
-        )
-    marker.touch()
+def _first_pass(page: Page, url: str) -> None:
+    """Run a first pass as a user does, by its button."""
+    page.goto(url)
+    page.click("[data-school=Natural]")
+    page.wait_for_load_state("networkidle")
+    page.click("#pass-go")
+    page.locator("#pass-steps").wait_for(timeout=120_000)
 
 
 def _shoot(page: Page, url: str, target: Path) -> None:
     page.goto(url)
     page.wait_for_load_state("networkidle")
+    counting = page.locator("#findings-counting")
+    if counting.count():
+        expect(counting).to_have_text("", timeout=120_000)
     page.wait_for_timeout(700)
     page.screenshot(path=str(target))
     print(target.name)

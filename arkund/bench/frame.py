@@ -23,7 +23,10 @@ STATIONS = (
     (8, "bus", "Bus"),
     (10, "print", "Print"),
 )
-STATION_NAMES = {slug: name for _, slug, name in STATIONS} | {"dynamics": "Shape", "log": "Log"}
+STATION_NAMES = {slug: name for _, slug, name in STATIONS} | {
+    "dynamics": "Shape", "log": "Log", "first-pass": "First pass", "compare": "Compare",
+}  # fmt: skip
+RAIL_OF = {"dynamics": "eq"}
 
 
 def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[str, Any]:
@@ -39,7 +42,9 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
         "sheet": sheet,
         "revision": song.current,
         "station": station,
-        "rail": "eq" if station == "dynamics" else station,
+        "rail": RAIL_OF.get(station, station),
+        "with_findings": station not in ("print", "log", "first-pass", "compare"),
+        "school": song.school["name"],
         "station_name": STATION_NAMES[station],
         "stations": STATIONS,
         "mic": mic,

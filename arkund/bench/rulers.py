@@ -131,6 +131,8 @@ def bus_rulers(bus: str, sends: list[str]) -> list[Ruler]:
         Ruler(f"{p}.blend_db", "Blend", "dB", -60, 12, 0.5, OFF_DB, (-60, -40, -20, 0, 12),
               hint="the return under the rest; at the left end it is shut", switch=f"{p}.on"),
         squeeze["threshold_db"], squeeze["attack_ms"], squeeze["release_ms"],
+        Ruler("drum_bus.compressor.threshold_db", "Glue threshold", "dB", -60, 0, 0.5, -18, _DB,
+              hint="the drum bus's own compressor, 2:1", switch="drum_bus.compressor.on"),
         Ruler("drum_bus.level_db", "Drum bus", "dB", -24, 12, 0.5, 0, (-24, -12, 0, 12),
               hint="mark: where the song's mix peaks at −8 dBFS"),
     ]  # fmt: skip

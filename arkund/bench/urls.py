@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from arkund.bench.views import changes, printing, songs, sound, stations
+from arkund.bench.views import changes, findings, printing, songs, sound, stations
 
 urlpatterns = [
     path("", songs.index, name="songs"),
@@ -16,6 +16,12 @@ urlpatterns = [
     path("<slug:slug>/undo/", changes.undo, name="undo"),
     path("<slug:slug>/redo/", changes.redo, name="redo"),
     path("<slug:slug>/take-back/", changes.take_back, name="take-back"),
+    path("<slug:slug>/findings/", findings.listed, name="findings"),
+    path("<slug:slug>/findings/apply/", findings.apply, name="finding-apply"),
+    path("<slug:slug>/findings/decline/", findings.decline, name="finding-decline"),
+    path("<slug:slug>/findings/reopen/", findings.reopen, name="finding-reopen"),
+    path("<slug:slug>/school/", findings.school, name="school"),
+    path("<slug:slug>/first-pass/start/", findings.first_pass, name="first-pass-start"),
     path("<slug:slug>/pcm/", sound.pcm, name="pcm"),
     path("<slug:slug>/lanes/", sound.lanes, name="lanes"),
     path("<slug:slug>/figures/", sound.figures, name="figures"),

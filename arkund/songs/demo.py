@@ -4,7 +4,7 @@ import tempfile
 from pathlib import Path
 
 from arkund.core.mix.sheet import Section
-from arkund.core.simulate.session import Progress, simulate, write_session
+from arkund.core.simulate.session import Progress, write_recording
 from arkund.songs import importing, storage
 from arkund.songs.models import Song
 
@@ -19,13 +19,14 @@ def make_demo(progress: Progress = lambda share, what: None) -> str:
         return DEMO_SLUG
     with storage.song_lock(DEMO_SLUG), tempfile.TemporaryDirectory() as scratch:
         folder = Path(scratch)
-        session = simulate("copper", DEMO_SEED, progress=lambda s, w: progress(0.5 * s * 0.99, w))
-        write_session(session, folder)
+        session = write_recording(
+            "copper", DEMO_SEED, folder, progress=lambda s, w: progress(0.6 * s * 0.99, w)
+        )
         sections = tuple(Section(**s) for s in session.truth["sections"])
         wishes = importing.Wishes(DEMO_NAME, session.truth["tempo_bpm"], sections=sections)
         incoming = importing.guess_incoming(importing.files_of(folder))
         song, _ = importing.import_song(
-            incoming, wishes, progress=lambda s, w: progress(0.5 + 0.5 * s * 0.99, w)
+            incoming, wishes, progress=lambda s, w: progress(0.6 + 0.4 * s * 0.99, w)
         )
     progress(1.0, "the demo song is ready")
     return song.slug

@@ -195,13 +195,13 @@ def agree(
              f"resampled (--resample {rate}) or export it again."}
             for i, f in files if f.rate != rate
         ]  # fmt: skip
-    if not wishes.pad:
-        lengths = [f.seconds for _, f in files]
-        usual = float(np.median(lengths)) if lengths else 0.0
+    for take in sorted({i.take for i, _ in files}) if not wishes.pad else ():
+        own = [(i, f) for i, f in files if i.take == take]
+        usual = float(np.median([f.seconds for _, f in own]))
         problems += [
             {"file": i.name, "reason": f"lasts {f.seconds:.2f} s, the rest {usual:.2f} s. Ask for "
              "shorter files to be padded with silence (--pad) if they start together."}
-            for i, f in files if abs(f.seconds - usual) > 0.05
+            for i, f in own if abs(f.seconds - usual) > 0.05
         ]  # fmt: skip
     return rate, problems
 

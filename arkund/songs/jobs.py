@@ -20,7 +20,7 @@ from huey import RedisHuey, SqliteHuey
 from arkund.core.errors import ArkundError
 from arkund.core.mix.printing import PrintCancelled
 from arkund.core.mix.sheet import Section
-from arkund.songs import importing, prints, storage
+from arkund.songs import first_pass, importing, prints, storage
 from arkund.songs.models import Job, Song, StagedFile
 
 STALE_AFTER = timedelta(seconds=15)
@@ -37,6 +37,13 @@ def enqueue(kind: str, song: Song | None, params: dict[str, Any]) -> Job:
     job = Job.objects.create(kind=kind, song=song, params=params, message="waiting for a worker")
     transaction.on_commit(lambda: run_job(job.pk))
     return job
+
+
+def record(kind: str, song: Song, result: dict[str, Any]) -> Job:
+    """Note work that was done without a worker, so that pages can show what came of it."""
+    return Job.objects.create(
+        kind=kind, song=song, state=Job.State.DONE, share=1.0, message="done", result=result
+    )
 
 
 def take_up_left_jobs() -> int:
@@ -73,7 +80,7 @@ def run_job(job_id: int) -> None:
         Job.objects.filter(pk=job_id).update(
             state=Job.State.DONE, share=1.0, message="done", result=result
         )
-    except PrintCancelled as error:
+    except (PrintCancelled, first_pass.PassCancelled) as error:
         Job.objects.filter(pk=job_id).update(state=Job.State.CANCELLED, message=str(error))
     except ArkundError as error:
         refused = getattr(error, "refused", [])
@@ -165,6 +172,13 @@ def _import(job: Job, report: _Reporter) -> dict[str, Any]:
     return {"song": song.slug}
 
 
+def _first_pass(job: Job, report: _Reporter) -> dict[str, Any]:
+    song = job.song
+    assert song is not None
+    with storage.song_lock(song.slug):
+        return first_pass.run(song, progress=report, cancelled=report.cancelled)
+
+
 def _forget_staging(token: str, folder: Path) -> None:
     StagedFile.objects.filter(token=token).delete()
     for path in folder.glob("*"):
@@ -176,4 +190,5 @@ def _forget_staging(token: str, folder: Path) -> None:
 _KINDS: dict[str, Callable[[Job, _Reporter], dict[str, Any]]] = {
     "print": _print,
     "import": _import,
+    "first-pass": _first_pass,
 }

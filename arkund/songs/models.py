@@ -9,16 +9,25 @@ from functools import cached_property
 
 from django.db import models
 
+from arkund.core.advise.school import NATURAL
 from arkund.core.mix.sheet import Sheet, load
 
 
+def natural_rows() -> dict[str, str]:
+    """The school of a new song."""
+    rows: dict[str, str] = NATURAL.model_dump()
+    return rows
+
+
 class Song(models.Model):
-    """One tune's drum recording. ``current`` is the revision that sounds."""
+    """One tune's drum recording. ``current`` is the revision that sounds, ``school`` the rows
+    from which its findings speak."""
 
     slug = models.SlugField(unique=True, max_length=80)
     name = models.CharField(max_length=120)
     created = models.DateTimeField(auto_now_add=True)
     current = models.ForeignKey("Revision", null=True, on_delete=models.PROTECT, related_name="+")
+    school = models.JSONField(default=natural_rows)
 
     class Meta:
         ordering = ("-created",)
@@ -71,6 +80,7 @@ class Revision(models.Model):
     reason = models.TextField(blank=True)
     station = models.CharField(max_length=20, blank=True)
     measures = models.JSONField(default=dict)
+    finding = models.CharField(max_length=120, blank=True)
 
     class Meta:
         ordering = ("number",)
@@ -81,6 +91,41 @@ class Revision(models.Model):
     @cached_property
     def sheet(self) -> Sheet:
         return load(zlib.decompress(self.document).decode())
+
+
+class Answer(models.Model):
+    """What the engineer said to a finding, by its id (module, quantity, subject)."""
+
+    class State(models.TextChoices):
+        APPLIED = "applied"
+        CHANGED = "changed"
+        DECLINED = "declined"
+
+    song = models.ForeignKey(Song, on_delete=models.CASCADE, related_name="answers")
+    finding = models.CharField(max_length=120)
+    state = models.CharField(max_length=10, choices=State.choices)
+    text = models.TextField(blank=True)
+    reason = models.CharField(max_length=500, blank=True)
+    revision = models.ForeignKey(Revision, null=True, on_delete=models.CASCADE)
+    created = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=("song", "finding"), name="one_answer_a_finding"),
+        )
+
+
+class OwnSchool(models.Model):
+    """A school that an engineer has saved under a name of their own."""
+
+    name = models.CharField(max_length=40, unique=True)
+    rows = models.JSONField()
+
+    class Meta:
+        ordering = ("name",)
+
+    def __str__(self) -> str:
+        return self.name
 
 
 class Job(models.Model):

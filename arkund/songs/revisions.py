@@ -44,6 +44,7 @@ def keep(
     reason: str = "",
     station: str = "",
     measures: dict[str, Any] | None = None,
+    finding: str = "",
 ) -> Revision:
     """Store a change made from revision number ``base`` and make it current.
 
@@ -61,8 +62,13 @@ def keep(
     inverse = inverse_patch(before, patch)
     words = label or label_of(patch, inverse)
     return _store(
-        song, current, after, dict(patch), inverse, words, reason, station, measures or {}
+        song, current, after, dict(patch), inverse, words, reason, station, measures or {}, finding
     )
+
+
+def values_before(sheet: Sheet, patch: Patch) -> dict[str, Any]:
+    """What stands in a sheet where a patch would change it."""
+    return inverse_patch(sheet, patch)
 
 
 @transaction.atomic
@@ -126,12 +132,13 @@ def _current(song: Song) -> Revision:
 def _store(
     song: Song, parent: Revision | None, sheet: Sheet, patch: dict[str, Any],
     inverse: dict[str, Any], label: str, reason: str, station: str, measures: dict[str, Any],
+    finding: str = "",
 ) -> Revision:  # fmt: skip
     last = song.revisions.order_by("-number").values_list("number", flat=True).first() or 0
     revision = Revision.objects.create(
         song=song, parent=parent, number=last + 1, patch=patch, inverse=inverse,
         document=zlib.compress(dump(sheet).encode()), label=label[:300], reason=reason,
-        station=station, measures=measures,
+        station=station, measures=measures, finding=finding,
     )  # fmt: skip
     song.current = revision
     song.save(update_fields=["current"])

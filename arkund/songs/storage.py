@@ -5,6 +5,8 @@ import hashlib
 import json
 import os
 import shutil
+import threading
+import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict
@@ -19,6 +21,9 @@ from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.mix.cache import DiskStore, TileCache
 from arkund.core.mix.graph import Library
+
+MEMO_DAYS = 60
+"""Remembered findings are forgotten after so many days; they are counted again when asked for."""
 
 
 def data_folder() -> Path:
@@ -113,6 +118,23 @@ def _overview_path(sha256: str, pick: str) -> Path:
     return data_folder() / "media" / "overviews" / f"{sha256}-{pick}.npy"
 
 
+def load_memo(key: str) -> str | None:
+    """A remembered answer, or None. Safe to delete at any time."""
+    path = data_folder() / "memo" / key[:2] / f"{key}.json"
+    try:
+        return path.read_text()
+    except FileNotFoundError:
+        return None
+
+
+def store_memo(key: str, text: str) -> None:
+    path = data_folder() / "memo" / key[:2] / f"{key}.json"
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_name(f"{key}.{os.getpid()}.{threading.get_ident()}.part")
+    part.write_text(text)
+    part.replace(path)
+
+
 def library() -> Library:
     """Where rendering finds sounds and hit lists."""
     return Library(path_of=_known_sound_path, hits_of=load_hits)
@@ -143,6 +165,10 @@ def sweep() -> None:
     """Remove what a killed process left: temporary files and half-written prints."""
     for path in data_folder().glob("media/**/*.part"):
         path.unlink(missing_ok=True)
+    old = time.time() - MEMO_DAYS * 86400
+    for path in data_folder().glob("memo/*/*"):
+        if path.name.endswith(".part") or path.stat().st_mtime < old:
+            path.unlink(missing_ok=True)
     for path in data_folder().glob("prints/*/*"):
         if path.is_dir():
             shutil.rmtree(path, ignore_errors=True)

@@ -7,6 +7,11 @@ from arkund.core.kit.roles import label as mic_label
 from arkund.core.mix.sheet import OFF_DB
 
 _FIELDS: dict[str, tuple[str, str]] = {
+    "repair.dc": ("offset taken away", ""),
+    "repair.hum_hz": ("hum notches", "Hz"),
+    "repair.hum_lines": ("hum notches, lines", ""),
+    "repair.rebuilt": ("clipped runs rebuilt", ""),
+    "repair.clip_gains": ("single strokes brought down", ""),
     "trim_db": ("trim", "dB"),
     "polarity": ("polarity", ""),
     "delay_samples": ("delay", "samples"),
@@ -44,6 +49,7 @@ _FIELDS: dict[str, tuple[str, str]] = {
     "mute": ("mute", ""),
     "fader_db": ("fader", "dB"),
     "pan": ("pan", ""),
+    "glue": ("glue", ""),
     "on": ("bus", ""),
     "blend_db": ("blend", "dB"),
     "level_db": ("level", "dB"),
@@ -63,7 +69,7 @@ def path_words(path: str) -> tuple[str, str, str]:
         if steps[2] == "sends":
             return whose, f"send from {mic_label(steps[3])}", "dB"
     elif steps[0] == "drum_bus":
-        whose, rest = "drum bus", ".".join(steps[1:])
+        whose, rest = "drum bus", ".".join(steps[1:]).replace("compressor.on", "glue")
     else:
         whose, rest = "song", ".".join(steps[1:]) or steps[0]
     if rest.startswith("eq.bands."):
@@ -78,6 +84,8 @@ def value_words(value: Any, unit: str) -> str:
     """A value as the interface writes it: a true minus sign, ``off`` for a shut fader."""
     if isinstance(value, bool):
         return "on" if value else "off"
+    if isinstance(value, (list, tuple)):
+        return str(len(value))
     if isinstance(value, (int, float)):
         if unit == "dB" and value <= OFF_DB:
             return "off"

@@ -35,12 +35,6 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         out["curve"] = _curve(sheet, chosen)
         wanted = _wanted_delay(chosen, mic, sheet)
         out["rulers"][f"mics.{mic}.delay_samples"] = {"proposed": wanted}
-        out["proposal"] = _words(chosen, wanted, sheet)
-        now = sheet.mics[mic].polarity
-        out["wanted"] = {
-            f"mics.{mic}.delay_samples": wanted,
-            f"mics.{mic}.polarity": -now if _upside_down(chosen, sheet) else now,
-        }
         out["chosen"] = {"mic": chosen["mic"], "reference": chosen["reference"],
                          "polarity": chosen["polarity"], "sure": chosen["sure"]}  # fmt: skip
     return out
@@ -68,29 +62,6 @@ def _wanted_delay(pair: dict[str, Any], mic: str, sheet: Sheet) -> float:
     left = _left(pair, sheet)
     now = sheet.mics[mic].delay_samples
     return round(now - left if pair["mic"] == mic else now + left, 1)
-
-
-def _upside_down(pair: dict[str, Any], sheet: Sheet) -> bool:
-    """Whether the pair's polarities still stand against each other with the sheet's flips."""
-    flips = sheet.mics[pair["mic"]].polarity * sheet.mics[pair["reference"]].polarity
-    return bool(pair["polarity"] * flips < 0)
-
-
-def _words(pair: dict[str, Any], wanted: float, sheet: Sheet) -> str:
-    rate, left = sheet.rate, _left(pair, sheet)
-    upside_down = _upside_down(pair, sheet)
-    if abs(left) < 0.5 and not upside_down:
-        return f"In step with {label(pair['reference'])}: nothing needed here."
-    side = "after" if left > 0 else "before"
-    sign = " and upside down" if upside_down else ""
-    doubt = "" if pair["sure"] else " This pair is not sure: listen before you move it."
-    text = (
-        f"{abs(samples_to_ms(left, rate)):.2f} ms ({abs(samples_to_cm(left, rate)):.0f} cm) "
-        f"{side} {label(pair['reference'])}{sign}, from {pair['strokes']} strokes. "
-        f"A delay of {wanted:+.0f} samples{' and a flip' if upside_down else ''} puts it in step."
-        f"{doubt}"
-    )
-    return text.replace("-", "−")
 
 
 def _shown(sheet: Sheet, mic: str, pair: dict[str, Any] | None) -> list[str]:

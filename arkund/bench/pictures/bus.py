@@ -21,9 +21,10 @@ from arkund.songs.rendering import engine_for, graph_of, render_span
 SHELLS = ("kick", "snare", "tom")
 
 
-def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
+def picture(song: Song, sheet: Sheet, mic: str, bars: Bars, name: str = "") -> dict[str, Any]:
+    """Of the bus ``name``; of the first one without it."""
     start, stop = loop_frames(sheet, bars)
-    name = next(iter(sheet.parallel), "")
+    name = name if name in sheet.parallel else next(iter(sheet.parallel), "")
     now = render_span(sheet, "output", "now", start, stop)
     then = render_span(sheet, "output", "recorded", start, stop)
     rate = sheet.rate

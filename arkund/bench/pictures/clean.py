@@ -59,13 +59,6 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         "false_pieces": [
             [label(name), count] for name, count in report.get("false_pieces", {}).items()
         ],
-        "proposal": proposal.reason,
-        "doubtful": proposal.doubtful,
-        "wanted": {
-            f"{path}.on": True, f"{path}.opens_on": proposal.opens_on,
-            f"{path}.threshold_db": proposal.threshold_db, f"{path}.hold_ms": proposal.hold_ms,
-            f"{path}.release_ms": proposal.release_ms, f"{path}.range_db": proposal.range_db,
-        },
         "strokes": len(own), "others": len(other_hits(sheet, mic)),
         "rulers": {
             f"{path}.threshold_db": {

@@ -31,4 +31,11 @@ def figure(value: Any, digits: int = 1) -> str:
         return "–"
     if float(value) <= -150:
         return "silent"
-    return f"{float(value):.{digits}f}".replace("-", "−")
+    text = f"{float(value):.{digits}f}"
+    return "0" + text[2:] if float(text) == 0 and text[0] == "-" else text.replace("-", "−")
+
+
+@register.filter
+def leaf(path: str) -> str:
+    """A file's name without its folders."""
+    return path.rsplit("/", 1)[-1]

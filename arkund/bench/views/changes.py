@@ -7,32 +7,38 @@ from django.views.decorators.http import require_POST
 
 from arkund.bench.requests import body, song_named
 from arkund.core.errors import ArkundError
-from arkund.songs import revisions
+from arkund.songs import findings, revisions
 from arkund.songs.models import Revision
 
 
 @require_POST
 def keep(request: HttpRequest, slug: str) -> JsonResponse:
-    """Keep ``patch`` made from revision ``base``; 409 with what changed where that is not current."""
+    """Keep ``patch`` made from revision ``base``; 409 with what changed where that is not current.
+
+    ``finding`` names the finding that the patch answers otherwise than proposed.
+    """
     song, data = song_named(slug), body(request)
     patch, base = data.get("patch"), data.get("base")
     if not isinstance(patch, dict) or not patch or not isinstance(base, int):
         raise ArkundError("A change needs what it changes and the revision it starts from.")
+    finding = str(data.get("finding", ""))[:120]
     made = revisions.keep(
         song.pk, base, patch, reason=str(data.get("reason", ""))[:1000],
-        station=str(data.get("station", ""))[:20],
+        station=str(data.get("station", ""))[:20], finding=finding,
     )  # fmt: skip
-    return _answer(made)
+    if finding:
+        findings.note_changed(song, finding, made)
+    return answer(made)
 
 
 @require_POST
 def undo(request: HttpRequest, slug: str) -> JsonResponse:
-    return _answer(revisions.undo(song_named(slug).pk))
+    return answer(revisions.undo(song_named(slug).pk))
 
 
 @require_POST
 def redo(request: HttpRequest, slug: str) -> JsonResponse:
-    return _answer(revisions.redo(song_named(slug).pk))
+    return answer(revisions.redo(song_named(slug).pk))
 
 
 @require_POST
@@ -43,10 +49,10 @@ def take_back(request: HttpRequest, slug: str) -> JsonResponse:
     if not isinstance(number, int):
         raise ArkundError("Which revision is to be taken back?")
     same = bool(data.get("all_the_same"))
-    return _answer(revisions.take_back(song.pk, number, all_the_same=same))
+    return answer(revisions.take_back(song.pk, number, all_the_same=same))
 
 
-def _answer(revision: Revision) -> JsonResponse:
+def answer(revision: Revision) -> JsonResponse:
     sheet: dict[str, Any] = revision.sheet.model_dump(mode="json")
     for take in sheet["takes"]:
         take.pop("sources")

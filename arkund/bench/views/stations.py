@@ -7,12 +7,14 @@ from django.shortcuts import render
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_GET
 
-from arkund.bench import rulers
+from arkund.bench import history, rulers
 from arkund.bench.frame import STATION_NAMES, frame
 from arkund.bench.pictures import align, bus, clean, dynamics, edit, eq, level
 from arkund.bench.requests import asked_bars, asked_mic, asked_sheet, song_named
+from arkund.bench.views.findings import running_pass
+from arkund.core.errors import ArkundError
 from arkund.core.mix.sheet import Sheet
-from arkund.songs import facts, revisions
+from arkund.songs import facts
 from arkund.songs.models import Job, Song
 from arkund.songs.rendering import grid_of
 
@@ -43,6 +45,12 @@ def page(request: HttpRequest, slug: str, station: str) -> HttpResponse:
     return render(request, f"bench/{station}.html", context)
 
 
+def _bus(request: HttpRequest, sheet: Sheet) -> str:
+    """The parallel bus in the query, or the first."""
+    name = request.GET.get("bus", "")
+    return name if name in sheet.parallel else next(iter(sheet.parallel), "")
+
+
 def _band(request: HttpRequest) -> int:
     text = request.GET.get("band", "2")
     return min(max(int(text) if text.isdigit() else 2, 1), 4) - 1
@@ -52,7 +60,7 @@ def _rulers(station: str, mic: str, request: HttpRequest, sheet: Sheet) -> list[
     if station == "eq":
         return rulers.eq_rulers(mic, _band(request))
     if station == "bus":
-        name = next(iter(sheet.parallel), "")
+        name = _bus(request, sheet)
         return rulers.bus_rulers(name, []) if name else []
     by_station = {
         "align": rulers.align_rulers, "level": rulers.level_rulers, "clean": rulers.clean_rulers,
@@ -71,11 +79,12 @@ def _extra(
     if station == "eq":
         return {"band": _band(request), "bands": enumerate(sheet.mics[mic].eq.bands)}
     if station == "bus":
-        name = next(iter(sheet.parallel), "")
+        name = _bus(request, sheet)
         sends = sheet.parallel[name].sends if name else {}
         shown = [m for m in sheet.mics if m in sends]
         return {
             "bus": name,
+            "buses": list(sheet.parallel),
             "sends": [r.with_value(sheet) for r in rulers.send_rulers(name, shown)],
         }
     if station == "print":
@@ -85,8 +94,25 @@ def _extra(
         return {"prints": song.prints.select_related("revision"), "running": running.first(),
                 "files": [*sheet.mics, *(f"{b} return" for b in sheet.parallel), "mix"]}  # fmt: skip
     if station == "log":
-        return {"revisions": revisions.log(song)[::-1]}
+        return {"lines": history.lines(song)}
+    if station == "first-pass":
+        return history.first_pass_report(song) | {"running": running_pass(song)}
+    if station == "compare":
+        return history.comparison(song, *_compared(request, song))
     return {}
+
+
+def _compared(request: HttpRequest, song: Song) -> tuple[int, int]:
+    """The two revisions to compare: the first and the present one by default."""
+    assert song.current is not None
+    numbers = []
+    for name, fallback in (("a", 1), ("b", song.current.number)):
+        text = request.GET.get(name, "")
+        number = int(text) if text.isdigit() else fallback
+        if not song.revisions.filter(number=number).exists():
+            raise ArkundError(f"The song has no revision {number}.")
+        numbers.append(number)
+    return numbers[0], numbers[1]
 
 
 @require_GET
@@ -98,4 +124,6 @@ def picture(request: HttpRequest, slug: str, station: str) -> JsonResponse:
     sheet = asked_sheet(request, song)
     mic = asked_mic(request, sheet)
     bars = asked_bars(request, sheet, grid_of(sheet))
+    if station == "bus":
+        return JsonResponse(bus.picture(song, sheet, mic, bars, _bus(request, sheet)))
     return JsonResponse(_PICTURES[station](song, sheet, mic, bars))

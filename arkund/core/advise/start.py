@@ -39,6 +39,16 @@ def punch_bus(mics: list[str], typical_db: dict[str, float]) -> ParallelBus:
     return ParallelBus(on=True, sends=sends, compressor=squeeze, blend_db=OFF_DB)
 
 
+def sustain_bus(mics: list[str]) -> ParallelBus:
+    """Everything but the kick, which would pump it: 8:1, fastest attack and release, shut."""
+    skipped = ("kick_in", "kick_out", "kick_sub", "click", "bed", "other", "percussion")
+    sends = {m: 0.0 for m in mics if parse_mic_name(m).role not in skipped}
+    squeeze = Compressor(
+        on=True, threshold_db=-30.0, ratio=8, knee_db=6, attack_ms=0.5, release_ms=40
+    )
+    return ParallelBus(on=True, sends=sends, compressor=squeeze, blend_db=OFF_DB)
+
+
 def first_sheet(
     *, rate: int, frames: int, tempo: Tempo, sections: tuple[Section, ...], takes: tuple[Take, ...],
     files: dict[str, str], typical_db: dict[str, float],
@@ -52,5 +62,8 @@ def first_sheet(
         sections=sections,
         takes=takes,
         mics=mics,
-        parallel={"punch": punch_bus(list(files), typical_db)},
+        parallel={
+            "punch": punch_bus(list(files), typical_db),
+            "sustain": sustain_bus(list(files)),
+        },
     )

@@ -7,43 +7,91 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.align.pairs import PairAlignment, align_pair
+from arkund.core.align.signs import solve_signs
 from arkund.core.hits.detect import Hit
-from arkund.core.kit.roles import close_mics, parse_mic_name, sort_pieces
+from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, piece_family, sort_pieces
 
 
 def align_take(
     mics: Mapping[str, NDArray[np.float32]], hits: Sequence[Hit], rate: int
 ) -> list[PairAlignment]:
-    """Every mic of a piece against its first close mic; each close mic against each overhead.
+    """Every mic of a piece against its first close mic; each close mic against each overhead;
+    rooms against the first mic of each shell.
 
-    Pairs without a usable stroke are left out. Rooms follow against the left (or only) overhead,
-    for their polarity.
+    Pairs without a usable stroke are left out.
     """
     pairs = []
     audio = dict(mics)
     overheads = [m for m in mics if parse_mic_name(m).role == "overhead"]
+    distant = [m for m in mics if parse_mic_name(m).role == "room"]
     for piece in sort_pieces(h.piece for h in hits):
-        times = np.array([h.time_s for h in hits if h.piece == piece])
-        others = np.array([h.time_s for h in hits if h.piece != piece])
+        times = _plain_strokes(hits, piece)
+        others = _crowding(hits, piece)
         close = close_mics(mics, piece)
         if not close:
             continue
         wanted = [(m, close[0]) for m in close[1:]] + [(c, o) for c in close for o in overheads]
+        if is_shell(piece):
+            wanted += [(m, close[0]) for m in distant]
         for mic, reference in wanted:
             nearer = reference if reference == close[0] else mic
             found = align_pair(piece, mic, reference, audio, times, others, rate, nearer)
             if found is not None:
                 pairs.append(found)
-    return _doubt_contradictions(pairs)
+    return judge(pairs, list(mics))
 
 
-def _doubt_contradictions(pairs: list[PairAlignment]) -> list[PairAlignment]:
-    """Three mics on one piece must agree with each other: signs multiply, delays add up.
+def _plain_strokes(hits: Sequence[Hit], piece: str) -> NDArray[np.float64]:
+    """Times of a piece's strokes; without its ghosts, which far mics hardly hear, where four or
+    more others are left."""
+    own = [h for h in hits if h.piece == piece]
+    loud = [h for h in own if h.kind != "ghost"]
+    return np.array([h.time_s for h in (loud if len(loud) >= 4 else own)])
 
-    Where they do not, the less confident of the three pairs are no longer called sure.
+
+def _crowding(hits: Sequence[Hit], piece: str) -> NDArray[np.float64]:
+    """Times of the strokes that drown one of ``piece``: hat and ride do not drown a shell."""
+    soft = ("hat", "ride") if is_shell(piece) else ()
+    return np.array(
+        [h.time_s for h in hits if h.piece != piece and piece_family(h.piece) not in soft]
+    )
+
+
+LEAST_SUPPORT = 0.3
+"""A mic whose pairs contradict each other more than this has no sure pair."""
+
+GOOD_SUPPORT = 0.6
+"""Where the others stand behind it this much, a pair is sure at `BACKED_CONFIDENCE`."""
+
+BACKED_CONFIDENCE = 0.65
+LAG_SLACK = 8
+"""Samples by which the delays around three mics may fail to add up."""
+
+
+def judge(pairs: list[PairAlignment], mics: list[str]) -> list[PairAlignment]:
+    """The pairs with ``sure`` set by what they say of each other.
+
+    Signs vote (`solve_signs`): a pair that the others outvote is doubtful, one that they stand
+    behind is sure sooner. Delays of three mics on one piece must add up. A kick heard only from
+    outside tells nothing about far mics: they hear the batter head, it hears the front.
     """
+    signs = solve_signs(sorted({m for p in pairs for m in (p.mic, p.reference)}), pairs)
+    torn = _torn_delays(pairs)
+    outside_only = not any(m.startswith("kick_in") for m in mics)
+    out = []
+    for p in pairs:
+        support = min(signs.support[p.mic], signs.support[p.reference])
+        backed = p.confidence >= BACKED_CONFIDENCE and support >= GOOD_SUPPORT and p.strokes >= 4
+        blind = outside_only and p.piece == "kick"
+        sure = (p.sure or backed) and signs.agrees(p) and support >= LEAST_SUPPORT
+        out.append(replace(p, sure=bool(sure and not blind and id(p) not in torn)))
+    return out
+
+
+def _torn_delays(pairs: list[PairAlignment]) -> set[int]:
+    """The less confident pairs of any three on one piece whose delays do not add up."""
     by_key = {(p.piece, p.mic, p.reference): p for p in pairs}
-    doubted: set[int] = set()
+    torn: set[int] = set()
     for second in pairs:
         for first in pairs:
             if first.piece != second.piece or first.mic != second.reference:
@@ -52,25 +100,9 @@ def _doubt_contradictions(pairs: list[PairAlignment]) -> list[PairAlignment]:
             if third is None:
                 continue
             off = second.delay_samples + first.delay_samples - third.delay_samples
-            if second.polarity * first.polarity != third.polarity or abs(off) > 8:
+            if abs(off) > LAG_SLACK:
                 three = (first, second, third)
                 best = max(p.confidence for p in three)
-                doubted |= {id(p) for p in three if p.confidence < max(best, 0.95)}
-                doubted |= {id(p) for p in three} if best < 0.9 else set()
-    doubted |= _out_of_step_sides(pairs)
-    return [replace(p, sure=False) if id(p) in doubted else p for p in pairs]
-
-
-def _out_of_step_sides(pairs: list[PairAlignment]) -> set[int]:
-    """Pairs of a mic whose two overheads disagree in polarity where most mics' agree (or agree
-    where most disagree): the overheads cannot stand to each other in two ways."""
-    sides: dict[tuple[str, str], list[PairAlignment]] = {}
-    for p in pairs:
-        if p.reference.startswith("overhead"):
-            sides.setdefault((p.piece, p.mic), []).append(p)
-    twos = [two for two in sides.values() if len(two) == 2]
-    vote = sum(a.polarity * b.polarity * min(a.confidence, b.confidence) for a, b in twos)
-    return {
-        id(p) for a, b in twos if a.polarity * b.polarity * vote < 0 for p in (a, b)
-        if p.confidence < 0.97
-    }  # fmt: skip
+                torn |= {id(p) for p in three if p.confidence < max(best, 0.95)}
+                torn |= {id(p) for p in three} if best < 0.9 else set()
+    return torn

@@ -7,16 +7,21 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.measure.hum import find_hum
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
 from arkund.core.units import SILENCE_DB, amplitude_to_db, power_to_db
 
 CLIP_LEVEL = 0.9995
 """Magnitude from which a sample counts as at full scale."""
 
+LEAST_DC = 0.002
+"""An offset from here on (−54 dBFS) is worth a word."""
+
 
 @dataclass(frozen=True)
 class MicMeasures:
-    """Levels of one mic in dBFS, places in seconds; ``clipped_runs`` are (start, samples)."""
+    """Levels of one mic in dBFS, places in seconds; ``clipped_runs`` are (start, samples);
+    ``hum_hz`` 50, 60 or 0."""
 
     peak_dbfs: float
     peak_at_s: float
@@ -28,6 +33,9 @@ class MicMeasures:
     crest_db: float
     noise_floor_dbfs: float
     dc: float
+    hum_hz: float
+    hum_dbfs: float
+    hum_contrast_db: float
     clipped_runs: list[tuple[float, int]]
     flags: list[str]
 
@@ -46,6 +54,9 @@ _SILENT = MicMeasures(
     crest_db=0.0,
     noise_floor_dbfs=SILENCE_DB,
     dc=0.0,
+    hum_hz=0.0,
+    hum_dbfs=SILENCE_DB,
+    hum_contrast_db=0.0,
     clipped_runs=[],
     flags=["silent"],
 )
@@ -74,8 +85,11 @@ def measure_mic(
     flags = []
     if runs:
         flags.append("clipped")
-    if abs(dc) > 0.002:
+    if abs(dc) > LEAST_DC:
         flags.append("dc")
+    hum = find_hum(audio, rate)
+    if hum.hz:
+        flags.append("hum")
     if amplitude_to_db(peak) > -4.0:
         flags.append("hot")
     if peak < 0.003:
@@ -94,6 +108,9 @@ def measure_mic(
         crest_db=round(amplitude_to_db(peak) - power_to_db(power), 2),
         noise_floor_dbfs=round(noise_floor_dbfs(audio, rate), 1),
         dc=round(dc, 6),
+        hum_hz=hum.hz,
+        hum_dbfs=hum.level_dbfs,
+        hum_contrast_db=hum.contrast_db,
         clipped_runs=runs,
         flags=flags,
     )

@@ -15,14 +15,20 @@ from arkund.core.mix.nodes import (
     File,
     Gated,
     GateRule,
+    Mended,
     Mixed,
     Node,
     Placed,
     Processed,
     pan_gains,
 )
-from arkund.core.mix.processors import CompressorProcess, EqualiserProcess, TransientProcess
-from arkund.core.mix.sheet import OFF_DB, Clean, Mic, Sheet
+from arkund.core.mix.processors import (
+    CompressorProcess,
+    EqualiserProcess,
+    HumProcess,
+    TransientProcess,
+)
+from arkund.core.mix.sheet import OFF_DB, Clean, Mic, Repair, Sheet
 from arkund.core.units import db_to_amplitude, ms_to_samples
 
 Variant = Literal["now", "removed", "recorded"]
@@ -42,6 +48,7 @@ class MicStages:
     """One mic after each stage; `shaped` is the pre-fader tap."""
 
     source: Node
+    repaired: Node
     placed: Node
     clean: Node
     equalised: Node
@@ -113,8 +120,10 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
         if blend:
             contributions.append((squeezed[name], blend, blend))
     total = Mixed(tuple(contributions))
+    glue = CompressorProcess(sheet.drum_bus.compressor, sheet.rate)
+    glued: Node = total if glue.is_transparent else Processed(total, glue, dear=True)
     level = fader_gain(sheet.drum_bus.level_db)
-    output = total if level == 1.0 else Mixed(((total, level, level),))
+    output = glued if level == 1.0 else Mixed(((glued, level, level),))
     return Graph(mics, outs, feeds, squeezed, returns, total, output)
 
 
@@ -143,11 +152,12 @@ def _mic_stages(name: str, sheet: Sheet, library: Library, variant: Variant) -> 
         raise SheetError(f"Take {take.number} has no file for {name}.")
     source = File(library.path_of(source_ref.sha256), source_ref.sha256, source_ref.pick)
     if variant == "recorded":
-        return MicStages(source, source, source, source, source, source)
+        return MicStages(*[source] * 7)
     gain = db_to_amplitude(mic.trim_db) * mic.polarity
-    placed: Node = source
+    repaired = _repaired(source, mic.repair, sheet.rate)
+    placed = repaired
     if gain != 1.0 or mic.delay_samples:
-        placed = Placed(source, gain, mic.delay_samples)
+        placed = Placed(repaired, gain, mic.delay_samples)
     clean = placed
     if mic.clean.on and mic.clean.range_db < 0:
         clean = Gated(placed, gate_rule(name, mic, sheet, library))
@@ -162,7 +172,17 @@ def _mic_stages(name: str, sheet: Sheet, library: Library, variant: Variant) -> 
         before = stages[-1]
         last = isinstance(process, CompressorProcess)
         stages.append(before if process.is_transparent else Processed(before, process, dear=last))
-    return MicStages(source, placed, clean, stages[1], stages[2], stages[3])
+    return MicStages(source, repaired, placed, clean, stages[1], stages[2], stages[3])
+
+
+def _repaired(source: Node, repair: Repair, rate: int) -> Node:
+    mended = source
+    if repair.dc or repair.rebuilt or repair.clip_gains:
+        runs = tuple((r.at, r.frames) for r in repair.rebuilt)
+        gains = tuple((g.at, g.frames, db_to_amplitude(g.gain_db)) for g in repair.clip_gains)
+        mended = Mended(source, repair.dc, runs, gains)
+    hum = HumProcess(repair.hum_hz, repair.hum_lines, rate)
+    return mended if hum.is_transparent else Processed(mended, hum)
 
 
 def gate_rule(name: str, mic: Mic, sheet: Sheet, library: Library) -> GateRule:

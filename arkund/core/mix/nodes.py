@@ -30,6 +30,7 @@ from arkund.core.clean.gate import (
     envelope,
     stroke_openings,
 )
+from arkund.core.clean.mending import SPLINE_REACH, ease_gain, rebuild
 from arkund.core.mix.adding import add_mono, add_stereo, filter_valid
 
 Audio = NDArray[np.float32]
@@ -95,6 +96,40 @@ class File(Node):
     @cached_property
     def key(self) -> str:
         return key_of("file", 1, self.sha256, self.pick)
+
+
+@dataclass(frozen=True)
+class Mended(Node):
+    """The source with its offset taken away, clipped runs rebuilt and single strokes brought down.
+
+    ``runs`` are (first sample, samples), ``gains`` (first sample, samples, factor).
+    """
+
+    source: Node
+    dc: float
+    runs: tuple[tuple[int, int], ...]
+    gains: tuple[tuple[int, int, float], ...]
+
+    @property
+    def is_cheap(self) -> bool:
+        return True
+
+    @cached_property
+    def key(self) -> str:
+        return key_of("mended", 1, self.source.key, self.dc, self.runs, self.gains)
+
+    def render(self, reader: Reader, start: int, stop: int) -> Audio:
+        around = SPLINE_REACH + 64
+        sound = np.array(reader.read(self.source, start - around, stop + around))
+        for at, frames in self.runs:
+            if start - 64 < at < stop:
+                rebuild(sound, at - start + around, frames)
+        sound = sound[around : around + stop - start]
+        if self.dc:
+            sound = sound - np.float32(self.dc)
+        for at, frames, factor in self.gains:
+            ease_gain(sound, at - start, frames, factor, reader.rate)
+        return sound
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.clean.mending import hum_sections
 from arkund.core.mix.sheet import Band, Compressor, Equaliser, Transient
 from arkund.core.shape import biquad, compressor, transient
 from arkund.core.units import db_to_amplitude, ms_to_samples
@@ -63,6 +64,34 @@ class EqualiserProcess:
     def run(self, audio: Audio, state: NDArray[np.float64]) -> Audio:
         out = biquad.run(audio, self.sections, state) if self.sections else audio
         return out if self.gain == 1.0 else out * np.float32(self.gain)
+
+
+@dataclass
+class HumProcess:
+    """Notches at the mains frequency and its harmonics; transparent at 0 Hz."""
+
+    hum_hz: float
+    lines: int
+    rate: int
+    latency: int = 0
+    memory: int = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.sections = hum_sections(self.hum_hz, self.lines, self.rate) if self.hum_hz else []
+        self.memory = biquad.memory(self.sections) if self.sections else 0
+
+    @property
+    def is_transparent(self) -> bool:
+        return not self.sections
+
+    def settings(self) -> Any:
+        return ["hum", 1, self.sections, self.rate]
+
+    def at_rest(self) -> NDArray[np.float64]:
+        return biquad.new_state(self.sections)
+
+    def run(self, audio: Audio, state: NDArray[np.float64]) -> Audio:
+        return biquad.run(audio, self.sections, state)
 
 
 @dataclass

@@ -58,6 +58,32 @@ class Take(_Part):
     hits: str | None = None
 
 
+class ClipGain(_Part):
+    """A gain over one stroke: from sample ``at`` for ``frames``, eased in and out over 2 ms."""
+
+    at: int = Field(ge=0)
+    frames: int = Field(ge=1, le=2_000_000)
+    gain_db: Db = 0.0
+
+
+class Run(_Part):
+    """Samples lost to clipping: ``frames`` of them from sample ``at``."""
+
+    at: int = Field(ge=0)
+    frames: int = Field(ge=1, le=64)
+
+
+class Repair(_Part):
+    """What is mended before anything else: a constant offset taken away, mains hum notched out
+    (0 Hz: none) with its harmonics, clipped runs rebuilt, single strokes brought down."""
+
+    dc: float = Field(0.0, ge=-0.5, le=0.5)
+    hum_hz: float = Field(0.0, ge=0, le=70)
+    hum_lines: int = Field(6, ge=1, le=12)
+    rebuilt: tuple[Run, ...] = ()
+    clip_gains: tuple[ClipGain, ...] = ()
+
+
 class Clean(_Part):
     """The gate. On strokes the hit list opens it ``lookahead_ms`` before each onset and for
     ``hold_ms`` after; on threshold the mic's own level does. Attack and release are the full
@@ -144,6 +170,7 @@ class Mic(_Part):
     index: int | None = None
     side: Literal["l", "r"] | None = None
     file: str = ""
+    repair: Repair = Repair()
     trim_db: Db = 0.0
     polarity: Literal[1, -1] = 1
     delay_samples: float = Field(0.0, ge=-4800, le=4800)
@@ -170,8 +197,9 @@ class ParallelBus(_Part):
 
 
 class DrumBus(_Part):
-    """What all mics and returns run into."""
+    """What all mics and returns run into: glue, then level."""
 
+    compressor: Compressor = Compressor(ratio=2, attack_ms=20, release_ms=150)
     level_db: FaderDb = 0.0
 
 

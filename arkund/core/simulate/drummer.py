@@ -22,8 +22,8 @@ class Stroke:
 class ChartSection:
     """A run of bars that repeat ``pattern``; the last bar's second half is ``fill`` if given.
 
-    Patterns map a piece to sixteen characters, a sixteenth each: ``X`` accent, ``x`` plain,
-    ``g`` ghost, ``o`` open hat, ``.`` nothing.
+    Patterns map a piece to characters that part the bar evenly (sixteen: sixteenths; twelve:
+    triplet eighths): ``X`` accent, ``x`` plain, ``g`` ghost, ``o`` open hat, ``.`` nothing.
     """
 
     name: str
@@ -35,11 +35,13 @@ class ChartSection:
 
 @dataclass(frozen=True)
 class Feel:
-    """Spread in ms of the whole kit's beat and of each limb; habitual lateness per piece in ms."""
+    """Spread in ms of the whole kit's beat and of each limb; habitual lateness per piece in ms;
+    ``touch`` scales every velocity."""
 
     beat_ms: float
     limb_ms: float
     late_ms: dict[str, float]
+    touch: float = 1.0
 
 
 _VELOCITY = {"X": (112, 5), "x": (84, 6), "g": (33, 5), "o": (92, 5)}
@@ -54,7 +56,7 @@ def perform(
     rng: np.random.Generator,
 ) -> list[Stroke]:
     """The chart as this drummer plays it, sorted by time."""
-    sixteenth = 60.0 / bpm / 4
+    bar_s = 4 * 60.0 / bpm
     strokes: list[Stroke] = []
     bar = 0
     for section in chart:
@@ -65,11 +67,11 @@ def perform(
                     if mark == ".":
                         continue
                     mean, spread = _VELOCITY[mark]
-                    velocity = int(np.clip(round(rng.normal(mean, spread)), 12, 127))
-                    at = lead_in_s + (bar * 16 + step) * sixteenth
+                    velocity = int(np.clip(round(rng.normal(mean, spread) * feel.touch), 12, 127))
+                    at = lead_in_s + (bar + step / len(steps)) * bar_s
                     strokes.append(Stroke(at, piece, velocity, _KIND[mark]))
             bar += 1
-    return _humanise(strokes, feel, sixteenth, rng)
+    return _humanise(strokes, feel, bar_s / 48, rng)
 
 
 def _bar_of(section: ChartSection, first: bool, last: bool) -> dict[str, str]:
@@ -82,21 +84,24 @@ def _bar_of(section: ChartSection, first: bool, last: bool) -> dict[str, str]:
                 if other in bar and other not in section.first:
                     bar[other] = "." + bar[other][1:]
     if last and section.fill:
-        kept = {p: s[:8] + "........" for p, s in bar.items() if p != "kick"}
+        half = len(next(iter(section.fill.values()))) // 2
+        rest = "." * half
+        kept = {p: s[:half] + rest for p, s in bar.items() if p != "kick"}
         bar = {**bar, **kept}
         for piece, steps in section.fill.items():
-            bar[piece] = bar.get(piece, "................")[:8] + steps[8:]
+            bar[piece] = bar.get(piece, 2 * rest)[:half] + steps[half:]
     return bar
 
 
 def _humanise(
-    strokes: list[Stroke], feel: Feel, sixteenth: float, rng: np.random.Generator
+    strokes: list[Stroke], feel: Feel, slot_s: float, rng: np.random.Generator
 ) -> list[Stroke]:
+    """Strokes of one slot of the chart share their lateness, on top of each limb's own."""
     shift: dict[int, float] = {}
     wander = 0.0
     played = []
     for s in sorted(strokes, key=lambda s: s.time_s):
-        slot = round(s.time_s / sixteenth)
+        slot = round(s.time_s / slot_s)
         if slot not in shift:
             wander = 0.9 * wander + rng.normal(0, feel.beat_ms * 0.4)
             shift[slot] = wander + rng.normal(0, feel.beat_ms * 0.7)

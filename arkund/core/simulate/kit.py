@@ -43,8 +43,19 @@ class Part:
 
 
 @dataclass(frozen=True)
+class Sympathy:
+    """A drum that sings when another is struck: by which, how long (T60 in s), and how loud
+    against a stroke of its own."""
+
+    by: str
+    t60_s: float
+    level: float
+
+
+@dataclass(frozen=True)
 class Drum:
-    """A shell: fundamental in Hz, ring as T60 in s, level at 1 m, and extra rings (Hz, s, level)."""
+    """A shell: fundamental in Hz, ring as T60 in s, level at 1 m, extra rings (Hz, s, level), and
+    what makes it sing."""
 
     piece: str
     position: Position
@@ -53,6 +64,7 @@ class Drum:
     t60_s: float
     level: float
     rings: tuple[tuple[float, float, float], ...] = ()
+    sings: Sympathy | None = None
 
 
 @dataclass(frozen=True)
@@ -86,7 +98,8 @@ def play(
     def sound(body: Drum | Cymbal, own_rng: np.random.Generator) -> list[Part]:
         own = sorted((s for s in strokes if s.piece == body.piece), key=lambda s: s.time_s)
         if isinstance(body, Drum):
-            return _play_drum(body, own, frames, rate, own_rng)
+            waking = [s for s in strokes if body.sings and s.piece == body.sings.by]
+            return _play_drum(body, own, waking, frames, rate, own_rng)
         return _play_cymbal(body, own, frames, rate, own_rng)
 
     with ThreadPoolExecutor(2) as pool:
@@ -109,7 +122,12 @@ def _strokes_in(
 
 
 def _play_drum(
-    drum: Drum, own: list[Stroke], frames: int, rate: int, rng: np.random.Generator
+    drum: Drum,
+    own: list[Stroke],
+    waking: list[Stroke],
+    frames: int,
+    rate: int,
+    rng: np.random.Generator,
 ) -> list[Part]:
     ratios = MEMBRANE_RATIOS * rng.uniform(0.985, 1.015, len(MEMBRANE_RATIOS))
     frequency = drum.fundamental_hz * ratios
@@ -149,6 +167,8 @@ def _play_drum(
             Part(drum.piece, "batter", drum.position, drum.radius_m, sounds[0]),
             Part(drum.piece, "front", (x, y + depth, z), drum.radius_m, sounds[1], depth),
         ]
+    if drum.sings and waking:
+        sounds[0] += _sing(drum, drum.sings, waking, float(frequency[0]), frames, rate)
     parts = [Part(drum.piece, "head", drum.position, drum.radius_m, sounds[0], 0.0, True)]
     if drum.piece.startswith("snare"):
         wires = _wires(sounds[0], rate, rng) * drum.level
@@ -156,6 +176,19 @@ def _play_drum(
             Part(drum.piece, "wires", (x, y, z - 0.14), drum.radius_m, wires, 0.1, answers=True)
         )
     return parts
+
+
+def _sing(
+    drum: Drum, sings: Sympathy, waking: list[Stroke], hz: float, frames: int, rate: int
+) -> NDArray[np.float32]:
+    """The head's lowest mode, set off softly through the air a few ms after each waking stroke."""
+    bank = Bank(np.array([hz]), np.array([sings.t60_s]), np.array([[1.4]]))
+    onsets, forces, _ = _strokes_in(waking, rate, 3.0, 3.0)
+    contacts = np.full(len(onsets), 0.006)
+    ones = np.ones((len(onsets), 1))
+    moved = onsets + 0.003 * rate
+    ring = strike(bank, moved, forces * sings.level, contacts, ones, frames, rate)[0]
+    return ring * np.float32(drum.level)
 
 
 def _stick(

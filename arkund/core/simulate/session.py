@@ -13,58 +13,64 @@ from numpy.typing import NDArray
 
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import close_mics
-from arkund.core.simulate.drummer import Stroke, perform
-from arkund.core.simulate.kit import Part, play
-from arkund.core.simulate.presets import PRESETS, Preset, vary
-from arkund.core.simulate.room import (
-    Microphone,
-    arrival_samples,
-    block_spectra,
-    direct_gain,
-    record,
-)
+from arkund.core.simulate import plants
+from arkund.core.simulate.drummer import ChartSection, Stroke, perform
+from arkund.core.simulate.kit import play
+from arkund.core.simulate.preset import Preset, TakePlan, vary
+from arkund.core.simulate.presets import PRESETS
+from arkund.core.simulate.room import Microphone, block_spectra, record
+from arkund.core.simulate.truth import truth_of
 
 Progress = Callable[[float, str], None]
 
 
 @dataclass(frozen=True)
 class Session:
-    """A recording in memory: ``mics`` ``{mic: (frames,)}``, ``stems`` ``{mic: {piece: …}}`` at
-    the same gain without noise, and the ``truth`` that truth.json holds."""
+    """One take in memory: ``mics`` ``{mic: (frames,)}``, ``stems`` ``{mic: {piece: …}}`` at the
+    same gain without noise and other plants, and the ``truth`` that truth.json holds."""
 
     preset: Preset
     rate: int
     mics: dict[str, NDArray[np.float32]]
     stems: dict[str, dict[str, NDArray[np.float32]]]
     truth: dict[str, Any]
+    take: int = 1
 
 
 def simulate(
     preset_name: str,
     seed: int,
     *,
+    take: int = 1,
     bars: int | None = None,
     keep_stems: bool = False,
     progress: Progress = lambda share, what: None,
 ) -> Session:
-    """The recording of a preset; the same seed gives the same samples.
+    """One take of a preset's recording; the same seed and take give the same samples.
 
-    ``bars`` keeps only the first bars of the chart. Raises `ArkundError` on an unknown preset.
+    All takes of a seed share kit, mics and room. ``bars`` keeps only the first bars of the chart.
+    Raises `ArkundError` on an unknown preset or a take that it does not have.
     """
     if preset_name not in PRESETS:
         known = ", ".join(PRESETS)
         raise ArkundError(f"There is no preset “{preset_name}”. Presets are: {known}.")
-    rng = np.random.default_rng(seed)
-    preset = vary(PRESETS[preset_name](), rng)
+    preset = vary(PRESETS[preset_name](), np.random.default_rng(seed))
+    plan = next((t for t in preset.takes if t.number == take), None)
+    if plan is None:
+        raise ArkundError(f"{preset_name} has {len(preset.takes)} takes; there is no take {take}.")
+    chart = charted(preset.chart, plan)
+    rng = np.random.default_rng([seed, take])
     bar_s = 4 * 60.0 / preset.bpm
-    strokes = perform(preset.chart, preset.bpm, preset.feel, preset.lead_in_s, rng)
-    bars = bars or sum(section.bars for section in preset.chart)
+    strokes = perform(chart, preset.bpm, preset.feel, preset.lead_in_s, rng)
+    bars = bars or sum(section.bars for section in chart)
     strokes = [s for s in strokes if s.time_s < preset.lead_in_s + bars * bar_s - 0.05]
-    strokes, wild = _plant_wild_stroke(strokes, preset.wild_tom)
     frames = round((preset.lead_in_s + bars * bar_s + 2.5) * preset.rate)
+    score = plants.plant_strokes(strokes, preset, plan, bar_s, rng)
 
     progress(0.05, "striking")
-    parts = play(preset.kit, strokes, frames, preset.rate, rng)
+    # The kit and the room's tails are the same in every take.
+    kit_rng = np.random.default_rng([seed, 0])
+    parts = play(preset.kit, score.strokes, frames, preset.rate, kit_rng)
     progress(0.3, "recording")
     spectra = block_spectra(parts, preset.room, frames, preset.rate)
     mics: dict[str, NDArray[np.float32]] = {}
@@ -75,30 +81,37 @@ def simulate(
         total = np.zeros(frames)
         for sound in heard.values():
             total += sound
-        gain = 10 ** (mic.peak_dbfs / 20) / _typical_peak(total, mic, strokes, preset.rate)
-        noise = own_rng.standard_normal(frames, np.float32) * np.float32(10 ** (-80 / 20))
-        mics[mic.name] = np.clip(total * gain + noise, -1.0, 1.0).astype(np.float32)
+        gain = 10 ** (mic.peak_dbfs / 20) / _typical_peak(total, mic, score.strokes, preset.rate)
+        if mic.name in preset.plants.clipped:
+            gain = plants.overload_gain(total)
+        total = plants.plant_on_mic(total * gain, mic.name, preset, take, seed)
+        mics[mic.name] = np.clip(total, -1.0, 1.0).astype(np.float32)
         if keep_stems:
             stems[mic.name] = {p: (s * gain).astype(np.float32) for p, s in heard.items()}
         progress(0.3 + 0.65 * len(mics) / len(preset.mics), "recording")
 
     with ThreadPoolExecutor(2) as pool:
-        list(pool.map(put_mic, preset.mics, rng.spawn(len(preset.mics))))
+        list(pool.map(put_mic, preset.mics, kit_rng.spawn(len(preset.mics))))
     mics = {mic.name: mics[mic.name] for mic in preset.mics}
-    truth = _truth(preset_name, seed, preset, bars, strokes, parts, frames, wild)
+    truth = truth_of(preset_name, seed, preset, bars, score, parts, mics, frames, take)
     progress(1.0, "done")
-    return Session(preset, preset.rate, mics, stems, truth)
+    return Session(preset, preset.rate, mics, stems, truth, take)
 
 
-def _plant_wild_stroke(
-    strokes: list[Stroke], piece: str | None
-) -> tuple[list[Stroke], Stroke | None]:
-    own = [s for s in strokes if s.piece == piece]
-    if len(own) < 2:
-        return strokes, None
-    chosen = max(own[:-1], key=lambda s: s.velocity)
-    wild = replace(chosen, gain_db=8.0)
-    return [wild if s is chosen else s for s in strokes], wild
+def takes_of(preset_name: str) -> list[int]:
+    """Numbers of a preset's takes."""
+    return [plan.number for plan in PRESETS[preset_name]().takes]
+
+
+def charted(chart: tuple[ChartSection, ...], plan: TakePlan) -> tuple[ChartSection, ...]:
+    """The chart as a take plays it: with another cymbal ridden in one section, if planned."""
+    if plan.rides is None:
+        return chart
+    at, old, new = plan.rides
+    section = chart[at]
+    pattern = {p: s for p, s in section.pattern.items() if p != old}
+    pattern[new] = section.pattern[old].replace("o", "x")
+    return (*chart[:at], replace(section, pattern=pattern), *chart[at + 1 :])
 
 
 def _typical_peak(
@@ -116,121 +129,51 @@ def _typical_peak(
     return float(np.percentile(peaks, 95)) or 1.0
 
 
-def _truth(
-    name: str, seed: int, preset: Preset, bars: int, strokes: list[Stroke], parts: list[Part],
-    frames: int, wild: Stroke | None,
-) -> dict[str, Any]:  # fmt: skip
-    rate = preset.rate
-    by_piece = {
-        p: [part for part in parts if part.piece == p and not part.answers]
-        for p in preset.kit.pieces
-    }
-    mics = {m.name: m for m in preset.mics}
+def write_session(session: Session, folder: Path, *, in_takes: bool = False) -> None:
+    """Write the mics as 24-bit WAV, the stems if kept, and truth.json last of all.
 
-    def arrival(piece: str, mic: str) -> float:
-        return min(arrival_samples(part, mics[mic], rate) for part in by_piece[piece])
-
-    def first_part(piece: str, mic: str) -> Part:
-        return min(by_piece[piece], key=lambda part: arrival_samples(part, mics[mic], rate))
-
-    nearest = {
-        p: (close_mics(mics, p) or [min(mics, key=lambda m: arrival(p, m))])[0] for p in by_piece
-    }
-    nearest = {p: min(close_mics(mics, p) or [nearest[p]], key=lambda m: arrival(p, m))
-               for p in by_piece}  # fmt: skip
-    hits = [
-        {
-            "piece": s.piece,
-            "time_s": round(s.time_s + arrival(s.piece, nearest[s.piece]) / rate, 7),
-            "velocity": s.velocity,
-            "kind": "plain" if s.kind == "open" else s.kind,
-        }
-        for s in strokes
-    ]
-    pairs = []
-    overheads = [m for m in mics if m.startswith("overhead")]
-    for piece in by_piece:
-        close = close_mics(mics, piece)
-        wanted = [(m, close[0]) for m in close[1:]] + [(c, o) for c in close for o in overheads]
-        for mic, reference in wanted:
-            sign = direct_gain(first_part(piece, mic), mics[mic]) * direct_gain(
-                first_part(piece, reference), mics[reference]
-            )
-            pairs.append(
-                {
-                    "piece": piece,
-                    "mic": mic,
-                    "reference": reference,
-                    "delay_samples": round(arrival(piece, mic) - arrival(piece, reference), 3),
-                    "polarity": 1 if sign > 0 else -1,
-                }
-            )
-    sections, bar = [], 1
-    for section in preset.chart:
-        if bar <= bars:
-            sections.append(
-                {"name": section.name, "start_bar": bar, "bars": min(section.bars, bars - bar + 1)}
-            )
-        bar += section.bars
-    return {
-        "preset": name,
-        "seed": seed,
-        "title": preset.title,
-        "tempo_bpm": preset.bpm,
-        "meter": "4/4",
-        "rate": rate,
-        "frames": frames,
-        "first_downbeat_s": preset.lead_in_s,
-        "bars": bars,
-        "sections": sections,
-        "mics": [{"mic": m, "file": preset.files[m]} for m in mics],
-        "hits": sorted(hits, key=lambda h: h["time_s"]),
-        "pairs": pairs,
-        "faults": _faults(preset, mics, by_piece, wild, rate),
-    }
-
-
-def _faults(
-    preset: Preset, mics: dict[str, Microphone], by_piece: dict[str, list[Part]],
-    wild: Stroke | None, rate: int,
-) -> list[dict[str, Any]]:  # fmt: skip
-    faults: list[dict[str, Any]] = []
-    if "snare_bottom" in mics:
-        faults.append({"fault": "inverted", "mic": "snare_bottom", "finding": "align.polarity"})
-    for mic in mics.values():
-        if mic.inverted:
-            faults.append({"fault": "inverted", "mic": mic.name, "finding": "align.polarity"})
-        if mic.name.startswith("overhead") and mic.peak_dbfs > -4:
-            faults.append({"fault": "hot", "mic": mic.name, "finding": "level.headroom"})
-    if {"kick_in", "kick_out"} <= set(mics):
-        late = (arrival_samples(by_piece["kick"][0], mics["kick_out"], rate)
-                - arrival_samples(by_piece["kick"][0], mics["kick_in"], rate))  # fmt: skip
-        faults.append(
-            {"fault": "early", "mic": "kick_in", "against": "kick_out",
-             "samples": round(late, 2), "finding": "align.delay"}
-        )  # fmt: skip
-    for drum in preset.kit.drums:
-        for hz, seconds, _ in drum.rings:
-            faults.append(
-                {"fault": "ring", "piece": drum.piece, "hz": round(hz, 1), "t60_s": seconds,
-                 "finding": "shape.ring"}
-            )  # fmt: skip
-    if wild is not None:
-        faults.append(
-            {"fault": "wild", "piece": wild.piece, "time_s": round(wild.time_s, 4),
-             "over_db": wild.gain_db, "finding": "level.wild"}
-        )  # fmt: skip
-    return faults
-
-
-def write_session(session: Session, folder: Path) -> None:
-    """Write the mics as 24-bit WAV, the stems if kept, and truth.json last of all."""
-    folder.mkdir(parents=True, exist_ok=True)
+    ``in_takes`` puts the sound into ``take N`` and adds the take to a truth.json already there.
+    """
+    target = folder / f"take {session.take}" if in_takes else folder
+    target.mkdir(parents=True, exist_ok=True)
     for mic, sound in session.mics.items():
-        sf.write(str(folder / session.preset.files[mic]), sound, session.rate, subtype="PCM_24")
+        sf.write(str(target / session.preset.files[mic]), sound, session.rate, subtype="PCM_24")
     for mic, by_piece in session.stems.items():
         for piece, sound in by_piece.items():
-            target = folder / "stems" / mic / f"{piece}.wav"
-            target.parent.mkdir(parents=True, exist_ok=True)
-            sf.write(str(target), sound, session.rate, subtype="FLOAT")
-    (folder / "truth.json").write_text(json.dumps(session.truth, indent=1) + "\n")
+            stem = target / "stems" / mic / f"{piece}.wav"
+            stem.parent.mkdir(parents=True, exist_ok=True)
+            sf.write(str(stem), sound, session.rate, subtype="FLOAT")
+    path = folder / "truth.json"
+    truth = session.truth
+    if in_takes and path.exists():
+        truth = json.loads(path.read_text())
+        truth["takes"] += session.truth["takes"]
+        truth["faults"] += [f for f in session.truth["faults"] if f not in truth["faults"]]
+    path.write_text(json.dumps(truth, indent=1) + "\n")
+
+
+def write_recording(
+    preset_name: str,
+    seed: int,
+    folder: Path,
+    *,
+    takes: int | None = None,
+    bars: int | None = None,
+    keep_stems: bool = False,
+    progress: Progress = lambda share, what: None,
+) -> Session:
+    """Simulate and write a preset's takes (or the first ``takes`` of them), one after another;
+    returns the last one."""
+    numbers = takes_of(preset_name)[:takes] if preset_name in PRESETS else [1]
+    for done, take in enumerate(numbers):
+        session = simulate(
+            preset_name, seed, take=take, bars=bars, keep_stems=keep_stems,
+            progress=_part_of(progress, done, len(numbers)),
+        )  # fmt: skip
+        write_session(session, folder, in_takes=len(numbers) > 1)
+    progress(1.0, "done")
+    return session
+
+
+def _part_of(progress: Progress, done: int, count: int) -> Progress:
+    return lambda share, what: progress((done + share * 0.99) / count, what)

@@ -4,12 +4,15 @@ import { address, bench, keepValues, on, setLoop, step, valueAt } from "./bench.
 import { startPictures } from "./pictures.js";
 import { player } from "./player.js";
 import { ruler } from "./ruler.js";
+import { startFindings } from "./findings.js";
 import { startAlign } from "./station-align.js";
 import { startBus } from "./station-bus.js";
 import { startClean } from "./station-clean.js";
+import { startCompare } from "./station-compare.js";
 import { startDynamics } from "./station-dynamics.js";
 import { startEdit } from "./station-edit.js";
 import { startEq } from "./station-eq.js";
+import { startFirstPass } from "./station-first-pass.js";
 import { startLevel } from "./station-level.js";
 import { startPrint } from "./station-print.js";
 import { chooseVariant, startStrip } from "./strip.js";
@@ -17,9 +20,10 @@ import { toggleTheme } from "./theme.js";
 
 const STATIONS = {
   edit: startEdit, align: startAlign, level: startLevel, clean: startClean, eq: startEq,
-  dynamics: startDynamics, bus: startBus, print: startPrint,
+  dynamics: startDynamics, bus: startBus, print: startPrint, "first-pass": startFirstPass, compare: startCompare,
 };
 let station = null;
+let findings = null;
 
 function page() {
   return {
@@ -91,7 +95,10 @@ function moveMic(by) {
 
 const KEYS = {
   " ": togglePlay,
-  1: () => chooseVariant("recorded"), 2: () => chooseVariant("now"), 3: () => chooseVariant("removed"),
+  1: () => chooseVariant("recorded"), 2: () => chooseVariant("now"), 3: () => chooseVariant("removed"), 4: () => chooseVariant("other"),
+  f: () => findings && findings.step(1), g: () => findings && findings.step(-1),
+  h: () => findings && findings.hear(), a: () => findings && findings.apply(),
+  c: () => findings && findings.change(), x: () => findings && findings.decline(),
   m: toggleMatch,
   "[": () => moveLoop(-1), "]": () => moveLoop(1),
   "-": () => setLoop(bench.loop[0], bench.loop[0] + Math.max(0, Math.ceil((bench.loop[1] - bench.loop[0] + 1) / 2) - 1)),
@@ -149,4 +156,5 @@ startTables();
 station = STATIONS[bench.station] ? STATIONS[bench.station]() : null;
 const showChoices = startChoices();
 showChoices(bench.sheet);
+findings = startFindings();
 startPictures();

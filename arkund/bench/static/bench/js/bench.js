@@ -14,7 +14,8 @@ export const address = (part) => `/${bench.slug}/${part}`;
 // Query of revision, try, mic and loop for whatever is fetched.
 export function query(extra = {}) {
   const values = { rev: bench.revision, mic: bench.mic, bars: bench.loop.join("-"), ...extra };
-  if (Object.keys(bench.patch).length) values.patch = JSON.stringify(bench.patch);
+  if (Object.keys(bench.patch).length && values.patch === undefined) values.patch = JSON.stringify(bench.patch);
+  if (!values.patch) delete values.patch;
   return new URLSearchParams(values).toString();
 }
 
@@ -64,7 +65,7 @@ export function keepTry() {
   tell("sound");
   keeping = keeping.then(async () => {
     try {
-      const made = await post(address("keep/"), { patch, base: bench.revision, station: bench.station });
+      const made = await post(address("keep/"), { patch, base: bench.revision, station: bench.station, finding: bench.answering || "" });
       for (const path of Object.keys(patch)) {
         if (bench.patch[path] === patch[path]) delete bench.patch[path];
       }
@@ -82,7 +83,7 @@ export function keepTry() {
 
 export const keepValues = (patch) => { tryValues(patch); return keepTry(); };
 
-function moveTo(made) {
+export function moveTo(made) {
   bench.revision = made.revision;
   document.getElementById("revision").textContent = made.revision;
   tell("kept", made.sheet);

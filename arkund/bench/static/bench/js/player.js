@@ -8,7 +8,7 @@ import { address, bench, loopFrames, on, query, tell } from "./bench.js";
 
 const AHEAD_S = 0.4;
 const FADE_S = 0.008;
-const VARIANTS = ["now", "recorded", "removed"];
+const VARIANTS = ["now", "recorded", "removed", "other"];
 
 class Player {
   constructor() {
@@ -18,6 +18,9 @@ class Player {
     this.matched = true;
     this.matchDb = 0;
     this.mono = false;
+    // Another revision to hear beside the present one, or the present one without its try.
+    this.other = null;
+    this.otherDb = 0;
     this.stats = { buffers: 0, swaps: [], errors: 0 };
     this.states = {};
     for (const v of VARIANTS) this.states[v] = { chunks: new Map(), epoch: 0, next: 0, live: [] };
@@ -59,7 +62,8 @@ class Player {
   applyGains(fade = FADE_S) {
     if (!this.context) return;
     for (const v of VARIANTS) {
-      const match = v === "recorded" && this.matched ? 10 ** (this.matchDb / 20) : 1;
+      const db = { recorded: this.matchDb, other: this.otherDb }[v] || 0;
+      const match = this.matched ? 10 ** (db / 20) : 1;
       const target = v === this.variant ? match : 0;
       const gain = this.states[v].gain.gain;
       const now = this.context.currentTime;
@@ -168,7 +172,7 @@ class Player {
   async fetchAll() {
     const mine = (this.round = (this.round || 0) + 1);
     await this.fetchVariant(this.variant);
-    for (const v of VARIANTS.filter((other) => other !== this.variant)) {
+    for (const v of VARIANTS.filter((one) => one !== this.variant && (one !== "other" || this.other))) {
       await new Promise((rest) => setTimeout(rest, 700));
       if (this.round !== mine) return;
       await this.fetchVariant(v);
@@ -195,7 +199,7 @@ class Player {
       if (have && have.epoch === epoch) continue;
       const from = this.start + index * this.chunk;
       const frames = Math.min(this.chunk, this.stop - from);
-      const text = query({ node: this.node, variant: v, start: from, frames });
+      const text = this.asked(v, from, frames);
       if (v === this.variant) tell("loading", `rendering ${index + 1} of ${this.count}`);
       try {
         const { bytes, headers } = await getBytes(`${address("pcm/")}?${text}`);
@@ -213,6 +217,12 @@ class Player {
       }
     }
     if (v === this.variant) tell("loading", "");
+  }
+
+  asked(v, start, frames) {
+    const span = { node: this.node, start, frames };
+    if (v !== "other") return query({ ...span, variant: v });
+    return query({ ...span, variant: "now", rev: this.other.rev, patch: "" });
   }
 
   decode(bytes, headers) {
@@ -248,6 +258,17 @@ class Player {
     this.node = node;
     for (const v of VARIANTS) this.states[v].epoch += 1;
     if (this.context) this.fetchAll();
+  }
+
+  setOther(other) {
+    this.other = other;
+    this.otherDb = 0;
+    const state = this.states.other;
+    state.epoch += 1;
+    if (!other) {
+      state.chunks.clear();
+      if (this.context) this.silence(state, this.context.currentTime);
+    } else if (this.context) this.fetchAll();
   }
 
   choose(variant) {

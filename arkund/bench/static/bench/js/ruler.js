@@ -70,10 +70,11 @@ export function ruler() {
           el(svg, "line", { class: "gridline", x1: x(v), x2: x(v), y1: 8, y2: base });
           el(svg, "text", { class: "note", x: x(v), y: 8 }, name);
         }
-        if (d.proposed !== undefined && d.proposed >= low && d.proposed <= high) {
-          const p = x(d.proposed);
+        const proposed = state.mark ?? d.proposed;
+        if (proposed !== undefined && proposed >= low && proposed <= high) {
+          const p = x(proposed);
           const tip = el(svg, "path", { class: "proposed", d: `M${p - 5} ${base + 1}L${p} ${base - 8}L${p + 5} ${base + 1}z` });
-          el(tip, "title", {}, `proposed: ${shown(d.proposed)} ${data.unit}`);
+          el(tip, "title", {}, `proposed: ${shown(proposed)} ${data.unit}`);
         }
         const at = x(state.value);
         el(svg, "line", { class: "needle", x1: at, x2: at, y1: short ? 6 : 0, y2: base });
@@ -103,7 +104,7 @@ export function ruler() {
       };
       svg.addEventListener("pointerdown", (event) => {
         if (event.target.classList.contains("proposed")) {
-          change(state.drawing.proposed);
+          change(state.mark ?? state.drawing.proposed);
           keepTry();
           return;
         }
@@ -195,6 +196,16 @@ export function ruler() {
         draw();
       };
       on("kept", follow);
+      on("marks", (marks) => {
+        state.mark = typeof marks[data.path] === "number" ? marks[data.path] : undefined;
+        draw();
+      });
+      on("proposed", (patch) => {
+        if (!(data.path in patch) && !(data.switch in patch)) return;
+        if (data.path in patch) state.value = Number(patch[data.path]);
+        if (data.switch in patch) state.on = Boolean(patch[data.switch]);
+        draw();
+      });
       on("refused", (patch) => { if (data.path in patch) { state.value = Number(data.value); draw(); } });
       draw();
     },

@@ -1,6 +1,6 @@
 // Align: strokes laid over each other, the lag curve, the pairs, the proposal.
-import { bench, keepValues, on } from "./bench.js";
-import { clear, el, minus, path, speak } from "./draw.js";
+import { bench, on } from "./bench.js";
+import { clear, el, minus, path } from "./draw.js";
 
 const SHADES = ["", "dashed", "", "dashed", ""];
 
@@ -9,12 +9,6 @@ export function startAlign() {
     drawStrokes(picture);
     drawLag(picture.curve);
     fillPairs(picture.pairs);
-    const finding = document.getElementById("finding");
-    finding.hidden = !picture.proposal;
-    if (picture.proposal) {
-      speak(finding.querySelector("[data-part=text]"), picture.proposal);
-      finding.querySelector("[data-part=apply]").onclick = () => keepValues(picture.wanted);
-    }
   });
 }
 

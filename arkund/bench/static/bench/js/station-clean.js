@@ -1,7 +1,7 @@
 // Clean: the mic over the loop with what the gate takes, how it rings, what the gate does.
 import { getBytes } from "./api.js";
 import { address, bench, keepValues, on, query } from "./bench.js";
-import { clear, colour, el, familyOf, levels, minus, outline, path, speak } from "./draw.js";
+import { clear, colour, el, familyOf, levels, minus, outline, path } from "./draw.js";
 
 export function startClean() {
   let picture = null, waves = null, wanted = 0;
@@ -11,10 +11,6 @@ export function startClean() {
     picture = next;
     drawRing(next.ring);
     fillReport(next);
-    const finding = document.getElementById("finding");
-    finding.hidden = !next.strokes;
-    speak(finding.querySelector("[data-part=text]"), (next.doubtful ? "Doubtful: " : "") + next.proposal);
-    finding.querySelector("[data-part=apply]").onclick = () => keepValues(next.wanted);
     load();
   });
   on("kept", (sheet) => showMode(sheet.mics[bench.mic].clean));

@@ -1,6 +1,6 @@
 // The listening strip: sections, waveform, loop brush, what is heard and how loud.
 import { getBytes, getJson } from "./api.js";
-import { address, barStart, bench, loopFrames, on, query, setLoop } from "./bench.js";
+import { address, barStart, bench, loopFrames, on, query, setLoop, tell } from "./bench.js";
 import { colour, minus } from "./draw.js";
 import { player } from "./player.js";
 
@@ -89,6 +89,12 @@ export function startStrip() {
       document.getElementById("peak").classList.toggle("text-trouble", f.peak_dbfs > 0);
       player.matchDb = f.match_db;
       document.getElementById("matchdb").textContent = `${f.match_db >= 0 ? "+" : ""}${minus(f.match_db)} dB`;
+      if (player.other) {
+        const o = await getJson(`${address("figures/")}?${query({ node, start, frames: stop - start, rev: player.other.rev, patch: "" })}`);
+        if (mine !== wanted) return;
+        const held = f.loudness_lufs > -150 && o.loudness_lufs > -150 ? f.loudness_lufs - o.loudness_lufs : 0;
+        player.otherDb = Math.max(-12, Math.min(12, held));
+      }
       player.applyGains();
     } catch { /* the next change asks again */ }
   }
@@ -107,6 +113,7 @@ export function startStrip() {
   });
   on("loop", () => { draw(); figuresSoon(); });
   on("kept", figuresSoon);
+  on("other", figures);
   on("loading", (text) => { document.getElementById("loading").textContent = text; });
   on("playing", (is) => {
     document.getElementById("play-shape").setAttribute("d", is ? "M4 3h4v14H4zM12 3h4v14h-4z" : "M5 3l13 7-13 7z");
@@ -133,7 +140,18 @@ function press(button, all) {
   document.querySelectorAll(all).forEach((b) => b.setAttribute("aria-pressed", String(b === button)));
 }
 
+// Something else to compare with: another revision, or the present one without what is tried.
+export function offerOther(other) {
+  const button = document.querySelector("[data-variant=other]");
+  button.hidden = !other;
+  player.setOther(other);
+  if (other) button.textContent = other.words;
+  else if (player.variant === "other") chooseVariant("now");
+  tell("other");
+}
+
 export function chooseVariant(variant) {
+  if (variant === "other" && !player.other) return;
   const button = document.querySelector(`[data-variant=${variant}]`);
   press(button, "[data-variant]");
   player.choose(variant);

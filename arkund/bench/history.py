@@ -1,0 +1,120 @@
+"""The log, the first pass's report and comparisons, in words and paired figures."""
+
+from typing import Any
+
+from arkund.bench.views.findings import last_pass
+from arkund.core.advise.school import ROWS
+from arkund.core.kit.roles import label
+from arkund.core.mix.sheet import Sheet
+from arkund.songs import revisions, schools
+from arkund.songs.models import Song
+from arkund.songs.wording import path_words, value_words
+
+FIGURE_WORDS = {
+    "peak_dbfs": ("peak", "dBFS"), "pairs_in_step": ("pairs in step", ""),
+    "apart_samples": ("apart", "samples"), "true_peak_dbtp": ("true peak", "dBTP"),
+    "loudness_lufs": ("loudness", "LUFS"), "crest_db": ("crest", "dB"),
+    "over_full_scale": ("samples over full scale", ""), "sum_db": ("sum of the pair", "dB"),
+    "bleed_reduction_db": ("bleed taken off", "dB"), "below_dbfs": ("below the drum", "dBFS"),
+    "ring_dbfs": ("ring", "dBFS"), "band_db": ("band", "dB"), "typical_dbfs": ("typical stroke", "dBFS"),
+    "over_db": ("over the typical stroke", "dB"), "reduction_db": ("reduction", "dB"),
+    "attack_to_body_db": ("attack over body", "dB"), "offset": ("offset", ""),
+    "hum_dbfs": ("hum", "dBFS"), "clipped_runs": ("clipped runs", ""), "pan": ("pan", ""),
+    "return_under_mix_lu": ("return under the mix", "LU"), "behind_ms": ("behind", "ms"),
+}  # fmt: skip
+
+
+def figure_words(name: str) -> tuple[str, str]:
+    """What a figure is called and its unit."""
+    if name in FIGURE_WORDS:
+        return FIGURE_WORDS[name]
+    if name.startswith("attack_to_body_"):
+        piece = name.removeprefix("attack_to_body_").removesuffix("_db")
+        return f"{label(piece)}: attack over body", "dB"
+    stem, _, unit = name.rpartition("_")
+    return label(stem or name), {"db": "dB", "dbfs": "dBFS", "ms": "ms", "hz": "Hz"}.get(unit, unit)
+
+
+def lines(song: Song) -> list[dict[str, Any]]:
+    """Revisions from the latest to the first, each with its measures as paired figures."""
+    return [
+        {"revision": r, "pairs": paired(r.measures), "mix": mix_pairs(r.measures)}
+        for r in revisions.log(song)[::-1]
+    ]
+
+
+def paired(measures: dict[str, Any]) -> list[dict[str, Any]]:
+    out = []
+    for name, value in measures.items():
+        if isinstance(value, list) and len(value) == 2:
+            words, unit = figure_words(name)
+            out.append({"words": words, "unit": unit, "now": value[0], "then": value[1]})
+    return out
+
+
+def mix_pairs(measures: dict[str, Any]) -> list[dict[str, Any]]:
+    """Before and after of the whole mix, where a first pass noted it."""
+    mix = measures.get("mix")
+    return _before_after(mix["before"], mix["after"]) if mix else []
+
+
+def _before_after(before: dict[str, Any], after: dict[str, Any]) -> list[dict[str, Any]]:
+    out = []
+    for name, now in before.items():
+        words, unit = figure_words(name)
+        out.append({"words": words, "unit": unit, "now": now, "then": after.get(name)})
+    return out
+
+
+def first_pass_report(song: Song) -> dict[str, Any]:
+    """The last first pass, what it left, and the school with its rows."""
+    job = last_pass(song)
+    report = job.result if job else None
+    stands = {r.number for r in revisions.log(song)}
+    return {
+        "report": report,
+        "mix": _before_after(report["before"], report["after"]) if report else [],
+        "steps": [s | {"pairs": paired(s["gain"]), "stands": s["revision"] in stands}
+                  for s in report["applied"]] if report else [],
+        "schools": schools.all_names(),
+        "rows": [
+            {"row": row, "answers": [(key, words, song.school.get(row.key) == key)
+                                     for key, words in row.answers.items()]}
+            for row in ROWS
+        ],
+    }  # fmt: skip
+
+
+def comparison(song: Song, a: int, b: int) -> dict[str, Any]:
+    """What differs between two revisions, value by value."""
+    first, second = (song.revisions.get(number=n) for n in (a, b))
+    return {
+        "a": first, "b": second, "differences": differences(first.sheet, second.sheet),
+        "choices": revisions.log(song)[::-1],
+    }  # fmt: skip
+
+
+def differences(first: Sheet, second: Sheet) -> list[dict[str, str]]:
+    """Every value that two sheets do not share, in words."""
+    a, b = _flat(first.model_dump(mode="json")), _flat(second.model_dump(mode="json"))
+    out = []
+    for path in dict.fromkeys([*a, *b]):
+        if a.get(path) != b.get(path):
+            whose, what, unit = path_words(path)
+            out.append(
+                {"whose": whose, "what": what, "a": value_words(a.get(path, "–"), unit),
+                 "b": value_words(b.get(path, "–"), unit)}
+            )  # fmt: skip
+    return out
+
+
+def _flat(value: Any, path: str = "") -> dict[str, Any]:
+    """Leaves of a document by path; lists of strokes or runs count as one value."""
+    if isinstance(value, dict):
+        return {k: v for key, inner in value.items()
+                for k, v in _flat(inner, f"{path}.{key}" if path else key).items()}  # fmt: skip
+    if isinstance(value, list) and path.endswith("eq.bands"):
+        return {
+            k: v for n, inner in enumerate(value) for k, v in _flat(inner, f"{path}.{n}").items()
+        }
+    return {path: value}

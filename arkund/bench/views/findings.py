@@ -1,0 +1,112 @@
+"""The findings column: what is known, answers to it, the school, the first pass."""
+
+from collections import Counter
+from typing import Any
+
+from django.http import HttpRequest, JsonResponse
+from django.views.decorators.http import require_GET, require_POST
+
+from arkund.bench.requests import body, song_named
+from arkund.bench.views.changes import answer
+from arkund.core.errors import ArkundError
+from arkund.core.kit.roles import parse_mic_name
+from arkund.songs import counting, findings, jobs, schools
+from arkund.songs.models import Job, Song
+from arkund.songs.rendering import sheet_of
+
+UNDER_WAY = (Job.State.QUEUED, Job.State.RUNNING)
+
+
+@require_GET
+def listed(request: HttpRequest, slug: str) -> JsonResponse:
+    """Findings of ``station`` as far as they are known, and open counts by station and piece.
+
+    Never waits: what is not counted yet is counted in the background, ``counting`` says how much.
+    """
+    song = song_named(slug)
+    found, missing = findings.known_findings(song)
+    if missing:
+        counting.want(song.pk)
+    rows = findings.with_states(song, found)
+    station = request.GET.get("station", "")
+    stations = ("eq", "dynamics") if station in ("eq", "dynamics") else (station,)
+    own = [r for r in rows if r["station"] in stations]
+    open_rows = [r for r in rows if r["state"] == findings.OPEN]
+    sheet = sheet_of(song)
+    return JsonResponse(
+        {
+            "counting": missing,
+            "counts": Counter("eq" if r["station"] == "dynamics" else r["station"]
+                              for r in open_rows),
+            "pieces": Counter(_piece(r) for r in open_rows if _piece(r)),
+            "findings": own,
+            "quiet": list(findings.quiet_mics(sheet, own, station)),
+        }
+    )  # fmt: skip
+
+
+def _piece(row: dict[str, Any]) -> str:
+    return (parse_mic_name(row["mic"]).piece or "") if row["mic"] else ""
+
+
+@require_POST
+def apply(request: HttpRequest, slug: str) -> JsonResponse:
+    """Apply one finding as proposed; 409 where the song has moved on since."""
+    song, data = song_named(slug), body(request)
+    finding = findings.find_by_id(song, _id(data))
+    base = data.get("base")
+    if not isinstance(base, int):
+        raise ArkundError("An answer needs the revision it was given on.")
+    return answer(findings.apply(song, base, finding))
+
+
+@require_POST
+def decline(request: HttpRequest, slug: str) -> JsonResponse:
+    song, data = song_named(slug), body(request)
+    findings.decline(song, findings.find_by_id(song, _id(data)), str(data.get("reason", "")))
+    return JsonResponse({"ok": True})
+
+
+@require_POST
+def reopen(request: HttpRequest, slug: str) -> JsonResponse:
+    song, data = song_named(slug), body(request)
+    findings.reopen(song, _id(data))
+    return JsonResponse({"ok": True})
+
+
+def _id(data: dict[str, Any]) -> str:
+    finding_id = data.get("finding")
+    if not isinstance(finding_id, str) or not finding_id:
+        raise ArkundError("Which finding is meant?")
+    return finding_id
+
+
+@require_POST
+def school(request: HttpRequest, slug: str) -> JsonResponse:
+    """Choose a school by ``name``, answer one ``row``, or ``save`` the rows under a name."""
+    song, data = song_named(slug), body(request)
+    if "row" in data:
+        made = schools.change_row(song, str(data["row"]), str(data.get("answer", "")))
+    elif "save" in data:
+        made = schools.save_as(song, str(data["save"]))
+    else:
+        made = schools.choose(song, str(data.get("name", "")))
+    return JsonResponse({"school": made.model_dump()})
+
+
+@require_POST
+def first_pass(request: HttpRequest, slug: str) -> JsonResponse:
+    """Start a first pass with the song's school, unless one is under way."""
+    song = song_named(slug)
+    running = running_pass(song)
+    job = running or jobs.enqueue("first-pass", song, {})
+    return JsonResponse({"job": job.pk})
+
+
+def running_pass(song: Song) -> Job | None:
+    return song.jobs.filter(kind="first-pass", state__in=UNDER_WAY).first()
+
+
+def last_pass(song: Song) -> Job | None:
+    """The last first pass that came to its end."""
+    return song.jobs.filter(kind="first-pass", state=Job.State.DONE).order_by("-pk").first()

@@ -1,0 +1,261 @@
+"""Align: mics that stand upside down, mics that arrive out of step."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.advise.finding import Change, Finding, spoken
+from arkund.core.advise.module import Module
+from arkund.core.advise.school import School
+from arkund.core.advise.study import Pair, Study
+from arkund.core.align.signs import solve_signs
+from arkund.core.kit.roles import label, parse_mic_name, piece_family
+from arkund.core.measure.landmarks import roomy
+from arkund.core.measure.strokes import stroke_windows
+from arkund.core.mix.graph import mic_order
+from arkund.core.mix.sheet import Patch, Sheet
+from arkund.core.units import power_to_db, samples_to_cm, samples_to_ms
+
+NAME = "align"
+IN_STEP_SAMPLES = 1.0
+
+
+def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
+    """Polarity comes before time: a sum that cancels says nothing about delays."""
+    return _polarity(study, mic)
+
+
+def find_delay(study: Study, mic: str, school: School) -> list[Finding]:
+    return _delay(study, mic, school)
+
+
+def sum_level_db(
+    study: Study, piece: str, mic: str, reference: str, low_hz: float, high_hz: float
+) -> float:
+    """What two mics gain by being added, at the strokes of a piece that both hear: power of the
+    sum over the sum of powers, in dB between two frequencies. +3 where they agree in all and are
+    equally loud, far below 0 where they cancel."""
+    times = roomy([h.time_s for h in study.strokes(piece, ghosts=False)], 0.12)
+    if not times:
+        return 0.0
+    a, b = (_band(study, m, times, low_hz, high_hz) for m in (mic, reference))
+    apart = float(np.sum(np.square(a)) + np.sum(np.square(b)))
+    return power_to_db(float(np.sum(np.square(a + b)))) - power_to_db(apart)
+
+
+def _band(
+    study: Study, mic: str, times: list[float], low_hz: float, high_hz: float
+) -> NDArray[np.float64]:
+    rows = stroke_windows(study.sound(mic, "placed"), study.rate, times, 0.02, 0.1)
+    spectrum = np.fft.rfft(rows * np.hanning(rows.shape[1]), axis=1)
+    hz = np.fft.rfftfreq(rows.shape[1], 1 / study.rate)
+    spectrum[:, (hz < low_hz) | (hz > high_hz)] = 0
+    return np.fft.irfft(spectrum, rows.shape[1], axis=1)
+
+
+def _span(piece: str | None) -> tuple[float, float]:
+    """Where the sum of two mics on a piece matters most."""
+    family = piece_family(piece or "snare")
+    return {"kick": (30.0, 120.0), "tom": (50.0, 250.0)}.get(family, (100.0, 500.0))
+
+
+class _Standing:
+    """A pair as it stands with the sheet's flips."""
+
+    def __init__(self, pair: Pair, sheet: Sheet) -> None:
+        self.mic, self.reference, self.confidence = pair.mic, pair.reference, pair.confidence
+        self.polarity = (
+            pair.polarity * sheet.mics[pair.mic].polarity * sheet.mics[pair.reference].polarity
+        )
+
+
+def _polarity(study: Study, mic: str) -> list[Finding]:
+    pairs = [p for p in study.facts.pairs if {p.mic, p.reference} <= set(study.sheet.mics)]
+    own = [p for p in pairs if mic in (p.mic, p.reference)]
+    if not own:
+        return []
+    signs = solve_signs(study.mics, [_Standing(p, study.sheet) for p in pairs])
+    if signs.sign[mic] > 0:
+        return []
+    # The pair that says it best: with the piece's first mic, else the surest.
+    best = max(own, key=lambda p: (p.sure, not p.reference.startswith("overhead"), p.confidence))
+    other = best.reference if best.mic == mic else best.mic
+    now = study.sheet.mics[mic].polarity
+    patch = {f"mics.{mic}.polarity": -now}
+    if parse_mic_name(mic).role == "room":
+        return [_room_polarity(study, mic, own, signs.sign, signs.support[mic], patch)]
+    span = _span(best.piece)
+    before = sum_level_db(study, best.piece, mic, other, *span)
+    after = sum_level_db(study.tried(patch), best.piece, mic, other, *span)
+    agreeing = sum(
+        signs.sign[p.mic] * signs.sign[p.reference] * _Standing(p, study.sheet).polarity > 0
+        for p in own
+    )
+    confidence = 0.5 + 0.49 * signs.support[mic] if any(p.sure for p in own) else 0.5
+    return [
+        Finding(
+            NAME, "polarity", mic,
+            spoken(f"{after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz when "
+                   f"{label(mic)} is flipped: it stands upside down against {label(other)} "
+                   f"({agreeing} of {len(own)} pairs say so)."),
+            {"pairs": len(own), "agree": agreeing, "against": other, "on": best.piece,
+             "support": round(signs.support[mic], 2)},
+            float(np.clip(confidence, 0, 0.99)), patch,
+            {"sum_db": Change(round(before, 2), round(after, 2))}, mic=mic,
+        )
+    ]  # fmt: skip
+
+
+def _room_polarity(
+    study: Study, mic: str, own: list[Pair], sign: dict[str, int], support: float,
+    patch: Patch,
+) -> Finding:  # fmt: skip
+    """A room is too far off to be judged by its sum; its first arrivals say how it stands."""
+    agree = sum(
+        sign[p.mic] * sign[p.reference] * _Standing(p, study.sheet).polarity > 0 for p in own
+    )
+    sure = any(p.sure for p in own)
+    pieces = ", ".join(dict.fromkeys(label(p.piece) for p in own))
+    return Finding(
+        NAME, "polarity", mic,
+        f"{agree} of {len(own)} pairs: {label(mic)} stands upside down, its first arrivals of {pieces} "
+        "push where the close mics pull. Flipped it adds to them.",
+        {"pairs": len(own), "agree": agree, "support": round(support, 2)},
+        float(np.clip(0.5 + 0.49 * support if sure else 0.5, 0, 0.99)), patch,
+        {"pairs_in_step": Change(len(own) - agree, agree)}, mic=mic,
+    )  # fmt: skip
+
+
+def _delay(study: Study, mic: str, school: School) -> list[Finding]:
+    name = parse_mic_name(mic)
+    if name.piece is None:
+        return _room(study, mic, school) if name.role == "room" else []
+    wanted = (
+        _onto_overheads(study, mic) if school.alignment == "overheads"
+        else _within_piece(study, mic) if school.alignment == "pairs"
+        and piece_family(name.piece) in ("kick", "snare") else None
+    )  # fmt: skip
+    if wanted is None:
+        return []
+    target, reference, confidence, spread = wanted
+    now = study.sheet.mics[mic].delay_samples
+    move = target - now
+    if abs(move) < IN_STEP_SAMPLES:
+        return []
+    patch = {f"mics.{mic}.delay_samples": round(target, 1)}
+    span = _span(name.piece)
+    before = sum_level_db(study, name.piece, mic, reference, *span)
+    after = sum_level_db(study.tried(patch), name.piece, mic, reference, *span)
+    late = "after" if move < 0 else "before"
+    way = abs(move)
+    fuller = after > before + 0.2
+    won = (
+        f"the two gain {after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz" if fuller
+        else "the strokes meet"
+    )  # fmt: skip
+    gain = {"apart_samples": Change(round(way, 1), 0.0)}
+    if fuller:
+        gain["sum_db"] = Change(round(before, 2), round(after, 2))
+    return [
+        Finding(
+            NAME, "delay", mic,
+            spoken(f"{samples_to_ms(way, study.rate):.2f} ms ({samples_to_cm(way, study.rate):.0f} "
+                   f"cm): {label(mic)} hears the {label(name.piece)} {late} {label(reference)}. "
+                   f"Moved by {move:+.0f} samples {won}."),
+            {"delay_samples": round(-move, 2), "delay_ms": round(-samples_to_ms(move, study.rate), 3),
+             "against": reference, "spread_samples": spread},
+            confidence, patch, gain, row="alignment", school=school.name, mic=mic,
+        )
+    ]  # fmt: skip
+
+
+Wanted = tuple[float, str, float, float]
+"""Delay in samples, the mic it is held against, confidence, spread over the strokes."""
+
+
+def _onto_overheads(study: Study, mic: str) -> Wanted | None:
+    """The delay that brings a close mic into step with the overheads, on average of the two; a
+    piece's second mic follows its first."""
+    own = [p for p in study.facts.pairs if p.mic == mic]
+    piece = parse_mic_name(mic).piece or ""
+    first = study.close(piece)[0]
+    to_first = next((p for p in own if p.reference == first), None)
+    if mic != first and to_first is not None and to_first.sure:
+        base = _onto_overheads(study, first)
+        if base is None:
+            return None
+        target = base[0] - to_first.delay_samples
+        # Held against the piece's first mic once that is in step itself, until then as it is.
+        in_step = abs(study.sheet.mics[first].delay_samples - base[0]) < IN_STEP_SAMPLES
+        reference = first if in_step else base[1]
+        return target, reference, min(base[2], to_first.confidence), to_first.spread_samples
+    over = [p for p in own if parse_mic_name(p.reference).role == "overhead"]
+    sure = [p for p in over if p.sure] or over
+    if not sure:
+        return None
+    left = [-p.delay_samples + study.sheet.mics[p.reference].delay_samples for p in sure]
+    best = max(sure, key=lambda p: p.confidence)
+    confidence = best.confidence if best.sure else 0.5
+    return float(np.mean(left)), best.reference, confidence, best.spread_samples
+
+
+def _within_piece(study: Study, mic: str) -> Wanted | None:
+    """The delay that brings the earlier mics of a piece to the latest of them."""
+    piece = parse_mic_name(mic).piece or ""
+    mics = study.close(piece)
+    if len(mics) < 2:
+        return None
+    lags = {mics[0]: 0.0}
+    pairs = {p.mic: p for p in study.facts.pairs if p.reference == mics[0] and p.mic in mics[1:]}
+    for name, pair in pairs.items():
+        lags[name] = pair.delay_samples
+    if mic not in lags or not pairs:
+        return None
+    latest = max(lags, key=lambda m: lags[m])
+    deciding = pairs.get(mic) or pairs.get(latest) or next(iter(pairs.values()))
+    other = latest if mic != latest else next(m for m in lags if m != mic)
+    confidence = deciding.confidence if deciding.sure else 0.5
+    return lags[latest] - lags[mic], other, confidence, deciding.spread_samples
+
+
+def _room(study: Study, mic: str, school: School) -> list[Finding]:
+    """Rooms drawn in to the overheads, where the school wants them so."""
+    if school.rooms != "drawn_in":
+        return []
+    mine = [p for p in study.facts.pairs if p.mic == mic and p.sure]
+    if not mine:
+        return []
+    pair = max(mine, key=lambda p: p.confidence)
+    over = [p for p in study.facts.pairs if p.mic == pair.reference and p.sure
+            and p.piece == pair.piece and p.reference.startswith("overhead")]  # fmt: skip
+    if not over:
+        return []
+    # Room against close mic, and close mic against overhead, add up to room against overhead.
+    behind = pair.delay_samples + float(np.mean([o.delay_samples for o in over]))
+    now = study.sheet.mics[mic].delay_samples
+    left = behind + now
+    if abs(left) < IN_STEP_SAMPLES or behind <= 0:
+        return []
+    patch = {f"mics.{mic}.delay_samples": round(-behind, 1)}
+    ms = samples_to_ms(left, study.rate)
+    return [
+        Finding(
+            NAME, "delay", mic,
+            spoken(f"{ms:.1f} ms behind the overheads: {label(mic)} stands "
+                   f"{samples_to_cm(left, study.rate) / 100:.1f} m farther off. Drawn in it adds "
+                   "to the stroke instead of repeating it."),
+            {"delay_samples": round(left, 2), "delay_ms": round(ms, 3), "against": "overheads"},
+            pair.confidence, patch, {"behind_ms": Change(round(ms, 2), 0.0)},
+            row="rooms", school=school.name, mic=mic,
+        )
+    ]  # fmt: skip
+
+
+def _reads(sheet: Sheet, mic: str) -> list[object]:
+    return [
+        [(m, s.polarity, s.delay_samples) for m, s in sorted(sheet.mics.items())],
+        sheet.mics[mic].repair, sheet.mics[mic].trim_db,
+    ]  # fmt: skip
+
+
+POLARITY_MODULE = Module(NAME, "align", 1, mic_order, _reads, find_polarity)
+MODULE = Module(NAME, "align", 1, mic_order, _reads, find_delay)

@@ -1,0 +1,244 @@
+"""Clean: gates that the school asks for, and drums that sing when another is struck."""
+
+import numpy as np
+
+from arkund.core.advise.finding import Change, Finding, spoken
+from arkund.core.advise.module import Module
+from arkund.core.advise.school import School
+from arkund.core.advise.study import Study
+from arkund.core.clean.gate import Timing
+from arkund.core.clean.proposal import (
+    GateProposal,
+    GateReport,
+    gate_openings,
+    propose_gate,
+    report_gate,
+)
+from arkund.core.kit.roles import label, parse_mic_name, piece_family
+from arkund.core.measure.landmarks import (
+    LONGEST_RING_S,
+    LineDecay,
+    fundamental_hz,
+    line_decay,
+    line_prominence_db,
+)
+from arkund.core.measure.levels import hit_peaks
+from arkund.core.measure.strokes import stroke_windows
+from arkund.core.mix.graph import mic_order
+from arkund.core.mix.sheet import Clean, Sheet
+from arkund.core.units import amplitudes_to_db, ms_to_samples, power_to_db
+
+NAME = "clean"
+TOM_RANGE_DB = {"strip": -40.0, "tuck": -15.0}
+SNARE_RANGE_DB = {"strokes": -24.0, "tuck": -12.0}
+OTHER_RANGE_DB = -30.0
+
+BLEED_ASKS_DB = -30.0
+"""Bleed between strokes louder than this against the typical stroke asks for a gate."""
+
+SINGS_FOR_S = 0.5
+SINGS_RISE_DB = 8.0
+SINGS_PROMINENCE_DB = 10.0
+LEAST_WAKES = 6
+
+
+def find(study: Study, mic: str, school: School) -> list[Finding]:
+    if parse_mic_name(mic).piece is None or study.facts.measures[mic]["peak_dbfs"] <= -150:
+        return []
+    sings = _sympathy(study, mic, school)
+    # One gate answers both: where a drum sings, its gate is proposed for that.
+    return sings or _gate(study, mic, school)
+
+
+def wanted_range_db(mic: str, school: School) -> tuple[float | None, str]:
+    """Range of the gate that a school wants on a mic (None: no gate), and the row that says so."""
+    name = parse_mic_name(mic)
+    if name.role == "tom":
+        return TOM_RANGE_DB.get(school.toms), "toms"
+    if name.role in ("snare_top", "snare_side"):
+        return SNARE_RANGE_DB.get(school.snare), "snare"
+    if piece_family(name.piece or "") in ("kick", "snare"):
+        return (None if school.other_gates == "off" else OTHER_RANGE_DB), "other_gates"
+    return None, ""
+
+
+def report(study: Study, mic: str, settings: Clean) -> GateReport:
+    """What a gate of these settings does on the mic over the whole take."""
+    piece = parse_mic_name(mic).piece or ""
+    delay = study.sheet.mics[mic].delay_samples
+    rate = study.rate
+    sound = study.sound(mic, "placed")
+    timing = Timing(*(ms_to_samples(ms, rate) for ms in
+                      (settings.attack_ms, settings.hold_ms, settings.release_ms,
+                       settings.lookahead_ms)))  # fmt: skip
+    own = np.array([round(h.time_s * rate + delay) for h in study.strokes(piece)], np.int64)
+    openings = gate_openings(sound, rate, settings.opens_on, settings.threshold_db,
+                             settings.hysteresis_db, timing, own)  # fmt: skip
+    return report_gate(sound, rate, piece, study.hits, openings, settings.range_db, timing, delay)
+
+
+def _proposed(study: Study, mic: str) -> GateProposal:
+    piece = parse_mic_name(mic).piece or ""
+    return propose_gate(study.sound(mic, "placed"), study.rate, piece, study.hits,
+                        study.sheet.mics[mic].delay_samples)  # fmt: skip
+
+
+def _patch(mic: str, proposal: GateProposal, range_db: float) -> dict[str, object]:
+    c = f"mics.{mic}.clean"
+    return {
+        f"{c}.on": True, f"{c}.opens_on": proposal.opens_on,
+        f"{c}.threshold_db": proposal.threshold_db, f"{c}.hold_ms": proposal.hold_ms,
+        f"{c}.release_ms": proposal.release_ms, f"{c}.range_db": range_db,
+    }  # fmt: skip
+
+
+def _gate(study: Study, mic: str, school: School) -> list[Finding]:
+    range_db, row = wanted_range_db(mic, school)
+    now = study.sheet.mics[mic].clean
+    piece = parse_mic_name(mic).piece or ""
+    if now.on:
+        current = report(study, mic, now)
+        if not current.missed:
+            return []
+        range_db = now.range_db
+    if range_db is None or not study.strokes(piece):
+        return []
+    bleed_db = _bleed_under_stroke_db(study, mic)
+    asked = row != "other_gates" or school.other_gates == "strokes" or bleed_db > BLEED_ASKS_DB
+    if not now.on and not asked:
+        return []
+    proposal = _proposed(study, mic)
+    patch = _patch(mic, proposal, range_db)
+    wanted = now.model_copy(update={k.rsplit(".", 1)[1]: v for k, v in patch.items()})
+    does = report(study, mic, wanted)
+    before = report(study, mic, now).bleed_reduction_db if now.on else 0.0
+    missed = f", {does.missed} missed" if does.missed else ""
+    ghosts = f", {does.ghosts_kept} of {does.ghosts} ghosts kept" if does.ghosts else ""
+    start = (
+        f"{report(study, mic, now).missed} strokes are missed by the gate as set. "
+        if now.on
+        else ""
+    )
+    return [
+        Finding(
+            NAME, "gate", mic,
+            spoken(f"{start}{does.bleed_reduction_db:.1f} dB less bleed between strokes of "
+                   f"{label(mic)}: opened by its {does.hits} strokes for "
+                   f"{proposal.hold_ms + proposal.release_ms:.0f} ms, {range_db:.0f} dB when shut; "
+                   f"{does.passed} passed{missed}{ghosts}."),
+            {"passed": does.passed, "missed": does.missed, "ghosts": does.ghosts,
+             "ghosts_kept": does.ghosts_kept, "false_open": does.false_open,
+             "bleed_under_stroke_db": round(bleed_db, 1)},
+            0.5 if proposal.doubtful else 0.9 if not does.missed else 0.65, patch,
+            {"bleed_reduction_db": Change(round(before, 1), does.bleed_reduction_db)},
+            row=row, school=school.name, mic=mic,
+        )
+    ]  # fmt: skip
+
+
+def _bleed_under_stroke_db(study: Study, mic: str) -> float:
+    """Level between strokes (RMS) under the typical stroke's peak."""
+    sound = study.sound(mic, "placed")
+    times = study.plain_times(mic)
+    if not times:
+        return -120.0
+    typical = float(np.median(amplitudes_to_db(hit_peaks(sound, study.rate, times))))
+    between = np.ones(len(sound), bool)
+    shift = study.sheet.mics[mic].delay_samples / study.rate
+    for h in study.strokes(parse_mic_name(mic).piece or ""):
+        at = h.time_s + shift
+        between[max(round((at - 0.02) * study.rate), 0) : round((at + 0.4) * study.rate)] = False
+    if not between.any():
+        return -120.0
+    return power_to_db(float(np.mean(np.square(sound[between], dtype=np.float64)))) - typical
+
+
+def _sympathy(study: Study, mic: str, school: School) -> list[Finding]:
+    """A tom whose own fundamental swells and rings on when the kick or snare is struck."""
+    piece = parse_mic_name(mic).piece or ""
+    c = study.sheet.mics[mic].clean
+    if piece_family(piece) != "tom" or (c.on and c.opens_on == "strokes" and c.range_db <= -10):
+        return []
+    own = [h.time_s for h in study.strokes(piece)]
+    sound = study.sound(mic, "placed")
+    hz = fundamental_hz(sound, study.rate, own, "tom")
+    if not hz:
+        return []
+    for waker in ("kick", "snare"):
+        wakes = _alone(study, waker, piece)
+        if len(wakes) < LEAST_WAKES:
+            continue
+        decay = line_decay(sound, study.rate, wakes, hz)
+        if decay.rise_db < SINGS_RISE_DB or not SINGS_FOR_S <= decay.t60_s <= LONGEST_RING_S:
+            continue
+        if line_prominence_db(sound, study.rate, wakes, hz) < SINGS_PROMINENCE_DB:
+            continue
+        if _is_bleed(study, mic, waker, wakes, hz, decay.t60_s):
+            continue
+        range_db = TOM_RANGE_DB.get(school.toms, TOM_RANGE_DB["tuck"])
+        return [_sings(study, mic, waker, wakes, hz, decay, range_db)]
+    return []
+
+
+def _alone(study: Study, waker: str, piece: str) -> list[float]:
+    """Strokes of ``waker`` after which, and a second before, ``piece`` is not struck."""
+    own = np.array([h.time_s for h in study.strokes(piece)])
+    out = []
+    for h in study.strokes(waker, ghosts=False):
+        since = h.time_s - own
+        if not np.any((since > -0.45) & (since < 1.5)):
+            out.append(h.time_s)
+    return out[:60]
+
+
+def _is_bleed(
+    study: Study, mic: str, waker: str, wakes: list[float], hz: float, t60_s: float
+) -> bool:
+    """Whether the waker's own mic hears the same line ring just as long: then it is its own."""
+    mics = study.close(waker)
+    if not mics:
+        return False
+    there = line_decay(study.sound(mics[0], "placed"), study.rate, wakes, hz)
+    return there.rise_db > 6.0 and there.t60_s > 0.7 * t60_s
+
+
+def _sings(
+    study: Study, mic: str, waker: str, wakes: list[float], hz: float, decay: LineDecay,
+    range_db: float,
+) -> Finding:  # fmt: skip
+    piece = parse_mic_name(mic).piece or ""
+    proposal = _proposed(study, mic)
+    patch = _patch(mic, proposal, range_db)
+    before = ring_level_dbfs(study, mic, wakes, hz)
+    after = ring_level_dbfs(study.tried(patch), mic, wakes, hz)
+    return Finding(
+        NAME, "sympathy", piece,
+        spoken(f"{decay.t60_s:.1f} s long, at {hz:.0f} Hz: the {label(piece)} sings whenever the "
+               f"{label(waker)} is struck ({len(wakes)} times looked at). A gate that only its own "
+               f"strokes open takes {before - after:.0f} dB off it."),
+        {"hz": round(hz, 1), "t60_s": round(decay.t60_s, 2), "woken_by": waker,
+         "rise_db": round(decay.rise_db, 1), "strokes": len(wakes)},
+        float(np.clip(0.55 + decay.rise_db / 50, 0.6, 0.97)), patch,
+        {"ring_dbfs": Change(round(before, 1), round(after, 1))}, mic=mic,
+        bars=study.bars_around(wakes[len(wakes) // 2]),
+    )  # fmt: skip
+
+
+def ring_level_dbfs(study: Study, mic: str, wakes: list[float], hz: float) -> float:
+    """Level of a line 150 to 400 ms after strokes, after the gate: the median over them."""
+    rows = stroke_windows(study.sound(mic, "clean"), study.rate, wakes, 0.0, 0.4)
+    rows = rows[:, round(0.15 * study.rate) :]
+    window = np.hanning(rows.shape[1])
+    turn = np.exp(-2j * np.pi * hz * np.arange(rows.shape[1]) / study.rate)
+    level = 2 * np.abs(rows * window @ turn) / window.sum()
+    return float(np.median(amplitudes_to_db(level)))
+
+
+def _reads(sheet: Sheet, mic: str) -> list[object]:
+    m = sheet.mics[mic]
+    first = [(n, s.delay_samples, s.repair, s.trim_db, s.polarity) for n, s in
+             sorted(sheet.mics.items()) if s.role in ("kick_in", "kick_out", "snare_top")]  # fmt: skip
+    return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, first]
+
+
+MODULE = Module(NAME, "clean", 1, mic_order, _reads, find)

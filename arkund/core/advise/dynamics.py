@@ -1,0 +1,202 @@
+"""Shape, dynamics: attack and sustain towards the goal, compression by so much."""
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.advise.finding import Change, Finding, spoken
+from arkund.core.advise.module import Module
+from arkund.core.advise.school import School
+from arkund.core.advise.study import Study
+from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family
+from arkund.core.measure.levels import attack_to_body_db, hit_peaks
+from arkund.core.mix.graph import mic_order
+from arkund.core.mix.processors import CompressorProcess
+from arkund.core.mix.sheet import Compressor, Sheet
+from arkund.core.units import amplitudes_to_db, power_to_db
+
+NAME = "dynamics"
+TRANSIENT_DB = {
+    "punch": {"kick": (3.0, 0.0), "snare": (3.0, 0.0), "tom": (2.0, -3.0)},
+    "punch_size": {"kick": (2.0, 0.0), "snare": (2.0, 0.0), "tom": (1.0, -2.0)},
+    "size": {},
+}
+"""Attack and sustain by goal and family."""
+
+AIM_DB = {"punch": 4.5, "punch_size": 3.0}
+"""Reduction on the typical stroke."""
+
+TIMES = {"kick": (4.0, 20.0, (60.0, 200.0)), "snare": (3.5, 10.0, (80.0, 200.0)),
+         "tom": (3.5, 20.0, (150.0, 300.0))}  # fmt: skip
+"""Ratio, attack in ms, and the range of the release in ms."""
+
+ALL_OUT = Compressor(on=True, ratio=20, knee_db=3, attack_ms=0.3, release_ms=90)
+CRUSH_AIM_DB = 12.0
+TRACE_STEP = 64
+SHOWN_STROKES = 24
+
+
+def find(study: Study, mic: str, school: School) -> list[Finding]:
+    if study.facts.measures[mic]["peak_dbfs"] <= -150:
+        return []
+    name = parse_mic_name(mic)
+    if name.role == "crush":
+        return _crush(study, mic, school)
+    lead = name.piece is not None and is_shell(name.piece) and name.role not in (
+        "snare_bottom", "kick_sub")  # fmt: skip
+    if not lead or len(study.strokes(name.piece or "", ghosts=False)) < 4:
+        return []
+    return [*_transient(study, mic, school), *_compressor(study, mic, school)]
+
+
+def _transient(study: Study, mic: str, school: School) -> list[Finding]:
+    family = piece_family(parse_mic_name(mic).piece or "")
+    wanted = TRANSIENT_DB[school.goal].get(family)
+    now = study.sheet.mics[mic].transient
+    if wanted is None or now.attack_db or now.sustain_db:
+        return []
+    attack, sustain = wanted
+    t = f"mics.{mic}.transient"
+    patch = {f"{t}.on": True, f"{t}.attack_db": attack, f"{t}.sustain_db": sustain}
+    times = study.plain_times(mic)
+    before = attack_to_body_db(study.sound(mic, "transient"), study.rate, times)
+    after = attack_to_body_db(study.tried(patch).sound(mic, "transient"), study.rate, times)
+    parts = [f"{v:+.0f} dB of {w}" for v, w in ((attack, "attack"), (sustain, "sustain")) if v]
+    return [
+        Finding(
+            NAME, "transient", mic,
+            spoken(f"{before:.1f} dB from body to attack of {label(mic)}'s strokes; "
+                   f"{' and '.join(parts)} makes it {after:.1f}."),
+            {"attack_to_body_db": round(before, 1)}, 0.75, patch,
+            {"attack_to_body_db": Change(round(before, 1), round(after, 1))},
+            row="goal", school=school.name, mic=mic,
+        )
+    ]  # fmt: skip
+
+
+def typical_reduction_db(
+    sound: NDArray[np.float32], rate: int, settings: Compressor, times: Sequence[float]
+) -> float:
+    """The reduction that a compressor reaches within 80 ms of the typical (median) stroke."""
+    process = CompressorProcess(settings, rate)
+    if process.is_transparent or not len(times):
+        return 0.0
+    _, trace = process.run_traced(sound, process.at_rest())
+    reach = round(0.08 * rate / TRACE_STEP)
+    starts = [round(t * rate / TRACE_STEP) for t in times]
+    most = [float(trace[s : s + reach].max()) for s in starts if 0 <= s < len(trace)]
+    return float(np.median(most)) if most else 0.0
+
+
+def _dial(
+    sound: NDArray[np.float32], rate: int, settings: Compressor, times: Sequence[float], aim: float
+) -> Compressor:
+    """The settings with the threshold at which the typical stroke is reduced by ``aim`` dB.
+
+    Bisection on a few strokes joined together: reduction falls steadily as the threshold rises.
+    """
+    chosen = list(times)[:: max(1, len(times) // SHOWN_STROKES)]
+    part = np.concatenate(
+        [sound[max(round((t - 0.05) * rate), 0) : round((t + 0.25) * rate)] for t in chosen]
+    )
+    starts, at = [], 0
+    for t in chosen:
+        first = max(round((t - 0.05) * rate), 0)
+        starts.append((at + round(t * rate) - first) / rate)
+        at += min(round((t + 0.25) * rate), len(sound)) - first
+    low, high = -60.0, 0.0
+    for _ in range(9):
+        middle = (low + high) / 2
+        tried = settings.model_copy(update={"threshold_db": middle})
+        if typical_reduction_db(part, rate, tried, starts) > aim:
+            low = middle
+        else:
+            high = middle
+    return settings.model_copy(update={"threshold_db": round((low + high) / 2, 1)})
+
+
+def _makeup_db(
+    sound: NDArray[np.float32], rate: int, settings: Compressor, times: Sequence[float]
+) -> float:
+    """Gain that gives the strokes (300 ms each) back the power that the reduction took."""
+    process = CompressorProcess(settings.model_copy(update={"makeup_db": 0.0}), rate)
+    out, _ = process.run_traced(sound, process.at_rest())
+    before = after = 1e-20
+    for t in times:
+        part = slice(round(t * rate), round((t + 0.3) * rate))
+        before += float(np.sum(np.square(sound[part], dtype=np.float64)))
+        after += float(np.sum(np.square(out[part], dtype=np.float64)))
+    return round(float(np.clip(power_to_db(before / after), 0, 12)) * 2) / 2
+
+
+def _proposal(
+    study: Study, mic: str, settings: Compressor, times: list[float], aim: float
+) -> tuple[dict[str, object], float, float]:
+    """``(patch, reduction in dB, spread of the strokes' peaks as they come in dB)``."""
+    sound = study.sound(mic, "transient")
+    dialled = _dial(sound, study.rate, settings, times, aim)
+    dialled = dialled.model_copy(
+        update={"makeup_db": _makeup_db(sound, study.rate, dialled, times)}
+    )
+    reduction = typical_reduction_db(sound, study.rate, dialled, times)
+    c = f"mics.{mic}.compressor"
+    patch = {f"{c}.{k}": getattr(dialled, k) for k in
+             ("on", "threshold_db", "ratio", "knee_db", "attack_ms", "release_ms", "makeup_db")}  # fmt: skip
+    peaks = amplitudes_to_db(hit_peaks(sound, study.rate, times))
+    return patch, reduction, float(np.subtract(*np.percentile(peaks, [90, 10])))
+
+
+def _compressor(study: Study, mic: str, school: School) -> list[Finding]:
+    aim = AIM_DB.get(school.goal)
+    if aim is None or study.sheet.mics[mic].compressor.on:
+        return []
+    family = piece_family(parse_mic_name(mic).piece or "")
+    ratio, attack, (shortest, longest) = TIMES[family]
+    times = study.plain_times(mic)
+    gaps = np.diff(np.sort(times)) * 1000
+    gap = float(np.percentile(gaps[gaps > 60], 25)) if np.any(gaps > 60) else 500.0
+    # To 63 % in a third of the gap is back to a twentieth before the next stroke.
+    release = round(float(np.clip(gap / 3, shortest, longest)))
+    settings = Compressor(on=True, ratio=ratio, attack_ms=attack, release_ms=release)
+    patch, reduction, spread = _proposal(study, mic, settings, times, aim)
+    return [
+        Finding(
+            NAME, "compressor", mic,
+            spoken(f"{spread:.1f} dB between the soft and the loud strokes of {label(mic)}; "
+                   f"{ratio:g}:1 from {patch[f'mics.{mic}.compressor.threshold_db']} dB takes "
+                   f"{reduction:.1f} dB off the typical one; a release of {release} ms is back "
+                   f"before the next ({gap:.0f} ms)."),
+            {"spread_db": round(spread, 1), "gap_ms": round(gap)}, 0.7, patch,
+            {"reduction_db": Change(0.0, round(reduction, 1))},
+            row="goal", school=school.name, mic=mic,
+        )
+    ]  # fmt: skip
+
+
+def _crush(study: Study, mic: str, school: School) -> list[Finding]:
+    """The crush mic is there to be squashed, whatever the school."""
+    if study.sheet.mics[mic].compressor.on:
+        return []
+    times = [t for t in study.plain_times(mic)]
+    if len(times) < 4:
+        return []
+    patch, reduction, _ = _proposal(study, mic, ALL_OUT, times, CRUSH_AIM_DB)
+    return [
+        Finding(
+            NAME, "compressor", mic,
+            spoken(f"{reduction:.0f} dB of reduction at 20:1, fastest attack: {label(mic)} is there "
+                   "to be squashed and blended low."),
+            {"reduction_db": 0.0}, 0.75, patch,
+            {"reduction_db": Change(0.0, round(reduction, 1))}, mic=mic,
+        )
+    ]  # fmt: skip
+
+
+def _reads(sheet: Sheet, mic: str) -> list[object]:
+    m = sheet.mics[mic]
+    return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, m.eq, m.transient,
+            m.compressor]  # fmt: skip
+
+
+MODULE = Module(NAME, "dynamics", 1, mic_order, _reads, find)

@@ -1,0 +1,87 @@
+"""A finding: a measured fact with what is proposed, why, how sure, and what it would change."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from arkund.core.mix.sheet import Patch
+
+DOUBTFUL_UNDER = 0.6
+"""A finding less confident than this is shown as doubtful and never applied by a first pass."""
+
+
+@dataclass(frozen=True)
+class Change:
+    """A figure as it is and as it would be."""
+
+    now: float
+    then: float
+
+
+@dataclass(frozen=True)
+class Finding:
+    """``module`` and ``quantity`` name what is judged (``align.delay``), ``subject`` whose it is:
+    a mic, piece, bus, bar or take. ``measured`` are figures with their unit in the name.
+    ``proposal`` is a patch of the sheet, empty where nothing in the sheet can help. ``gain`` says
+    which figures it would change. ``row`` is the row of the school that speaks, empty where any
+    school would say the same. ``mic`` and ``bars`` say where to look and listen.
+    """
+
+    module: str
+    quantity: str
+    subject: str
+    reason: str
+    measured: Mapping[str, Any]
+    confidence: float
+    proposal: Patch = field(default_factory=dict)
+    gain: Mapping[str, Change] = field(default_factory=dict)
+    row: str = ""
+    school: str = ""
+    mic: str = ""
+    bars: tuple[int, int] | None = None
+
+    @property
+    def kind(self) -> str:
+        return f"{self.module}.{self.quantity}"
+
+    @property
+    def id(self) -> str:
+        """What answers are stored by: module, quantity, subject; never figures."""
+        return f"{self.kind}:{self.subject}"
+
+    @property
+    def is_doubtful(self) -> bool:
+        return self.confidence < DOUBTFUL_UNDER
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain data, as the command line prints it and the memo keeps it."""
+        return {
+            "id": self.id, "module": self.module, "quantity": self.quantity,
+            "subject": self.subject, "reason": self.reason, "measured": dict(self.measured),
+            "confidence": round(self.confidence, 3), "doubtful": self.is_doubtful,
+            "proposal": dict(self.proposal),
+            "gain": {k: {"now": c.now, "then": c.then} for k, c in self.gain.items()},
+            "row": self.row, "school": self.school, "mic": self.mic,
+            "bars": list(self.bars) if self.bars else None,
+        }  # fmt: skip
+
+
+def finding_from(data: Mapping[str, Any]) -> Finding:
+    """The inverse of `Finding.as_dict`."""
+    return Finding(
+        data["module"], data["quantity"], data["subject"], data["reason"], data["measured"],
+        data["confidence"], data["proposal"],
+        {k: Change(c["now"], c["then"]) for k, c in data["gain"].items()},
+        data["row"], data["school"], data["mic"],
+        (data["bars"][0], data["bars"][1]) if data["bars"] else None,
+    )  # fmt: skip
+
+
+def spoken(text: str) -> str:
+    """A sentence with true minus signs before figures, dashes of words left alone."""
+    out = []
+    for n, letter in enumerate(text):
+        before = text[n - 1] if n else " "
+        after = text[n + 1] if n + 1 < len(text) else " "
+        out.append("−" if letter == "-" and after.isdigit() and not before.isalnum() else letter)
+    return "".join(out)

@@ -1,0 +1,46 @@
+"""All judgement on a song: the modules in the order in which their answers rest on each other."""
+
+from collections.abc import Iterator
+
+from arkund.core.advise import align, balance, bus, clean, dynamics, eq, level, load_in, takes
+from arkund.core.advise.finding import Finding
+from arkund.core.advise.module import Module
+from arkund.core.advise.school import School
+from arkund.core.advise.study import Study
+from arkund.core.mix.sheet import Sheet
+
+MODULES: tuple[Module, ...] = (
+    load_in.MODULE, takes.MODULE, align.POLARITY_MODULE, align.MODULE, level.WILD_MODULE,
+    level.MODULE, clean.MODULE, eq.MODULE,
+    dynamics.MODULE, balance.MODULE, bus.MODULE, bus.MIX_MODULE,
+)  # fmt: skip
+"""In signal order: what a later one hears, an earlier one has settled."""
+
+STATION_OF = {m.name: m.station for m in MODULES}
+
+
+def modules_for(school: School) -> tuple[Module, ...]:
+    """The modules in the school's order of work: a school that goes bus first balances and glues
+    before it shapes single mics."""
+    if school.order == "mics_first":
+        return MODULES
+    early = (balance.MODULE, bus.MODULE)
+    late = (eq.MODULE, dynamics.MODULE)
+    rest = [m for m in MODULES if m not in early + late and m is not bus.MIX_MODULE]
+    return (*rest, *early, *late, bus.MIX_MODULE)
+
+
+def questions(sheet: Sheet, school: School) -> Iterator[tuple[Module, str]]:
+    """Every module with each of its subjects, in order."""
+    for module in modules_for(school):
+        for subject in module.subjects(sheet):
+            yield module, subject
+
+
+def find_all(study: Study, school: School) -> list[Finding]:
+    """All findings on the sheet as it stands."""
+    return [
+        finding
+        for module, subject in questions(study.sheet, school)
+        for finding in module.find(study, subject, school)
+    ]

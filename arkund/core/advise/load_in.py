@@ -1,0 +1,156 @@
+"""Load-in: what is wrong with a file before anything is done to it."""
+
+import numpy as np
+
+from arkund.core.advise.finding import Change, Finding, spoken
+from arkund.core.advise.module import Module
+from arkund.core.advise.school import School
+from arkund.core.advise.study import Study
+from arkund.core.kit.roles import label, parse_mic_name
+from arkund.core.measure.hum import hum_level_dbfs
+from arkund.core.measure.levels import LEAST_DC, hit_peaks
+from arkund.core.mix.graph import mic_order
+from arkund.core.units import amplitude_to_db, amplitudes_to_db
+
+LONGEST_REBUILT = 20
+"""Samples of a clipped run that a curve can still be drawn over."""
+
+FOREIGN_DB = 3.0
+"""A mic hears mostly another piece from so much more at its strokes than at its own."""
+
+NAME = "load-in"
+
+
+def find(study: Study, mic: str, school: School) -> list[Finding]:
+    measures = study.facts.measures[mic]
+    if "silent" in measures["flags"] or "near silence" in measures["flags"]:
+        return _silent(study, mic)
+    return [*_dc(study, mic), *_hum(study, mic), *_clipped(study, mic), *_role(study, mic)]
+
+
+def _silent(study: Study, mic: str) -> list[Finding]:
+    if study.sheet.mics[mic].mute:
+        return []
+    peak = float(study.facts.measures[mic]["peak_dbfs"])
+    level = "digital silence" if peak <= -150 else f"{peak:.0f} dBFS at its loudest"
+    return [
+        Finding(
+            NAME, "silent", mic,
+            spoken(f"{level[0].upper()}{level[1:]}: {label(mic)} holds nothing to work with. Mute "
+                   "it, or put the right file in its place."),
+            {"peak_dbfs": peak}, 0.99, {f"mics.{mic}.mute": True}, mic=mic,
+        )
+    ]  # fmt: skip
+
+
+def _dc(study: Study, mic: str) -> list[Finding]:
+    offset = float(study.facts.measures[mic]["dc"])
+    left = offset - study.sheet.mics[mic].repair.dc
+    if abs(left) <= LEAST_DC:
+        return []
+    below = amplitude_to_db(abs(left))
+    return [
+        Finding(
+            NAME, "dc", mic,
+            spoken(f"{below:.0f} dBFS of standing offset on {label(mic)}: it takes headroom and "
+                   "clicks at every cut. Taken away."),
+            {"offset": left, "offset_dbfs": round(below, 1)}, 0.99,
+            {f"mics.{mic}.repair.dc": round(offset, 6)},
+            {"offset": Change(round(left, 6), 0.0)}, mic=mic,
+        )
+    ]  # fmt: skip
+
+
+def _hum(study: Study, mic: str) -> list[Finding]:
+    measures = study.facts.measures[mic]
+    hz = float(measures["hum_hz"])
+    if not hz or study.sheet.mics[mic].repair.hum_hz:
+        return []
+    patch = {f"mics.{mic}.repair.hum_hz": hz}
+    then = hum_level_dbfs(study.tried(patch).sound(mic, "repaired"), study.rate, hz)
+    level = float(measures["hum_dbfs"])
+    return [
+        Finding(
+            NAME, "hum", mic,
+            spoken(f"{level:.0f} dBFS of mains hum at {hz:.0f} Hz and its multiples on {label(mic)}; "
+                   "narrow notches take it out."),
+            {"hum_hz": hz, "hum_dbfs": level, "contrast_db": measures["hum_contrast_db"]},
+            float(np.clip(0.6 + float(measures["hum_contrast_db"]) / 30, 0.6, 0.98)),
+            patch, {"hum_dbfs": Change(level, round(then, 1))}, mic=mic,
+        )
+    ]  # fmt: skip
+
+
+def _clipped(study: Study, mic: str) -> list[Finding]:
+    runs = [(round(float(s) * study.rate), int(n)) for s, n in
+            study.facts.measures[mic]["clipped_runs"]]  # fmt: skip
+    done = {(r.at, r.frames) for r in study.sheet.mics[mic].repair.rebuilt}
+    open_runs = [r for r in runs if r not in done]
+    short = [r for r in open_runs if r[1] <= LONGEST_REBUILT]
+    if not open_runs:
+        return []
+    first = open_runs[0][0] / study.rate
+    longest = max(n for _, n in open_runs)
+    count = f"{len(open_runs)} run{'s' if len(open_runs) > 1 else ''}"
+    measured = {"runs": len(open_runs), "longest_samples": longest, "first_s": round(first, 3)}
+    if not short:
+        text = (f"{count} at full scale on {label(mic)}, up to {longest} samples long: too much is "
+                "gone to be drawn anew. Listen, and take those strokes from elsewhere.")  # fmt: skip
+        return [Finding(NAME, "clipped", mic, text, measured, 0.9, mic=mic,
+                        bars=study.bars_around(first))]  # fmt: skip
+    keep = sorted(done | set(short))
+    patch = {f"mics.{mic}.repair.rebuilt": [{"at": a, "frames": n} for a, n in keep]}
+    text = (f"{count} at full scale on {label(mic)}, up to {longest} samples long; those of "
+            f"{LONGEST_REBUILT} or fewer are drawn anew through their neighbours.")  # fmt: skip
+    return [
+        Finding(NAME, "clipped", mic, text, measured, 0.95, patch,
+                {"clipped_runs": Change(len(open_runs), len(open_runs) - len(short))},
+                mic=mic, bars=study.bars_around(first))
+    ]  # fmt: skip
+
+
+def _role(study: Study, mic: str) -> list[Finding]:
+    """A close mic that is louder at another piece's strokes than at those of its own."""
+    own = parse_mic_name(mic).piece
+    if own is None:
+        return []
+    sound = study.sound(mic, "source")
+    times = {p: [h.time_s for h in study.strokes(p, ghosts=False)] for p in study.pieces}
+    everything = np.sort(np.concatenate([np.array(t) for t in times.values()] or [np.zeros(0)]))
+
+    def typical(piece: str) -> float | None:
+        at = np.array(times.get(piece, []))
+        if len(at) == 0:
+            return None
+        alone = [
+            t for t in at if np.sum(np.abs(everything - t) < 0.06) <= 1
+        ]  # the stroke itself is one of them
+        if len(alone) < 3:
+            return None
+        return float(np.median(amplitudes_to_db(hit_peaks(sound, study.rate, alone))))
+
+    mine = typical(own)
+    heard = {p: level for p in times if p != own and (level := typical(p)) is not None}
+    if mine is None or not heard:
+        return []
+    loudest = max(heard, key=lambda p: heard[p])
+    over = heard[loudest] - mine
+    if over < FOREIGN_DB:
+        return []
+    return [
+        Finding(
+            NAME, "role", mic,
+            f"{over:.1f} dB louder at the {label(loudest)} than at its own strokes: the file "
+            f"called {study.sheet.mics[mic].file} stands as {label(mic)} but hears mostly "
+            f"{label(loudest)}. Check its role on the plan.",
+            {"own_dbfs": round(mine, 1), "other_dbfs": round(heard[loudest], 1),
+             "other": loudest},
+            float(np.clip(0.6 + over / 30, 0.6, 0.95)), mic=mic,
+        )
+    ]  # fmt: skip
+
+
+MODULE = Module(
+    NAME, "load-in", 1, mic_order,
+    lambda sheet, mic: [sheet.mics[mic].repair, sheet.mics[mic].mute], find,
+)  # fmt: skip

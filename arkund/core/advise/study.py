@@ -1,0 +1,152 @@
+"""What judgement rests on: a sheet, its takes' hits and pairs, and the sound at every stage."""
+
+from collections import OrderedDict
+from collections.abc import Callable, Hashable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.hits.detect import Hit
+from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, sort_pieces
+from arkund.core.mix.engine import Engine
+from arkund.core.mix.graph import Graph, Library, build, mic_order
+from arkund.core.mix.sheet import Patch, Sheet, apply_patch
+from arkund.core.timing.grid import Grid
+
+Stage = Literal["source", "repaired", "placed", "clean", "equalised", "transient", "shaped"]
+KEPT_SOUNDS = 6
+
+
+@dataclass(frozen=True)
+class Pair:
+    """What `arkund.core.align.takes.align_take` found of one pair, less its curve."""
+
+    piece: str
+    mic: str
+    reference: str
+    delay_samples: float
+    polarity: int
+    best_shift_samples: float
+    gain_low_db: float
+    spread_samples: float
+    confidence: float
+    sure: bool
+    strokes: int
+
+
+@dataclass(frozen=True)
+class TakeFacts:
+    """What was found in one take: its hits, its pairs, and each mic's measures by name."""
+
+    hits: Sequence[Hit]
+    pairs: Sequence[Pair]
+    measures: Mapping[str, Mapping[str, Any]]
+
+
+@dataclass
+class Study:
+    """One sheet under study. Sounds are rendered when asked for; the last few are kept."""
+
+    sheet: Sheet
+    engine: Engine
+    library: Library
+    takes: Mapping[int, TakeFacts]
+    _sounds: "OrderedDict[tuple[str, Stage], NDArray[np.float32]]" = field(
+        default_factory=OrderedDict
+    )
+    _graph: Graph | None = None
+    _known: dict[Hashable, Any] = field(default_factory=dict)
+
+    @property
+    def rate(self) -> int:
+        return self.sheet.rate
+
+    @property
+    def graph(self) -> Graph:
+        if self._graph is None:
+            self._graph = build(self.sheet, self.library)
+        return self._graph
+
+    @property
+    def grid(self) -> Grid:
+        t = self.sheet.tempo
+        return Grid(t.bpm, t.beats, t.unit, t.first_downbeat_s)
+
+    @property
+    def facts(self) -> TakeFacts:
+        """Of the take that sounds."""
+        return self.takes[self.sheet.take.number]
+
+    @property
+    def hits(self) -> Sequence[Hit]:
+        return self.facts.hits
+
+    @property
+    def mics(self) -> list[str]:
+        return mic_order(self.sheet)
+
+    def with_role(self, *roles: str) -> list[str]:
+        return [m for m in self.mics if parse_mic_name(m).role in roles]
+
+    def close(self, piece: str) -> list[str]:
+        """Mics close to a piece, the one that the others refer to first."""
+        return close_mics(self.sheet.mics, piece)
+
+    @property
+    def pieces(self) -> list[str]:
+        """Pieces with a mic of their own."""
+        return sort_pieces(p for m in self.mics if (p := parse_mic_name(m).piece))
+
+    @property
+    def shells(self) -> list[str]:
+        return [p for p in self.pieces if is_shell(p)]
+
+    def strokes(self, piece: str, *, ghosts: bool = True) -> list[Hit]:
+        return [h for h in self.hits if h.piece == piece and (ghosts or h.kind != "ghost")]
+
+    def plain_times(self, mic: str) -> list[float]:
+        """Times in s of the strokes of the mic's piece as they fall in it after its delay,
+        without ghosts; of all shells' strokes for a mic that is close to none."""
+        piece = parse_mic_name(mic).piece
+        shift = self.sheet.mics[mic].delay_samples / self.rate
+        return [
+            h.time_s + shift for h in self.hits
+            if h.kind != "ghost" and (h.piece == piece or (piece is None and is_shell(h.piece)))
+        ]  # fmt: skip
+
+    def sound(self, mic: str, stage: Stage) -> NDArray[np.float32]:
+        """A mic's whole sound ``(frames,)`` after a stage, not to be written to."""
+        key = (mic, stage)
+        if key in self._sounds:
+            self._sounds.move_to_end(key)
+            return self._sounds[key]
+        node = getattr(self.graph.mics[mic], stage)
+        sound = np.ascontiguousarray(self.engine.scan(node, 0, self.sheet.frames))
+        self._sounds[key] = sound
+        while len(self._sounds) > KEPT_SOUNDS:
+            self._sounds.popitem(last=False)
+        return sound
+
+    def remember(self, key: Hashable, measure: Callable[[], Any]) -> Any:
+        """A measurement made once for this study."""
+        if key not in self._known:
+            self._known[key] = measure()
+        return self._known[key]
+
+    def beside(self) -> "Study":
+        """The same study for another thread: sounds are not shared, rendered tiles are."""
+        return Study(self.sheet, self.engine, self.library, self.takes)
+
+    def tried(self, patch: Patch) -> "Study":
+        """The same study with a change in place."""
+        return Study(apply_patch(self.sheet, patch), self.engine, self.library, self.takes)
+
+    def bar_of(self, seconds: float) -> int:
+        return max(1, int(self.grid.bar_at(seconds + 0.03)))
+
+    def bars_around(self, seconds: float) -> tuple[int, int]:
+        """A loop of two bars in which a moment is heard."""
+        bar = self.bar_of(seconds)
+        return max(1, bar - 1) if bar > 1 else 1, bar if bar > 1 else 2

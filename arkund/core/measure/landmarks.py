@@ -1,0 +1,226 @@
+"""Landmarks of a drum's sound: its fundamental, what rings on, where it is boxy, where it attacks."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import fft, ndimage, signal
+
+from arkund.core.measure.strokes import stroke_windows
+
+FUNDAMENTAL_HZ = {"kick": (35.0, 130.0), "snare": (120.0, 320.0), "tom": (52.0, 260.0)}
+BOX_HZ = {"kick": (200.0, 700.0), "snare": (300.0, 650.0), "tom": (250.0, 800.0)}
+ATTACK_HZ = {"kick": (2500.0, 5000.0), "snare": (1800.0, 5000.0), "tom": (3000.0, 6000.0)}
+MOST_STROKES = 40
+
+OUTLASTS = 1.5
+"""Higher modes of a drum die sooner than its fundamental; a ring outlasts it so many times."""
+
+SET_OFF_DB = 10.0
+"""A ring is set off by the stroke: its line must rise by so much with it."""
+
+LEAST_RING_S = 0.3
+LONGEST_RING_S = 3.0
+"""What seems to ring longer than any drum is noise that hardly falls."""
+
+LEAST_PROMINENCE_DB = 10.0
+
+RING_BELOW_HZ = {"kick": 1000.0, "snare": 1800.0, "tom": 800.0}
+"""Above this a line is more likely a cymbal's partial than the drum's."""
+
+
+@dataclass(frozen=True)
+class Ring:
+    """A narrow line that outlasts the fundamental: frequency in Hz, its T60 and the
+    fundamental's in s, and by how much it stands out 100 to 350 ms after the stroke."""
+
+    hz: float
+    t60_s: float
+    fundamental_t60_s: float
+    prominence_db: float
+
+
+@dataclass(frozen=True)
+class Hump:
+    """A broad excess over the line drawn between the edges of a range."""
+
+    hz: float
+    excess_db: float
+
+
+def roomy(onsets_s: Sequence[float], length_s: float) -> list[float]:
+    """The strokes that have ``length_s`` to themselves before the next of the same drum; the half
+    with the most room where fewer than four have."""
+    times = np.sort(np.asarray(onsets_s, np.float64))
+    if len(times) < 2:
+        return list(times)
+    gaps = np.append(np.diff(times), np.inf)
+    free = times[gaps >= length_s]
+    if len(free) < 4:
+        free = times[np.argsort(-gaps, kind="stable")[: max(len(times) // 2, 1)]]
+    return [float(t) for t in np.sort(free)[:: max(1, len(free) // MOST_STROKES)]]
+
+
+def _spectrum(
+    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], start_s: float, stop_s: float
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """``(hz, dB)`` of the median power over strokes between two times after the onset, finely
+    interpolated by zero padding."""
+    rows = stroke_windows(audio, rate, list(onsets_s), 0.0, stop_s)[:, round(start_s * rate) :]
+    size = fft.next_fast_len(max(rows.shape[1] * 4, rate // 2), real=True)
+    power = np.abs(fft.rfft(rows * signal.windows.hann(rows.shape[1]), size, axis=1)) ** 2
+    return fft.rfftfreq(size, 1 / rate), 10 * np.log10(np.median(power, axis=0) + 1e-14)
+
+
+def fundamental_hz(
+    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], family: str
+) -> float:
+    """Lowest strong line of a drum within its family's range; 0 without strokes or family.
+
+    The lowest peak within 4 dB of the range's highest, from 10 to 260 ms after the onset, placed
+    by a parabola through three points.
+    """
+    if family not in FUNDAMENTAL_HZ or not len(onsets_s):
+        return 0.0
+    hz, db = _spectrum(audio, rate, roomy(onsets_s, 0.26), 0.01, 0.26)
+    low, high = FUNDAMENTAL_HZ[family]
+    first, last = np.searchsorted(hz, [low, high])
+    peaks, _ = signal.find_peaks(db[first:last], prominence=3)
+    if len(peaks) == 0:
+        return float(hz[first + np.argmax(db[first:last])])
+    strong = peaks[db[first + peaks] >= db[first + peaks].max() - 4.0]
+    return _place(hz, db, first + int(strong[0]))
+
+
+def rings(
+    audio: NDArray[np.float32],
+    rate: int,
+    onsets_s: Sequence[float],
+    fundamental: float,
+    highest_hz: float,
+) -> list[Ring]:
+    """Rings above the fundamental, the longest first.
+
+    Candidates are peaks of the spectrum 100 to 350 ms after the onset. A ring rises with the
+    stroke by `SET_OFF_DB` or more and lasts `OUTLASTS` times as long as the fundamental.
+    """
+    chosen = roomy(onsets_s, 0.45)
+    if len(chosen) < 4 or not fundamental:
+        return []
+    hz, db = _spectrum(audio, rate, chosen, 0.1, 0.35)
+    trend = ndimage.median_filter(db, max(round(80 / hz[1]), 3) | 1)
+    inside = (hz > max(1.25 * fundamental, 90.0)) & (hz < highest_hz)
+    peaks, _ = signal.find_peaks(np.where(inside, db - trend, 0.0), height=LEAST_PROMINENCE_DB)
+    loudest = db[(hz > 40) & (hz < highest_hz)].max()
+    peaks = np.array([p for p in peaks if db[p] > loudest - 30.0], int)
+    body = line_decay(audio, rate, chosen, fundamental)
+    out: list[Ring] = []
+    for p in sorted(peaks, key=lambda p: trend[p] - db[p])[:6]:
+        at = _place(hz, db, int(p))
+        if any(abs(at / r.hz - 1) < 0.08 for r in out):
+            continue
+        own = line_decay(audio, rate, chosen, at)
+        long_enough = own.t60_s >= max(LEAST_RING_S, OUTLASTS * body.t60_s)
+        if long_enough and own.t60_s <= LONGEST_RING_S and own.rise_db >= SET_OFF_DB:
+            out.append(
+                Ring(round(at, 1), round(own.t60_s, 2), round(body.t60_s, 2),
+                     round(float(db[p] - trend[p]), 1))
+            )  # fmt: skip
+    return sorted(out, key=lambda r: -r.t60_s)
+
+
+@dataclass(frozen=True)
+class LineDecay:
+    """How one line behaves around strokes: T60 in s, and its rise in dB from the 100 ms before
+    the onset to the 100 ms after."""
+
+    t60_s: float
+    rise_db: float
+
+
+def line_decay(
+    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
+) -> LineDecay:
+    """Decay of the line at ``hz``: its level through a 60 ms Hann window, the median over
+    strokes, fitted by a straight line from its peak to 4 dB over where it ends or comes to rest."""
+    before, after = 0.16, 0.6
+    rows = stroke_windows(audio, rate, list(onsets_s), before, after)
+    length, hop = round(0.06 * rate), round(0.015 * rate)
+    turn = np.exp(-2j * np.pi * hz * np.arange(rows.shape[1]) / rate)
+    window = signal.windows.hann(length)
+    starts = np.arange(0, rows.shape[1] - length, hop)
+    moved = rows * turn
+    level = np.abs(np.stack([moved[:, s : s + length] @ window for s in starts], axis=1))
+    db = 20 * np.log10(np.median(level, axis=0) + 1e-9)
+    centre = (starts + length / 2) / rate - before
+    rest = float(np.median(db[centre < -0.03]))
+    late = np.flatnonzero(centre > 0.02)
+    peak = late[int(np.argmax(db[late]))]
+    rise = float(db[peak] - rest)
+    floor = max(rest, float(db[peak:].min())) + 4.0
+    under = np.flatnonzero(db[peak:] < floor)
+    stop = int(under[0]) if len(under) else len(db) - peak
+    if stop < 4:
+        # Gone within a few steps: what it fell by until then, not the floor it fell to.
+        fell = max(float(db[peak] - db[min(peak + stop, len(db) - 1)]), 0.5)
+        return LineDecay(float(np.clip(60 * max(stop, 1) * 0.015 / fell, 0.02, 6.0)), rise)
+    slope = float(np.polyfit(centre[peak : peak + stop], db[peak : peak + stop], 1)[0])
+    return LineDecay(float(np.clip(-60.0 / slope, 0.02, 6.0)) if slope < -1e-3 else 6.0, rise)
+
+
+def line_prominence_db(
+    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
+) -> float:
+    """How far the line at ``hz`` stands over the median a quarter to either side of it, 100 to
+    350 ms after strokes."""
+    bins, db = _spectrum(audio, rate, list(onsets_s)[:MOST_STROKES], 0.1, 0.35)
+    off = np.abs(bins / hz - 1)
+    return float(db[off < 0.03].max() - np.median(db[(off > 0.08) & (off < 0.3)]))
+
+
+def hump(
+    audio: NDArray[np.float32],
+    rate: int,
+    onsets_s: Sequence[float],
+    span_hz: tuple[float, float],
+) -> Hump:
+    """The largest broad excess within ``span_hz`` over the straight line (in dB over log Hz)
+    between the levels at its edges, of the strokes' first 200 ms: the median over two thirds of an
+    octave, so that a single line is no hump."""
+    hz, fine = _spectrum(audio, rate, list(onsets_s)[:MOST_STROKES], 0.0, 0.2)
+    grid = np.geomspace(40, min(16000, 0.45 * rate), 208)
+    db = ndimage.median_filter(np.interp(grid, hz, fine), 17, mode="nearest")
+    hz, db = grid, ndimage.gaussian_filter1d(db, 3)
+    low, high = span_hz
+    edge = np.interp(np.log([low / 1.25, high * 1.25]), np.log(hz), db)
+    inside = (hz >= low) & (hz <= high)
+    line = np.interp(np.log(hz[inside]), np.log([low / 1.25, high * 1.25]), edge)
+    excess = db[inside] - line
+    at = int(np.argmax(excess))
+    return Hump(round(float(hz[inside][at])), round(float(excess[at]), 1))
+
+
+def attack_hz(
+    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], span_hz: tuple[float, float]
+) -> float:
+    """Where the first 12 ms of the strokes are strongest within a range, against their slope."""
+    hz, db = _smooth(audio, rate, onsets_s, 0.0, 0.012)
+    inside = (hz >= span_hz[0]) & (hz <= span_hz[1])
+    return round(float(hz[inside][np.argmax(db[inside])]))
+
+
+def _smooth(
+    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], start_s: float, stop_s: float
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Levels over 24 points an octave, smoothed to half an octave."""
+    hz, db = _spectrum(audio, rate, list(onsets_s)[:MOST_STROKES], start_s, stop_s)
+    grid = np.geomspace(40, min(16000, 0.45 * rate), 208)
+    power = np.interp(grid, hz, 10 ** (db / 10))
+    return grid, 10 * np.log10(ndimage.gaussian_filter1d(power, 5) + 1e-14)
+
+
+def _place(hz: NDArray[np.float64], db: NDArray[np.float64], peak: int) -> float:
+    left, mid, right = db[peak - 1], db[peak], db[peak + 1]
+    bend = left - 2 * mid + right
+    return float(hz[peak] + (0.5 * (left - right) / bend if bend else 0.0) * hz[1])

@@ -1,0 +1,65 @@
+"""Counting findings in the background of the web process, so that no page waits for one."""
+
+import logging
+import threading
+import time
+
+from django.db import close_old_connections
+
+from arkund.core.advise.findings import questions
+from arkund.songs import findings
+from arkund.songs.models import Song
+
+logger = logging.getLogger("arkund.counting")
+PAUSE_S = 0.02
+"""Between two questions, so that sound asked for meanwhile gets its turn."""
+
+_lock = threading.Lock()
+_wanted: list[int] = []
+_running = False
+
+
+def want(song_id: int) -> None:
+    """Count what is not known yet of a song's present state; returns at once."""
+    global _running
+    with _lock:
+        if song_id in _wanted:
+            _wanted.remove(song_id)
+        _wanted.append(song_id)
+        if _running:
+            return
+        _running = True
+    threading.Thread(target=_count_on, name="counting", daemon=True).start()
+
+
+def _count_on() -> None:
+    global _running
+    try:
+        while True:
+            with _lock:
+                if not _wanted:
+                    _running = False
+                    return
+                song_id = _wanted.pop()  # the one asked for last
+            _count(song_id)
+    except Exception:
+        logger.exception("counting findings failed")
+        with _lock:
+            _running = False
+    finally:
+        close_old_connections()
+
+
+def _count(song_id: int) -> None:
+    song = Song.objects.select_related("current").filter(pk=song_id).first()
+    if song is None or song.current is None:
+        return
+    study, school = findings.study_of_song(song), findings.school_of_song(song)
+    number = song.current.number
+    for module, subject in questions(study.sheet, school):
+        findings.count(module, subject, study, school)
+        time.sleep(PAUSE_S)
+        now = Song.objects.filter(pk=song_id).values_list("current__number", "school").first()
+        if now != (number, song.school):
+            want(song_id)  # the song has moved on: begin again with what it is now
+            return

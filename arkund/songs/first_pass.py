@@ -1,0 +1,77 @@
+"""The first pass on a stored song: each finding its own revision, the mix measured before and after."""
+
+from collections.abc import Callable
+from typing import Any
+
+from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of, steps
+from arkund.core.advise.study import Study
+from arkund.core.errors import ArkundError, SheetError
+from arkund.songs import findings
+from arkund.songs.models import Revision, Song
+
+Progress = Callable[[float, str], None]
+
+
+class PassCancelled(ArkundError):
+    """Stopped by the engineer; what was applied until then stays."""
+
+
+def run(
+    song: Song,
+    *,
+    progress: Progress = lambda share, what: None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> dict[str, Any]:
+    """Apply all findings of the song's school in order.
+
+    Returns what was applied, what was left to the engineer (doubtful, nothing to change, declined),
+    the mics left alone, and the mix's figures before and after. Every step is a revision of its
+    own; the report is kept with the last one.
+    """
+    school = findings.school_of_song(song)
+    declined = findings.declined_ids(song)
+    progress(0.01, "measuring the mix as it stands")
+    before = measure_mix(_study(song))
+    applied: list[dict[str, Any]] = []
+    asked: list[dict[str, Any]] = []
+    touched: set[str] = set()
+    last: Revision | None = None
+    for step in steps(lambda: _study(song), school, lambda f: f.id in declined):
+        if cancelled():
+            raise PassCancelled(
+                f"Stopped after {len(applied)} changes, which stay; undo or take back any of them."
+            )
+        if not isinstance(step, Step):
+            asked.append({"id": step.id, "reason": step.reason, "doubtful": step.is_doubtful})
+            continue
+        finding = step.finding
+        progress(0.06 + 0.86 * step.share, finding.reason.split(":")[0][:80])
+        song.refresh_from_db()
+        assert song.current is not None
+        try:
+            made = findings.apply(song, song.current.number, finding)
+        except SheetError as error:
+            asked.append({"id": finding.id, "reason": str(error), "doubtful": True})
+            continue
+        touched |= mics_of(finding)
+        applied.append({"id": finding.id, "revision": made.number, "reason": finding.reason,
+                        "gain": {k: [c.now, c.then] for k, c in finding.gain.items()}})  # fmt: skip
+        last = made
+    progress(0.94, "measuring the mix as it is now")
+    song.refresh_from_db()
+    study = _study(song)
+    after = measure_mix(study)
+    report = {
+        "school": school.name, "applied": applied, "asked": asked,
+        "left_alone": left_alone(study, touched), "before": before, "after": after,
+    }  # fmt: skip
+    if last is not None:
+        mix = {"before": before, "after": after}
+        Revision.objects.filter(pk=last.pk).update(measures=last.measures | {"mix": mix})
+    progress(1.0, f"{len(applied)} changes made")
+    return report
+
+
+def _study(song: Song) -> Study:
+    song.refresh_from_db()
+    return findings.study_of_song(song)
