@@ -9,6 +9,7 @@ import secrets
 from collections import defaultdict
 from typing import Any
 
+import judging
 import numpy as np
 
 from arkund.core.align.takes import align_take
@@ -40,7 +41,10 @@ def main() -> None:
             _pool_pairs(session, hits, pool)
             _pool_gates(session, hits, pool)
             _pool_tempo(session, hits, pool)
+            judging.judge(preset, seed, pool)
     _print_table(pool)
+    print("\nNot found, doubtful or wrong:", *pool["misses"] or ["none"], sep="\n* ")
+    print("\nMade up:", *pool["false"] or ["none"], sep="\n* ")
 
 
 def _matches(true: list[dict[str, Any]], found: list[Hit]) -> list[tuple[int, int]]:
@@ -179,6 +183,7 @@ def _print_table(pool: dict[str, list[Any]]) -> None:
     rows.append(("gate called doubtful", f"{doubtful:.3f}", "≤ 0.15", doubtful <= 0.15))
     tempo = float(np.max(pool["tempo"]))
     rows.append(("tempo, largest error", f"{tempo:.3f} %", "≤ 0.2 %", tempo <= 0.2))
+    rows += judging.rows(pool)
     print("| what | measured | bar | met |\n|---|---|---|---|")
     for what, value, bar, met in rows:
         print(

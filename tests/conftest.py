@@ -35,13 +35,13 @@ def recording(session: Session, tmp_path_factory: pytest.TempPathFactory) -> Pat
 @pytest.fixture
 def data(tmp_path: Path, settings: object) -> Iterator[Path]:
     """A fresh data folder for a test that stores files."""
-    from arkund.songs import storage
+    from arkund.songs import findings, storage
 
     settings.DATA = tmp_path  # type: ignore[attr-defined]
-    for cached in (storage._known_sound_path, storage.load_hits, storage.load_overview,
-                   storage.tile_cache):  # fmt: skip
+    caches = (storage._known_sound_path, storage.load_hits, storage.load_overview,
+              storage.tile_cache, findings._remembered)  # fmt: skip
+    for cached in caches:
         cached.cache_clear()
     yield tmp_path
-    for cached in (storage._known_sound_path, storage.load_hits, storage.load_overview,
-                   storage.tile_cache):  # fmt: skip
+    for cached in caches:
         cached.cache_clear()

@@ -77,8 +77,10 @@ def count(module: Module, subject: str, study: Study, school: School) -> tuple[F
     key = memo_key(module, subject, study.sheet, school)
     found = known(key)
     if found is None:
-        found = tuple(module.find(study, subject, school))
-        storage.store_memo(key, json.dumps([f.as_dict() for f in found]))
+        rows = [f.as_dict() for f in module.find(study, subject, school)]
+        storage.store_memo(key, json.dumps(rows))
+        # The same answer whether it was just found or remembered.
+        found = tuple(finding_from(r) for r in json.loads(json.dumps(rows)))
     return found
 
 

@@ -171,5 +171,90 @@ def test_print_and_download(page: Page, song: str, tmp_path: Path) -> None:
     with zipfile.ZipFile(target) as archive:
         names = archive.namelist()
         assert archive.testzip() is None
-    assert len(names) == 15
+    assert len(names) == 16
     assert "lantern-yard_mix.wav" in names
+
+
+def test_a_finding_is_heard_applied_and_another_declined(page: Page, song: str) -> None:
+    page.goto(f"{song}/eq/?mic=tom_3&bars=3-4")
+    _ready(page)
+    expect(page.locator("#findings-counting")).to_have_text("", timeout=90_000)
+    finding = page.locator("#findings [data-part=one]")
+    expect(finding).to_be_visible()
+    before = int(page.inner_text("#revision"))
+    page.keyboard.press("h")
+    until(page, "arkund.player.playing && arkund.player.states.now.live.length > 0", 30)
+    other = page.locator("[data-variant=other]")
+    expect(other).to_have_text("without it")
+    until(page, "arkund.player.states.other.chunks.size > 0", 30)
+    page.keyboard.press("4")
+    assert page.evaluate("arkund.player.variant") == "other"
+    # What is tried has left nothing on the server.
+    assert int(page.inner_text("#revision")) == before
+    words = finding.locator("[data-part=text]").inner_text()
+    page.keyboard.press("a")
+    expect(page.locator("#revision")).to_have_text(str(before + 1))
+    expect(other).to_be_hidden()
+    expect(page.locator("#findings [data-part=answered] summary")).to_contain_text("applied")
+    expect(finding.locator("[data-part=text]")).not_to_have_text(words)
+    page.keyboard.press(" ")
+
+    page.keyboard.press("x")
+    page.fill("#findings [data-part=reason]", "the room needs it")
+    page.keyboard.press("Enter")
+    answered = page.locator("#findings [data-part=answered]")
+    expect(answered.locator("summary")).to_contain_text("1 declined")
+    answered.locator("summary").click()
+    expect(answered).to_contain_text("the room needs it")
+    answered.get_by_text("Open again").click()
+    expect(answered.locator("summary")).not_to_contain_text("declined")
+
+
+def test_change_puts_the_proposal_into_the_hand(page: Page, song: str) -> None:
+    page.goto(f"{song}/level/?mic=tom_2&bars=3-4")
+    _ready(page)
+    expect(page.locator("#findings-counting")).to_have_text("", timeout=90_000)
+    page.keyboard.press("c")
+    field = page.locator("#ruler-mics-tom_2-trim_db input")
+    until(page, "Object.keys(arkund.bench.patch).length > 0")
+    tried = page.evaluate("arkund.bench.patch['mics.tom_2.trim_db']")
+    page.keyboard.press("ArrowRight")
+    expect(field).to_have_value(f"{tried + 0.5:.1f}".replace("-", "−"))
+    page.wait_for_load_state("networkidle")
+    summary = page.locator("#findings [data-part=answered] summary")
+    expect(summary).to_contain_text("changed", timeout=15_000)
+
+
+def test_a_first_pass_one_step_undone_and_two_revisions_compared(page: Page, song: str) -> None:
+    page.goto(f"{song}/first-pass/?mic=snare_top&bars=3-4")
+    _ready(page)
+    page.click("[data-school=Tight]")
+    expect(page.locator("[data-school=Tight]")).to_have_attribute("aria-pressed", "true")
+    start = int(page.inner_text("#revision"))
+    page.click("#pass-go")
+    expect(page.locator("#pass-progress")).to_be_visible()
+    page.locator("#pass-steps").wait_for(timeout=120_000)
+    _ready(page)
+    steps = page.locator("#pass-steps tr").count()
+    assert steps > 20
+    assert int(page.inner_text("#revision")) == start + steps
+    expect(page.locator("#pass-mix")).to_contain_text("LUFS")
+    page.locator("#pass-steps [data-take-back]").first.click()
+    expect(page.locator("#revision")).to_have_text(str(start + steps + 1), timeout=15_000)
+    page.keyboard.press("z")
+    expect(page.locator("#revision")).to_have_text(str(start + steps))
+
+    page.goto(f"{song}/log/?mic=snare_top&bars=3-4")
+    page.fill("input[name=a]", str(start))
+    page.fill("input[name=b]", str(start + steps))
+    page.get_by_role("button", name="Compare").click()
+    _ready(page)
+    expect(page.locator("#compare-figures tr")).to_have_count(3, timeout=60_000)
+    page.keyboard.press(" ")
+    until(page, "arkund.player.states.now.live.length > 0", 60)
+    until(page, "arkund.player.states.other.chunks.size > 0", 60)
+    page.keyboard.press("4")
+    page.wait_for_timeout(300)
+    gains = page.evaluate("['now','other'].map(v => arkund.player.states[v].gain.gain.value)")
+    assert gains[0] < 0.01 < gains[1]
+    page.keyboard.press(" ")

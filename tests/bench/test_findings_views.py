@@ -1,0 +1,158 @@
+"""The findings column, the school, the first pass, log and comparison, as the browser asks."""
+
+import time
+from pathlib import Path
+
+import pytest
+from django.test import Client
+
+from arkund.songs import findings, first_pass
+from arkund.songs.models import Job, Song
+from tests.making import small_song
+
+pytestmark = pytest.mark.django_db(transaction=True)
+JSON = "application/json"
+
+
+@pytest.fixture
+def song(data: Path, tmp_path: Path) -> Song:
+    return small_song(tmp_path / "in")
+
+
+@pytest.fixture
+def client() -> Client:
+    return Client(headers={"host": "127.0.0.1"})
+
+
+def _listed(client: Client, song: Song, station: str) -> dict:
+    """As the page does: ask until nothing is being counted."""
+    for _ in range(200):
+        found: dict = client.get(f"/{song.slug}/findings/?station={station}").json()
+        if not found["counting"]:
+            return found
+        time.sleep(0.05)
+    raise AssertionError("counting never ended")
+
+
+def test_findings_are_counted_in_the_background(client: Client, song: Song) -> None:
+    first = client.get(f"/{song.slug}/findings/?station=level").json()
+    assert first["counting"] > 0
+    assert first["findings"] == []
+    found = _listed(client, song, "level")
+    assert found["findings"]
+    assert {f["station"] for f in found["findings"]} == {"level"}
+    assert found["counts"]["level"] == len(found["findings"])
+    assert set(found["pieces"]) <= {"kick", "snare"}
+
+
+def test_shape_lists_eq_and_dynamics_together(client: Client, song: Song) -> None:
+    found = _listed(client, song, "dynamics")
+    assert {f["module"] for f in found["findings"]} == {"eq", "dynamics"}
+    assert found["counts"]["eq"] == len(found["findings"])
+
+
+def test_apply_decline_and_open_again(client: Client, song: Song) -> None:
+    one, two = _listed(client, song, "eq")["findings"][:2]
+    made = client.post(f"/{song.slug}/findings/apply/", {"finding": one["id"], "base": 1}, JSON)
+    assert made.json()["revision"] == 2
+    path, value = next(iter(one["proposal"].items()))
+    node = made.json()["sheet"]
+    for step in path.split("."):
+        node = node[int(step)] if isinstance(node, list) else node[step]
+    assert node == value
+
+    url = f"/{song.slug}/findings/decline/"
+    refused = client.post(url, {"finding": two["id"], "reason": ""}, JSON)
+    assert (refused.status_code, "in a word" in refused.json()["error"]) == (400, True)
+    client.post(url, {"finding": two["id"], "reason": "by ear it is fine"}, JSON)
+    states = {f["id"]: f["state"] for f in _listed(client, song, "eq")["findings"]}
+    assert (states[one["id"]], states[two["id"]]) == ("applied", "declined")
+    client.post(f"/{song.slug}/findings/reopen/", {"finding": two["id"]}, JSON)
+    states = {f["id"]: f["state"] for f in _listed(client, song, "eq")["findings"]}
+    assert states[two["id"]] == "open"
+
+
+@pytest.mark.parametrize("body", [{}, {"finding": 7}, {"finding": "eq.body:nobody", "base": 1}])
+def test_answers_without_sense_are_refused_in_a_sentence(
+    client: Client, song: Song, body: dict
+) -> None:
+    answer = client.post(f"/{song.slug}/findings/apply/", body, JSON)
+    assert answer.status_code == 400
+    assert answer.json()["error"][-1] in ".?"
+
+
+def test_an_answer_from_an_old_page_is_a_conflict(client: Client, song: Song) -> None:
+    one = _listed(client, song, "eq")["findings"][0]
+    client.post(f"/{song.slug}/keep/", {"patch": {"mics.kick_in.pan": 0.1}, "base": 1}, JSON)
+    answer = client.post(f"/{song.slug}/findings/apply/", {"finding": one["id"], "base": 1}, JSON)
+    assert answer.status_code == 409
+
+
+def test_a_kept_value_can_answer_a_finding(client: Client, song: Song) -> None:
+    one = _listed(client, song, "eq")["findings"][0]
+    client.post(
+        f"/{song.slug}/keep/",
+        {"patch": one["proposal"], "base": 1, "station": "eq", "finding": one["id"]}, JSON,
+    )  # fmt: skip
+    states = {f["id"]: f["state"] for f in _listed(client, song, "eq")["findings"]}
+    assert states[one["id"]] == "changed"
+
+
+def test_school_by_name_row_and_own_name(client: Client, song: Song) -> None:
+    url = f"/{song.slug}/school/"
+    assert client.post(url, {"name": "tight"}, JSON).json()["school"]["toms"] == "strip"
+    assert (
+        client.post(url, {"row": "toms", "answer": "leave"}, JSON).json()["school"]["toms"]
+        == "leave"
+    )
+    assert client.post(url, {"save": "Cellar"}, JSON).json()["school"]["name"] == "Cellar"
+    assert client.post(url, {"row": "toms", "answer": "x"}, JSON).status_code == 400
+    page = client.get(f"/{song.slug}/first-pass/").content.decode()
+    assert 'data-school="Cellar" aria-pressed="true"' in page
+
+
+def test_one_first_pass_at_a_time(client: Client, song: Song) -> None:
+    first = client.post(f"/{song.slug}/first-pass/start/", {}, JSON).json()["job"]
+    second = client.post(f"/{song.slug}/first-pass/start/", {}, JSON).json()["job"]
+    assert first == second
+    assert Job.objects.filter(kind="first-pass").count() == 1
+
+
+def test_the_pass_is_reported_with_what_still_stands(client: Client, song: Song) -> None:
+    report = first_pass.run(song)
+    Job.objects.create(kind="first-pass", song=song, state=Job.State.DONE, result=report)
+    page = client.get(f"/{song.slug}/first-pass/").content.decode()
+    assert page.count("data-take-back") == len(report["applied"])
+    assert "LUFS" in page
+    client.post(f"/{song.slug}/undo/", {}, JSON)
+    page = client.get(f"/{song.slug}/first-pass/").content.decode()
+    assert page.count("data-take-back") == len(report["applied"]) - 1
+    assert "(undone)" in page
+
+
+def test_the_log_shows_reason_and_paired_figures(client: Client, song: Song) -> None:
+    finding = next(f for f in findings.all_findings(song) if f.kind == "eq.high_pass")
+    findings.apply(song, 1, finding)
+    page = client.get(f"/{song.slug}/log/").content.decode()
+    assert finding.reason in page
+    change = finding.gain["below_dbfs"]
+    assert f"{change.now:.1f} → {change.then:.1f}".replace("-", "−") in page
+
+
+def test_comparison_names_every_value_that_differs(client: Client, song: Song) -> None:
+    patch = {"mics.kick_in.trim_db": -3.0, "mics.snare_top.eq.bands.1.gain_db": 2.0}
+    client.post(f"/{song.slug}/keep/", {"patch": patch, "base": 1}, JSON)
+    page = client.get(f"/{song.slug}/compare/?a=1&b=2").content.decode()
+    assert "2 values differ" in page
+    assert "−3 dB" in page
+    assert "band 2" in page
+    same = client.get(f"/{song.slug}/compare/?a=2&b=2").content.decode()
+    assert "The two sheets are the same." in same
+    assert client.get(f"/{song.slug}/compare/?a=9").status_code == 400
+
+
+@pytest.mark.parametrize("station", ["first-pass", "compare", "log", "bus"])
+def test_pages_of_the_pass_load_within_their_time(client: Client, song: Song, station: str) -> None:
+    began = time.perf_counter()
+    assert client.get(f"/{song.slug}/{station}/").status_code == 200
+    assert time.perf_counter() - began < 1.0
