@@ -26,6 +26,7 @@ BEFORE = {
     "songs": "/",
     "new-song": "/new/",
     "load-in": f"/{SONG}/load-in/?mic=crush",
+    "edit-takes": f"/{SONG}/takes/?mic=snare_top",
     "edit-timing": f"/{SONG}/edit/?mic=snare_top&bars=7-10",
     "align": f"/{SONG}/align/?mic=snare_bottom",
     "level": f"/{SONG}/level/?mic=tom_1",

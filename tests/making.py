@@ -1,29 +1,45 @@
-"""A song made quickly for tests: two mics, two seconds."""
+"""Songs made quickly for tests: two mics, eight seconds, as many takes as asked for."""
 
 from pathlib import Path
 
 import numpy as np
 import soundfile as sf
 
+from arkund.core.mix.sheet import Section
 from arkund.songs import importing
 from arkund.songs.models import Song
 
+RATE = 48000
 
-def small_song(folder: Path, name: str = "Tin Roof") -> Song:
-    """Kick and snare struck in turn at 120 BPM for eight seconds."""
-    folder.mkdir(parents=True, exist_ok=True)
-    rate, rng = 48000, np.random.default_rng(3)
-    time = np.arange(rate // 4) / rate
-    sounds = {m: rng.standard_normal(rate * 8) * 1e-4 for m in ("Kick In", "Snare Top")}
-    for beat in range(16):
-        hz = 60 if beat % 2 == 0 else 200
-        own, other = ("Kick In", "Snare Top") if beat % 2 == 0 else ("Snare Top", "Kick In")
-        stroke = (np.sin(2 * np.pi * hz * time) + rng.standard_normal(len(time))
-                  * np.exp(-time / 0.004)) * np.exp(-time / 0.05)  # fmt: skip
-        at = round(beat * 0.5 * rate)
-        sounds[own][at : at + len(stroke)] += 0.4 * stroke
-        sounds[other][at + 60 : at + 60 + len(stroke)] += 0.03 * stroke[: len(stroke)]
-    for mic, sound in sounds.items():
-        sf.write(str(folder / f"{mic}.wav"), sound, rate, subtype="PCM_24")
+
+def write_small_takes(folder: Path, takes: int = 1) -> None:
+    """Kick and snare struck in turn at 120 BPM for eight seconds; take 2 drops a snare in bar 3."""
+    for take in range(1, takes + 1):
+        target = folder / f"take {take}" if takes > 1 else folder
+        target.mkdir(parents=True, exist_ok=True)
+        rng = np.random.default_rng(2 + take)
+        time = np.arange(RATE // 4) / RATE
+        sounds = {m: rng.standard_normal(RATE * 8) * 1e-4 for m in ("Kick In", "Snare Top")}
+        for beat in range(16):
+            if take == 2 and beat == 9:
+                continue
+            hz = 60 if beat % 2 == 0 else 200
+            own, other = ("Kick In", "Snare Top") if beat % 2 == 0 else ("Snare Top", "Kick In")
+            stroke = (np.sin(2 * np.pi * hz * time) + rng.standard_normal(len(time))
+                      * np.exp(-time / 0.004)) * np.exp(-time / 0.05)  # fmt: skip
+            # A stroke at the very first sample has no before to rise from.
+            at = round((beat * 0.5 + (0.25 if takes > 1 else 0.0)) * RATE)
+            room = RATE * 8 - at - 60
+            sounds[own][at : at + len(stroke)] += 0.4 * stroke[: room + 60]
+            sounds[other][at + 60 : at + 60 + len(stroke)] += 0.03 * stroke[:room]
+        for mic, sound in sounds.items():
+            sf.write(str(target / f"{mic}.wav"), sound, RATE, subtype="PCM_24")
+
+
+def small_song(folder: Path, name: str = "Tin Roof", takes: int = 1) -> Song:
+    """The song of `write_small_takes`; with several takes in two sections of two bars."""
+    write_small_takes(folder, takes)
     files = importing.guess_incoming(importing.files_of(folder))
-    return importing.import_song(files, importing.Wishes(name, 120.0))[0]
+    parts = (Section(name="verse", start_bar=1, bars=2), Section(name="out", start_bar=3, bars=2))
+    wishes = importing.Wishes(name, 120.0, sections=parts if takes > 1 else ())
+    return importing.import_song(files, wishes)[0]

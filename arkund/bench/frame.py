@@ -24,9 +24,9 @@ STATIONS = (
     (10, "print", "Print"),
 )
 STATION_NAMES = {slug: name for _, slug, name in STATIONS} | {
-    "dynamics": "Shape", "log": "Log", "first-pass": "First pass", "compare": "Compare",
+    "dynamics": "Shape", "takes": "Edit", "log": "Log", "first-pass": "First pass", "compare": "Compare",
 }  # fmt: skip
-RAIL_OF = {"dynamics": "eq"}
+RAIL_OF = {"dynamics": "eq", "takes": "edit"}
 
 
 def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[str, Any]:

@@ -13,6 +13,7 @@ urlpatterns = [
     path("jobs/<int:number>/cancel/", songs.cancel_job, name="cancel-job"),
     path("<slug:slug>/", songs.enter, name="song"),
     path("<slug:slug>/keep/", changes.keep, name="keep"),
+    path("<slug:slug>/comp/", changes.comp, name="comp"),
     path("<slug:slug>/undo/", changes.undo, name="undo"),
     path("<slug:slug>/redo/", changes.redo, name="redo"),
     path("<slug:slug>/take-back/", changes.take_back, name="take-back"),

@@ -11,7 +11,7 @@ from arkund.core.clean.proposal import GateProposal, gate_openings, propose_gate
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import parse_mic_name
-from arkund.core.mix.graph import mic_order
+from arkund.core.mix.graph import mic_order, sounding_hits
 from arkund.core.mix.sheet import Clean, Sheet
 from arkund.core.units import ms_to_samples
 from arkund.songs import revisions, storage
@@ -55,8 +55,8 @@ def measures(song: Song) -> dict[str, Any]:
 
 
 def hits_of(sheet: Sheet) -> Sequence[Hit]:
-    """The hit list that the sheet names for the take that sounds."""
-    return storage.load_hits(sheet.take.hits) if sheet.take.hits else ()
+    """The strokes that are heard, in the song's time."""
+    return sounding_hits(sheet, storage.load_hits)
 
 
 def hits(song: Song, take: int) -> dict[str, Any]:

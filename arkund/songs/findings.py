@@ -45,7 +45,8 @@ def memo_key(module: Module, subject: str, sheet: Sheet, school: School) -> str:
     """Hash of all that the answer rests on."""
     parts = [
         module.key, subject, school.model_dump(),
-        [t.model_dump(mode="json") for t in sheet.takes], list(module.reads(sheet, subject)),
+        [t.model_dump(mode="json") for t in sheet.takes],
+        [s.model_dump(mode="json") for s in sheet.comp], list(module.reads(sheet, subject)),
     ]  # fmt: skip
     text = json.dumps(parts, sort_keys=True, default=_plain)
     return hashlib.sha1(text.encode()).hexdigest()

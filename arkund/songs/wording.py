@@ -70,6 +70,8 @@ def path_words(path: str) -> tuple[str, str, str]:
             return whose, f"send from {mic_label(steps[3])}", "dB"
     elif steps[0] == "drum_bus":
         whose, rest = "drum bus", ".".join(steps[1:]).replace("compressor.on", "glue")
+    elif steps == ["comp"]:
+        return "song", "takes joined, stretches", ""
     else:
         whose, rest = "song", ".".join(steps[1:]) or steps[0]
     if rest.startswith("eq.bands."):

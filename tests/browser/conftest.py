@@ -12,6 +12,8 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, sync_playwright
 
+from tests.making import write_small_takes
+
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
          "--disable-background-networking", "--disable-component-update", "--disable-sync",
          "--autoplay-policy=no-user-gesture-required"]  # fmt: skip
@@ -29,8 +31,13 @@ def until(page: Page, condition: str, timeout_s: float = 20.0) -> None:
 
 
 @pytest.fixture(scope="session")
-def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    home = tmp_path_factory.mktemp("browser-data")
+def home(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The data folder of the server under test."""
+    return tmp_path_factory.mktemp("browser-data")
+
+
+@pytest.fixture(scope="session")
+def address(home: Path) -> Iterator[str]:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
@@ -94,3 +101,17 @@ def song(address: str, browser: Browser, recording: Path) -> str:
     tab.wait_for_url("**/lantern-yard/edit/**", timeout=90_000)
     tab.close()
     return f"{address}/lantern-yard"
+
+
+@pytest.fixture
+def three_takes(address: str, home: Path, tmp_path: Path) -> str:
+    """A song of three short takes, made from the command line beside the running server."""
+    write_small_takes(tmp_path / "in", 3)
+    parts = tmp_path / "sections.csv"
+    parts.write_text("name,start_bar,bars\nverse,1,2\nout,3,2\n")
+    subprocess.run(
+        [sys.executable, "-m", "arkund", "new", "Tin Roof", "--from", str(tmp_path / "in"),
+         "--tempo", "120", "--sections", str(parts)],
+        env=os.environ | {"ARKUND_DATA": str(home)}, check=True, capture_output=True,
+    )  # fmt: skip
+    return f"{address}/tin-roof"

@@ -258,3 +258,23 @@ def test_a_first_pass_one_step_undone_and_two_revisions_compared(page: Page, son
     gains = page.evaluate("['now','other'].map(v => arkund.player.states[v].gain.gain.value)")
     assert gains[0] < 0.01 < gains[1]
     page.keyboard.press(" ")
+
+
+def test_a_cell_is_chosen_and_its_join_heard(page: Page, three_takes: str) -> None:
+    page.goto(f"{three_takes}/takes/?bars=1-4")
+    _ready(page)
+    expect(page.locator("#takes .cell")).to_have_count(6)
+    assert page.locator("#takes .cell.chosen").count() == 2
+    page.locator('[data-cell="1-2"]').hover()
+    expect(page.locator("#cell-words")).to_contain_text("snare dropped")
+    page.locator('[data-cell="1-1"]').focus()
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Enter")
+    expect(page.locator("#joins")).to_contain_text("take 1 to 3", timeout=15_000)
+    assert page.locator("#takes .join").count() == 1
+    page.click("#next-join")
+    until(page, "arkund.player.playing && arkund.player.states.now.live.length > 0", 20)
+    assert page.evaluate("arkund.bench.loop") == [2, 3]
+    page.keyboard.press("z")
+    expect(page.locator("#joins")).to_contain_text("one take sounds throughout", timeout=15_000)

@@ -7,7 +7,7 @@ from django.views.decorators.http import require_POST
 
 from arkund.bench.requests import body, song_named
 from arkund.core.errors import ArkundError
-from arkund.songs import findings, revisions
+from arkund.songs import findings, revisions, takes
 from arkund.songs.models import Revision
 
 
@@ -29,6 +29,16 @@ def keep(request: HttpRequest, slug: str) -> JsonResponse:
     if finding:
         findings.note_changed(song, finding, made)
     return answer(made)
+
+
+@require_POST
+def comp(request: HttpRequest, slug: str) -> JsonResponse:
+    """Choose takes by ``path``, one take for each section; joins are placed where they hide best."""
+    song, data = song_named(slug), body(request)
+    path, base = data.get("path"), data.get("base")
+    if not isinstance(path, list) or not isinstance(base, int):
+        raise ArkundError("A choice of takes needs one take for each section.")
+    return answer(takes.choose(song, base, path))
 
 
 @require_POST

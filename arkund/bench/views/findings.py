@@ -29,6 +29,7 @@ def listed(request: HttpRequest, slug: str) -> JsonResponse:
         counting.want(song.pk)
     rows = findings.with_states(song, found)
     station = request.GET.get("station", "")
+    station = "edit" if station == "takes" else station
     stations = ("eq", "dynamics") if station in ("eq", "dynamics") else (station,)
     own = [r for r in rows if r["station"] in stations]
     open_rows = [r for r in rows if r["state"] == findings.OPEN]

@@ -65,7 +65,12 @@ def lanes(request: HttpRequest, slug: str) -> HttpResponse:
     rows = []
     for mic in wanted:
         source = sheet.take.sources[mic]
-        if stage == "source" and (stop - start) / columns >= 2 * BASE:
+        if (
+            stage == "source"
+            and not sheet.comp
+            and not sheet.take.offset
+            and (stop - start) / columns >= 2 * BASE
+        ):
             extremes = storage.load_overview(source.sha256, source.pick).columns(
                 start, stop, columns
             )

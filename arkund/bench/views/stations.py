@@ -9,7 +9,7 @@ from django.views.decorators.http import require_GET
 
 from arkund.bench import history, rulers
 from arkund.bench.frame import STATION_NAMES, frame
-from arkund.bench.pictures import align, bus, clean, dynamics, edit, eq, level
+from arkund.bench.pictures import align, bus, clean, dynamics, edit, eq, level, takes
 from arkund.bench.requests import asked_bars, asked_mic, asked_sheet, song_named
 from arkund.bench.views.findings import running_pass
 from arkund.core.errors import ArkundError
@@ -26,6 +26,7 @@ _PICTURES = {
     "eq": eq.picture,
     "dynamics": dynamics.picture,
     "bus": bus.picture,
+    "takes": takes.picture,
 }
 
 

@@ -2,7 +2,18 @@
 
 from collections.abc import Iterator
 
-from arkund.core.advise import align, balance, bus, clean, dynamics, eq, level, load_in, takes
+from arkund.core.advise import (
+    align,
+    balance,
+    bus,
+    clean,
+    comp,
+    dynamics,
+    eq,
+    level,
+    load_in,
+    takes,
+)
 from arkund.core.advise.finding import Finding
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
@@ -10,7 +21,7 @@ from arkund.core.advise.study import Study
 from arkund.core.mix.sheet import Sheet
 
 MODULES: tuple[Module, ...] = (
-    load_in.MODULE, takes.MODULE, align.POLARITY_MODULE, align.MODULE, level.WILD_MODULE,
+    load_in.MODULE, takes.MODULE, comp.MODULE, align.POLARITY_MODULE, align.MODULE, level.WILD_MODULE,
     level.MODULE, clean.MODULE, eq.MODULE,
     dynamics.MODULE, balance.MODULE, bus.MODULE, bus.MIX_MODULE,
 )  # fmt: skip

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, sort_pieces
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import Graph, Library, build, mic_order
+from arkund.core.mix.graph import Graph, Library, build, mic_order, sounding_hits
 from arkund.core.mix.sheet import Patch, Sheet, apply_patch
 from arkund.core.timing.grid import Grid
 
@@ -81,7 +81,14 @@ class Study:
 
     @property
     def hits(self) -> Sequence[Hit]:
-        return self.facts.hits
+        """The strokes that are heard, in the song's time."""
+        found: list[Hit] = self.remember("hits", self._sounding_hits)
+        return found
+
+    def _sounding_hits(self) -> list[Hit]:
+        by_digest = {t.hits: self.takes[t.number].hits for t in self.sheet.takes
+                     if t.hits and t.number in self.takes}  # fmt: skip
+        return sounding_hits(self.sheet, lambda digest: by_digest.get(digest, ()))
 
     @property
     def mics(self) -> list[str]:

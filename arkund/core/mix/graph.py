@@ -3,7 +3,7 @@ compressor → mute → pre-fader tap → fader, pan → *sum* (+ parallel retur
 """
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
@@ -20,6 +20,7 @@ from arkund.core.mix.nodes import (
     Node,
     Placed,
     Processed,
+    Spliced,
     pan_gains,
 )
 from arkund.core.mix.processors import (
@@ -28,7 +29,7 @@ from arkund.core.mix.processors import (
     HumProcess,
     TransientProcess,
 )
-from arkund.core.mix.sheet import OFF_DB, Clean, Mic, Repair, Sheet
+from arkund.core.mix.sheet import OFF_DB, Clean, Mic, Repair, Sheet, Take
 from arkund.core.units import db_to_amplitude, ms_to_samples
 
 Variant = Literal["now", "removed", "recorded"]
@@ -146,11 +147,8 @@ def _sends(
 
 
 def _mic_stages(name: str, sheet: Sheet, library: Library, variant: Variant) -> MicStages:
-    mic, take = sheet.mics[name], sheet.take
-    source_ref = take.sources.get(name)
-    if source_ref is None:
-        raise SheetError(f"Take {take.number} has no file for {name}.")
-    source = File(library.path_of(source_ref.sha256), source_ref.sha256, source_ref.pick)
+    mic = sheet.mics[name]
+    source = _source(name, sheet, library)
     if variant == "recorded":
         return MicStages(*[source] * 7)
     gain = db_to_amplitude(mic.trim_db) * mic.polarity
@@ -175,6 +173,44 @@ def _mic_stages(name: str, sheet: Sheet, library: Library, variant: Variant) -> 
     return MicStages(source, repaired, placed, clean, stages[1], stages[2], stages[3])
 
 
+def _source(name: str, sheet: Sheet, library: Library) -> Node:
+    """A mic's sound as recorded: of the one take, or of the comp's takes joined."""
+
+    def file_of(take: Take) -> Node:
+        found = take.sources.get(name)
+        if found is None:
+            raise SheetError(f"Take {take.number} has no file for {name}.")
+        return File(library.path_of(found.sha256), found.sha256, found.pick)
+
+    takes = {t.number: t for t in sheet.takes}
+    if not sheet.comp:
+        only = sheet.take
+        return Spliced(((file_of(only), 0, only.offset, 0),)) if only.offset else file_of(only)
+    return Spliced(
+        tuple(
+            (file_of(takes[s.take]), s.at, takes[s.take].offset,
+             max(ms_to_samples(s.fade_ms, sheet.rate), 1))
+            for s in sheet.comp
+        )
+    )  # fmt: skip
+
+
+def sounding_hits(sheet: Sheet, hits_of: Callable[[str], Sequence[Hit]]) -> list[Hit]:
+    """The strokes that are heard, in the song's time: each stretch's own, by the take it is of."""
+    takes = {t.number: t for t in sheet.takes}
+    stretches = [(s.take, s.at) for s in sheet.comp] or [(sheet.take.number, 0)]
+    ends = [*(at for _, at in stretches[1:]), None]
+    out: list[Hit] = []
+    for (number, at), end in zip(stretches, ends, strict=True):
+        take = takes[number]
+        for hit in hits_of(take.hits) if take.hits else ():
+            frame = hit.time_s * sheet.rate - take.offset
+            if (frame >= at or at == 0) and (end is None or frame < end):
+                moved = replace(hit, time_s=round(hit.time_s - take.offset / sheet.rate, 6))
+                out.append(moved if take.offset else hit)
+    return out
+
+
 def _repaired(source: Node, repair: Repair, rate: int) -> Node:
     mended = source
     if repair.dc or repair.rebuilt or repair.clip_gains:
@@ -197,11 +233,11 @@ def gate_rule(name: str, mic: Mic, sheet: Sheet, library: Library) -> GateRule:
         ms_to_samples(c.lookahead_ms, rate),
     )
     onsets: tuple[int, ...] = ()
-    if c.opens_on == "strokes" and sheet.take.hits:
+    if c.opens_on == "strokes":
         piece = mic.name.piece
         onsets = tuple(
             round(h.time_s * rate + mic.delay_samples)
-            for h in library.hits_of(sheet.take.hits)
+            for h in sounding_hits(sheet, library.hits_of)
             if h.piece == piece
         )
     return GateRule(c.opens_on, c.threshold_db, c.hysteresis_db, c.range_db, timing, onsets)

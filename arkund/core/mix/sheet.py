@@ -9,7 +9,7 @@ import json
 from collections.abc import Mapping
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from arkund.core.errors import SheetError
 from arkund.core.kit.roles import MicName, Role, parse_mic_name
@@ -56,6 +56,17 @@ class Take(_Part):
     number: int = Field(ge=1)
     sources: dict[str, Source]
     hits: str | None = None
+    offset: int = Field(0, ge=-100_000_000, le=100_000_000)
+    """Samples by which the take's files run ahead of the song: its bar 1 lies that much later."""
+
+
+class Stretch(_Part):
+    """From sample ``at`` of the song on, until the next stretch, this take sounds; it comes in
+    over ``fade_ms`` that end at ``at``."""
+
+    take: int = Field(ge=1)
+    at: int = Field(ge=0)
+    fade_ms: float = Field(2.0, ge=0.1, le=200)
 
 
 class ClipGain(_Part):
@@ -212,14 +223,33 @@ class Sheet(_Part):
     tempo: Tempo = Tempo()
     sections: tuple[Section, ...] = ()
     takes: tuple[Take, ...]
+    comp: tuple[Stretch, ...] = ()
     mics: dict[str, Mic]
     parallel: dict[str, ParallelBus] = {}
     drum_bus: DrumBus = DrumBus()
 
     @property
     def take(self) -> Take:
-        """The take that sounds."""
-        return self.takes[0]
+        """The take on which the rest is measured: the one that sounds longest, without a comp
+        the first."""
+        if not self.comp:
+            return self.takes[0]
+        ends = [*(s.at for s in self.comp[1:]), self.frames]
+        lengths: dict[int, int] = {}
+        for stretch, end in zip(self.comp, ends, strict=True):
+            lengths[stretch.take] = lengths.get(stretch.take, 0) + end - stretch.at
+        longest = max(lengths, key=lambda n: (lengths[n], -n))
+        return next(t for t in self.takes if t.number == longest)
+
+    @model_validator(mode="after")
+    def _comp_holds_together(self) -> "Sheet":
+        if self.comp:
+            places = [s.at for s in self.comp]
+            if places[0] != 0 or places != sorted(set(places)):
+                raise ValueError("the comp begins at sample 0 and goes on in order")
+            if missing := {s.take for s in self.comp} - {t.number for t in self.takes}:
+                raise ValueError(f"there is no take {min(missing)}")
+        return self
 
 
 Patch = Mapping[str, Any]

@@ -15,12 +15,13 @@ import { startEq } from "./station-eq.js";
 import { startFirstPass } from "./station-first-pass.js";
 import { startLevel } from "./station-level.js";
 import { startPrint } from "./station-print.js";
+import { startTakes } from "./station-takes.js";
 import { chooseVariant, startStrip } from "./strip.js";
 import { toggleTheme } from "./theme.js";
 
 const STATIONS = {
   edit: startEdit, align: startAlign, level: startLevel, clean: startClean, eq: startEq,
-  dynamics: startDynamics, bus: startBus, print: startPrint, "first-pass": startFirstPass, compare: startCompare,
+  dynamics: startDynamics, bus: startBus, print: startPrint, takes: startTakes, "first-pass": startFirstPass, compare: startCompare,
 };
 let station = null;
 let findings = null;
@@ -96,6 +97,7 @@ function moveMic(by) {
 const KEYS = {
   " ": togglePlay,
   1: () => chooseVariant("recorded"), 2: () => chooseVariant("now"), 3: () => chooseVariant("removed"), 4: () => chooseVariant("other"),
+  j: () => station && station.stepJoin && station.stepJoin(),
   f: () => findings && findings.step(1), g: () => findings && findings.step(-1),
   h: () => findings && findings.hear(), a: () => findings && findings.apply(),
   c: () => findings && findings.change(), x: () => findings && findings.decline(),

@@ -61,10 +61,11 @@ export function startFindings() {
     part("one").hidden = !f;
     part("before").disabled = part("after").disabled = state.open.length < 2;
     const none = part("none");
-    none.hidden = Boolean(f);
-    if (!f && found) {
-      none.textContent = found.counting ? "Listening through the mics …" : "Nothing needed here.";
-    }
+    if (found) state.quiet = found.counting ? [] : found.quiet;
+    const quietMic = f && f.mic && f.mic !== bench.mic && (state.quiet || []).includes(bench.mic);
+    none.hidden = Boolean(f) && !quietMic;
+    if (quietMic) none.textContent = `Nothing needed on ${label(bench.mic)}. What stands above is on ${label(f.mic)}.`;
+    else if (!f && found) none.textContent = found.counting ? "Listening through the mics …" : "Nothing needed here.";
     drawAnswered();
     if (!f) return;
     speak(part("text"), f.reason);
