@@ -35,10 +35,10 @@ lint: $(TEST_STAMP)
 	@$(BIN)/mypy
 
 accuracy: $(TEST_STAMP)
-	@$(BIN)/python benchmarks/accuracy.py $(ARGS)
+	@$(BIN)/python -m benchmarks.accuracy $(ARGS)
 
 bench: $(TEST_STAMP)
-	@$(BIN)/python benchmarks/speed.py $(ARGS)
+	@$(BIN)/python -m benchmarks.speed $(ARGS)
 
 screenshots: $(TEST_STAMP)
 	@$(BIN)/python scripts/screenshots.py $(ARGS)

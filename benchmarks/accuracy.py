@@ -9,7 +9,6 @@ import secrets
 from collections import defaultdict
 from typing import Any
 
-import judging
 import numpy as np
 
 from arkund.core.align.takes import align_take
@@ -19,8 +18,9 @@ from arkund.core.hits.detect import Hit, detect_hits
 from arkund.core.kit.roles import close_mics, piece_family
 from arkund.core.simulate.presets import PRESETS
 from arkund.core.simulate.session import Session, simulate
-from arkund.core.timing.grid import estimate_tempo
+from arkund.core.timing.grid import estimate_tempo, tempo_by_backbeat
 from arkund.core.units import ms_to_samples
+from benchmarks import judging
 
 TOLERANCE_S = 0.005
 
@@ -131,7 +131,9 @@ def _pool_tempo(session: Session, hits: list[Hit], pool: dict[str, list[Any]]) -
     weights = np.array([3.0 if h.piece == "kick" else 1.0 for h in hits])
     found = estimate_tempo(np.array([h.time_s for h in hits]), weights)
     assert found is not None
-    pool["tempo"].append(abs(found[0] / session.truth["tempo_bpm"] - 1) * 100)
+    backbeats = np.array([h.time_s for h in hits if h.piece == "snare" and h.level_db > -6])
+    bpm = tempo_by_backbeat(found[0], backbeats)
+    pool["tempo"].append(abs(bpm / session.truth["tempo_bpm"] - 1) * 100)
 
 
 def _f_measure(rows: list[tuple[int, int, int]]) -> float:

@@ -12,7 +12,13 @@ from arkund.songs.models import Song
 
 logger = logging.getLogger("arkund.counting")
 PAUSE_S = 0.02
-"""Between two questions, so that sound asked for meanwhile gets its turn."""
+"""Between two questions, so that pages get their turn."""
+
+AFTER_SOUND_S = 1.5
+"""Counting waits until no sound has been asked for this long: what is heard comes first."""
+
+LONGEST_WAIT_S = 30.0
+"""After so long it goes on beside the sound, question by question."""
 
 _lock = threading.Lock()
 _wanted: list[int] = []
@@ -30,6 +36,21 @@ def want(song_id: int) -> None:
             return
         _running = True
     threading.Thread(target=_count_on, name="counting", daemon=True).start()
+
+
+_last_sound = 0.0
+
+
+def make_way() -> None:
+    """Sound is being asked for: counting stands back for a moment."""
+    global _last_sound
+    _last_sound = time.monotonic()
+
+
+def _stand_back() -> None:
+    until = time.monotonic() + LONGEST_WAIT_S
+    while time.monotonic() < min(_last_sound + AFTER_SOUND_S, until):
+        time.sleep(0.1)
 
 
 def _count_on() -> None:
@@ -57,6 +78,7 @@ def _count(song_id: int) -> None:
     study, school = findings.study_of_song(song), findings.school_of_song(song)
     number = song.current.number
     for module, subject in questions(study.sheet, school):
+        _stand_back()
         findings.count(module, subject, study, school)
         time.sleep(PAUSE_S)
         now = Song.objects.filter(pk=song_id).values_list("current__number", "school").first()

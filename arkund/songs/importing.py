@@ -28,7 +28,7 @@ from arkund.core.kit.naming import guess_roles
 from arkund.core.kit.roles import MicName, parse_mic_name
 from arkund.core.measure.levels import measure_mic
 from arkund.core.mix.sheet import Section, Source, Take, Tempo
-from arkund.core.timing.grid import Grid, estimate_tempo, parse_meter
+from arkund.core.timing.grid import Grid, estimate_tempo, parse_meter, tempo_by_backbeat
 from arkund.songs import models, revisions, storage
 
 Progress = Callable[[float, str], None]
@@ -364,7 +364,8 @@ def _tempo(wishes: Wishes, hits: Sequence[Hit]) -> Tempo:
     times = np.array([h.time_s for h in hits])
     weights = np.array([3.0 if h.piece == "kick" else 1.0 for h in hits])
     found = estimate_tempo(times, weights)
-    bpm = wishes.tempo_bpm or (found[0] if found else 120.0)
+    backbeats = np.array([h.time_s for h in hits if h.piece == "snare" and h.level_db > -6])
+    bpm = wishes.tempo_bpm or (round(tempo_by_backbeat(found[0], backbeats), 3) if found else 120.0)
     start = wishes.first_downbeat_s
     if start is None:
         start = _first_downbeat(hits, Grid(bpm, beats, unit))

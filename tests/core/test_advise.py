@@ -23,7 +23,7 @@ from arkund.core.simulate.session import Session, simulate
 from arkund.core.simulate.studying import study_of
 from benchmarks.judging import score
 
-SCHOOL_LIST = [TIGHT, NATURAL, OPEN]
+SCHOOL_LIST = [TIGHT, NATURAL]
 
 
 @pytest.fixture(scope="module")
@@ -199,7 +199,7 @@ MEASURED_KINDS = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("school", [TIGHT, OPEN], ids=lambda s: s.name)
+@pytest.mark.parametrize("school", SCHOOL_LIST, ids=lambda s: s.name)
 def test_figures_are_the_audio_s_and_promises_come_true(
     study: Study, found: dict[str, list[Finding]], school: object
 ) -> None:
@@ -209,8 +209,8 @@ def test_figures_are_the_audio_s_and_promises_come_true(
     # Where a stroke stands out wildly, what is typical is not what this test takes for it.
     wild = {f.mic for f in found[school.name] if f.kind == "level.wild"}  # type: ignore[attr-defined]
     for f in found[school.name]:  # type: ignore[attr-defined]
-        if checked[f.kind] >= 3:
-            continue  # three of a kind are enough
+        if checked[f.kind] >= 2:
+            continue  # two of a kind and school are enough
         if f.kind in ("level.trim", "balance.faders") and any(w in str(f.proposal) for w in wild):
             continue
         if f.kind not in MEASURED_KINDS or len(_times(study, f.mic or "kick_in")) < 4:

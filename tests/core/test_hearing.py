@@ -38,15 +38,15 @@ def test_the_same_seed_gives_the_same_audio(session: Session) -> None:
 
 
 def test_stems_add_up_to_the_mics(session: Session) -> None:
-    for mic in ("snare_top", "overhead_r"):
+    for mic in ("snare_top", "kick_out"):  # without a planted fault
         total = np.sum(list(session.stems[mic].values()), axis=0)
         assert np.abs(total - session.mics[mic]).max() < 10 ** (-60 / 20)
 
 
 def test_true_times_are_first_arrivals(session: Session) -> None:
     """The own stem is silent before a stroke's time and not after."""
-    own = session.stems["tom_3"]["tom_3"]
-    first = next(h for h in session.truth["hits"] if h["piece"] == "tom_3")
+    own = session.stems["tom_1"]["tom_1"]
+    first = next(h for h in session.truth["hits"] if h["piece"] == "tom_1")
     at = round(first["time_s"] * session.rate)
     assert np.abs(own[: at - 40]).max() < 1e-4 * np.abs(own).max()
     assert np.abs(own[at : at + 200]).max() > 0.05 * np.abs(own).max()

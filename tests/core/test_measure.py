@@ -7,7 +7,7 @@ import pytest
 from arkund.core.measure.levels import attack_to_body_db, clipped_runs, measure_mic
 from arkund.core.measure.loudness import loudness_lufs, true_peak
 from arkund.core.measure.strokes import ring_time_s, stroke_spectrum
-from arkund.core.timing.grid import Grid, estimate_tempo, parse_meter
+from arkund.core.timing.grid import Grid, estimate_tempo, parse_meter, tempo_by_backbeat
 from arkund.core.units import hz_to_note, note_to_hz
 
 RATE = 48000
@@ -109,3 +109,21 @@ def test_notes_and_hertz() -> None:
     assert hz_to_note(54.0) == "A1"
     with pytest.raises(ValueError, match="not a note"):
         note_to_hz("H2")
+
+
+@pytest.mark.parametrize("ratio", [0.5, 2 / 3, 1.0, 1.5, 2.0])
+def test_the_tempo_is_the_one_with_the_snare_on_two_and_four(ratio: float) -> None:
+    """Whatever related tempo was found first."""
+    rng = np.random.default_rng(7)
+    true = 92.0
+    backbeats = (1 + 2 * np.arange(24)) * 60 / true + rng.normal(0, 0.004, 24)
+    assert tempo_by_backbeat(true / ratio, backbeats) == pytest.approx(true)
+
+
+def test_few_backbeats_do_not_overrule() -> None:
+    assert tempo_by_backbeat(140.0, np.array([1.0, 3.0, 5.0])) == 140.0
+
+
+def test_a_tempo_out_of_all_reason_is_not_taken() -> None:
+    """Backbeats four seconds apart would mean 30 beats a minute."""
+    assert tempo_by_backbeat(60.0, 4.0 * np.arange(12)) == 60.0

@@ -10,7 +10,7 @@ from django.views.decorators.http import require_GET
 from arkund.bench.requests import asked_sheet, asked_span, asked_variant, song_named
 from arkund.core.audio.overview import BASE, columns_of
 from arkund.core.mix.sheet import Sheet
-from arkund.songs import rendering, storage
+from arkund.songs import counting, rendering, storage
 
 _pool = ThreadPoolExecutor(2, thread_name_prefix="render")
 
@@ -26,6 +26,7 @@ def pcm(request: HttpRequest, slug: str) -> HttpResponse:
     variant = asked_variant(request)
     start, stop = asked_span(request, sheet, 20.0)
     name = request.GET.get("node", "output")
+    counting.make_way()
     _warm_mics(sheet, name, variant, start, stop)
     sound = rendering.render_span(sheet, name, variant, start, stop)
     scale = max(1.0, float(np.abs(sound).max(initial=0.0)))

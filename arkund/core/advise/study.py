@@ -54,10 +54,10 @@ class Study:
     library: Library
     takes: Mapping[int, TakeFacts]
     _sounds: "OrderedDict[tuple[str, Stage], NDArray[np.float32]]" = field(
-        default_factory=OrderedDict
+        init=False, default_factory=OrderedDict
     )
-    _graph: Graph | None = None
-    _known: dict[Hashable, Any] = field(default_factory=dict)
+    _graph: Graph | None = field(init=False, default=None)
+    _known: dict[Hashable, Any] = field(init=False, default_factory=dict)
 
     @property
     def rate(self) -> int:

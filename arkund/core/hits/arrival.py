@@ -21,8 +21,8 @@ def first_arrival(audio: NDArray[np.float32], start: int, stop: int, reach: int 
     if end < 12:
         return float(start)
     # Bleed may stir before. The foot of the loudest onset is one from which the sound soon
-    # comes within 14 dB of its peak; an earlier one belongs to something else.
-    enough = 0.04 * smooth[peak]
+    # comes within 10 dB of its peak; an earlier one belongs to something else.
+    enough = 0.1 * smooth[peak]
     begin, foot = 0, 0
     for _ in range(4):
         if end - begin < 12:

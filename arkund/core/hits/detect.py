@@ -166,50 +166,65 @@ def _as_hits(
 
 
 CAUGHT_S = 0.004
-"""A stroke timed so close to another drum's may have been caught by that one's bleed."""
+"""A stroke timed so close to another piece's may have been caught by that one's bleed."""
 
-PARTED_S = (0.005, 0.026)
-"""How much later its own onset may then be found."""
 
-CLEARLY_LOUDER = 3.0
+@dataclass(frozen=True)
+class _Caught:
+    """How much later than caught (s, from, to) a stroke's own onset may be, and how many times
+    steeper it must be than what caught it."""
+
+    parted_s: tuple[float, float]
+    steeper: float
+
+
+BY_SHELL = _Caught((0.005, 0.026), 3.0)
+BY_CYMBAL = _Caught((0.0015, 0.009), 1.4)
 
 
 def _part_coincident(
     hits: list[Hit], ears: Mapping[str, NDArray[np.float32]], rate: int
 ) -> list[Hit]:
-    """Shell strokes that seem to fall together, timed again.
+    """Shell strokes that seem to fall together with others, timed again.
 
-    Where two drums are struck 5 to 26 ms apart, the later one's mic hears the earlier drum first.
-    Over a longer stretch its own onset, the loudest there, is told from that.
+    Where two pieces are struck a few ms apart, the later one's mic hears the earlier first. Over a
+    longer stretch its own onset, the steeper one, is told from that.
     """
-    shells = [h for h in hits if is_shell(h.piece) and h.piece in ears]
-    times = np.array([h.time_s for h in shells])
+    times = np.array([h.time_s for h in hits])
     out = []
     for hit in hits:
-        near = np.abs(times - hit.time_s) < CAUGHT_S
-        caught = is_shell(hit.piece) and hit.piece in ears and any(
-            shells[i].piece != hit.piece for i in np.flatnonzero(near)
-        )  # fmt: skip
-        if caught:
-            start = round((hit.time_s - 0.002) * rate)
-            stop = start + round((PARTED_S[1] + 0.002) * rate)
-            again = first_arrival(ears[hit.piece], start, stop, round(0.0014 * rate)) / rate
-            parted = PARTED_S[0] <= again - hit.time_s <= PARTED_S[1]
-            if parted and _steps_up(ears[hit.piece], hit.time_s, again, rate):
-                hit = replace(hit, time_s=round(again, 6), id=hit_id(hit.piece, again))
+        if is_shell(hit.piece) and hit.piece in ears:
+            near = [hits[i] for i in np.flatnonzero(np.abs(times - hit.time_s) < CAUGHT_S)]
+            others = [h for h in near if h.piece != hit.piece]
+            for how in (BY_SHELL, BY_CYMBAL):
+                if any(is_shell(h.piece) == (how is BY_SHELL) for h in others):
+                    hit = _timed_again(hit, ears[hit.piece], how, rate)
         out.append(hit)
     return out
 
 
-def _steps_up(ear: NDArray[np.float32], early_s: float, late_s: float, rate: int) -> bool:
-    """Whether the later onset is `CLEARLY_LOUDER` than the earlier, by the steepest samples."""
-    reach = round(0.003 * rate)
+def _timed_again(hit: Hit, ear: NDArray[np.float32], how: _Caught, rate: int) -> Hit:
+    first, last = how.parted_s
+    start = round((hit.time_s + (first if how is BY_CYMBAL else -0.002)) * rate)
+    stop = round((hit.time_s + last) * rate)
+    again = first_arrival(ear, start, stop, round(0.0014 * rate)) / rate
+    parted = first <= again - hit.time_s <= last
+    if not parted or not _steps_up(ear, hit.time_s, again, how.steeper, rate):
+        return hit
+    return replace(hit, time_s=round(again, 6), id=hit_id(hit.piece, again))
+
+
+def _steps_up(
+    ear: NDArray[np.float32], early_s: float, late_s: float, steeper: float, rate: int
+) -> bool:
+    """Whether the later onset is so many times steeper than the earlier."""
+    reach = round(min(0.003, late_s - early_s) * rate)
 
     def steepest(at_s: float) -> float:
         at = max(round(at_s * rate) - reach // 4, 0)
         return float(np.abs(np.diff(ear[at : at + reach])).max(initial=0.0))
 
-    return steepest(late_s) > CLEARLY_LOUDER * steepest(early_s)
+    return steepest(late_s) > steeper * steepest(early_s)
 
 
 def hit_id(piece: str, time_s: float) -> str:

@@ -95,3 +95,28 @@ def estimate_tempo(
     first = float(onsets_s[0] + angle / (2 * np.pi) * beat)
     confidence = float(agreement(np.array([bpm]), 4)[0])
     return round(bpm, 3), first % beat, confidence
+
+
+RELATED = (0.5, 2 / 3, 1.0, 1.5, 2.0)
+"""Tempos at which the same strokes fit a grid as well."""
+
+STAY = 0.3
+"""What it costs, in octaves of spacing, to leave the tempo that was found first."""
+
+
+def tempo_by_backbeat(
+    bpm: float, backbeats_s: NDArray[np.float64], low: float = 50, high: float = 220
+) -> float:
+    """Which of the tempos related to ``bpm`` is meant: that at which the snare's accents lie two
+    beats apart, as backbeats do. A slow song is else read at twice its tempo, a shuffle at one and
+    a half times. Under eight accents ``bpm`` stands."""
+    gaps = np.diff(np.sort(backbeats_s))
+    gaps = gaps[gaps > 0.15]
+    if len(gaps) < 7:
+        return bpm
+    spacing = float(np.median(gaps)) * bpm / 60
+
+    def cost(ratio: float) -> float:
+        return abs(np.log2(spacing * ratio / 2)) + (STAY if ratio != 1.0 else 0.0)
+
+    return bpm * min((r for r in RELATED if low <= bpm * r <= high), key=cost, default=1.0)
