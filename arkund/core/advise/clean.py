@@ -1,6 +1,7 @@
 """Clean: gates that the school asks for, and drums that sing when another is struck."""
 
 import numpy as np
+from numpy.typing import NDArray
 
 from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.module import Module
@@ -19,6 +20,7 @@ from arkund.core.measure.landmarks import (
     LONGEST_RING_S,
     LineDecay,
     fundamental_hz,
+    late_t60_s,
     line_decay,
     line_prominence_db,
 )
@@ -168,15 +170,16 @@ def _sympathy(study: Study, mic: str, school: School) -> list[Finding]:
         wakes = _alone(study, waker, piece)
         if len(wakes) < LEAST_WAKES:
             continue
-        decay = line_decay(sound, study.rate, wakes, hz)
-        if decay.rise_db < SINGS_RISE_DB or not SINGS_FOR_S <= decay.t60_s <= LONGEST_RING_S:
+        rise = line_decay(sound, study.rate, wakes, hz).rise_db
+        t60 = late_t60_s(sound, study.rate, wakes, hz)
+        if rise < SINGS_RISE_DB or not SINGS_FOR_S <= t60 <= LONGEST_RING_S:
             continue
         if line_prominence_db(sound, study.rate, wakes, hz) < SINGS_PROMINENCE_DB:
             continue
-        if _is_bleed(study, mic, waker, wakes, hz, decay.t60_s):
+        if _is_bleed(study, mic, waker, wakes, hz):
             continue
         range_db = TOM_RANGE_DB.get(school.toms, TOM_RANGE_DB["tuck"])
-        return [_sings(study, mic, waker, wakes, hz, decay, range_db)]
+        return [_sings(study, mic, waker, wakes, hz, LineDecay(t60, rise), range_db)]
     return []
 
 
@@ -191,15 +194,17 @@ def _alone(study: Study, waker: str, piece: str) -> list[float]:
     return out[:60]
 
 
-def _is_bleed(
-    study: Study, mic: str, waker: str, wakes: list[float], hz: float, t60_s: float
-) -> bool:
-    """Whether the waker's own mic hears the same line ring just as long: then it is its own."""
+def _is_bleed(study: Study, mic: str, waker: str, wakes: list[float], hz: float) -> bool:
+    """Whether the waker's own mic hears the same line, standing out there too and louder: then it
+    is not the tom's."""
     mics = study.close(waker)
     if not mics:
         return False
-    there = line_decay(study.sound(mics[0], "placed"), study.rate, wakes, hz)
-    return there.rise_db > 6.0 and there.t60_s > 0.7 * t60_s
+    there, here = study.sound(mics[0], "placed"), study.sound(mic, "placed")
+    if line_prominence_db(there, study.rate, wakes, hz) < SINGS_PROMINENCE_DB:
+        return False
+    louder = line_level_dbfs(there, study.rate, wakes, hz)
+    return louder > line_level_dbfs(here, study.rate, wakes, hz)
 
 
 def _sings(
@@ -225,11 +230,17 @@ def _sings(
 
 
 def ring_level_dbfs(study: Study, mic: str, wakes: list[float], hz: float) -> float:
-    """Level of a line 150 to 400 ms after strokes, after the gate: the median over them."""
-    rows = stroke_windows(study.sound(mic, "clean"), study.rate, wakes, 0.0, 0.4)
-    rows = rows[:, round(0.15 * study.rate) :]
+    """`line_level_dbfs` after the gate."""
+    return line_level_dbfs(study.sound(mic, "clean"), study.rate, wakes, hz)
+
+
+def line_level_dbfs(
+    audio: NDArray[np.float32], rate: int, onsets_s: list[float], hz: float
+) -> float:
+    """Level of a line 150 to 400 ms after strokes: the median over them."""
+    rows = stroke_windows(audio, rate, onsets_s, 0.0, 0.4)[:, round(0.15 * rate) :]
     window = np.hanning(rows.shape[1])
-    turn = np.exp(-2j * np.pi * hz * np.arange(rows.shape[1]) / study.rate)
+    turn = np.exp(-2j * np.pi * hz * np.arange(rows.shape[1]) / rate)
     level = 2 * np.abs(rows * window @ turn) / window.sum()
     return float(np.median(amplitudes_to_db(level)))
 

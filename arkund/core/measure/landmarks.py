@@ -169,6 +169,28 @@ def line_decay(
     return LineDecay(float(np.clip(-60.0 / slope, 0.02, 6.0)) if slope < -1e-3 else 6.0, rise)
 
 
+def late_t60_s(
+    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
+) -> float:
+    """T60 of the line at ``hz`` from 120 to 450 ms after strokes that have half a second to
+    themselves, through 100 ms Hann windows: what is left when the stroke that set it off is over.
+    0 without such a stroke or where the line does not fall."""
+    times = np.sort(np.asarray(onsets_s, np.float64))
+    gaps = np.append(np.diff(times), np.inf)
+    chosen = times[gaps >= 0.5][:MOST_STROKES]
+    if len(chosen) == 0:
+        return 0.0
+    rows = stroke_windows(audio, rate, list(chosen), 0.0, 0.5)
+    length = round(0.1 * rate)
+    turned = rows * np.exp(-2j * np.pi * hz * np.arange(rows.shape[1]) / rate)
+    window = signal.windows.hann(length)
+    starts = np.arange(round(0.07 * rate), rows.shape[1] - length, round(0.02 * rate))
+    level = np.abs(np.stack([turned[:, s : s + length] @ window for s in starts], axis=1))
+    db = 20 * np.log10(np.median(level, axis=0) + 1e-9)
+    slope = float(np.polyfit(starts / rate, db, 1)[0])
+    return -60.0 / slope if slope < -5.0 else 0.0
+
+
 def line_prominence_db(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
 ) -> float:
