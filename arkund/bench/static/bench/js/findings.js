@@ -35,13 +35,14 @@ export function startFindings() {
     return null;
   }
   const part = (name) => box.querySelector(`[data-part=${name}]`);
-  const state = { rows: [], open: [], at: 0, hearing: null, answering: null };
+  const state = { rows: [], open: [], at: 0, hearing: null, answering: null, taken: false };
   const current = () => state.open[state.at];
   const wished = new URLSearchParams(location.search).get("finding");
 
   // Those of the mic in hand come first; then the order in which they rest on each other.
   function take(found) {
-    const kept = current() && current().id;
+    // While findings still come in, the first of the mic in hand leads until one was taken up.
+    const kept = state.taken && current() && current().id;
     state.rows = found.findings;
     const open = found.findings.filter((f) => f.state === "open");
     state.open = [...open.filter((f) => f.mic === bench.mic), ...open.filter((f) => f.mic !== bench.mic)];
@@ -135,6 +136,7 @@ export function startFindings() {
   function hear() {
     const f = current();
     if (!f) return;
+    state.taken = true;
     if (state.hearing) { stopHearing(); return; }
     if (f.bars) setLoop(f.bars[0], f.bars[1]);
     if (Object.keys(f.proposal).length) {
@@ -195,6 +197,7 @@ export function startFindings() {
   function decline() {
     const f = current();
     if (!f) return;
+    state.taken = true;
     state.answering = f.id;
     draw();
     part("reason").value = "";
@@ -204,6 +207,7 @@ export function startFindings() {
   function stepBy(by) {
     if (!state.open.length) return;
     stopHearing();
+    state.taken = true;
     state.at = (state.at + by + state.open.length) % state.open.length;
     state.answering = null;
     draw();
