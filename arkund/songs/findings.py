@@ -12,7 +12,8 @@ from arkund.core.advise.finding import Finding, finding_from
 from arkund.core.advise.findings import STATION_OF, questions
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School, school_of
-from arkund.core.advise.study import Pair, Study, TakeFacts
+from arkund.core.advise.study import Study, TakeFacts
+from arkund.core.align.pairs import Pair
 from arkund.core.errors import ArkundError
 from arkund.core.mix.sheet import Sheet
 from arkund.songs import revisions, storage

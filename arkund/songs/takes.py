@@ -23,6 +23,6 @@ def choose(song: Song, base: int, path: list[Any]) -> Revision:
             raise ArkundError(f"There is no take {take}. Takes: {', '.join(map(str, grid.takes))}.")
     words = ", ".join(f"{p.name} {t}" for p, t in zip(grid.parts, path, strict=True))
     return revisions.keep(
-        song.pk, base, {"comp": comp_of(study, path)}, label=f"Takes chosen: {words}",
+        song.pk, base, {"comp": comp_of(study, grid, path)}, label=f"Takes chosen: {words}",
         station="edit", measures={"cost": [grid.cost(grid.chosen), grid.cost(path)]},
     )  # fmt: skip

@@ -6,7 +6,8 @@ from numpy.typing import NDArray
 from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
-from arkund.core.advise.study import Pair, Study
+from arkund.core.advise.study import Study
+from arkund.core.align.pairs import Pair
 from arkund.core.align.signs import solve_signs
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import roomy

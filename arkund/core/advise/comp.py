@@ -90,11 +90,10 @@ def path_now(sheet: Sheet, parts: list[Part], study: Study) -> list[int]:
     return out
 
 
-def comp_of(study: Study, path: list[int]) -> list[dict[str, Any]]:
+def comp_of(study: Study, grid: TakesGrid, path: list[int]) -> list[dict[str, Any]]:
     """A path as the sheet keeps it: stretches that begin at their joins; empty for the first take
     throughout."""
     hits = {t.number: _in_song_time(study, t.number) for t in study.sheet.takes}
-    grid = takes_grid(study)
     if set(path) == {study.sheet.takes[0].number}:
         return []
     joins = joins_of(study, hits, grid.cells, grid.parts, path)
@@ -208,7 +207,7 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
             f"{avoids}{heard} Which take moves you is for your ears.",
             {"cost_now": round(single[grid.chosen[0]], 2), "cost_path": round(grid.cost(path), 2),
              "best_single": best, "joins": len(grid.proposed_joins), "path": path},
-            0.55, {"comp": comp_of(study, path)},
+            0.55, {"comp": comp_of(study, grid, path)},
             {"cost": Change(round(single[grid.chosen[0]], 2), round(grid.cost(path), 2))},
             bars=(max(1, study.bar_of(grid.proposed_joins[0].at_s) - 1),
                   study.bar_of(grid.proposed_joins[0].at_s)) if grid.proposed_joins else None,

@@ -8,6 +8,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.align.pairs import Pair
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, sort_pieces
 from arkund.core.mix.engine import Engine
@@ -17,23 +18,6 @@ from arkund.core.timing.grid import Grid
 
 Stage = Literal["source", "repaired", "placed", "clean", "equalised", "transient", "shaped"]
 KEPT_SOUNDS = 6
-
-
-@dataclass(frozen=True)
-class Pair:
-    """What `arkund.core.align.takes.align_take` found of one pair, less its curve."""
-
-    piece: str
-    mic: str
-    reference: str
-    delay_samples: float
-    polarity: int
-    best_shift_samples: float
-    gain_low_db: float
-    spread_samples: float
-    confidence: float
-    sure: bool
-    strokes: int
 
 
 @dataclass(frozen=True)

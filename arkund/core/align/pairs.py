@@ -28,14 +28,14 @@ LONGEST_WAY_MS = 14.0
 
 
 @dataclass(frozen=True)
-class PairAlignment:
+class Pair:
     """How ``mic`` stands against ``reference`` on one piece.
 
     ``delay_samples`` is the difference of first arrivals, positive where ``mic`` hears later;
     ``polarity`` 1 or −1; ``best_shift_samples`` the shift of ``mic`` (positive is later) for the
     fullest sum at the polarity found, ``gain_low_db`` what that sum gains below 120 Hz over the
     sum as recorded; ``spread_samples`` half the middle two thirds of the single strokes' delays;
-    ``confidence`` 0 to 1; ``lags`` and ``curve`` the filter for drawing, lags in samples.
+    ``confidence`` 0 to 1.
     """
 
     piece: str
@@ -49,6 +49,12 @@ class PairAlignment:
     confidence: float
     sure: bool
     strokes: int
+
+
+@dataclass(frozen=True)
+class PairAlignment(Pair):
+    """A pair with what it was read from: ``lags`` in samples and ``curve``, for drawing."""
+
     lags: NDArray[np.int64]
     curve: NDArray[np.float64]
 

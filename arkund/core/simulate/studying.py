@@ -6,7 +6,8 @@ from dataclasses import asdict
 from pathlib import Path
 
 from arkund.core.advise.start import first_sheet
-from arkund.core.advise.study import Pair, Study, TakeFacts
+from arkund.core.advise.study import Study, TakeFacts
+from arkund.core.align.pairs import Pair
 from arkund.core.align.takes import align_take
 from arkund.core.hits.detect import detect_hits
 from arkund.core.kit.roles import parse_mic_name

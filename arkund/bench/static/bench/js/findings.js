@@ -1,6 +1,6 @@
 // The findings column: what the tool says it heard and would do, one at a time.
 import { Refusal, getJson, notify, post } from "./api.js";
-import { address, bench, dropTry, keepTry, moveTo, on, setLoop, tell, tryValues } from "./bench.js";
+import { address, bench, dropTry, moveTo, on, setLoop, tell, tryValues } from "./bench.js";
 import { label, minus, speak } from "./draw.js";
 import { player } from "./player.js";
 import { chooseVariant, offerOther } from "./strip.js";
@@ -231,5 +231,5 @@ export function startFindings() {
   load().then(() => {
     if (new URLSearchParams(location.search).get("change") && current() && current().id === wished) openChange(current());
   });
-  return { hear, apply, change, decline, step: stepBy, keepTry, state };
+  return { hear, apply, change, decline, step: stepBy };
 }
