@@ -1,6 +1,7 @@
 // First pass: school, rows, progress.
-import { getJson, notify, post } from "./api.js";
+import { notify, post } from "./api.js";
 import { address } from "./bench.js";
+import { watchJob } from "./jobs.js";
 
 export function startFirstPass() {
   const holder = document.getElementById("pass");
@@ -23,23 +24,8 @@ export function startFirstPass() {
     school({ save: event.target.querySelector("input").value });
   });
 
-  async function watch() {
-    box.hidden = stop.hidden = false;
-    go.disabled = true;
-    for (;;) {
-      const state = await getJson(`/jobs/${job}/`);
-      box.querySelector("progress").value = state.share;
-      box.querySelector("p").textContent = `${state.message}, ${Math.round(state.share * 100)} %`;
-      if (state.state === "done") { location.reload(); return; }
-      if (state.state === "failed" || state.state === "cancelled") {
-        notify(state.message);
-        break;
-      }
-      await new Promise((wait) => setTimeout(wait, 250));
-    }
-    box.hidden = stop.hidden = true;
-    go.disabled = false;
-  }
+  const watch = () => watchJob(job, { box, go, cancel: stop });
+
   go.addEventListener("click", async () => {
     try {
       job = (await post(holder.dataset.start, {})).job;

@@ -1,5 +1,6 @@
 // Print: start, watch, cancel.
-import { getJson, notify, post } from "./api.js";
+import { notify, post } from "./api.js";
+import { watchJob } from "./jobs.js";
 
 export function startPrint() {
   const form = document.getElementById("print-form");
@@ -7,25 +8,7 @@ export function startPrint() {
   const box = document.getElementById("print-progress");
   let job = form.dataset.running || null;
 
-  async function watch() {
-    box.hidden = cancel.hidden = false;
-    go.disabled = true;
-    const began = performance.now();
-    for (;;) {
-      const state = await getJson(`/jobs/${job}/`);
-      box.querySelector("progress").value = state.share;
-      const left = state.share > 0.05 ? ((performance.now() - began) / state.share) * (1 - state.share) : 0;
-      box.querySelector("p").textContent = `${state.message}, ${Math.round(state.share * 100)} %${left > 1500 ? `, ${Math.ceil(left / 1000)} s to go` : ""}`;
-      if (state.state === "done") { location.reload(); return; }
-      if (state.state === "failed" || state.state === "cancelled") {
-        notify(state.message);
-        break;
-      }
-      await new Promise((wait) => setTimeout(wait, 250));
-    }
-    box.hidden = cancel.hidden = true;
-    go.disabled = false;
-  }
+  const watch = () => watchJob(job, { box, go, cancel });
 
   go.addEventListener("click", async () => {
     const stems = [...form.querySelectorAll("[name=stems]:checked")].map((c) => c.value);

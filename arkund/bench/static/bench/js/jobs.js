@@ -1,0 +1,23 @@
+// Watching long work: how far it is and how long yet, until it is over.
+import { getJson, notify } from "./api.js";
+
+// Parts: the box that holds progress and words, the button that starts, the one that cancels.
+export async function watchJob(job, { box, go, cancel }) {
+  box.hidden = cancel.hidden = false;
+  go.disabled = true;
+  const began = performance.now();
+  for (;;) {
+    const state = await getJson(`/jobs/${job}/`);
+    box.querySelector("progress").value = state.share;
+    const left = state.share > 0.05 ? ((performance.now() - began) / state.share) * (1 - state.share) : 0;
+    box.querySelector("p").textContent = `${state.message}, ${Math.round(state.share * 100)} %${left > 1500 ? `, ${Math.ceil(left / 1000)} s to go` : ""}`;
+    if (state.state === "done") { location.reload(); return; }
+    if (state.state === "failed" || state.state === "cancelled") {
+      notify(state.message);
+      break;
+    }
+    await new Promise((wait) => setTimeout(wait, 250));
+  }
+  box.hidden = cancel.hidden = true;
+  go.disabled = false;
+}
