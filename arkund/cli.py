@@ -108,6 +108,17 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("--bars", help="first-last, e.g. 5-12; the whole song by default")
     sub.add_argument("--as-recorded", action="store_true")
     sub.add_argument("-o", dest="out", type=Path, required=True, metavar="FILE.wav")
+    sub = add("export", _export, "write hits, edits, tempo map or sheet to a file")
+    sub.add_argument("song")
+    sub.add_argument("kind", choices=("midi", "csv", "json"))
+    sub.add_argument("-o", dest="out", type=Path, required=True, metavar="PATH")
+    sub = add("import-sheet", _import_sheet, "take over the settings of a sheet from a file")
+    sub.add_argument("song")
+    sub.add_argument("file", type=Path, metavar="FILE.json")
+    sub = add("tempo", _tempo, "take over the tempo map of a MIDI file, or find a drifting one")
+    sub.add_argument("song")
+    sub.add_argument("--midi", type=Path, metavar="FILE.mid")
+    sub.add_argument("--drifting", action="store_true", help="bar by bar from the strokes")
     sub = add("print", _print, "print stems and mix into a folder")
     sub.add_argument("song")
     sub.add_argument("-o", dest="out", type=Path, required=True, metavar="DIR")
@@ -262,9 +273,9 @@ def _render(args: argparse.Namespace) -> dict[str, Any]:
     song = _song(args.song)
     import soundfile as sf
 
-    from arkund.songs import rendering
+    from arkund.songs import rendering, timing
 
-    sheet = rendering.sheet_of(song)
+    sheet = timing.sheet_of(song)
     start, stop = _span(args.bars, sheet, rendering.grid_of(sheet))
     variant = "recorded" if args.as_recorded else "now"
     sound = rendering.render_span(sheet, args.node, variant, start, stop)  # type: ignore[arg-type]
@@ -305,6 +316,33 @@ def _print(args: argparse.Namespace) -> dict[str, Any]:
         "files": report.files, "null_db": report.null_db, "peak_dbfs": report.peak_dbfs,
         "loudness_lufs": report.loudness_lufs, "over": report.over,
     }  # fmt: skip
+
+
+def _export(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import exports
+
+    return {"files": [str(p) for p in exports.export(song, args.kind, args.out)]}
+
+
+def _import_sheet(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import exports, storage
+
+    with storage.song_lock(song.slug):
+        made = exports.import_sheet(song, args.file)
+    return {"revision": made.number, "label": made.label}
+
+
+def _tempo(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import storage, tempo
+
+    if bool(args.midi) == args.drifting:
+        raise ArkundError("Say either --midi FILE.mid or --drifting.")
+    with storage.song_lock(song.slug):
+        made = tempo.from_midi(song, args.midi) if args.midi else tempo.drifting(song)
+    return {"revision": made.number, "label": made.label}
 
 
 def _undo(args: argparse.Namespace) -> dict[str, Any]:

@@ -38,8 +38,8 @@ def data(tmp_path: Path, settings: object) -> Iterator[Path]:
     from arkund.songs import findings, storage
 
     settings.DATA = tmp_path  # type: ignore[attr-defined]
-    caches = (storage._known_sound_path, storage.load_hits, storage.load_overview,
-              storage.tile_cache, findings._remembered)  # fmt: skip
+    caches = (storage._known_sound_path, storage.load_hits, storage._kept_edits,
+              storage.load_overview, storage.tile_cache, findings._remembered)  # fmt: skip
     for cached in caches:
         cached.cache_clear()
     yield tmp_path

@@ -6,10 +6,12 @@ from django.http import HttpRequest
 
 from arkund.bench.requests import asked_bars, asked_mic, bars_of
 from arkund.core.kit.plan import place_mics, place_pieces
-from arkund.core.kit.roles import label, parse_mic_name, piece_family, sort_pieces
+from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.mix.graph import mic_order
 from arkund.core.mix.sheet import Sheet
-from arkund.songs.facts import hits_of, mic_files
+from arkund.core.timing.grid import Grid
+from arkund.songs import hits
+from arkund.songs.facts import mic_files
 from arkund.songs.models import MicFile, Song
 from arkund.songs.rendering import grid_of
 
@@ -35,7 +37,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
     mic = asked_mic(request, sheet)
     first, last = asked_bars(request, sheet, grid)
     rows = mic_files(song, sheet)
-    pieces = known_pieces(sheet)
+    pieces = hits.known_pieces(sheet)
     own = parse_mic_name(mic)
     return {
         "song": song,
@@ -63,10 +65,14 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
             "bpm": sheet.tempo.bpm,
             "beats": sheet.tempo.beats,
             "beat_s": grid.beat_s,
+            "bar_starts": bar_starts(sheet, grid),
             "first_downbeat_s": sheet.tempo.first_downbeat_s,
             "bars": bars_of(sheet, grid),
             "loop": [first, last],
-            "sheet": {"mics": {mic: sheet.mics[mic].model_dump(mode="json")}},
+            "sheet": {
+                "mics": {mic: sheet.mics[mic].model_dump(mode="json")},
+                "timing": sheet.timing.model_dump(mode="json"),
+            },
             "sections": [s.model_dump() for s in sheet.sections],
             "mics": mic_order(sheet),
             "peaks": {r.mic: 10 ** (r.measures.get("peak_dbfs", 0.0) / 20) for r in rows},
@@ -78,11 +84,9 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
     }
 
 
-def known_pieces(sheet: Sheet) -> list[str]:
-    """Pieces that have a mic or a stroke."""
-    close = {parse_mic_name(m).piece for m in sheet.mics} - {None}
-    struck = {h.piece for h in hits_of(sheet)}
-    return sort_pieces({p for p in close | struck if p})
+def bar_starts(sheet: Sheet, grid: Grid) -> list[float]:
+    """Seconds at which each bar begins, and the one after the last."""
+    return [round(grid.bar_start_s(n), 6) for n in range(1, bars_of(sheet, grid) + 2)]
 
 
 # The plan's view box is 208 by 214 units for 2.1 by 1.7 m; the drummer sits at the bottom.

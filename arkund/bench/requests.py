@@ -11,7 +11,7 @@ from arkund.core.mix.graph import VARIANTS, Variant, mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.grid import Grid
 from arkund.songs.models import Song
-from arkund.songs.rendering import sheet_of
+from arkund.songs.timing import sheet_of
 
 LONGEST_LOOP_BARS = 32
 

@@ -62,6 +62,19 @@ def align_rulers(mic: str) -> list[Ruler]:
     ]  # fmt: skip
 
 
+def timing_rulers(rule: int) -> list[Ruler]:
+    """Of one timing rule, by its place in the sheet."""
+    t = f"timing.rules.{rule}"
+    return [
+        Ruler(f"{t}.strength", "Strength", "", 0, 1, 0.05, 1, (0, 0.25, 0.5, 0.75, 1),
+              hint="how much of the way to its place each stroke goes"),
+        Ruler(f"{t}.window_ms", "Left alone within", "ms", 0, 60, 1, 0, (0, 10, 20, 40, 60),
+              hint="strokes this close to their place stay; bars: how far they are"),
+        Ruler(f"{t}.swing", "Swing", "", 0.5, 0.75, 0.01, 0.5, (0.5, 0.58, 0.67, 0.75),
+              hint="where every second line lies in its pair: 0.5 straight, 0.67 shuffled; bars: as played"),
+    ]  # fmt: skip
+
+
 def clean_rulers(mic: str) -> list[Ruler]:
     c = f"mics.{mic}.clean"
     return [

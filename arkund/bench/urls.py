@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from arkund.bench.views import changes, findings, printing, songs, sound, stations
+from arkund.bench.views import changes, findings, hits, printing, songs, sound, stations
 
 urlpatterns = [
     path("", songs.index, name="songs"),
@@ -14,6 +14,9 @@ urlpatterns = [
     path("<slug:slug>/", songs.enter, name="song"),
     path("<slug:slug>/keep/", changes.keep, name="keep"),
     path("<slug:slug>/comp/", changes.comp, name="comp"),
+    path("<slug:slug>/hits/", hits.correct, name="hits"),
+    path("<slug:slug>/move/", hits.move, name="move"),
+    path("<slug:slug>/edits.csv", hits.edit_list, name="edit-list"),
     path("<slug:slug>/undo/", changes.undo, name="undo"),
     path("<slug:slug>/redo/", changes.redo, name="redo"),
     path("<slug:slug>/take-back/", changes.take_back, name="take-back"),

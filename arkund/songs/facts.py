@@ -16,7 +16,8 @@ from arkund.core.mix.sheet import Clean, Sheet
 from arkund.core.units import ms_to_samples
 from arkund.songs import revisions, storage
 from arkund.songs.models import MicFile, Song
-from arkund.songs.rendering import engine_for, graph_of, sheet_of
+from arkund.songs.rendering import engine_for, graph_of
+from arkund.songs.timing import sheet_of
 
 
 def show(song: Song) -> dict[str, Any]:
@@ -56,7 +57,7 @@ def measures(song: Song) -> dict[str, Any]:
 
 def hits_of(sheet: Sheet) -> Sequence[Hit]:
     """The strokes that are heard, in the song's time."""
-    return sounding_hits(sheet, storage.load_hits)
+    return sounding_hits(sheet, storage.library())
 
 
 def hits(song: Song, take: int) -> dict[str, Any]:

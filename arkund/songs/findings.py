@@ -12,13 +12,13 @@ from arkund.core.advise.finding import Finding, finding_from
 from arkund.core.advise.findings import STATION_OF, questions
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School, school_of
-from arkund.core.advise.study import Study, TakeFacts
-from arkund.core.align.pairs import Pair
+from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.mix.sheet import Sheet
 from arkund.songs import revisions, storage
 from arkund.songs.models import Answer, Revision, Song
-from arkund.songs.rendering import engine_for, sheet_of
+from arkund.songs.studies import study_of
+from arkund.songs.timing import sheet_of
 from arkund.songs.wording import label_of
 
 OPEN = "open"
@@ -30,16 +30,7 @@ def school_of_song(song: Song) -> School:
 
 def study_of_song(song: Song, sheet: Sheet | None = None) -> Study:
     """The song under study, at its current revision by default."""
-    sheet = sheet or sheet_of(song)
-    facts = {}
-    for row in song.takes.prefetch_related("files").all():
-        listed = next((t for t in sheet.takes if t.number == row.number), None)
-        if listed is None:
-            continue
-        hits = storage.load_hits(listed.hits) if listed.hits else ()
-        measures = {f.mic: f.measures for f in row.files.all()}
-        facts[row.number] = TakeFacts(hits, [Pair(**p) for p in row.pairs], measures)
-    return Study(sheet, engine_for(sheet), storage.library(), facts)
+    return study_of(song, sheet or sheet_of(song))
 
 
 def memo_key(module: Module, subject: str, sheet: Sheet, school: School) -> str:
@@ -47,7 +38,7 @@ def memo_key(module: Module, subject: str, sheet: Sheet, school: School) -> str:
     parts = [
         module.key, subject, school.model_dump(),
         [t.model_dump(mode="json") for t in sheet.takes],
-        [s.model_dump(mode="json") for s in sheet.comp], list(module.reads(sheet, subject)),
+        [s.model_dump(mode="json") for s in sheet.comp], sheet.moves, list(module.reads(sheet, subject)),
     ]  # fmt: skip
     text = json.dumps(parts, sort_keys=True, default=_plain)
     return hashlib.sha1(text.encode()).hexdigest()

@@ -7,25 +7,15 @@ from numpy.typing import NDArray
 
 from arkund.core.measure.loudness import loudness_lufs
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import Graph, Variant, build
+from arkund.core.mix.graph import Graph, Variant, build, grid_of
 from arkund.core.mix.nodes import Node
-from arkund.core.mix.sheet import Patch, Sheet, apply_patch
-from arkund.core.timing.grid import Grid
+from arkund.core.mix.sheet import Sheet
 from arkund.core.units import SILENCE_DB, amplitude_to_db
 from arkund.songs import storage
-from arkund.songs.models import Song
+
+__all__ = ["grid_of"]
 
 MATCH_LIMIT_DB = 12.0
-
-
-def sheet_of(song: Song, revision: int | None = None, patch: Patch | None = None) -> Sheet:
-    """The sheet of a revision (the current one by default) with a try on top."""
-    if revision is None or (song.current and song.current.number == revision):
-        assert song.current is not None
-        sheet = song.current.sheet
-    else:
-        sheet = song.revisions.get(number=revision).sheet
-    return apply_patch(sheet, patch or {})
 
 
 def engine_for(sheet: Sheet) -> Engine:
@@ -35,11 +25,6 @@ def engine_for(sheet: Sheet) -> Engine:
 
 def graph_of(sheet: Sheet, variant: Variant = "now") -> Graph:
     return build(sheet, storage.library(), variant)
-
-
-def grid_of(sheet: Sheet) -> Grid:
-    t = sheet.tempo
-    return Grid(t.bpm, t.beats, t.unit, t.first_downbeat_s)
 
 
 def node_of(sheet: Sheet, name: str, variant: Variant) -> Node:

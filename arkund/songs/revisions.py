@@ -7,7 +7,9 @@ from django.db import transaction
 
 from arkund.core.errors import ArkundError
 from arkund.core.mix.sheet import Patch, Sheet, apply_patch, dump, inverse_patch
+from arkund.songs import storage
 from arkund.songs.models import Revision, Song
+from arkund.songs.timing import retimed
 from arkund.songs.wording import label_of
 
 
@@ -34,7 +36,6 @@ def first_revision(song: Song, sheet: Sheet, label: str, measures: dict[str, Any
     return _store(song, None, sheet, {}, {}, label, "", "load-in", measures)
 
 
-@transaction.atomic
 def keep(
     song_id: int,
     base: int,
@@ -49,7 +50,8 @@ def keep(
     """Store a change made from revision number ``base`` and make it current.
 
     Raises `Conflict` where ``base`` is no longer current and `SheetError` where the sheet refuses
-    the change. A change that changes nothing returns the current revision.
+    the change. A change that changes nothing returns the current revision. Moves that follow from
+    the change are reckoned before the database is held.
     """
     song = _locked(song_id)
     current = _current(song)
@@ -59,11 +61,17 @@ def keep(
     after = apply_patch(before, patch)
     if after == before:
         return current
+    after = retimed(song, before, after)
     inverse = inverse_patch(before, patch)
     words = label or label_of(patch, inverse)
-    return _store(
-        song, current, after, dict(patch), inverse, words, reason, station, measures or {}, finding
-    )
+    with transaction.atomic():
+        song = _locked(song_id)
+        now = _current(song)
+        if now.number != base:
+            raise Conflict(_path_between(song, base, now))
+        return _store(
+            song, now, after, dict(patch), inverse, words, reason, station, measures or {}, finding
+        )
 
 
 def values_before(sheet: Sheet, patch: Patch) -> dict[str, Any]:
@@ -107,7 +115,7 @@ def take_back(song_id: int, number: int, *, all_the_same: bool = False) -> Revis
     later = [r for r in _lineage(current) if r.number > number and set(r.patch) & set(target.patch)]
     if later and not all_the_same:
         raise Overlap(later)
-    after = apply_patch(current.sheet, target.inverse)
+    after = retimed(song, current.sheet, apply_patch(current.sheet, target.inverse))
     inverse = inverse_patch(current.sheet, target.inverse)
     label = f"Taken back: {target.label}"[:300]
     return _store(song, current, after, target.inverse, inverse, label, "", target.station, {})
@@ -134,6 +142,8 @@ def _store(
     inverse: dict[str, Any], label: str, reason: str, station: str, measures: dict[str, Any],
     finding: str = "",
 ) -> Revision:  # fmt: skip
+    if sheet.moves is not None:
+        storage.keep_edits(sheet.moves)
     last = song.revisions.order_by("-number").values_list("number", flat=True).first() or 0
     revision = Revision.objects.create(
         song=song, parent=parent, number=last + 1, patch=patch, inverse=inverse,

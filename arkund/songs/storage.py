@@ -7,6 +7,7 @@ import os
 import shutil
 import threading
 import time
+from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict
@@ -21,6 +22,7 @@ from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.mix.cache import DiskStore, TileCache
 from arkund.core.mix.graph import Library
+from arkund.core.timing.moves import EditList
 
 MEMO_DAYS = 60
 """Remembered findings are forgotten after so many days; they are counted again when asked for."""
@@ -89,6 +91,43 @@ def load_hits(digest: str) -> tuple[Hit, ...]:
     return tuple(Hit(**entry) for entry in json.loads(text))
 
 
+_tried_edits: OrderedDict[str, EditList] = OrderedDict()
+TRIED_EDITS = 32
+
+
+def name_edits(edits: EditList) -> str:
+    """The content hash of an edit list, which is held in memory until it is kept."""
+    digest = hashlib.sha256(_edits_text(edits)).hexdigest()
+    _tried_edits[digest] = edits
+    while len(_tried_edits) > TRIED_EDITS:
+        _tried_edits.popitem(last=False)
+    return digest
+
+
+def keep_edits(digest: str) -> None:
+    """Store an edit list that was tried; nothing is to be done for one that is stored."""
+    if digest in _tried_edits:
+        write_atomically(_edits_path(digest), _edits_text(_tried_edits[digest]))
+
+
+def load_edits(digest: str) -> EditList:
+    """The edit list of a content hash, tried or kept."""
+    return _tried_edits.get(digest) or _kept_edits(digest)
+
+
+@lru_cache(maxsize=16)
+def _kept_edits(digest: str) -> EditList:
+    return EditList.from_dict(json.loads(_edits_path(digest).read_text()))
+
+
+def _edits_text(edits: EditList) -> bytes:
+    return json.dumps(edits.as_dict(), separators=(",", ":")).encode()
+
+
+def _edits_path(digest: str) -> Path:
+    return data_folder() / "media" / "edits" / f"{digest}.json"
+
+
 def write_atomically(path: Path, content: bytes) -> None:
     """Write under a temporary name, then rename."""
     path.parent.mkdir(parents=True, exist_ok=True)
@@ -137,7 +176,7 @@ def store_memo(key: str, text: str) -> None:
 
 def library() -> Library:
     """Where rendering finds sounds and hit lists."""
-    return Library(path_of=_known_sound_path, hits_of=load_hits)
+    return Library(path_of=_known_sound_path, hits_of=load_hits, edits_of=load_edits)
 
 
 @lru_cache(maxsize=1)

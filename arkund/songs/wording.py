@@ -54,8 +54,14 @@ _FIELDS: dict[str, tuple[str, str]] = {
     "blend_db": ("blend", "dB"),
     "level_db": ("level", "dB"),
     "bpm": ("tempo", "BPM"),
+    "kick_alone_ms": ("kick's mics moved alone by up to", "ms"),
+    "changes": ("tempo changes", ""),
     "first_downbeat_s": ("bar 1", "s"),
 }
+_RULE_FIELDS = {
+    "strength": ("strength", "×"), "window_ms": ("left alone within", "ms"), "swing": ("swing", ""),
+    "school": ("school", ""), "division": ("finest division", ""),
+}  # fmt: skip
 _BAND_FIELDS = {"on": "", "gain_db": "dB", "frequency_hz": "Hz", "q": "Q", "kind": ""}
 
 
@@ -70,6 +76,15 @@ def path_words(path: str) -> tuple[str, str, str]:
             return whose, f"send from {mic_label(steps[3])}", "dB"
     elif steps[0] == "drum_bus":
         whose, rest = "drum bus", ".".join(steps[1:]).replace("compressor.on", "glue")
+    elif steps == ["timing", "rules"]:
+        return "song", "timing rules", ""
+    elif steps[:2] == ["timing", "rules"]:
+        return f"timing rule {int(steps[2]) + 1}", *_RULE_FIELDS.get(steps[3], (steps[3], ""))
+    elif steps[:2] in (["timing", "to_s"], ["timing", "lines"]) and len(steps) == 3:
+        what = "put by hand at" if steps[1] == "to_s" else "meant on the line, quarters"
+        return "one stroke", what, "s" if steps[1] == "to_s" else ""
+    elif len(steps) > 3 and steps[0] == "takes" and steps[2] == "corrections":
+        return "one stroke", "corrected", ""
     elif steps == ["comp"]:
         return "song", "takes joined, stretches", ""
     else:
@@ -86,7 +101,9 @@ def value_words(value: Any, unit: str) -> str:
     """A value as the interface writes it: a true minus sign, ``off`` for a shut fader."""
     if isinstance(value, bool):
         return "on" if value else "off"
-    if isinstance(value, (list, tuple)):
+    if value is None:
+        return "as it was"
+    if isinstance(value, (list, tuple, dict)):
         return str(len(value))
     if isinstance(value, (int, float)):
         if unit == "dB" and value <= OFF_DB:

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from django.test import Client
 
-from arkund.songs import rendering
+from arkund.songs import rendering, timing
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from tests.making import RATE, small_song
@@ -52,11 +52,11 @@ def test_a_path_is_kept_with_its_join_and_heard(client: Client, song: Song) -> N
     assert grid["chosen"] == [1, 3]
     assert grid["joins"][0]["hidden_by"] == "kick"
     song.refresh_from_db()
-    sheet = rendering.sheet_of(song)
+    sheet = timing.sheet_of(song)
     joined = rendering.render_span(sheet, "output", "recorded", 0, sheet.frames)
     alone = {
         n: rendering.render_span(
-            rendering.sheet_of(song, patch={"comp": [{"take": n, "at": 0}]}), "output", "recorded",
+            timing.sheet_of(song, patch={"comp": [{"take": n, "at": 0}]}), "output", "recorded",
             0, sheet.frames,
         ) for n in (1, 3)
     }  # fmt: skip

@@ -266,9 +266,9 @@ def test_strokes_follow_the_take_that_sounds_in_the_song_s_time(
 ) -> None:
     sheet, library, _ = two_takes
     joined = apply_patch(sheet, JOINED)
-    assert [round(h.time_s, 4) for h in sounding_hits(joined, library.hits_of)] == [1.0, 3.0]
+    assert [round(h.time_s, 4) for h in sounding_hits(joined, library)] == [1.0, 3.0]
     only_two = apply_patch(sheet, {"comp": [{"take": 2, "at": 0}]})
-    assert [round(h.time_s, 4) for h in sounding_hits(only_two, library.hits_of)] == [1.0, 3.0]
+    assert [round(h.time_s, 4) for h in sounding_hits(only_two, library)] == [1.0, 3.0]
     assert only_two.take.number == 2
     assert sheet.take.number == 1
 

@@ -1,35 +1,151 @@
-"""Edit: strokes over the lanes, and how early or late each fell."""
+"""Edit: every stroke early or late of its line, as played and as it falls now."""
 
+from collections import Counter
 from typing import Any
 
 import numpy as np
 
-from arkund.bench.pictures.common import Bars, shown_hits
+from arkund.bench.pictures.common import Bars, bars_of
+from arkund.core.advise.timing import kick_alone_ms, placements
+from arkund.core.hits.detect import Hit
+from arkund.core.kit.roles import label
 from arkund.core.mix.sheet import Sheet
+from arkund.core.timing.grid import Grid
+from arkund.core.timing.meant import DIVISIONS, lines_near
+from arkund.core.timing.quantise import Placement, best_division, share_to_move
+from arkund.core.timing.together import played_apart
+from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import grid_of
+from arkund.songs.studies import study_of
+from arkund.songs.timing import edits_of
+
+PAST_SAVING = 0.4
+"""Share of strokes to be moved far from which on recording again is cheaper."""
 
 
 def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
-    grid = grid_of(sheet)
-    step = grid.beat_s / 4
-    hits = shown_hits(sheet, 0, sheet.frames)
-    for hit in hits:
-        place = (hit["t"] - grid.first_downbeat_s) / step
-        hit["late_ms"] = round((place - round(place)) * step * 1000, 1)
-    pieces = sorted({h["piece"] for h in hits})
-    placement = []
-    for piece in pieces:
-        late = np.array([h["late_ms"] for h in hits if h["piece"] == piece])
-        low, middle, high = np.percentile(late, [16, 50, 84])
-        placement.append(
-            {
-                "piece": piece,
-                "strokes": len(late),
-                "middle_ms": round(float(middle), 1),
-                "spread_ms": round(float(high - low) / 2, 1),
-            }
-        )
+    grid, study = grid_of(sheet), study_of(song, sheet)
+    placed = placements(study)
+    hits = hits_of(sheet)
+    division = sheet.timing.rules[-1].division if sheet.timing.rules else best_division(hits, grid)
+    swing = sheet.timing.rules[-1].swing if sheet.timing.rules else 0.5
+    times = np.array([h.time_s for h in hits])
+    lines = grid.seconds_of(lines_near(grid.quarters_at(times), division, swing))
+    late = (times - lines) * 1000
+    shown = [
+        {"id": h.id, "piece": h.piece, "t": h.time_s, "v": h.velocity, "kind": h.kind,
+         "sure": h.confidence, "late_ms": round(float(ms), 1)}
+        for h, ms in zip(hits, late, strict=True)
+    ]  # fmt: skip
+    moved = {m.id: m for m in edits_of(sheet).moves if m.shift_s or m.kick_s}
+    for row in shown:
+        if row["id"] in moved:
+            row["moved_ms"] = round(moved[row["id"]].shift_s * 1000, 1)
+    limit, under = kick_alone_ms(study)
     return {
-        "placement": placement,"hits": hits, "pieces": pieces, "rulers": {},
-            "summary": f"{len(hits)} strokes on {len(pieces)} pieces."}  # fmt: skip
+        "hits": shown, "division": division, "swing": round(swing * 100),
+        "placement": _placement(hits, late, grid, division),
+        "unclear": _unclear(placed, grid), "apart": _apart(placed, grid),
+        "edits": _edits(sheet, grid), "kick_limit_ms": limit, "kick_under_db": under,
+        "kicks_alone": sum(1 for m in moved.values() if m.kick_s),
+        "saving": _saving(placed), "rulers": _rulers(sheet, placed, hits, grid, division),
+        "summary": _summary(hits, moved),
+    }  # fmt: skip
+
+
+def _placement(
+    hits: list[Hit], late: np.ndarray, grid: Grid, division: str
+) -> list[dict[str, Any]]:
+    """The drummer's feel: middle and spread by piece, and the middle on each place in the beat."""
+    steps = DIVISIONS[division]
+    phases = np.rint(grid.quarters_at(np.array([h.time_s for h in hits])) * steps).astype(int)
+    out = []
+    for piece in sorted({h.piece for h in hits}):
+        own = np.array([h.piece == piece for h in hits])
+        low, middle, high = np.percentile(late[own], [16, 50, 84])
+        by_phase = [
+            round(float(np.median(late[own & (phases % round(steps) == k)])), 1)
+            if np.sum(own & (phases % round(steps) == k)) >= 3 else None
+            for k in range(round(steps))
+        ]  # fmt: skip
+        out.append(
+            {"piece": piece, "strokes": int(own.sum()), "middle_ms": round(float(middle), 1),
+             "spread_ms": round(float(high - low) / 2, 1), "low_ms": round(float(low), 1),
+             "high_ms": round(float(high), 1), "phases": by_phase}
+        )  # fmt: skip
+    return out
+
+
+def _unclear(placed: list[Placement], grid: Grid) -> list[dict[str, Any]]:
+    """Strokes between two lines: what they could have been meant on, and the words to ask with."""
+    out = []
+    for p in placed:
+        if p.clear or p.line is None:
+            continue
+        line_s = float(grid.seconds_of(np.array([p.line]))[0])
+        off = (p.from_s - line_s) * 1000
+        why = "would run into its neighbour" if p.rule == "too close" else "between two lines"
+        out.append(
+            {"id": p.event.lead.id, "t": p.from_s, "line": p.line, "bar": int(grid.bar_at(p.from_s)),
+             "words": f"{label(p.event.lead.piece)} at {grid.place(p.from_s)}: {why}, "
+                      f"{abs(off):.0f} ms {'after' if off > 0 else 'before'} {grid.place(line_s)}"}
+        )  # fmt: skip
+    return out
+
+
+def _apart(placed: list[Placement], grid: Grid) -> list[dict[str, Any]]:
+    remedies = {
+        "alone": "the kick's own mics can follow",
+        "midpoint": "cannot be parted: put the middle on the line, or replace the stroke",
+        "cut": "two shells at once: they move together",
+    }
+    return [
+        {"id": a.event.lead.id, "t": a.event.lead.time_s, "gap_ms": a.gap_ms, "kind": a.kind,
+         "remedy": a.remedy, "bar": int(grid.bar_at(a.event.lead.time_s)),
+         "words": f"{grid.place(a.event.lead.time_s)} {a.kind}: {label(a.other.piece)} "
+                  f"{abs(a.gap_ms):.1f} ms {'after' if a.gap_ms > 0 else 'before'}; "
+                  f"{remedies[a.remedy]}"}
+        for a in sorted(played_apart([p.event for p in placed]), key=lambda a: -abs(a.gap_ms))
+    ]  # fmt: skip
+
+
+def _edits(sheet: Sheet, grid: Grid) -> list[dict[str, Any]]:
+    return [
+        {"id": m.id, "t": m.to_s, "bar": int(grid.bar_at(m.to_s)),
+         "words": f"{grid.place(m.from_s)} {' + '.join(label(p) for p in m.pieces)}: "
+                  f"{m.shift_s * 1000:+.1f} ms, {m.rule or 'carried along'}"
+                  + (f"; kick mics alone {m.kick_s * 1000:+.1f} ms" if m.kick_s else "")}
+        for m in edits_of(sheet).moves if m.shift_s or m.kick_s
+    ]  # fmt: skip
+
+
+def _rulers(
+    sheet: Sheet, placed: list[Placement], hits: list[Hit], grid: Grid, division: str
+) -> dict[str, Any]:
+    """How far strokes are from their places, and where every second line is played."""
+    off = np.array([abs(p.target_s - p.from_s) * 1000 for p in placed if p.line is not None])
+    pair = 2 / DIVISIONS[division]
+    phase = (grid.quarters_at(np.array([h.time_s for h in hits])) % pair) / pair
+    out = {}
+    for n in range(len(sheet.timing.rules)):
+        out[f"timing.rules.{n}.window_ms"] = {"bars": bars_of(off, 0, 60, 60, "own")}
+        out[f"timing.rules.{n}.swing"] = {
+            "bars": bars_of(phase[(phase >= 0.5) & (phase <= 0.75)], 0.5, 0.75, 50, "own")
+        }
+    return out
+
+
+def _saving(placed: list[Placement]) -> str:
+    share, way = share_to_move(placed)
+    if share < PAST_SAVING:
+        return ""
+    return (f"{share:.0%} of the strokes stray by more than 12 ms, half of them by over {way:.0f} "
+            "ms: recording again is cheaper than mending this take.")  # fmt: skip
+
+
+def _summary(hits: list[Hit], moved: dict[str, Any]) -> str:
+    rules = Counter(m.rule for m in moved.values())
+    how = ", ".join(f"{n} by {rule or 'other rules'}" for rule, n in rules.most_common())
+    pieces = len({h.piece for h in hits})
+    return f"{len(hits)} strokes on {pieces} pieces" + (f"; moved: {how}." if how else ".")

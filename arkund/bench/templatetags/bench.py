@@ -1,5 +1,6 @@
 """Filters for figures and names."""
 
+import json
 from typing import Any
 
 from django import template
@@ -33,6 +34,12 @@ def figure(value: Any, digits: int = 1) -> str:
         return "silent"
     text = f"{float(value):.{digits}f}"
     return "0" + text[2:] if float(text) == 0 and text[0] == "-" else text.replace("-", "−")
+
+
+@register.filter
+def as_json(value: Any) -> str:
+    """Plain data for a ``data-`` attribute; the template escapes it."""
+    return json.dumps(value)
 
 
 @register.filter

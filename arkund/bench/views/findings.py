@@ -12,7 +12,7 @@ from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import parse_mic_name
 from arkund.songs import counting, findings, jobs, schools
 from arkund.songs.models import Job, Song
-from arkund.songs.rendering import sheet_of
+from arkund.songs.timing import sheet_of
 
 UNDER_WAY = (Job.State.QUEUED, Job.State.RUNNING)
 

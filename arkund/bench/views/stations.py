@@ -14,7 +14,9 @@ from arkund.bench.requests import asked_bars, asked_mic, asked_sheet, song_named
 from arkund.bench.views.findings import running_pass
 from arkund.core.errors import ArkundError
 from arkund.core.mix.sheet import Sheet
-from arkund.songs import facts
+from arkund.core.timing.meant import DIVISIONS
+from arkund.core.timing.quantise import best_division, usual_spread_ms
+from arkund.songs import facts, findings, hits
 from arkund.songs.models import Job, Song
 from arkund.songs.rendering import grid_of
 
@@ -46,6 +48,30 @@ def page(request: HttpRequest, slug: str, station: str) -> HttpResponse:
     return render(request, f"bench/{station}.html", context)
 
 
+def _rule(request: HttpRequest, sheet: Sheet) -> int:
+    """The timing rule in the query, or the last."""
+    text = request.GET.get("rule", "")
+    last = len(sheet.timing.rules) - 1
+    return min(int(text), last) if text.isdigit() else last
+
+
+def _timing(song: Song, sheet: Sheet, request: HttpRequest) -> dict[str, Any]:
+    """What the Edit page shows of rules: those there are, and what a new one starts from."""
+    school = findings.school_of_song(song).timing
+    rules = [r.model_dump() for r in sheet.timing.rules]
+    division = best_division(facts.hits_of(sheet), grid_of(sheet))
+    fresh = {"school": "exact", "division": division, "window_ms": 0.0}
+    if school != "exact":
+        # Feel brings in only what strays.
+        window = usual_spread_ms(facts.hits_of(sheet), grid_of(sheet), division)
+        fresh |= {"school": "feel", "window_ms": min(round(window, 1), 60.0)}
+    return {
+        "rules": rules, "rule": _rule(request, sheet), "divisions": list(DIVISIONS),
+        "fresh": fresh, "pieces": hits.known_pieces(sheet), "kinds": hits.KINDS,
+        "now": rules[_rule(request, sheet)] if rules else None,
+    }  # fmt: skip
+
+
 def _bus(request: HttpRequest, sheet: Sheet) -> str:
     """The parallel bus in the query, or the first."""
     name = request.GET.get("bus", "")
@@ -63,6 +89,8 @@ def _rulers(station: str, mic: str, request: HttpRequest, sheet: Sheet) -> list[
     if station == "bus":
         name = _bus(request, sheet)
         return rulers.bus_rulers(name, []) if name else []
+    if station == "edit":
+        return rulers.timing_rulers(_rule(request, sheet)) if sheet.timing.rules else []
     by_station = {
         "align": rulers.align_rulers, "level": rulers.level_rulers, "clean": rulers.clean_rulers,
         "dynamics": rulers.dynamics_rulers,
@@ -73,6 +101,8 @@ def _rulers(station: str, mic: str, request: HttpRequest, sheet: Sheet) -> list[
 def _extra(
     station: str, song: Song, sheet: Sheet, mic: str, request: HttpRequest
 ) -> dict[str, Any]:
+    if station == "edit":
+        return _timing(song, sheet, request)
     if station == "load-in":
         return {
             "rows": [{"file": f, "mic": sheet.mics[f.mic]} for f in facts.mic_files(song, sheet)]

@@ -1,6 +1,6 @@
 """Edit: which take to use where, and where to join them."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -12,6 +12,7 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.hits.detect import Hit
+from arkund.core.mix.graph import take_hits
 from arkund.core.mix.nodes import File
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.comp import (
@@ -133,9 +134,8 @@ def _rides(row: list[Cell], take: int) -> str:
 
 
 def _in_song_time(study: Study, number: int) -> list[Hit]:
-    offset = next(t.offset for t in study.sheet.takes if t.number == number) / study.rate
-    hits = study.takes[number].hits
-    return [replace(h, time_s=h.time_s - offset) for h in hits] if offset else list(hits)
+    take = next(t for t in study.sheet.takes if t.number == number)
+    return take_hits(study.sheet, take, study.hits_of)
 
 
 def _ring(study: Study, take: int, at_s: float) -> tuple[float, float]:

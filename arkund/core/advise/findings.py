@@ -13,6 +13,7 @@ from arkund.core.advise import (
     level,
     load_in,
     takes,
+    unexplained,
 )
 from arkund.core.advise.finding import Finding
 from arkund.core.advise.module import Module
@@ -21,8 +22,8 @@ from arkund.core.advise.study import Study
 from arkund.core.mix.sheet import Sheet
 
 MODULES: tuple[Module, ...] = (
-    load_in.MODULE, takes.MODULE, comp.MODULE, align.POLARITY_MODULE, align.MODULE, level.WILD_MODULE,
-    level.MODULE, clean.MODULE, eq.MODULE,
+    load_in.MODULE, takes.MODULE, unexplained.MODULE, comp.MODULE, align.POLARITY_MODULE,
+    align.MODULE, level.WILD_MODULE, level.MODULE, clean.MODULE, eq.MODULE,
     dynamics.MODULE, balance.MODULE, bus.MODULE, bus.MIX_MODULE,
 )  # fmt: skip
 """In signal order: what a later one hears, an earlier one has settled."""

@@ -60,7 +60,7 @@ def _wild(study: Study, mic: str) -> list[Finding]:
     if over < WILD_DB or alone < WILD_DB / 2:
         return []
     gain = -round(alone, 1)
-    start = max(round((times[at] - 0.002) * study.rate), 0)
+    start = max(round((study.before_moves_s(times[at]) - 0.002) * study.rate), 0)
     later = [t for t in times if t > times[at] + 0.05]
     length = min((later[0] - times[at] - 0.01) if later else 0.8, 0.8)
     patch = _brought_down(study, mic, start, max(round(length * study.rate), 1), gain)

@@ -2,7 +2,7 @@
 
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -12,7 +12,16 @@ from arkund.core.align.pairs import Pair
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, sort_pieces
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import Graph, Library, build, mic_order, sounding_hits
+from arkund.core.mix.graph import (
+    Graph,
+    Library,
+    build,
+    grid_of,
+    joined_source,
+    mic_order,
+    sounding_hits,
+)
+from arkund.core.mix.nodes import Node
 from arkund.core.mix.sheet import Patch, Sheet, apply_patch
 from arkund.core.timing.grid import Grid
 
@@ -55,8 +64,7 @@ class Study:
 
     @property
     def grid(self) -> Grid:
-        t = self.sheet.tempo
-        return Grid(t.bpm, t.beats, t.unit, t.first_downbeat_s)
+        return grid_of(self.sheet)
 
     @property
     def facts(self) -> TakeFacts:
@@ -70,9 +78,25 @@ class Study:
         return found
 
     def _sounding_hits(self) -> list[Hit]:
-        by_digest = {t.hits: self.takes[t.number].hits for t in self.sheet.takes
-                     if t.hits and t.number in self.takes}  # fmt: skip
-        return sounding_hits(self.sheet, lambda digest: by_digest.get(digest, ()))
+        return sounding_hits(self.sheet, replace(self.library, hits_of=self.hits_of))
+
+    def hits_of(self, digest: str) -> Sequence[Hit]:
+        """A take's hit list by its content hash."""
+        return next((self.takes[t.number].hits for t in self.sheet.takes
+                     if t.hits == digest and t.number in self.takes), ())  # fmt: skip
+
+    def joined(self, mic: str) -> Node:
+        """A mic as recorded with its takes joined, before any move."""
+        return joined_source(mic, self.sheet, self.library)
+
+    def before_moves_s(self, seconds: float) -> float:
+        """Where what is heard at a time lay before strokes were moved."""
+        if self.sheet.moves is None:
+            return seconds
+        moves = self.library.edits_of(self.sheet.moves).moves
+        begins = np.array([m.at / self.rate + m.shift_s for m in moves])
+        at = int(np.searchsorted(begins, seconds + 1e-4, "right")) - 1
+        return seconds - moves[at].shift_s if at >= 0 else seconds
 
     @property
     def mics(self) -> list[str]:

@@ -17,6 +17,7 @@ from arkund.core.mix.nodes import (
     GateRule,
     Mended,
     Mixed,
+    Moved,
     Node,
     Placed,
     Processed,
@@ -30,23 +31,33 @@ from arkund.core.mix.processors import (
     TransientProcess,
 )
 from arkund.core.mix.sheet import OFF_DB, Clean, Mic, Repair, Sheet, Take
+from arkund.core.timing.corrections import corrected
+from arkund.core.timing.grid import Change, Grid
+from arkund.core.timing.moves import ALL, KICK, EditList, moved_hits
 from arkund.core.units import db_to_amplitude, ms_to_samples
 
 Variant = Literal["now", "removed", "recorded"]
 VARIANTS: tuple[Variant, ...] = ("now", "removed", "recorded")
 
 
+def no_edits(digest: str) -> EditList:
+    """For songs in which nothing was moved."""
+    raise SheetError(f"The edit list {digest[:12]} is missing from the media folder.")
+
+
 @dataclass(frozen=True)
 class Library:
-    """Where the sheet's content hashes lead: stored sound files and hit lists."""
+    """Where the sheet's content hashes lead: stored sound files, hit lists and edit lists."""
 
     path_of: Callable[[str], Path]
     hits_of: Callable[[str], Sequence[Hit]]
+    edits_of: Callable[[str], EditList] = no_edits
 
 
 @dataclass(frozen=True)
 class MicStages:
-    """One mic after each stage; `shaped` is the pre-fader tap."""
+    """One mic after each stage: `source` as recorded with joins and moves, `repaired` and the rest
+    on top of that; `shaped` is the pre-fader tap."""
 
     source: Node
     repaired: Node
@@ -128,6 +139,13 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     return Graph(mics, outs, feeds, squeezed, returns, total, output)
 
 
+def grid_of(sheet: Sheet) -> Grid:
+    """The sheet's tempo map."""
+    t = sheet.tempo
+    changes = tuple(Change(c.bar, c.bpm, c.beats, c.unit) for c in t.changes)
+    return Grid(t.bpm, t.beats, t.unit, t.first_downbeat_s, changes)
+
+
 def mic_order(sheet: Sheet) -> list[str]:
     """Mics in the order in which they are summed and listed."""
     return sorted(sheet.mics, key=lambda name: sheet.mics[name].name.order)
@@ -148,11 +166,12 @@ def _sends(
 
 def _mic_stages(name: str, sheet: Sheet, library: Library, variant: Variant) -> MicStages:
     mic = sheet.mics[name]
-    source = _source(name, sheet, library)
+    joined = joined_source(name, sheet, library)
+    source = _moved(joined, name, sheet, library)
     if variant == "recorded":
         return MicStages(*[source] * 7)
     gain = db_to_amplitude(mic.trim_db) * mic.polarity
-    repaired = _repaired(source, mic.repair, sheet.rate)
+    repaired = _moved(_repaired(joined, mic.repair, sheet.rate), name, sheet, library)
     placed = repaired
     if gain != 1.0 or mic.delay_samples:
         placed = Placed(repaired, gain, mic.delay_samples)
@@ -173,8 +192,8 @@ def _mic_stages(name: str, sheet: Sheet, library: Library, variant: Variant) -> 
     return MicStages(source, repaired, placed, clean, stages[1], stages[2], stages[3])
 
 
-def _source(name: str, sheet: Sheet, library: Library) -> Node:
-    """A mic's sound as recorded: of the one take, or of the comp's takes joined."""
+def joined_source(name: str, sheet: Sheet, library: Library) -> Node:
+    """A mic's sound before any move: of the one take, or of the comp's takes joined."""
 
     def file_of(take: Take) -> Node:
         found = take.sources.get(name)
@@ -195,20 +214,50 @@ def _source(name: str, sheet: Sheet, library: Library) -> Node:
     )  # fmt: skip
 
 
-def sounding_hits(sheet: Sheet, hits_of: Callable[[str], Sequence[Hit]]) -> list[Hit]:
-    """The strokes that are heard, in the song's time: each stretch's own, by the take it is of."""
+def _moved(source: Node, name: str, sheet: Sheet, library: Library) -> Node:
+    """The source with the song's moves; the kick's close mics may have moves of their own."""
+    if sheet.moves is None:
+        return source
+    tracks = library.edits_of(sheet.moves).tracks
+    track = KICK if sheet.mics[name].role in KICK_ROLES and KICK in tracks else ALL
+    slices = tracks[track]
+    return Moved(source, f"{sheet.moves}-{track}", tuple(s.at for s in slices),
+                 tuple(s.offset for s in slices), tuple(s.fade for s in slices))  # fmt: skip
+
+
+KICK_ROLES = ("kick_in", "kick_out", "kick_sub")
+
+
+def take_hits(sheet: Sheet, take: Take, hits_of: Callable[[str], Sequence[Hit]]) -> list[Hit]:
+    """One take's strokes with what an ear corrected, in the song's time."""
+    listed = corrected(hits_of(take.hits) if take.hits else (), take.corrections)
+    if not take.offset:
+        return listed
+    shift = take.offset / sheet.rate
+    return [replace(h, time_s=round(h.time_s - shift, 6)) for h in listed]
+
+
+def played_hits(sheet: Sheet, hits_of: Callable[[str], Sequence[Hit]]) -> list[Hit]:
+    """The strokes of the takes as joined, before any move: each stretch's own."""
     takes = {t.number: t for t in sheet.takes}
     stretches = [(s.take, s.at) for s in sheet.comp] or [(sheet.take.number, 0)]
     ends = [*(at for _, at in stretches[1:]), None]
-    out: list[Hit] = []
-    for (number, at), end in zip(stretches, ends, strict=True):
-        take = takes[number]
-        for hit in hits_of(take.hits) if take.hits else ():
-            frame = hit.time_s * sheet.rate - take.offset
-            if (frame >= at or at == 0) and (end is None or frame < end):
-                moved = replace(hit, time_s=round(hit.time_s - take.offset / sheet.rate, 6))
-                out.append(moved if take.offset else hit)
-    return out
+    known = {number: take_hits(sheet, takes[number], hits_of) for number, _ in stretches}
+    return [
+        hit
+        for (number, at), end in zip(stretches, ends, strict=True)
+        for hit in known[number]
+        if (hit.time_s * sheet.rate >= at or at == 0)
+        and (end is None or hit.time_s * sheet.rate < end)
+    ]
+
+
+def sounding_hits(sheet: Sheet, library: Library) -> list[Hit]:
+    """The strokes that are heard, in the song's time: joined, corrected and moved."""
+    hits = played_hits(sheet, library.hits_of)
+    if sheet.moves is None:
+        return hits
+    return moved_hits(hits, library.edits_of(sheet.moves), sheet.rate)
 
 
 def _repaired(source: Node, repair: Repair, rate: int) -> Node:
@@ -237,7 +286,7 @@ def gate_rule(name: str, mic: Mic, sheet: Sheet, library: Library) -> GateRule:
         piece = mic.name.piece
         onsets = tuple(
             round(h.time_s * rate + mic.delay_samples)
-            for h in sounding_hits(sheet, library.hits_of)
+            for h in sounding_hits(sheet, library)
             if h.piece == piece
         )
     return GateRule(c.opens_on, c.threshold_db, c.hysteresis_db, c.range_db, timing, onsets)

@@ -13,6 +13,7 @@ The choice depends on settings alone, so a tile is the same whether previewed or
 
 import hashlib
 import json
+from bisect import bisect_right
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -136,6 +137,54 @@ class Spliced(Node):
                 share = np.clip((n - (following[1] - following[3]) + 0.5) / following[3], 0, 1)
                 sound = sound * np.cos(share * np.pi / 2).astype(np.float32)
             out[first - start : last - start] += sound
+        return out
+
+
+@dataclass(frozen=True)
+class Moved(Node):
+    """The source with its strokes moved: slices as (first sample, offset into the source, fade in
+    samples), named by the edit list's content hash and track.
+
+    A slice comes in over a raised cosine while the one before goes out; what both carry is alike,
+    so their amplitudes, not their powers, add up to one.
+    """
+
+    source: Node
+    name: str
+    at: tuple[int, ...]
+    offsets: tuple[int, ...]
+    fades: tuple[int, ...]
+
+    @property
+    def is_cheap(self) -> bool:
+        return True
+
+    @cached_property
+    def key(self) -> str:
+        return key_of("moved", 1, self.source.key, self.name)
+
+    def render(self, reader: Reader, start: int, stop: int) -> Audio:
+        out = np.zeros(stop - start, np.float32)
+        first = max(bisect_right(self.at, start) - 1, 0)
+        # One read serves all slices of the span: offsets lie close to each other.
+        last = bisect_right(self.at, stop) + 1
+        offsets = self.offsets[first : last + 1]
+        low, high = start + min(offsets), stop + max(offsets)
+        sound = reader.read(self.source, low, high)
+        for n in range(first, min(last, len(self.at))):
+            end = self.at[n + 1] if n + 1 < len(self.at) else stop
+            a, b = max(self.at[n] if n else start, start), min(end, stop)
+            if a < b:
+                shift = self.offsets[n] - low
+                out[a - start : b - start] = sound[a + shift : b + shift]
+            if n + 1 < len(self.at):
+                a, b = max(end - self.fades[n + 1], start), min(end, stop)
+                if a < b:
+                    share = (np.arange(a, b) - end + self.fades[n + 1] + 0.5) / self.fades[n + 1]
+                    rising = (0.5 - 0.5 * np.cos(np.pi * share)).astype(np.float32)
+                    shift = self.offsets[n + 1] - low
+                    coming = sound[a + shift : b + shift]
+                    out[a - start : b - start] += rising * (coming - out[a - start : b - start])
         return out
 
 

@@ -26,13 +26,31 @@ class _Part(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
 
+class TempoChange(_Part):
+    """From the beginning of ``bar`` on: this tempo and meter."""
+
+    bar: int = Field(ge=2)
+    bpm: float = Field(ge=20, le=400)
+    beats: int = Field(4, ge=1, le=32)
+    unit: Literal[2, 4, 8, 16] = 4
+
+
 class Tempo(_Part):
-    """Constant tempo; bar 1 begins at ``first_downbeat_s``."""
+    """The tempo map; bar 1 begins at ``first_downbeat_s``. Changes by rising bar, each holding
+    until the next; without any the tempo is constant."""
 
     bpm: float = Field(120.0, ge=20, le=400)
     beats: int = Field(4, ge=1, le=32)
     unit: Literal[2, 4, 8, 16] = 4
     first_downbeat_s: float = Field(0.0, ge=-60, le=600)
+    changes: tuple[TempoChange, ...] = ()
+
+    @model_validator(mode="after")
+    def _changes_in_order(self) -> "Tempo":
+        bars = [c.bar for c in self.changes]
+        if bars != sorted(set(bars)):
+            raise ValueError("tempo changes stand in order, one to a bar")
+        return self
 
 
 class Section(_Part):
@@ -50,12 +68,24 @@ class Source(_Part):
     pick: Literal["mono", "left", "right", "sum"] = "mono"
 
 
+class Correction(_Part):
+    """What an ear changed about one stroke of the hit list, by its id; an id that the list does
+    not have adds a stroke. Times in s in the take's files."""
+
+    gone: bool = False
+    piece: str | None = Field(None, pattern=r"^[a-z]+(_[0-9]+)?$")
+    time_s: float | None = Field(None, ge=0, le=100_000)
+    velocity: int | None = Field(None, ge=1, le=127)
+    kind: Literal["accent", "plain", "ghost", "flam", "roll"] | None = None
+
+
 class Take(_Part):
     """One pass through the song; ``hits`` is the content hash of its hit list."""
 
     number: int = Field(ge=1)
     sources: dict[str, Source]
     hits: str | None = None
+    corrections: dict[str, Correction] = {}
     offset: int = Field(0, ge=-100_000_000, le=100_000_000)
     """Samples by which the take's files run ahead of the song: its bar 1 lies that much later."""
 
@@ -67,6 +97,29 @@ class Stretch(_Part):
     take: int = Field(ge=1)
     at: int = Field(ge=0)
     fade_ms: float = Field(2.0, ge=0.1, le=200)
+
+
+class TimingRule(_Part):
+    """How a run of bars is put in time. Later rules override earlier ones."""
+
+    start_bar: int = Field(1, ge=1)
+    bars: int = Field(1, ge=1, le=100_000)
+    school: Literal["exact", "feel"] = "feel"
+    division: Literal["1/4", "1/8", "1/8t", "1/16", "1/16t", "1/32"] = "1/16"
+    strength: float = Field(1.0, ge=0, le=1)
+    window_ms: float = Field(0.0, ge=0, le=60)
+    swing: float = Field(0.5, ge=0.5, le=0.75)
+
+
+class Timing(_Part):
+    """What is wanted of the strokes' places: rules by span; single strokes by hit id put at a
+    time (s in the song), or told the line on which they were meant (quarters since bar 1); how far
+    the kick's close mics may follow the snare alone."""
+
+    rules: tuple[TimingRule, ...] = ()
+    to_s: dict[str, float] = {}
+    lines: dict[str, float] = {}
+    kick_alone_ms: float = Field(0.0, ge=0, le=15)
 
 
 class ClipGain(_Part):
@@ -224,6 +277,9 @@ class Sheet(_Part):
     sections: tuple[Section, ...] = ()
     takes: tuple[Take, ...]
     comp: tuple[Stretch, ...] = ()
+    timing: Timing = Timing()
+    moves: str | None = Field(None, pattern=r"^[0-9a-f]{64}$")
+    """Content hash of the edit list that `timing` came to."""
     mics: dict[str, Mic]
     parallel: dict[str, ParallelBus] = {}
     drum_bus: DrumBus = DrumBus()
@@ -281,7 +337,8 @@ def apply_patch(sheet: Sheet, patch: Patch) -> Sheet:
     """A new sheet with the values of ``patch`` in place.
 
     Raises `SheetError` on an unknown path or a value out of its range. A send to a mic that
-    exists may be added to a bus; otherwise only what is there can be changed.
+    exists may be added to a bus, and entries to the tables of single strokes, from which None
+    takes them away; otherwise only what is there can be changed.
     """
     if not patch:
         return sheet
@@ -292,7 +349,11 @@ def apply_patch(sheet: Sheet, patch: Patch) -> Sheet:
         for step in parents:
             node = _child(node, step, path)
         is_send = len(parents) == 3 and parents[0] == "parallel" and parents[2] == "sends"
-        if isinstance(node, list):
+        if _is_stroke_table(parents):
+            node.pop(last, None)
+            if value is not None:
+                node[last] = value
+        elif isinstance(node, list):
             _child(node, last, path)
             node[int(last)] = value
         elif isinstance(node, dict) and (last in node or (is_send and last in document["mics"])):
@@ -312,8 +373,16 @@ def inverse_patch(sheet: Sheet, patch: Patch) -> dict[str, Any]:
         try:
             out[path] = read_path(sheet, path)
         except SheetError:
-            out[path] = OFF_DB  # a send that did not exist was shut
+            # A stroke that nothing was said of; a send that did not exist was shut.
+            out[path] = None if _is_stroke_table(path.split(".")[:-1]) else OFF_DB
     return out
+
+
+def _is_stroke_table(parents: list[str]) -> bool:
+    """Whether a path leads to a table that holds entries by hit id."""
+    if len(parents) == 3:
+        return parents[0] == "takes" and parents[2] == "corrections"
+    return parents in (["timing", "to_s"], ["timing", "lines"])
 
 
 def _child(node: Any, step: str, path: str) -> Any:

@@ -1,51 +1,127 @@
-"""Bars and beats of a song with a constant tempo, and the tempo estimated from its strokes."""
+"""Bars and beats of a song, and a constant tempo estimated from its strokes."""
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
 
 @dataclass(frozen=True)
+class Change:
+    """From the beginning of ``bar`` on: another tempo, another meter, or both."""
+
+    bar: int
+    bpm: float
+    beats: int = 4
+    unit: int = 4
+
+
+@dataclass(frozen=True)
 class Grid:
-    """``bpm`` quarter notes a minute; ``beats`` of a ``unit``-th note to the bar; bar 1 begins at
-    ``first_downbeat_s``."""
+    """The tempo map: ``bpm`` quarter notes a minute and ``beats`` of a ``unit``-th note to the
+    bar; bar 1 begins at ``first_downbeat_s``; ``changes`` by rising bar, each holding until the
+    next. Times in seconds; places in bars (1-based, with their fraction) or in *quarters*, quarter
+    notes since the beginning of bar 1."""
 
     bpm: float
     beats: int = 4
     unit: int = 4
     first_downbeat_s: float = 0.0
+    changes: tuple[Change, ...] = ()
+
+    @cached_property
+    def _legs(self) -> "_Legs":
+        """Where each constant stretch of the map begins, in bars, quarters and seconds."""
+        parts = [Change(1, self.bpm, self.beats, self.unit)]
+        for change in self.changes:
+            if change.bar <= parts[-1].bar:
+                parts.pop()
+            parts.append(change)
+        bars = np.array([c.bar for c in parts], np.float64)
+        per_bar = np.array([c.beats * 4 / c.unit for c in parts])
+        per_quarter_s = np.array([60.0 / c.bpm for c in parts])
+        quarters = np.concatenate([[0.0], np.cumsum(np.diff(bars) * per_bar[:-1])])
+        lengths_s = np.diff(quarters) * per_quarter_s[:-1]
+        seconds = self.first_downbeat_s + np.concatenate([[0.0], np.cumsum(lengths_s)])
+        return _Legs(bars, quarters, seconds, per_bar, per_quarter_s, parts)
 
     @property
     def beat_s(self) -> float:
+        """Length of a beat where the song begins."""
         return 60.0 / self.bpm * 4 / self.unit
 
     @property
     def bar_s(self) -> float:
+        """Length of a bar where the song begins."""
         return self.beat_s * self.beats
+
+    def seconds_of(self, quarters: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Times of places in quarter notes since bar 1."""
+        m = self._legs
+        at = np.maximum(np.searchsorted(m.quarters, quarters, "right") - 1, 0)
+        return m.seconds[at] + (quarters - m.quarters[at]) * m.per_quarter_s[at]
+
+    def quarters_at(self, seconds: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Places of times, in quarter notes since bar 1; before it the first tempo is taken on."""
+        m = self._legs
+        at = np.maximum(np.searchsorted(m.seconds, seconds, "right") - 1, 0)
+        return m.quarters[at] + (seconds - m.seconds[at]) / m.per_quarter_s[at]
+
+    def quarters_of_bar(self, bar: float) -> float:
+        """Quarter notes from bar 1 to a bar (1-based, fractions allowed)."""
+        m = self._legs
+        at = max(int(np.searchsorted(m.bars, bar, "right")) - 1, 0)
+        return float(m.quarters[at] + (bar - m.bars[at]) * m.per_bar[at])
 
     def bar_start_s(self, bar: float) -> float:
         """Seconds at which a bar (1-based, fractions allowed) begins."""
-        return self.first_downbeat_s + (bar - 1) * self.bar_s
+        return float(self.seconds_of(np.array([self.quarters_of_bar(bar)]))[0])
 
     def bar_at(self, seconds: float) -> float:
         """Bar (1-based, with its fraction) at a time."""
-        return 1 + (seconds - self.first_downbeat_s) / self.bar_s
+        m = self._legs
+        quarters = float(self.quarters_at(np.array([seconds]))[0])
+        at = max(int(np.searchsorted(m.quarters, quarters, "right")) - 1, 0)
+        return float(m.bars[at] + (quarters - m.quarters[at]) / m.per_bar[at])
+
+    def meter_at(self, bar: float) -> tuple[int, int]:
+        """``(beats, unit)`` of a bar."""
+        part = self._legs.part_at(bar)
+        return part.beats, part.unit
+
+    def bpm_at(self, bar: float) -> float:
+        return self._legs.part_at(bar).bpm
 
     def place(self, seconds: float) -> str:
         """``8.2.31``: bar, beat, hundredths of a beat."""
-        beats = max(seconds - self.first_downbeat_s, 0.0) / self.beat_s
-        bar, rest = divmod(beats, self.beats)
-        return f"{int(bar) + 1}.{int(rest) + 1}.{int(rest % 1 * 100):02d}"
+        at = self.bar_at(max(seconds, self.first_downbeat_s))
+        # A time that was rounded to the microsecond still lies in the bar that it begins.
+        bar = int(at + 1e-6)
+        hundredths = int(max(at - bar, 0.0) * self.meter_at(bar)[0] * 100 + 1e-3)
+        return f"{bar}.{hundredths // 100 + 1}.{hundredths % 100:02d}"
 
     def bars_in(self, seconds: float) -> int:
         """Number of whole or begun bars until ``seconds``."""
-        return max(1, int(np.ceil((seconds - self.first_downbeat_s) / self.bar_s - 1e-6)))
+        return max(1, int(np.ceil(self.bar_at(seconds) - 1 - 1e-6)))
 
     def frames_of_bars(self, first: int, last: int, rate: int) -> tuple[int, int]:
         """Sample span of bars ``first`` to ``last``, both included."""
         start = round(self.bar_start_s(first) * rate)
         return max(start, 0), round(self.bar_start_s(last + 1) * rate)
+
+
+@dataclass(frozen=True)
+class _Legs:
+    bars: NDArray[np.float64]
+    quarters: NDArray[np.float64]
+    seconds: NDArray[np.float64]
+    per_bar: NDArray[np.float64]
+    per_quarter_s: NDArray[np.float64]
+    parts: list[Change]
+
+    def part_at(self, bar: float) -> Change:
+        return self.parts[max(int(np.searchsorted(self.bars, bar, "right")) - 1, 0)]
 
 
 def parse_meter(text: str) -> tuple[int, int]:

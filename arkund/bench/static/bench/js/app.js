@@ -97,6 +97,8 @@ function moveMic(by) {
 const KEYS = {
   " ": togglePlay,
   1: () => chooseVariant("recorded"), 2: () => chooseVariant("now"), 3: () => chooseVariant("removed"), 4: () => chooseVariant("other"),
+  e: () => station && station.stepEdit && station.stepEdit(),
+  u: () => station && station.stepUnexplained && station.stepUnexplained(),
   j: () => station && station.stepJoin && station.stepJoin(),
   f: () => findings && findings.step(1), g: () => findings && findings.step(-1),
   h: () => findings && findings.hear(), a: () => findings && findings.apply(),

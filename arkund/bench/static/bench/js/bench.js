@@ -19,8 +19,18 @@ export function query(extra = {}) {
   return new URLSearchParams(values).toString();
 }
 
+// Bars begin where the server says; beyond the last one its length goes on.
 export function barStart(bar) {
-  return bench.first_downbeat_s + (bar - 1) * bench.beat_s * bench.beats;
+  const starts = bench.bar_starts, last = starts.length - 1;
+  const n = Math.max(0, Math.min(Math.floor(bar) - 1, last - 1));
+  return starts[n] + (bar - 1 - n) * (starts[n + 1] - starts[n]);
+}
+
+export function barAt(seconds) {
+  const starts = bench.bar_starts;
+  let n = 0;
+  while (n < starts.length - 2 && starts[n + 1] <= seconds + 1e-9) n += 1;
+  return n + 1 + (seconds - starts[n]) / (starts[n + 1] - starts[n]);
 }
 
 export function loopFrames() {

@@ -44,6 +44,7 @@ export function startFindings() {
     // While findings still come in, the first of the mic in hand leads until one was taken up.
     const kept = state.taken && current() && current().id;
     state.rows = found.findings;
+    tell("findings", found.findings);
     const open = found.findings.filter((f) => f.state === "open");
     state.open = [...open.filter((f) => f.mic === bench.mic), ...open.filter((f) => f.mic !== bench.mic)];
     const wanted = kept || wished;

@@ -1,10 +1,12 @@
 // Stacked waveform lanes with strokes, bars and sections; zoom from the song to single samples.
 import { getBytes } from "./api.js";
-import { address, barStart, bench, loopFrames, on, query } from "./bench.js";
+import { address, barAt, barStart, bench, loopFrames, on, query } from "./bench.js";
 import { colour, familyOf, label, outline } from "./draw.js";
 import { player } from "./player.js";
 
-const TOP = 26;
+const TIMING = 128; // height of the picture of early and late above the lanes
+const TOP = TIMING + 26;
+const SPANS_MS = [10, 20, 40];
 const NAMES = 78;
 
 const PIECE = (mic) => {
@@ -14,14 +16,14 @@ const PIECE = (mic) => {
   return "";
 };
 
-export function startLanes(onStroke) {
+export function startLanes(onStroke, act) {
   const canvas = document.getElementById("lanes");
   const pen = canvas.getContext("2d");
   const [a, b] = loopFrames();
   const view = { start: a, stop: b };
   let hits = [];
   let data = null;
-  let chosen = null;
+  let chosen = [], drag = null, box = null, feel = null;
   let width = 0, height = 0;
 
   const x = (frame) => NAMES + ((frame - view.start) / (view.stop - view.start)) * (width - NAMES);
@@ -31,7 +33,7 @@ export function startLanes(onStroke) {
   function draw() {
     const ratio = devicePixelRatio || 1;
     width = canvas.clientWidth;
-    height = Math.max(13 * 26, document.getElementById("work").clientHeight - 78);
+    height = Math.max(bench.mics.length * 16 + TOP, document.getElementById("work").clientHeight - 68);
     if (canvas.width !== width * ratio || canvas.height !== height * ratio) {
       canvas.width = width * ratio;
       canvas.height = height * ratio;
@@ -60,16 +62,20 @@ export function startLanes(onStroke) {
       pen.fillText(label(mic), 4, middle + 4);
     });
     for (const hit of hits) drawHit(hit, lane, hues);
+    drawTiming(hues, quiet, hair);
+    if (box) {
+      pen.strokeStyle = ink;
+      pen.strokeRect(Math.min(box.x0, box.x1), Math.min(box.y0, box.y1), Math.abs(box.x1 - box.x0), Math.abs(box.y1 - box.y0));
+    }
     pen.fillStyle = colour("trouble");
     const at = x(player.position());
     if (at >= NAMES) pen.fillRect(at - 0.75, TOP, 1.5, height - TOP);
   }
 
   function drawGrid(hair, quiet) {
-    const bar = bench.beat_s * bench.beats;
-    const perBar = (bar * bench.rate * (width - NAMES)) / (view.stop - view.start);
-    const first = Math.max(1, Math.floor((view.start / bench.rate - bench.first_downbeat_s) / bar));
-    const last = Math.min(bench.bars + 1, Math.ceil((view.stop / bench.rate - bench.first_downbeat_s) / bar) + 2);
+    const first = Math.max(1, Math.floor(barAt(view.start / bench.rate)));
+    const last = Math.min(bench.bars + 1, Math.ceil(barAt(view.stop / bench.rate)) + 1);
+    const perBar = ((barStart(first + 1) - barStart(first)) * bench.rate * (width - NAMES)) / (view.stop - view.start);
     const step = perBar > 30 ? 1 : perBar > 8 ? 4 : 8;
     pen.font = "10px 'Spline Sans Mono'";
     bench.sections.forEach((s, i) => {
@@ -91,7 +97,7 @@ export function startLanes(onStroke) {
       if ((n - 1) % step === 0) { pen.fillStyle = quiet; pen.fillText(String(n), at + 3, 23); }
       if (perBar > 120) {
         pen.fillStyle = hair;
-        for (let k = 1; k < bench.beats; k += 1) pen.fillRect(x((barStart(n) + k * bench.beat_s) * bench.rate), TOP, 1, height);
+        for (let k = 1; k < bench.beats; k += 1) pen.fillRect(x(barStart(n + k / bench.beats) * bench.rate), TOP, 1, height);
       }
     }
     const [from, to] = loopFrames().map(x);
@@ -99,6 +105,46 @@ export function startLanes(onStroke) {
     pen.globalAlpha = 0.06;
     pen.fillRect(Math.max(from, NAMES), 14, Math.min(to, width) - Math.max(from, NAMES), height);
     pen.globalAlpha = 1;
+  }
+
+  let most = SPANS_MS[0];
+
+  // Late is up; the grid is the zero line, the drum in hand's usual place a soft band.
+  function drawTiming(hues, quiet, hair) {
+    const zero = 24 + (TIMING - 24) / 2, scale = (TIMING - 34) / 2 / most;
+    pen.font = "10px 'Spline Sans Mono'";
+    for (const ms of [-most, -most / 2, 0, most / 2, most]) {
+      pen.fillStyle = ms ? hair : quiet;
+      pen.fillRect(NAMES, zero - ms * scale, width - NAMES, 1);
+      pen.fillStyle = quiet;
+      const words = ms === most ? `${ms} ms late` : ms === -most ? `${-ms} ms early` : String(Math.abs(ms));
+      pen.fillText(words, 4, zero - ms * scale + 3);
+    }
+    if (feel) {
+      pen.globalAlpha = 0.14;
+      pen.fillStyle = hues[familyOf(bench.piece)];
+      pen.fillRect(NAMES, zero - feel.high_ms * scale, width - NAMES, Math.max((feel.high_ms - feel.low_ms) * scale, 2));
+      pen.globalAlpha = 1;
+    }
+    for (const hit of hits) {
+      const at = x(hit.t * bench.rate);
+      if (at < NAMES || at > width + 3) continue;
+      const y = (ms) => zero - Math.max(-most, Math.min(most, ms)) * scale;
+      const family = familyOf(hit.piece), own = !bench.piece || hit.piece === bench.piece;
+      if (hit.moved_ms) {
+        pen.strokeStyle = hues[family];
+        pen.globalAlpha = 0.5;
+        pen.beginPath();
+        pen.moveTo(at, y(hit.late_ms));
+        pen.lineTo(at - hit.moved_ms * 0.001 * bench.rate * (width - NAMES) / (view.stop - view.start), y(hit.late_ms - hit.moved_ms));
+        pen.stroke();
+        pen.globalAlpha = 1;
+      }
+      pen.globalAlpha = own || chosen.includes(hit) ? 1 : 0.35;
+      pen.fillStyle = hues[family];
+      pen.fill(new Path2D(outline(family, at, y(hit.late_ms), chosen.includes(hit) ? 6 : hit.kind === "ghost" ? 2.2 : 3.2)));
+      pen.globalAlpha = 1;
+    }
   }
 
   // What was fetched is drawn where it belongs, also while its successor is on the way.
@@ -135,21 +181,21 @@ export function startLanes(onStroke) {
   }
 
   function drawHit(hit, lane, hues) {
-    const at = x(hit.t * bench.rate);
+    const dragged = drag && drag.hit === hit && drag.moved;
+    const at = dragged ? drag.at : x(hit.t * bench.rate);
     if (at < NAMES - 4 || at > width + 4) return;
-    const own = bench.mics.findIndex((m) => PIECE(m) === hit.piece);
-    const row = own >= 0 ? own : bench.mics.findIndex((m) => m.startsWith("overhead"));
+    const row = rowOf(hit.piece);
     if (row < 0) return;
     const y = TOP + row * lane + 5;
     const family = familyOf(hit.piece);
-    const r = hit === chosen ? 6 : hit.kind === "ghost" ? 2.4 : hit.kind === "accent" ? 4.2 : 3.3;
+    const r = chosen.includes(hit) ? 6 : hit.kind === "ghost" ? 2.4 : hit.kind === "accent" ? 4.2 : 3.3;
     pen.fillStyle = hues[family];
     pen.strokeStyle = colour("ground");
     pen.lineWidth = 1;
     const shape = new Path2D(outline(family, at, y, r));
     pen.fill(shape);
     pen.stroke(shape);
-    if (hit === chosen) {
+    if (chosen.includes(hit) && chosen.length === 1) {
       pen.fillStyle = colour("ink");
       pen.fillRect(at - 0.5, TOP, 1, height - TOP);
     }
@@ -209,15 +255,46 @@ export function startLanes(onStroke) {
   let grip = null;
   canvas.addEventListener("pointerdown", (event) => {
     canvas.setPointerCapture(event.pointerId);
+    if (event.shiftKey) {
+      box = { x0: event.offsetX, y0: event.offsetY, x1: event.offsetX, y1: event.offsetY };
+      return;
+    }
+    const hit = hitAt(event.offsetX, event.offsetY);
+    if (hit) {
+      drag = { hit, from: event.offsetX, at: event.offsetX, moved: false };
+      return;
+    }
     grip = { x: event.offsetX, start: view.start, stop: view.stop, moved: false };
   });
   canvas.addEventListener("pointermove", (event) => {
+    if (box) { box.x1 = event.offsetX; box.y1 = event.offsetY; paint(); return; }
+    if (drag) {
+      drag.at = event.offsetX;
+      drag.moved ||= Math.abs(drag.at - drag.from) > 4;
+      if (drag.moved) paint();
+      return;
+    }
     if (!grip) return;
     const by = ((grip.x - event.offsetX) / (width - NAMES)) * (grip.stop - grip.start);
     if (Math.abs(grip.x - event.offsetX) > 3) grip.moved = true;
     if (grip.moved) show(grip.start + by, grip.stop + by);
   });
   canvas.addEventListener("pointerup", (event) => {
+    if (box) {
+      const done = box;
+      box = null;
+      chooseAll(hits.filter((h) => inside(h, done)));
+      return;
+    }
+    if (drag) {
+      const { hit, at, from, moved } = drag;
+      drag = null;
+      // Alt leaves the grid's pull aside.
+      if (moved) act.move(hit, hit.t + (frameAt(at) - frameAt(from)) / bench.rate, event.altKey);
+      else choose(hit);
+      paint();
+      return;
+    }
     if (grip && !grip.moved) pick(event.offsetX, event.offsetY);
     grip = null;
   });
@@ -228,13 +305,44 @@ export function startLanes(onStroke) {
       if (mic) location.search = `?mic=${mic}&bars=${bench.loop.join("-")}`;
       return;
     }
-    const near = hits.map((h) => [Math.abs(x(h.t * bench.rate) - px), h]).sort((p, q) => p[0] - q[0])[0];
-    choose(near && near[0] < 12 ? near[1] : null);
+    choose(null);
+  }
+
+  const rowOf = (piece) => {
+    const own = bench.mics.findIndex((m) => PIECE(m) === piece);
+    return own >= 0 ? own : bench.mics.findIndex((m) => m.startsWith("overhead"));
+  };
+
+  // The mark under the pointer: among the lanes that of its own row, above them any.
+  function hitAt(px, py) {
+    if (px < NAMES) return null;
+    const row = Math.floor((py - TOP) / laneHeight());
+    const near = hits.filter((h) => py < TIMING || Math.abs(rowOf(h.piece) - row) < 1)
+      .map((h) => [Math.abs(x(h.t * bench.rate) - px), h]).sort((p, q) => p[0] - q[0])[0];
+    return near && near[0] < 9 ? near[1] : null;
+  }
+
+  function inside(hit, { x0, y0, x1, y1 }) {
+    const at = x(hit.t * bench.rate), y = TOP + (rowOf(hit.piece) + 0.5) * laneHeight();
+    const timed = Math.min(y0, y1) < TIMING;
+    return at >= Math.min(x0, x1) && at <= Math.max(x0, x1) && (timed || (y >= Math.min(y0, y1) - 8 && y <= Math.max(y0, y1) + 8));
+  }
+
+  // A double click on a drum's lane says that it was struck there.
+  canvas.addEventListener("dblclick", (event) => {
+    const mic = bench.mics[Math.floor((event.offsetY - TOP) / laneHeight())];
+    if (mic && PIECE(mic) && event.offsetX > NAMES && event.offsetY > TOP && !hitAt(event.offsetX, event.offsetY)) act.add(PIECE(mic), frameAt(event.offsetX) / bench.rate);
+  });
+
+  function chooseAll(some) {
+    chosen = some;
+    onStroke(some);
+    paint();
   }
 
   function choose(hit) {
-    chosen = hit;
-    onStroke(hit);
+    chosen = hit ? [hit] : [];
+    onStroke(chosen);
     if (hit) {
       const at = hit.t * bench.rate, span = view.stop - view.start;
       if (at < view.start || at > view.stop) show(at - span / 2, at + span / 2);
@@ -242,7 +350,17 @@ export function startLanes(onStroke) {
     paint();
   }
 
-  on("picture", (picture) => { hits = picture.hits || []; paint(); });
+  on("picture", (picture) => {
+    hits = picture.hits || [];
+    feel = (picture.placement || []).find((p) => p.piece === bench.piece) || null;
+    // The smallest span that holds all but a few strokes.
+    const far = hits.map((h) => Math.max(Math.abs(h.late_ms), Math.abs(h.late_ms - (h.moved_ms || 0)))).sort((p, q) => p - q);
+    most = SPANS_MS.find((ms) => ms >= (far[Math.floor(far.length * 0.97)] || 0)) || SPANS_MS.at(-1);
+    chosen = hits.filter((h) => chosen.some((c) => c.id === h.id));
+    onStroke(chosen);
+    paint();
+    load();
+  });
   on("loop", () => { paint(); });
   on("playing", paint);
   document.getElementById("zoom-song").addEventListener("click", () => show(0, bench.frames));
@@ -253,10 +371,16 @@ export function startLanes(onStroke) {
 
   window.arkund.lanes = { view, show, frames };
   return {
+    chosen: () => chosen,
+    goTo(seconds, id) {
+      const span = Math.min(view.stop - view.start, 4 * bench.rate), at = seconds * bench.rate;
+      show(at - span / 2, at + span / 2);
+      choose(hits.find((h) => h.id === id) || null);
+    },
     stepStroke(direction) {
       const own = hits.filter((h) => h.piece === bench.piece);
       if (!own.length) return;
-      const at = chosen ? chosen.t : view.start / bench.rate;
+      const at = chosen.length ? chosen[0].t : view.start / bench.rate;
       const next = direction > 0 ? own.find((h) => h.t > at + 1e-6) : own.filter((h) => h.t < at - 1e-6).at(-1);
       if (next) choose(next);
     },

@@ -4,7 +4,7 @@
 // on and scheduled at exact frames; all states that are there run together, only one is let
 // through, so switching is at the same sample. A change swaps new chunks in under the old ones.
 import { getBytes, notify } from "./api.js";
-import { address, bench, loopFrames, on, query, tell } from "./bench.js";
+import { address, barStart, bench, loopFrames, on, query, tell } from "./bench.js";
 
 const AHEAD_S = 0.4;
 const FADE_S = 0.008;
@@ -32,7 +32,7 @@ class Player {
   setSpan() {
     [this.start, this.stop] = loopFrames();
     this.length = this.stop - this.start;
-    const bar = bench.beat_s * bench.beats * bench.rate;
+    const bar = (barStart(bench.loop[0] + 1) - barStart(bench.loop[0])) * bench.rate;
     this.chunk = Math.round(Math.min(bar, 4 * bench.rate));
     this.count = Math.ceil(this.length / this.chunk);
   }

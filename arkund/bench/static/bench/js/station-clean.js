@@ -1,6 +1,6 @@
 // Clean: the mic over the loop with what the gate takes, how it rings, what the gate does.
 import { getBytes } from "./api.js";
-import { address, bench, keepValues, on, query } from "./bench.js";
+import { address, barStart, bench, keepValues, on, query } from "./bench.js";
 import { clear, colour, el, familyOf, levels, minus, outline, path } from "./draw.js";
 
 export function startClean() {
@@ -46,8 +46,7 @@ export function startClean() {
     for (const [a, b] of picture.openings) pen.fillRect(x(a), 28, x(b) - x(a), 234);
     pen.globalAlpha = 1;
     pen.fillStyle = colour("hairline");
-    const bar = bench.beat_s * bench.rate;
-    for (let f = bench.first_downbeat_s * bench.rate; f < stop; f += bar) if (f >= start) pen.fillRect(x(f), 28, 1, 234);
+    for (let n = bench.loop[0]; n <= bench.loop[1]; n += 1 / bench.beats) pen.fillRect(x(barStart(n) * bench.rate), 28, 1, 234);
     const wave = (values, tone) => {
       pen.fillStyle = tone;
       for (let c = 0; c < waves.columns; c += 1) {

@@ -1,5 +1,5 @@
 // Shape, dynamics: strokes as stems before and after, the reduction hanging from the top.
-import { bench, on } from "./bench.js";
+import { barStart, bench, on } from "./bench.js";
 import { clear, el, familyOf, levels, mark, minus, path } from "./draw.js";
 
 export function startDynamics() {
@@ -24,9 +24,8 @@ function drawStems(p) {
   const x = (t) => 34 + ((t * bench.rate - start) / (stop - start)) * 656;
   const y = (db) => 62 + (Math.max(Math.min(db, 0), -48) / -48) * 140;
   levels(svg, y, [0, -12, -24, -36, -48], 34, 690);
-  const bar = bench.beat_s * bench.beats;
   for (let n = bench.loop[0]; n <= bench.loop[1] + 1; n += 1) {
-    const at = x(bench.first_downbeat_s + (n - 1) * bar);
+    const at = x(barStart(n));
     el(svg, "line", { class: "gridline", x1: at, x2: at, y1: 8, y2: 202 });
     if (n <= bench.loop[1]) el(svg, "text", { x: at + 3, y: 216 }, `bar ${n}`);
   }

@@ -1,50 +1,156 @@
-// Edit: lanes, early and late, the chosen stroke.
-import { bench, loopFrames, on } from "./bench.js";
-import { clear, el, familyOf, label, levels, mark, minus } from "./draw.js";
+// Edit: strokes early and late over the lanes, rules, single strokes, and the lists to walk.
+import { notify, post } from "./api.js";
+import { address, barAt, bench, keepValues, moveTo, on, setLoop, tell } from "./bench.js";
+import { label, minus } from "./draw.js";
 import { startLanes } from "./lanes.js";
+import { player } from "./player.js";
+
+const NUDGE_MS = 1, FINE_MS = 0.1;
 
 export function startEdit() {
-  let hits = [];
   const box = document.getElementById("stroke");
-  const lanes = startLanes((hit) => {
-    box.textContent = hit
-      ? `${label(hit.piece)} at ${hit.t.toFixed(4)} s · ${hit.kind} · velocity ${hit.v} · ${minus(hit.late_ms)} ms ${hit.late_ms > 0 ? "late" : "early"} · sure ${Math.round(hit.sure * 100)} %`
-      : "none chosen; N and B step through this drum's";
-  });
+  const tools = document.getElementById("stroke-tools");
+  const pieces = document.getElementById("stroke-piece"), kinds = document.getElementById("stroke-kind");
+  const at = { unexplained: -1, edits: -1 };
+  let picture = null, places = [];
 
-  function draw() {
-    const [start, stop] = loopFrames().map((f) => f / bench.rate);
-    const shown = hits.filter((h) => h.t >= start && h.t < stop);
-    const svg = clear(document.getElementById("timing"));
-    const y = (ms) => 100 - Math.max(-30, Math.min(30, ms)) * 3;
-    levels(svg, y, [-30, -20, -10, 0, 10, 20, 30], 26, 278);
-    el(svg, "text", { x: 278, y: y(30) + 10, "text-anchor": "end" }, "late");
-    el(svg, "text", { x: 278, y: y(-30) - 3, "text-anchor": "end" }, "early");
-    for (const h of shown) {
-      const family = familyOf(h.piece);
-      mark(svg, family, 28 + ((h.t - start) / (stop - start)) * 246, y(h.late_ms), h.kind === "ghost" ? 2 : 3, { class: `solid ${family}` });
+  async function send(part, data) {
+    try {
+      moveTo(await post(address(part), { ...data, base: bench.revision }));
+      tell("sound");
+      tell("try");
+    } catch (error) {
+      notify(error.message);
+      if (error.status === 409) setTimeout(() => location.reload(), 2500);
     }
   }
 
-  function fillPieces(placement) {
+  function showStrokes(some) {
+    tools.hidden = !some.length;
+    if (!some.length) box.textContent = "none chosen; click one, Shift-drag a box, N and B step through this drum’s";
+    else if (some.length > 1) box.textContent = `${some.length} strokes chosen`;
+    else {
+      const [h] = some;
+      const moved = h.moved_ms ? ` · moved ${h.moved_ms > 0 ? "+" : ""}${minus(h.moved_ms)} ms` : "";
+      box.textContent = `${label(h.piece)} at ${h.t.toFixed(4)} s · ${h.kind} · velocity ${h.v} · ${minus(Math.abs(h.late_ms))} ms ${h.late_ms > 0 ? "late" : "early"}${moved} · sure ${Math.round(h.sure * 100)} %`;
+      pieces.value = h.piece;
+      kinds.value = h.kind;
+    }
+  }
+
+  const lanes = startLanes(showStrokes, {
+    move: (hit, to_s, free) => send("move/", { id: hit.id, to_s, free }),
+    add: (piece, at_s) => send("hits/", { piece, at_s }),
+  });
+  const ids = () => lanes.chosen().map((h) => h.id);
+  const change = (what) => ids().length && send("hits/", { ids: ids(), change: what });
+  pieces.addEventListener("change", () => change({ piece: pieces.value }));
+  kinds.addEventListener("change", () => change({ kind: kinds.value }));
+  document.getElementById("stroke-gone").addEventListener("click", () => change({ gone: true }));
+  document.getElementById("stroke-back").addEventListener("click", () => {
+    keepValues(Object.fromEntries(ids().map((id) => [`timing.to_s.${id}`, null])));
+  });
+  document.getElementById("lanes").addEventListener("keydown", (event) => {
+    const by = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+    if (event.key === "Delete" || event.key === "Backspace") change({ gone: true });
+    else if (by) change({ nudge_s: (by * (event.shiftKey ? FINE_MS : NUDGE_MS)) / 1000 });
+    else return;
+    event.preventDefault();
+  });
+
+  // Rules: one for the song or for the bars of the loop; the server says what a new one holds.
+  const fresh = document.getElementById("new-rule");
+  fresh.querySelectorAll("button").forEach((button) => button.addEventListener("click", async () => {
+    const span = button.dataset.span === "song" ? [1, bench.bars] : bench.loop;
+    const rule = { ...JSON.parse(fresh.dataset.fresh), start_bar: span[0], bars: span[1] - span[0] + 1 };
+    await keepRules([...JSON.parse(fresh.dataset.rules), rule]);
+  }));
+  const drop = document.getElementById("rule-drop");
+  drop?.addEventListener("click", () => keepRules(JSON.parse(drop.dataset.rules).filter((_, n) => n !== Number(drop.dataset.rule))));
+  async function keepRules(rules) {
+    box.textContent = "putting strokes in time …";
+    await keepValues({ "timing.rules": rules });
+    location.search = `?mic=${bench.mic}&bars=${bench.loop.join("-")}`;
+  }
+
+  function goTo(item) {
+    const bar = Math.max(1, Math.min(bench.bars, Math.floor(barAt(item.t))));
+    setLoop(bar, bar);
+    lanes.goTo(item.t, item.id);
+  }
+
+  function fill(name, items, row) {
+    const holder = document.querySelector(`[data-list=${name}]`);
+    holder.querySelector("summary span").textContent = items.length;
+    const list = holder.querySelector("div");
+    list.replaceChildren();
+    items.slice(0, 200).forEach((item) => {
+      const line = list.appendChild(document.createElement("p"));
+      const go = line.appendChild(document.createElement("button"));
+      go.className = "act plain";
+      go.textContent = item.words;
+      go.addEventListener("click", () => goTo(item));
+      row?.(line, item);
+    });
+    if (items.length > 200) list.appendChild(document.createElement("p")).textContent = `and ${items.length - 200} more in the CSV`;
+  }
+
+  function button(line, words, run) {
+    const made = line.appendChild(document.createElement("button"));
+    made.className = "act ml-2";
+    made.textContent = words;
+    made.addEventListener("click", run);
+  }
+
+  function fillLists() {
+    fill("unclear", picture.unclear, (line, item) => {
+      button(line, "this line", () => keepValues({ [`timing.lines.${item.id}`]: item.line }));
+      button(line, "leave it", () => keepValues({ [`timing.to_s.${item.id}`]: item.t }));
+    });
+    fill("apart", picture.apart, (line, item) => {
+      if (item.remedy === "midpoint") button(line, "middle on the line", () => send("move/", { id: item.id, to_s: item.t - item.gap_ms / 2000 }));
+    });
+    fill("edits", picture.edits);
+    document.getElementById("kick-words").textContent = picture.kick_limit_ms
+      ? `The kick lies ${minus(picture.kick_under_db)} dB under its own mics in overheads and rooms: moved alone by up to ${minus(picture.kick_limit_ms)} ms it goes unheard.${picture.kicks_alone > 8 ? ` ${picture.kicks_alone} kicks are moved alone: as a habit it hollows out the kit.` : ""}`
+      : "The kick is too loud in overheads and rooms to be moved alone unheard.";
+    const alone = document.getElementById("kick-alone");
+    alone.hidden = !picture.kick_limit_ms && !picture.kicks_alone;
+    alone.textContent = picture.kicks_alone ? `put ${picture.kicks_alone} kicks back` : "let the kick’s mics follow the snare";
+    alone.onclick = () => keepValues({ "timing.kick_alone_ms": picture.kicks_alone ? 0 : picture.kick_limit_ms });
     const body = document.querySelector("#pieces tbody");
     body.replaceChildren();
-    for (const p of placement) {
+    for (const p of picture.placement) {
       const row = body.insertRow();
       [label(p.piece), p.strokes, `${minus(p.middle_ms)} ms`, `±${minus(p.spread_ms)} ms`].forEach((text, i) => {
         const cell = row.insertCell();
         cell.textContent = text;
         if (i) cell.className = "fig";
       });
+      row.title = p.phases.map((ms, k) => (ms === null ? "" : `${k + 1}: ${minus(ms)} ms`)).filter(Boolean).join(", ");
     }
   }
 
-  on("picture", (picture) => {
-    hits = picture.hits;
-    fillPieces(picture.placement);
-    document.getElementById("lanes-summary").textContent = picture.summary;
-    draw();
+  // What no stroke accounts for is counted with the findings.
+  on("findings", (rows) => {
+    const found = rows.find((f) => f.module === "unexplained");
+    places = found ? found.measured.places.map(([t, piece, db]) => ({ t, piece, words: `${label(piece)} at ${t.toFixed(3)} s, ${minus(-db)} dB under its typical stroke` })) : [];
+    fill("unexplained", places, (line, item) => button(line, "is a stroke", () => send("hits/", { piece: item.piece, at_s: item.t })));
   });
-  on("loop", draw);
-  return lanes;
+
+  function walk(name, items) {
+    if (!items.length) return;
+    at[name] = (at[name] + 1) % items.length;
+    document.querySelector(`[data-list=${name}]`).open = true;
+    goTo(items[at[name]]);
+    if (!player.playing) player.play().catch((error) => notify(error.message));
+  }
+
+  on("picture", (p) => {
+    picture = p;
+    fillLists();
+    const swing = p.swing > 50 ? `, swing ${p.swing} %` : "";
+    document.getElementById("lanes-summary").textContent = `${p.summary} Against ${p.division}${swing}. ${p.saving} Wheel: zoom · drag a stroke: move it · Alt: without the grid’s pull · double click: add one.`;
+  });
+  return { ...lanes, stepEdit: () => picture && walk("edits", picture.edits), stepUnexplained: () => walk("unexplained", places) };
 }

@@ -1,6 +1,6 @@
 // The listening strip: sections, waveform, loop brush, what is heard and how loud.
 import { getBytes, getJson } from "./api.js";
-import { address, barStart, bench, loopFrames, on, query, setLoop, tell } from "./bench.js";
+import { address, barAt as barOf, barStart, bench, loopFrames, on, query, setLoop, tell } from "./bench.js";
 import { colour, minus } from "./draw.js";
 import { player } from "./player.js";
 
@@ -58,7 +58,7 @@ export function startStrip() {
   const barAt = (event) => {
     const box = canvas.getBoundingClientRect();
     const s = ((event.clientX - box.left) / box.width) * seconds;
-    return Math.floor((s - bench.first_downbeat_s) / (bench.beat_s * bench.beats)) + 1;
+    return Math.floor(barOf(s));
   };
   canvas.addEventListener("pointerdown", (event) => {
     canvas.setPointerCapture(event.pointerId);
@@ -123,10 +123,10 @@ export function startStrip() {
   function follow() {
     if (player.playing) {
       draw();
-      const beats = Math.max(0, player.position() / bench.rate - bench.first_downbeat_s) / bench.beat_s;
-      const bar = Math.floor(beats / bench.beats);
-      const rest = beats - bar * bench.beats;
-      place.textContent = `${bar + 1}.${Math.floor(rest) + 1}.${String(Math.floor((rest % 1) * 100)).padStart(2, "0")}`;
+      const at = Math.max(1, barOf(player.position() / bench.rate));
+      const bar = Math.floor(at);
+      const rest = (at - bar) * bench.beats;
+      place.textContent = `${bar}.${Math.floor(rest) + 1}.${String(Math.floor((rest % 1) * 100)).padStart(2, "0")}`;
     }
     requestAnimationFrame(follow);
   }

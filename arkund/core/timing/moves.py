@@ -1,0 +1,102 @@
+"""The edit list of a song: what was moved, by how much and by which rule, and its slices."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from arkund.core.hits.detect import Hit
+from arkund.core.kit.roles import piece_family
+from arkund.core.timing.quantise import Placement
+from arkund.core.timing.stretch import AHEAD_S, Anchor, Guide, Slice, plan
+
+ALL = "all"
+KICK = "kick"
+
+
+@dataclass(frozen=True)
+class Move:
+    """One event: the leading hit's id, its pieces, the source sample where it begins, the leading
+    stroke's time before and after in s, the rule; ``kick_s`` is how much further the kick's close
+    mics went alone. Events that stay are listed too: they hold the sound in place."""
+
+    id: str
+    pieces: tuple[str, ...]
+    at: int
+    from_s: float
+    to_s: float
+    rule: str
+    kick_s: float = 0.0
+
+    @property
+    def shift_s(self) -> float:
+        return self.to_s - self.from_s
+
+
+@dataclass(frozen=True)
+class EditList:
+    """Moves by time, and the slices of every mic (`ALL`) and of the kick's close mics (`KICK`,
+    only where they were moved alone)."""
+
+    moves: tuple[Move, ...]
+    tracks: Mapping[str, tuple[Slice, ...]]
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "moves": [asdict(m) for m in self.moves],
+            "tracks": {n: [[s.at, s.offset, s.fade] for s in t] for n, t in self.tracks.items()},
+        }
+
+    @classmethod
+    def from_dict(cls, data: Mapping[str, Any]) -> "EditList":
+        moves = tuple(Move(**{**m, "pieces": tuple(m["pieces"])}) for m in data["moves"])
+        return cls(moves, {n: tuple(Slice(*s) for s in t) for n, t in data["tracks"].items()})
+
+
+def edit_list(
+    placements: Sequence[Placement],
+    guides: Mapping[str, Guide],
+    rate: int,
+    frames: int,
+) -> EditList | None:
+    """The edit that puts every event where it goes; None where nothing is to be moved.
+
+    ``guides`` maps `ALL`, and `KICK` where there are kick mics, to what splices are chosen on.
+    """
+    moves, anchors, alone = [], [], []
+    for p in placements:
+        at = round(p.event.starts_s * rate)
+        last = round(max(h.time_s for h in p.event.hits) * rate)
+        shift = round(p.shift_s * rate)
+        to_s = p.from_s + shift / rate
+        anchors.append(Anchor(at, last, shift))
+        kick = round(p.kick_s * rate) if KICK in guides else 0
+        alone.append(Anchor(at, last, shift + kick))
+        moves.append(
+            Move(p.event.lead.id, p.event.pieces, at, round(p.from_s, 6), round(to_s, 6), p.rule,
+                 round(kick / rate, 6))
+        )  # fmt: skip
+    if not any(a.shift for a in alone):
+        return None
+    tracks = {ALL: tuple(plan(anchors, guides[ALL], rate, frames))}
+    if any(m.kick_s for m in moves):
+        tracks[KICK] = tuple(plan(alone, guides[KICK], rate, frames))
+    return EditList(tuple(moves), tracks)
+
+
+def moved_hits(hits: Sequence[Hit], edits: EditList, rate: int) -> list[Hit]:
+    """Hits as they fall after the edit: each goes with the event that begins last before it, of
+    which `AHEAD_S` are carried along."""
+    starts = np.array([m.at for m in edits.moves]) / rate
+    out = []
+    for hit in hits:
+        begins = hit.time_s - (hit.grace_s or 0.0)
+        at = int(np.searchsorted(starts, begins + AHEAD_S, "right")) - 1
+        if at < 0:
+            out.append(hit)
+            continue
+        move = edits.moves[at]
+        shift = move.shift_s + (move.kick_s if piece_family(hit.piece) == "kick" else 0.0)
+        out.append(replace(hit, time_s=round(hit.time_s + shift, 6)) if shift else hit)
+    return out

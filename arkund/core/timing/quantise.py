@@ -1,0 +1,207 @@
+"""Where each stroke goes: rules by span, the drummer's feel or the exact line, single moves.
+
+Moves are reckoned from the strokes as played, always, so that changing a rule never stacks one
+move on another. A stroke that was meant on no clear line stays where it is until it is said.
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from arkund.core.hits.detect import Hit
+from arkund.core.timing.grid import Grid
+from arkund.core.timing.meant import DIVISIONS, habits, lines_near, meant_lines
+from arkund.core.timing.together import APART_S, Event, gather
+
+LEAST_MOVE_S = 0.0002
+EVEN_S = 0.0005
+CLOSEST = 0.5
+"""Two events come no closer than this share of the distance at which they were played."""
+
+
+@dataclass(frozen=True)
+class Rule:
+    """How a span of bars is put in time. ``strength`` 0–1; strokes within ``window_ms`` of their
+    place are left alone; ``swing`` 0.5–0.75."""
+
+    start_bar: int
+    bars: int
+    school: str = "feel"
+    division: str = "1/16"
+    strength: float = 1.0
+    window_ms: float = 0.0
+    swing: float = 0.5
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What was said of single strokes, by hit id: a time in s to put them at, or the line (in
+    quarters since bar 1) on which they were meant."""
+
+    to_s: Mapping[str, float]
+    lines: Mapping[str, float]
+    kick_alone_ms: float = 0.0
+
+
+@dataclass(frozen=True)
+class Placement:
+    """One event: its line (quarters; None outside every rule), where it is wanted and where it
+    goes, in s; by which rule; whether its line is clear; how far the kick's own mics follow
+    further, in s."""
+
+    event: Event
+    line: float | None
+    target_s: float
+    to_s: float
+    rule: str
+    clear: bool
+    kick_s: float = 0.0
+
+    @property
+    def from_s(self) -> float:
+        return self.event.lead.time_s
+
+    @property
+    def shift_s(self) -> float:
+        return self.to_s - self.from_s
+
+
+def place_events(
+    hits: Sequence[Hit],
+    grid: Grid,
+    rules: Sequence[Rule],
+    wish: Wish,
+    others: Sequence[Sequence[Hit]] = (),
+) -> list[Placement]:
+    """Every event of the song with the place it goes to, in order of time.
+
+    ``hits`` and ``others`` (other takes) are as played, in the song's time. Later rules override
+    earlier ones where their bars overlap; what was said of a single stroke overrides every rule.
+    """
+    events = gather(hits)
+    out = [Placement(e, None, e.lead.time_s, e.lead.time_s, "", True) for e in events]
+    for rule in rules:
+        _apply(rule, events, out, grid, wish, others)
+    for n, placement in enumerate(out):
+        told = next((wish.to_s[h.id] for h in events[n].hits if h.id in wish.to_s), None)
+        if told is not None:
+            out[n] = Placement(events[n], placement.line, told, told, "by hand", True)
+    out = _apart_enough(out)
+    return [_with_kick(p, wish.kick_alone_ms / 1000) for p in out]
+
+
+def _apply(
+    rule: Rule, events: Sequence[Event], out: list[Placement], grid: Grid, wish: Wish,
+    others: Sequence[Sequence[Hit]],
+) -> None:  # fmt: skip
+    """Put a rule's placements in ``out``. What the pattern is, is read from the whole song."""
+    leads = [e.lead for e in events]
+    meant = meant_lines(leads, grid, rule.division, rule.swing, others)
+    lines, clear = meant.lines.copy(), meant.clear.copy()
+    for n, lead in enumerate(leads):
+        if lead.id in wish.lines:
+            lines[n], clear[n] = wish.lines[lead.id], True
+    feel = habits(
+        [h for h, c in zip(leads, clear, strict=True) if c], grid, lines[clear]
+    ) if rule.school == "feel" else {}  # fmt: skip
+    times = grid.seconds_of(lines)
+    # A little early, so that a first stroke played ahead of the bar belongs to it.
+    first = grid.quarters_of_bar(rule.start_bar) - 0.1
+    last = grid.quarters_of_bar(rule.start_bar + rule.bars) - 0.1
+    for n, lead in enumerate(leads):
+        if not first <= lines[n] < last:
+            continue
+        if not clear[n]:
+            out[n] = Placement(events[n], lines[n], lead.time_s, lead.time_s, "unclear", False)
+            continue
+        phase = (lead.piece, round(float(lines[n] % 1), 4))
+        target = float(times[n]) + feel.get(phase, feel.get((lead.piece, -1.0), 0.0))
+        off = target - lead.time_s
+        inside = abs(off) * 1000 <= rule.window_ms
+        to = lead.time_s + (0.0 if inside else rule.strength * off)
+        if abs(to - lead.time_s) < LEAST_MOVE_S:
+            to = lead.time_s
+        name = f"{rule.school} {rule.division}"
+        out[n] = Placement(events[n], float(lines[n]), target, to, name, True)
+
+
+def _apart_enough(placements: list[Placement]) -> list[Placement]:
+    """Events kept in order: one that would run into its neighbour stays and is unclear."""
+    out = list(placements)
+    for n in range(1, len(out)):
+        before, now = out[n - 1], out[n]
+        played = now.from_s - before.from_s
+        if now.to_s - before.to_s >= CLOSEST * played:
+            continue
+        stays = n if abs(now.shift_s) >= abs(before.shift_s) else n - 1
+        if out[stays].rule == "by hand":
+            stays = n if stays == n - 1 else n - 1
+        if out[stays].rule == "by hand":
+            continue
+        p = out[stays]
+        out[stays] = Placement(p.event, p.line, p.from_s, p.from_s, "too close", False)
+        pair = (out[n - 1], out[n])
+        if pair[1].to_s - pair[0].to_s < CLOSEST * played:
+            for m in (n - 1, n):
+                p = out[m]
+                if p.rule != "by hand":
+                    out[m] = Placement(p.event, p.line, p.from_s, p.from_s, "too close", False)
+    return out
+
+
+def _with_kick(placement: Placement, limit_s: float) -> Placement:
+    """The kick's own way to the stroke that leads it, as far as it goes unheard."""
+    kick = placement.event.of("kick")
+    lead = placement.event.lead
+    if limit_s <= 0 or kick is None or kick is lead:
+        return placement
+    gap = lead.time_s - kick.time_s
+    if abs(gap) < APART_S:
+        return placement
+    alone = float(np.clip(gap, -limit_s, limit_s))
+    return Placement(placement.event, placement.line, placement.target_s, placement.to_s,
+                     placement.rule, placement.clear, alone)  # fmt: skip
+
+
+def magnet_s(at_s: float, grid: Grid, division: str, swing: float, reach_s: float) -> float:
+    """The line of a division within ``reach_s`` of a time, or the time itself."""
+    place = grid.quarters_at(np.array([at_s]))
+    line = float(grid.seconds_of(lines_near(place, division, swing))[0])
+    return line if abs(line - at_s) <= reach_s else at_s
+
+
+def usual_spread_ms(hits: Sequence[Hit], grid: Grid, division: str) -> float:
+    """Half the width in ms within which about nine in ten strokes lie around the drummer's own
+    places: what strays further stands out of the feel."""
+    bars = grid.bars_in(max((h.time_s for h in hits), default=0.0))
+    placed = place_events(hits, grid, [Rule(1, bars, "feel", division)], Wish({}, {}))
+    off = [abs(p.target_s - p.from_s) * 1000 for p in placed if p.clear and p.line is not None]
+    return float(1.645 * 1.4826 * np.median(off)) if off else 0.0
+
+
+def share_to_move(placements: Sequence[Placement], over_ms: float = 12.0) -> tuple[float, float]:
+    """``(share of events that stray more than over_ms from their target, their median way in
+    ms)``: past saving where both are large."""
+    ruled = [p for p in placements if p.line is not None and p.clear]
+    off = np.array([abs(p.target_s - p.from_s) * 1000 for p in ruled])
+    far = off[off > over_ms]
+    return (len(far) / len(off) if len(off) else 0.0), float(np.median(far)) if len(far) else 0.0
+
+
+def best_division(hits: Sequence[Hit], grid: Grid) -> str:
+    """The coarsest division on which nearly all strokes lie: what a span is put in time by."""
+    loud = [h.time_s for h in hits if h.kind != "ghost"]
+    if len(loud) < 8:
+        return "1/16"
+    places = grid.quarters_at(np.array(loud))
+
+    def off(division: str) -> float:
+        steps = DIVISIONS[division]
+        return float(np.mean(np.abs(places - np.rint(places * steps) / steps) * 60 / grid.bpm))
+
+    straight = {d: off(d) for d in ("1/8", "1/16")}
+    triplet = off("1/8t")
+    if triplet < 0.6 * straight["1/16"]:
+        return "1/8t"
+    return "1/8" if straight["1/8"] <= 1.2 * straight["1/16"] + EVEN_S else "1/16"

@@ -1,0 +1,77 @@
+"""What a song gives to other programs, and settings taken over from a file."""
+
+from pathlib import Path
+from typing import Any
+
+from arkund.core.errors import ArkundError
+from arkund.core.exchange.midi import write_midi
+from arkund.core.exchange.tables import edits_csv, hits_csv
+from arkund.core.mix.sheet import Sheet, dump, load
+from arkund.songs import revisions, storage
+from arkund.songs.facts import hits_of
+from arkund.songs.models import Revision, Song
+from arkund.songs.rendering import grid_of
+from arkund.songs.timing import edits_of, sheet_of
+
+LARGEST_SHEET = 50_000_000
+SETTINGS = ("mics", "parallel", "drum_bus")
+"""What one song can take over from another's sheet; sources, takes and times are a song's own."""
+
+
+def export(song: Song, kind: str, path: Path) -> list[Path]:
+    """Write ``midi`` (hits as heard with the tempo map), ``csv`` (hits; edits beside them as
+    ``…-edits.csv``) or ``json`` (the sheet). Returns the files written."""
+    sheet = sheet_of(song)
+    grid, hits = grid_of(sheet), hits_of(sheet)
+    if not path.parent.is_dir():
+        raise ArkundError(f"There is no folder {path.parent} to write into.")
+    if kind == "midi":
+        write_midi(path, grid, hits)
+        return [path]
+    if kind == "json":
+        storage.write_atomically(path, dump(sheet).encode())
+        return [path]
+    beside = path.with_name(f"{path.stem}-edits.csv")
+    storage.write_atomically(path, hits_csv(hits, grid).encode())
+    storage.write_atomically(beside, edits_csv(edits_of(sheet), grid).encode())
+    return [path, beside]
+
+
+def import_sheet(song: Song, path: Path) -> Revision:
+    """Take over mics', buses' and drum-bus settings of a sheet, mic by mic where names are the
+    same; one revision. Raises `ArkundError` where it cannot be read or no mic is the same."""
+    try:
+        if path.stat().st_size > LARGEST_SHEET:
+            raise ArkundError(f"{path.name} is too large for a sheet.")
+        theirs = load(path.read_text())
+    except (OSError, UnicodeDecodeError):
+        raise ArkundError(f"{path.name} could not be read as a sheet.") from None
+    assert song.current is not None
+    ours = song.current.sheet
+    if not set(ours.mics) & set(theirs.mics):
+        raise ArkundError(f"{path.name} has no mic that “{song.name}” has.")
+    return revisions.keep(
+        song.pk, song.current.number, _settings(ours, theirs),
+        label=f"Settings taken over from {path.name}", station="log",
+    )  # fmt: skip
+
+
+def _settings(ours: Sheet, theirs: Sheet) -> dict[str, Any]:
+    patch: dict[str, Any] = {}
+    same_sound = [t.sources for t in ours.takes] == [t.sources for t in theirs.takes]
+    for name in set(ours.mics) & set(theirs.mics):
+        own = ours.mics[name].model_dump(mode="json")
+        other = theirs.mics[name].model_dump(mode="json")
+        # Repairs name places in the sound: they hold for the same recording only.
+        keys = set(own) - {"role", "index", "side", "file"} - (set() if same_sound else {"repair"})
+        patch |= {f"mics.{name}.{k}": other[k] for k in sorted(keys) if own[k] != other[k]}
+    mics = set(ours.mics)
+    parallel = theirs.model_dump(mode="json")["parallel"]
+    for bus in parallel.values():
+        bus["sends"] = {m: db for m, db in bus["sends"].items() if m in mics}
+    patch["parallel"] = parallel
+    patch["drum_bus"] = theirs.drum_bus.model_dump(mode="json")
+    if same_sound:
+        patch |= {k: theirs.model_dump(mode="json")[k]
+                  for k in ("tempo", "sections", "comp", "timing")}  # fmt: skip
+    return patch
