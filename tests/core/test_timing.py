@@ -241,7 +241,9 @@ def test_strokes_are_carried_whole_and_land_where_they_were_sent() -> None:
     shifts = [0, 480, -900, 700, -2400, 0]
     sound = ringing(times, 4.0, 180)
     both = np.stack([sound, sound], 1)
-    anchors = [Anchor(round(t * RATE), round(t * RATE), s) for t, s in zip(times, shifts, strict=True)]
+    anchors = [
+        Anchor(round(t * RATE), round(t * RATE), s) for t, s in zip(times, shifts, strict=True)
+    ]
     slices = plan(anchors, lambda a, b: Wave(both).read(None, a, b), RATE, len(sound))
     out = rendered(sound, slices)
     for anchor in anchors:
@@ -262,7 +264,9 @@ def test_a_ring_goes_on_through_a_splice() -> None:
     slices = plan(anchors, lambda a, b: Wave(both).read(None, a, b), RATE, len(sound))
     out = rendered(sound, slices)
     at, period = slices[1].at, RATE // 180
-    level = [np.sqrt(np.mean(out[n : n + period] ** 2)) for n in (at - 4 * period, at - period // 2)]
+    level = [
+        np.sqrt(np.mean(out[n : n + period] ** 2)) for n in (at - 4 * period, at - period // 2)
+    ]
     decay = np.exp(-3.5 * period / RATE / 0.25)
     assert abs(20 * np.log10(level[1] / (level[0] * decay))) < 1.0
 

@@ -1,0 +1,69 @@
+"""MIDI and CSV: what is written comes back; what is no MIDI is refused."""
+
+import csv
+import io
+from pathlib import Path
+
+import mido
+import numpy as np
+import pytest
+
+from arkund.core.errors import ArkundError
+from arkund.core.exchange.midi import TICKS, note_of, read_tempo, write_midi
+from arkund.core.exchange.tables import edits_csv, hits_csv
+from arkund.core.hits.detect import Hit
+from arkund.core.timing.grid import Change, Grid
+from arkund.core.timing.moves import EditList, Move
+
+GRID = Grid(104.0, 4, 4, 0.6, (Change(5, 111.5, 4, 4), Change(9, 96.0, 7, 8)))
+HITS = [Hit("a", "kick", 0.6, 112, "accent", 1.0, 0.0), Hit("b", "snare", 3.33, 40, "ghost", 1.0, -14),
+        Hit("c", "tom_2", 14.2, 127, "accent", 0.9, 2.0)]  # fmt: skip
+
+
+def test_the_tempo_map_comes_back_from_a_file(tmp_path: Path) -> None:
+    write_midi(tmp_path / "x.mid", GRID, HITS)
+    back = read_tempo(tmp_path / "x.mid", 0.6)
+    assert [(c.bar, c.beats, c.unit) for c in back.changes] == [(5, 4, 4), (9, 7, 8)]
+    for bar in (1, 4.5, 8, 20):
+        assert back.bar_start_s(bar) == pytest.approx(GRID.bar_start_s(bar), abs=2e-4)
+
+
+def test_hits_come_back_at_their_times_with_note_and_velocity(tmp_path: Path) -> None:
+    write_midi(tmp_path / "x.mid", GRID, HITS)
+    notes, at = [], 0
+    for message in mido.MidiFile(tmp_path / "x.mid").tracks[1]:
+        at += message.time
+        if message.type == "note_on":
+            notes.append((at / TICKS, message.note, message.velocity))
+    times = GRID.seconds_of(np.array([n[0] for n in notes]))
+    assert times == pytest.approx([h.time_s for h in HITS], abs=0.0004)
+    assert [n[1:] for n in notes] == [(note_of(h.piece), h.velocity) for h in HITS]
+
+
+def test_what_is_no_midi_file_is_refused_by_name(tmp_path: Path) -> None:
+    bad = tmp_path / "song.mid"
+    for content in (b"", b"RIFF....", b"MThd\x00\x00\x00\x06\x00\x01\x00\x05\x03\xc0MTrk"):
+        bad.write_bytes(content)
+        with pytest.raises(ArkundError, match=r"song\.mid"):
+            read_tempo(bad)
+
+
+def test_a_midi_file_without_tempo_is_refused(tmp_path: Path) -> None:
+    file = mido.MidiFile()
+    file.tracks.append(mido.MidiTrack([mido.Message("note_on", note=36)]))
+    file.save(tmp_path / "x.mid")
+    with pytest.raises(ArkundError, match="no tempo"):
+        read_tempo(tmp_path / "x.mid")
+
+
+def test_tables_hold_what_was_moved_and_only_that() -> None:
+    edits = EditList(
+        (Move("a", ("kick", "hat"), 100, 0.6, 0.612, "exact 1/16", -0.004),
+         Move("b", ("snare",), 900, 3.33, 3.33, "exact 1/16")), {},
+    )  # fmt: skip
+    rows = list(csv.DictReader(io.StringIO(edits_csv(edits, GRID))))
+    assert [
+        (r["id"], r["pieces"], float(r["moved_ms"]), float(r["kick_alone_ms"])) for r in rows
+    ] == [("a", "kick hat", 12.0, -4.0)]
+    hits = list(csv.DictReader(io.StringIO(hits_csv(HITS, GRID))))
+    assert [(h["piece"], h["place"]) for h in hits][:2] == [("kick", "1.1.00"), ("snare", "2.1.73")]

@@ -1,0 +1,197 @@
+"""Timing of stored songs: rules resolved when kept, corrections, files in and out."""
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+from django.test import Client
+
+from arkund import cli
+from arkund.core.errors import ArkundError
+from arkund.songs import exports, hits, revisions, tempo
+from arkund.songs.facts import hits_of
+from arkund.songs.models import Song
+from arkund.songs.rendering import render_span
+from arkund.songs.timing import edits_of, sheet_of
+from tests.making import RATE, small_song
+
+pytestmark = pytest.mark.django_db(transaction=True)
+JSON = "application/json"
+LATE = {"school": "exact", "division": "1/4", "start_bar": 1, "bars": 4}
+
+
+@pytest.fixture
+def song(data: Path, tmp_path: Path) -> Song:
+    """Strokes every half second; the file begins a quarter second in, and so the grid is told to
+    begin 15 ms before them."""
+    made = small_song(tmp_path / "in", takes=3)
+    first = min(h.time_s for h in hits_of(sheet_of(made)))
+    return keep(made, {"tempo.first_downbeat_s": round(first - 0.015, 6)})
+
+
+def keep(song: Song, patch: dict) -> Song:
+    song.refresh_from_db()
+    assert song.current is not None
+    revisions.keep(song.pk, song.current.number, patch)
+    song.refresh_from_db()
+    return song
+
+
+def late_ms(song: Song) -> np.ndarray:
+    sheet = sheet_of(song)
+    start = sheet.tempo.first_downbeat_s
+    return np.array([(h.time_s - start + 0.25) % 0.5 - 0.25 for h in hits_of(sheet)]) * 1000
+
+
+def test_a_rule_moves_hits_and_sound_alike_and_undo_brings_both_back(song: Song) -> None:
+    before = render_span(sheet_of(song), "snare_top", "recorded", 0, 6 * RATE)[:, 0]
+    assert np.median(late_ms(song)) == pytest.approx(15, abs=1)
+    keep(song, {"timing.rules": [LATE]})
+    assert np.abs(late_ms(song)).max() < 0.3
+    sheet = sheet_of(song)
+    after = render_span(sheet, "snare_top", "recorded", 0, 6 * RATE)[:, 0]
+    stroke = next(m for m in edits_of(sheet).moves if m.pieces == ("snare",))
+    shift = round(stroke.shift_s * RATE)
+    body = slice(stroke.at, stroke.at + 1200)
+    assert shift == pytest.approx(-0.015 * RATE, abs=20)
+    assert np.array_equal(after[stroke.at + shift : stroke.at + shift + 1200], before[body])
+    revisions.undo(song.pk)
+    song.refresh_from_db()
+    assert sheet_of(song).moves is None
+    again = render_span(sheet_of(song), "snare_top", "recorded", 0, 6 * RATE)[:, 0]
+    assert np.array_equal(again, before)
+
+
+def test_moves_are_reckoned_from_the_strokes_as_played_never_stacked(song: Song) -> None:
+    keep(song, {"timing.rules": [LATE]})
+    at_once = sheet_of(song).moves
+    keep(song, {"timing.rules.0.strength": 0.4})
+    assert np.median(late_ms(song)) == pytest.approx(9, abs=0.8)
+    keep(song, {"timing.rules.0.strength": 1.0})
+    assert sheet_of(song).moves == at_once
+
+
+def test_other_changes_leave_the_moves_and_taking_back_the_rule_ends_them(song: Song) -> None:
+    keep(song, {"timing.rules": [LATE]})
+    rule = song.current.number  # type: ignore[union-attr]
+    moves = sheet_of(song).moves
+    keep(song, {"mics.snare_top.trim_db": -3})
+    assert sheet_of(song).moves == moves
+    revisions.take_back(song.pk, rule)
+    song.refresh_from_db()
+    assert sheet_of(song).moves is None
+    assert sheet_of(song).mics["snare_top"].trim_db == -3
+
+
+def test_another_take_is_moved_by_its_own_strokes(song: Song) -> None:
+    keep(song, {"timing.rules": [LATE]})
+    keep(song, {"comp": [{"take": 3, "at": 0}]})
+    assert np.abs(late_ms(song)).max() < 0.3
+    assert len(edits_of(sheet_of(song)).moves) == len(hits_of(sheet_of(song)))
+
+
+def test_corrections_are_revisions_and_are_heard_by_all_that_listens(song: Song) -> None:
+    base = song.current.number  # type: ignore[union-attr]
+    listed = hits_of(sheet_of(song))
+    snare = next(h for h in listed if h.piece == "snare")
+    made = hits.correct(song, base, [snare.id], {"gone": True})
+    assert made.label == "snare: taken out of the hit list"
+    song.refresh_from_db()
+    assert len(hits_of(sheet_of(song))) == len(listed) - 1
+    # Pointing near the place is enough: the first arrival is found.
+    hits.add(song, made.number, "snare", snare.time_s + 0.006, "accent")
+    song.refresh_from_db()
+    back = next(h for h in hits_of(sheet_of(song)) if abs(h.time_s - snare.time_s) < 0.02)
+    assert back.time_s == pytest.approx(snare.time_s, abs=0.0015)
+    assert (back.kind, back.confidence) == ("accent", 1.0)
+    number = song.current.number  # type: ignore[union-attr]
+    hits.correct(song, number, [back.id], {"piece": "kick", "nudge_s": 0.002})
+    song.refresh_from_db()
+    kick = next(h for h in hits_of(sheet_of(song)) if h.id == back.id)
+    assert kick.piece == "kick"
+    assert kick.time_s == pytest.approx(back.time_s + 0.002, abs=1e-5)
+    for bad in ({"ids": ["nobody"], "change": {"gone": True}}, {"ids": [kick.id], "change": {}}):
+        with pytest.raises(ArkundError):
+            hits.correct(song, number + 1, bad["ids"], bad["change"])  # type: ignore[arg-type]
+    with pytest.raises(ArkundError, match="no tom 7"):
+        hits.add(song, number + 1, "tom_7", 1.0)
+
+
+def test_the_page_s_requests_move_correct_and_refuse(song: Song) -> None:
+    client = Client(headers={"host": "127.0.0.1"})
+    base = song.current.number  # type: ignore[union-attr]
+    stroke = next(h for h in hits_of(sheet_of(song)) if h.piece == "snare")
+    near = {"id": stroke.id, "to_s": stroke.time_s - 0.012, "base": base}
+    made = client.post(f"/{song.slug}/move/", near, JSON).json()
+    # Drawn to the line 15 ms before where it was played.
+    assert made["sheet"]["timing"]["to_s"][stroke.id] == pytest.approx(
+        stroke.time_s - 0.015, abs=1e-3
+    )
+    free = near | {"free": True, "base": made["revision"]}
+    made = client.post(f"/{song.slug}/move/", free, JSON).json()
+    assert made["sheet"]["timing"]["to_s"][stroke.id] == pytest.approx(
+        stroke.time_s - 0.012, abs=1e-5
+    )
+    picture = client.get(f"/{song.slug}/picture/edit/").json()
+    assert [e["id"] for e in picture["edits"]] == [stroke.id]
+    table = client.get(f"/{song.slug}/edits.csv").content.decode().splitlines()
+    assert len(table) == 2
+    assert "by hand" in table[1]
+    taken = {"patch": {f"timing.to_s.{stroke.id}": None}, "base": made["revision"]}
+    back = client.post(f"/{song.slug}/keep/", taken, JSON).json()
+    assert back["sheet"]["moves"] is None
+    for part, data in (
+        ("hits", {"base": back["revision"]}), ("hits", {"base": "x", "ids": [stroke.id]}),
+        ("hits", {"base": back["revision"], "ids": [stroke.id], "change": {"nudge_s": "soon"}}),
+        ("move", {"base": back["revision"], "id": "nobody", "to_s": 1.0}),
+        ("move", {"base": back["revision"], "id": stroke.id}),
+    ):  # fmt: skip
+        answer = client.post(f"/{song.slug}/{part}/", data, JSON)
+        assert answer.status_code == 400, (part, data)
+        assert answer.json()["error"].endswith(".")
+    late = client.post(f"/{song.slug}/move/", near, JSON)
+    assert late.status_code == 409
+    page = client.get(f"/{song.slug}/edit/")
+    assert page.status_code == 200
+    assert b"Nothing is moved" in page.content
+
+
+def test_hits_and_tempo_go_through_a_midi_file(song: Song, tmp_path: Path) -> None:
+    path = exports.export(song, "midi", tmp_path / "out.mid")[0]
+    keep(song, {"tempo.bpm": 90.0})
+    tempo.from_midi(song, path)
+    song.refresh_from_db()
+    assert sheet_of(song).tempo.bpm == pytest.approx(120.0, abs=0.001)
+    assert len(exports.export(song, "csv", tmp_path / "out.csv")) == 2
+
+
+def test_a_sheet_is_taken_over_without_what_belongs_to_the_other_song(
+    song: Song, tmp_path: Path
+) -> None:
+    patch = {"mics.snare_top.trim_db": -4.5, "mics.snare_top.repair.dc": 0.01}
+    keep(song, patch)
+    path = exports.export(song, "json", tmp_path / "sheet.json")[0]
+    other = small_song(tmp_path / "other", "Wet Slate")
+    made = exports.import_sheet(other, path)
+    assert made.sheet.mics["snare_top"].trim_db == -4.5
+    assert made.sheet.mics["snare_top"].repair.dc == 0
+    document = json.loads(path.read_text())
+    document["mics"] = {"tom_9": document["mics"]["snare_top"] | {"role": "tom", "index": 9}}
+    path.write_text(json.dumps(document))
+    with pytest.raises(ArkundError, match="no mic"):
+        exports.import_sheet(other, path)
+    path.write_text("{")
+    with pytest.raises(ArkundError):
+        exports.import_sheet(other, path)
+
+
+def test_the_command_line_exports_and_follows(
+    song: Song, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    assert cli.main(["export", song.slug, "csv", "-o", str(tmp_path / "h.csv"), "--json"]) == 0
+    files = json.loads(capsys.readouterr().out)["files"]
+    assert [Path(f).exists() for f in files] == [True, True]
+    assert cli.main(["tempo", song.slug]) == 1
+    assert "either --midi" in capsys.readouterr().err
+    assert cli.main(["export", song.slug, "midi", "-o", str(tmp_path / "no" / "x.mid")]) == 1
