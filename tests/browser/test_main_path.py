@@ -1,5 +1,6 @@
 """The main path, as a user goes it."""
 
+import re
 import zipfile
 from pathlib import Path
 
@@ -278,3 +279,48 @@ def test_a_cell_is_chosen_and_its_join_heard(page: Page, three_takes: str) -> No
     assert page.evaluate("arkund.bench.loop") == [2, 3]
     page.keyboard.press("z")
     expect(page.locator("#joins")).to_contain_text("one take sounds throughout", timeout=15_000)
+
+
+def test_strokes_are_corrected_dragged_and_put_in_time(page: Page, song: str) -> None:
+    page.goto(f"{song}/edit/?mic=snare_top&bars=3-4")
+    _ready(page)
+    revision = page.locator("#revision")
+    expect(page.locator("#lanes-summary")).to_contain_text("strokes on", timeout=30_000)
+
+    # A stroke taken out of the list by key, and put back by a double click near its place.
+    page.keyboard.press("n")
+    expect(page.locator("#stroke")).to_contain_text("snare at")
+    seconds = float(page.locator("#stroke").inner_text().split(" at ")[1].split(" s")[0])
+    count = int(page.locator("#lanes-summary").inner_text().split()[0])
+    page.focus("#lanes")
+    before = revision.inner_text()
+    page.keyboard.press("Delete")
+    expect(revision).not_to_have_text(before)
+    expect(page.locator("#lanes-summary")).to_contain_text(f"{count - 1} strokes")
+    place = page.evaluate("s => arkund.lanes.place('snare_top', s)", seconds)
+    box = page.locator("#lanes").bounding_box()
+    assert box
+    page.mouse.dblclick(box["x"] + place["x"], box["y"] + place["y"] + 8)
+    expect(page.locator("#lanes-summary")).to_contain_text(f"{count} strokes")
+
+    # A stroke dragged along its lane is moved, and listed with how far.
+    before = revision.inner_text()
+    place = page.evaluate("s => arkund.lanes.place('snare_top', s)", seconds)
+    x, y = box["x"] + place["x"], box["y"] + place["y"]
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + 12, y, steps=4)
+    page.mouse.up()
+    expect(revision).not_to_have_text(before)
+    expect(page.locator("[data-list=edits] summary span")).to_have_text("1", timeout=20_000)
+
+    # The whole song put in time by a rule, which is heard, walked through and removed.
+    page.locator("#new-rule [data-span=song]").click()
+    expect(page.locator("#rule-drop")).to_be_visible(timeout=30_000)
+    edits = page.locator("[data-list=edits] summary span")
+    expect(edits).not_to_have_text(re.compile(r"^[01]?$"), timeout=20_000)
+    page.keyboard.press("e")
+    until(page, "arkund.player.playing && arkund.player.states.now.live.length > 0", 30)
+    page.keyboard.press(" ")
+    page.locator("#rule-drop").click()
+    expect(page.locator("#rule-drop")).to_have_count(0, timeout=30_000)

@@ -9,12 +9,13 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from arkund.core.advise import takes
+from arkund.core.advise import takes, unexplained
 from arkund.core.advise.finding import Finding, finding_from, spoken
 from arkund.core.advise.findings import MODULES, find_all, modules_for
 from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of, steps
 from arkund.core.advise.school import NATURAL, OPEN, ROWS, SCHOOLS, TIGHT, school_named, school_of
 from arkund.core.advise.study import Study, TakeFacts
+from arkund.core.advise.timing import kick_alone_ms
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import parse_mic_name
@@ -312,6 +313,41 @@ def test_strokes_meant_together_but_apart_are_listed_by_bar(study: Study) -> Non
         assert len(found) == expected, gap_ms
         if expected:
             assert found[0].measured["gap_ms"] == pytest.approx(gap_ms, abs=0.1)
+
+
+def test_a_kick_may_follow_alone_only_where_far_mics_hear_it_softly(study: Study) -> None:
+    snare = next(h for h in study.hits if h.piece == "snare" and h.kind == "accent")
+    rest = [h for h in study.hits if h.piece != "kick" or abs(h.time_s - snare.time_s) > 0.1]
+    kick = replace(snare, piece="kick", time_s=snare.time_s + 0.014)
+    own = replace(study, takes={1: _take([*rest, kick], study)})
+    far = own.with_role("overhead", "room")
+    level, limit = kick_alone_ms(own)[1], 0.0
+    for fader in (0, -12, -24):
+        quiet = own.tried({f"mics.{m}.fader_db": fader for m in far})
+        now, under = kick_alone_ms(quiet)
+        assert under == pytest.approx(level - fader, abs=0.3)
+        assert now >= limit
+        limit = now
+        found = next(f for f in takes.find(quiet, "kit", NATURAL) if f.quantity == "apart")
+        if now >= 2:
+            assert found.proposal == {"timing.kick_alone_ms": now}
+            assert found.gain["gap_ms"].then == pytest.approx(14.0 - now, abs=0.2)
+        else:
+            assert not found.proposal
+    assert limit > 6
+
+
+def test_a_forgotten_tom_stroke_is_listed_and_a_known_one_is_not(study: Study) -> None:
+    """Strokes of the truth struck out of the hit list come back as unexplained."""
+    toms = [h for h in study.strokes("tom_2", ghosts=False)
+            if sum(abs(o.time_s - h.time_s) < 0.04 for o in study.hits) == 1]  # fmt: skip
+    assert toms
+    without = [h for h in study.hits if h is not toms[0]]
+    found = unexplained.find(replace(study, takes={1: _take(without, study)}), "kit", NATURAL)
+    places = found[0].measured["places"]
+    assert any(abs(t - toms[0].time_s) < 0.03 and piece == "tom_2" for t, piece, _ in places)
+    whole = unexplained.find(study.beside(), "kit", NATURAL)
+    assert sum(len(f.measured["places"]) for f in whole) < len(places)
 
 
 # Schools

@@ -43,12 +43,13 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         if row["id"] in moved:
             row["moved_ms"] = round(moved[row["id"]].shift_s * 1000, 1)
     limit, under = kick_alone_ms(study)
+    moved_alone = sum(1 for m in moved.values() if m.kick_s)
     return {
         "hits": shown, "division": division, "swing": round(swing * 100),
         "placement": _placement(hits, late, grid, division),
-        "unclear": _unclear(placed, grid), "apart": _apart(placed, grid),
+        "unclear": _unclear(placed, grid), "apart": _apart(placed, grid, limit),
         "edits": _edits(sheet, grid), "kick_limit_ms": limit, "kick_under_db": under,
-        "kicks_alone": sum(1 for m in moved.values() if m.kick_s),
+        "kicks_alone": moved_alone,
         "saving": _saving(placed), "rulers": _rulers(sheet, placed, hits, grid, division),
         "summary": _summary(hits, moved),
     }  # fmt: skip
@@ -94,9 +95,11 @@ def _unclear(placed: list[Placement], grid: Grid) -> list[dict[str, Any]]:
     return out
 
 
-def _apart(placed: list[Placement], grid: Grid) -> list[dict[str, Any]]:
+def _apart(placed: list[Placement], grid: Grid, limit_ms: float) -> list[dict[str, Any]]:
     remedies = {
-        "alone": "the kick's own mics can follow",
+        "alone": f"the kick's own mics can follow by up to {limit_ms:.1f} ms"
+        if limit_ms
+        else "replace one of the two",
         "midpoint": "cannot be parted: put the middle on the line, or replace the stroke",
         "cut": "two shells at once: they move together",
     }

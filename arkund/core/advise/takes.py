@@ -5,10 +5,11 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from arkund.core.advise.finding import Finding
+from arkund.core.advise.finding import Change, Finding
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
+from arkund.core.advise.timing import kick_alone_ms
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import close_mics, is_shell, label
 from arkund.core.mix.nodes import File
@@ -26,6 +27,7 @@ SAME_PLACE_S = 0.06
 SILENT_BY = 0.25
 """Share of a stroke's usual peak under which it was not played."""
 
+WORTH_MOVING_MS = 2.0
 RIDDEN_PER_BAR = 1.5
 
 
@@ -51,17 +53,37 @@ def _apart(study: Study) -> list[Finding]:
         sure = float(np.mean([c for _, c in pairs]))
         who = "after" if gap > 0 else "before"
         many = f", {len(pairs)} times" if len(pairs) > 1 else ""
+        remedy, patch, left = _remedy(study, gap)
         out.append(
             Finding(
                 NAME, "apart", f"bar {bar}",
                 f"{abs(gap) * 1000:.1f} ms between kick and snare in bar {bar}{many}: the kick "
-                f"falls {who} the snare, and they are heard as two. The snare leads; the kick is "
-                "the one to move.",
+                f"falls {who} the snare, and they are heard as two. {remedy}",
                 {"gap_ms": round(gap * 1000, 1), "pairs": len(pairs), "bar": bar},
-                float(np.clip(0.6 + 0.4 * sure, 0, 0.98)), mic="kick_in", bars=(bar, bar),
+                float(np.clip(0.6 + 0.4 * sure, 0, 0.98)), patch,
+                {"gap_ms": Change(round(abs(gap) * 1000, 1), left)} if patch else {},
+                mic=study.close("kick")[0], bars=(bar, bar),
             )
         )  # fmt: skip
     return out
+
+
+def _remedy(study: Study, gap_s: float) -> tuple[str, dict[str, float], float]:
+    """Words, change and what is left of a gap in ms, if the kick's mics follow the snare as far
+    as the kick in overheads and rooms lets that go unheard."""
+    limit, under = kick_alone_ms(study)
+    allowed = study.sheet.timing.kick_alone_ms
+    if limit < WORTH_MOVING_MS or allowed >= limit:
+        return (
+            "The snare leads, but the kick is too loud in overheads and rooms to be moved further "
+            "alone: replace one of the two, or take the bar from another take.", {}, 0.0,
+        )  # fmt: skip
+    left = round(max(abs(gap_s) * 1000 - limit, 0.0), 1)
+    return (
+        f"The snare leads; the kick's own mics can follow by {limit:.0f} ms unheard, for overheads "
+        f"and rooms hear the kick {under:.0f} dB under them. It holds for every such pair.",
+        {"timing.kick_alone_ms": limit}, left,
+    )  # fmt: skip
 
 
 def _dropped(study: Study) -> list[Finding]:
@@ -178,7 +200,8 @@ def _ridden(study: Study, take: int, start: float, stop: float, bars: int) -> st
 
 
 def _reads(sheet: object, subject: str) -> list[object]:
-    return [sheet.tempo, sheet.sections]  # type: ignore[attr-defined]
+    levels = [(m.fader_db, m.mute, m.trim_db) for m in sheet.mics.values()]  # type: ignore[attr-defined]
+    return [sheet.tempo, sheet.sections, sheet.timing, levels]  # type: ignore[attr-defined]
 
 
-MODULE = Module(NAME, "edit", 1, lambda sheet: ["kit"], _reads, find)
+MODULE = Module(NAME, "edit", 2, lambda sheet: ["kit"], _reads, find)

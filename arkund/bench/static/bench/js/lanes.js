@@ -369,7 +369,9 @@ export function startLanes(onStroke, act) {
   (function follow() { if (player.playing) paint(); requestAnimationFrame(follow); })();
   document.fonts.ready.then(() => { draw(); show(a, b); });
 
-  window.arkund.lanes = { view, show, frames };
+  // Where a stroke's mark stands, for those who drive the page.
+  const placeOf = (mic, seconds) => ({ x: x(seconds * bench.rate), y: TOP + bench.mics.indexOf(mic) * laneHeight() + 5 });
+  window.arkund.lanes = { view, show, frames, place: placeOf };
   return {
     chosen: () => chosen,
     goTo(seconds, id) {
