@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from arkund.bench.views import changes, findings, hits, printing, songs, sound, stations
+from arkund.bench.views import changes, findings, hits, printing, songs, sound, stations, tempo
 
 urlpatterns = [
     path("", songs.index, name="songs"),
@@ -16,6 +16,9 @@ urlpatterns = [
     path("<slug:slug>/comp/", changes.comp, name="comp"),
     path("<slug:slug>/hits/", hits.correct, name="hits"),
     path("<slug:slug>/move/", hits.move, name="move"),
+    path("<slug:slug>/tempo/follow/", tempo.follow, name="tempo-follow"),
+    path("<slug:slug>/tempo/midi/", tempo.upload, name="tempo-midi"),
+    path("<slug:slug>/hits.mid", tempo.download, name="hits-midi"),
     path("<slug:slug>/edits.csv", hits.edit_list, name="edit-list"),
     path("<slug:slug>/undo/", changes.undo, name="undo"),
     path("<slug:slug>/redo/", changes.redo, name="redo"),

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from arkund.core.advise import takes, unexplained
+from arkund.core.advise import pairs_in, takes, unexplained
 from arkund.core.advise.finding import Finding, finding_from, spoken
 from arkund.core.advise.findings import MODULES, find_all, modules_for
 from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of, steps
@@ -335,6 +335,40 @@ def test_a_kick_may_follow_alone_only_where_far_mics_hear_it_softly(study: Study
         else:
             assert not found.proposal
     assert limit > 6
+
+
+def _put(study: Study, sounds: dict[str, np.ndarray], monkeypatch: pytest.MonkeyPatch) -> Study:
+    """The study with other sounds on some mics."""
+    own = study.beside()
+    whole = own.sound
+    monkeypatch.setattr(own, "sound", lambda m, s: sounds[m] if m in sounds else whole(m, s))
+    return own
+
+
+def test_swapped_sides_and_a_mono_pair_are_told_and_right_ones_left(
+    study: Study, longer: Session, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    assert pairs_in.MODULE.find(study.beside(), "files", NATURAL) == []
+    mics = longer.mics
+    turned = {"overhead_l": mics["overhead_r"], "overhead_r": mics["overhead_l"]}
+    (swapped,) = pairs_in.MODULE.find(_put(study, turned, monkeypatch), "files", NATURAL)
+    assert (swapped.id, swapped.proposal) == (
+        "pair-in.swapped:overhead_l", {"mics.overhead_l.pan": 1.0, "mics.overhead_r.pan": -1.0},
+    )  # fmt: skip
+    same = {"room_r": mics["room_l"] * np.float32(0.7)}
+    (mono,) = pairs_in.MODULE.find(_put(study, same, monkeypatch), "files", NATURAL)
+    assert mono.id == "pair-in.mono:room_l"
+    settled = _put(study.tried(mono.proposal), same, monkeypatch)
+    assert pairs_in.MODULE.find(settled, "files", NATURAL) == []
+
+
+def test_one_file_twice_is_found_by_its_content(study: Study) -> None:
+    take = study.sheet.takes[0].model_dump(mode="json")
+    take["sources"]["tom_2"] = take["sources"]["tom_1"]
+    twice = study.tried({"takes": [take]})
+    (found,) = pairs_in.MODULE.find(twice, "files", NATURAL)
+    assert (found.id, found.measured["other"]) == ("pair-in.identical:tom_2", "tom_1")
+    assert pairs_in.MODULE.find(twice.tried(found.proposal), "files", NATURAL) == []
 
 
 def test_a_forgotten_tom_stroke_is_listed_and_a_known_one_is_not(study: Study) -> None:

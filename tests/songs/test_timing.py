@@ -12,7 +12,7 @@ from arkund.core.errors import ArkundError
 from arkund.songs import exports, hits, revisions, tempo
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
-from arkund.songs.rendering import render_span
+from arkund.songs.rendering import grid_of, render_span
 from arkund.songs.timing import edits_of, sheet_of
 from tests.making import RATE, small_song
 
@@ -195,3 +195,41 @@ def test_the_command_line_exports_and_follows(
     assert cli.main(["tempo", song.slug]) == 1
     assert "either --midi" in capsys.readouterr().err
     assert cli.main(["export", song.slug, "midi", "-o", str(tmp_path / "no" / "x.mid")]) == 1
+
+
+def test_the_tempo_comes_from_a_midi_file_by_the_page_and_a_wrong_one_is_refused(
+    song: Song, tmp_path: Path
+) -> None:
+    from django.core.files.uploadedfile import SimpleUploadedFile
+
+    client = Client(headers={"host": "127.0.0.1"})
+    sent = b"".join(client.get(f"/{song.slug}/hits.mid").streaming_content)  # type: ignore[attr-defined]
+    keep(song, {"tempo.bpm": 90.0})
+    back = client.post(f"/{song.slug}/tempo/midi/", {"midi": SimpleUploadedFile("a.mid", sent)})
+    assert back.json()["sheet"]["tempo"]["bpm"] == pytest.approx(120.0, abs=0.001)
+    wrong = SimpleUploadedFile("../../etc/a.mid", b"no midi")
+    refused = client.post(f"/{song.slug}/tempo/midi/", {"midi": wrong})
+    assert refused.status_code == 400
+    assert refused.json()["error"].startswith("a.mid is not a MIDI file")
+    assert client.post(f"/{song.slug}/tempo/midi/", {}).status_code == 400
+    assert client.post(f"/{song.slug}/tempo/follow/", {}, JSON).status_code == 200
+    page = client.get(f"/{song.slug}/load-in/").content.decode()
+    assert "Follow the drummer" in page
+    assert "peak bar" in page
+
+
+def test_a_mic_s_line_names_the_worst_and_where_it_lies(song: Song) -> None:
+    from arkund.bench.health import health, places
+
+    sheet = sheet_of(song)
+    measures = {"flags": ["clipped", "dc"], "clipped_runs": [(1.0, 3), (1.01, 9), (5.0, 1)],
+                "dc": -0.012, "peak_at_s": 5.0, "peak_dbfs": 0.0}  # fmt: skip
+    assert health(measures) == (
+        "3 clipped runs, the longest 9 samples; a standing offset of −1.20 %."
+    )
+    found = places(measures, sheet, grid_of(sheet))
+    assert [(p["words"], p["at"]) for p in found] == [
+        ("peak", 5.0), ("clipped", 1.0), ("clipped", 5.0)
+    ]  # fmt: skip
+    assert found[0]["bar"] == int(grid_of(sheet).bar_at(5.0))
+    assert health({"flags": ["silent"]}).startswith("Holds digital silence")

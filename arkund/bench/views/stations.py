@@ -9,6 +9,7 @@ from django.views.decorators.http import require_GET
 
 from arkund.bench import history, rulers
 from arkund.bench.frame import STATION_NAMES, frame
+from arkund.bench.health import health, places
 from arkund.bench.pictures import align, bus, clean, dynamics, edit, eq, level, takes
 from arkund.bench.requests import asked_bars, asked_mic, asked_sheet, song_named
 from arkund.bench.views.findings import running_pass
@@ -46,6 +47,15 @@ def page(request: HttpRequest, slug: str, station: str) -> HttpResponse:
     ]
     context |= _extra(station, song, sheet, context["mic"], request)
     return render(request, f"bench/{station}.html", context)
+
+
+def _tempo_words(sheet: Sheet) -> str:
+    """Constant, or between which tempos it drifts."""
+    t = sheet.tempo
+    bpms = [t.bpm, *(c.bpm for c in t.changes)]
+    if max(bpms) - min(bpms) < 0.05:
+        return f"{t.bpm:.2f} BPM throughout"
+    return f"{min(bpms):.1f} to {max(bpms):.1f} BPM, {len(t.changes)} changes"
 
 
 def _rule(request: HttpRequest, sheet: Sheet) -> int:
@@ -104,9 +114,16 @@ def _extra(
     if station == "edit":
         return _timing(song, sheet, request)
     if station == "load-in":
+        grid = grid_of(sheet)
         return {
-            "rows": [{"file": f, "mic": sheet.mics[f.mic]} for f in facts.mic_files(song, sheet)]
-        }
+            "rows": [
+                {"file": f, "mic": sheet.mics[f.mic], "health": health(f.measures),
+                 "places": places(f.measures, sheet, grid)}
+                for f in facts.mic_files(song, sheet)
+            ],
+            "tempo_words": _tempo_words(sheet),
+            "sections_json": [s.model_dump() for s in sheet.sections],
+        }  # fmt: skip
     if station == "eq":
         return {"band": _band(request), "bands": enumerate(sheet.mics[mic].eq.bands)}
     if station == "bus":

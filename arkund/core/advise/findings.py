@@ -12,6 +12,7 @@ from arkund.core.advise import (
     eq,
     level,
     load_in,
+    pairs_in,
     takes,
     unexplained,
 )
@@ -22,7 +23,7 @@ from arkund.core.advise.study import Study
 from arkund.core.mix.sheet import Sheet
 
 MODULES: tuple[Module, ...] = (
-    load_in.MODULE, takes.MODULE, unexplained.MODULE, comp.MODULE, align.POLARITY_MODULE,
+    load_in.MODULE, pairs_in.MODULE, takes.MODULE, unexplained.MODULE, comp.MODULE, align.POLARITY_MODULE,
     align.MODULE, level.WILD_MODULE, level.MODULE, clean.MODULE, eq.MODULE,
     dynamics.MODULE, balance.MODULE, bus.MODULE, bus.MIX_MODULE,
 )  # fmt: skip

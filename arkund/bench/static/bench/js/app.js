@@ -14,13 +14,14 @@ import { startEdit } from "./station-edit.js";
 import { startEq } from "./station-eq.js";
 import { startFirstPass } from "./station-first-pass.js";
 import { startLevel } from "./station-level.js";
+import { startLoadIn } from "./station-load-in.js";
 import { startPrint } from "./station-print.js";
 import { startTakes } from "./station-takes.js";
 import { chooseVariant, startStrip } from "./strip.js";
 import { toggleTheme } from "./theme.js";
 
 const STATIONS = {
-  edit: startEdit, align: startAlign, level: startLevel, clean: startClean, eq: startEq,
+  "load-in": startLoadIn, edit: startEdit, align: startAlign, level: startLevel, clean: startClean, eq: startEq,
   dynamics: startDynamics, bus: startBus, print: startPrint, takes: startTakes, "first-pass": startFirstPass, compare: startCompare,
 };
 let station = null;

@@ -367,7 +367,9 @@ export function startLanes(onStroke, act) {
   document.getElementById("zoom-loop").addEventListener("click", () => show(...loopFrames()));
   addEventListener("resize", () => { paint(); load(); });
   (function follow() { if (player.playing) paint(); requestAnimationFrame(follow); })();
-  document.fonts.ready.then(() => { draw(); show(a, b); });
+  const asked = Number(new URLSearchParams(location.search).get("at"));
+  const around = asked ? [(asked - 0.15) * bench.rate, (asked + 0.35) * bench.rate] : [a, b];
+  document.fonts.ready.then(() => { draw(); show(...around); });
 
   // Where a stroke's mark stands, for those who drive the page.
   const placeOf = (mic, seconds) => ({ x: x(seconds * bench.rate), y: TOP + bench.mics.indexOf(mic) * laneHeight() + 5 });

@@ -1,0 +1,46 @@
+"""The tempo map: from a MIDI file, as it was played, and out as a MIDI file."""
+
+import tempfile
+from pathlib import Path
+
+from django.http import FileResponse, HttpRequest, HttpResponseBase, JsonResponse
+from django.views.decorators.http import require_GET, require_POST
+
+from arkund.bench.requests import song_named
+from arkund.bench.views.changes import answer
+from arkund.core.errors import ArkundError
+from arkund.songs import exports, tempo
+
+LARGEST_MIDI = 4_000_000
+
+
+@require_POST
+def follow(request: HttpRequest, slug: str) -> JsonResponse:
+    """Let the tempo map follow the strokes bar by bar."""
+    return answer(tempo.drifting(song_named(slug)))
+
+
+@require_POST
+def upload(request: HttpRequest, slug: str) -> JsonResponse:
+    """Take over the tempo map of an uploaded MIDI file."""
+    song = song_named(slug)
+    sent = request.FILES.get("midi")
+    if sent is None or sent.size is None:
+        raise ArkundError("Choose a MIDI file first.")
+    if sent.size > LARGEST_MIDI:
+        raise ArkundError("That file is too large for a tempo map; a few kilobytes are usual.")
+    with tempfile.TemporaryDirectory() as folder:
+        # Only the last part of the name is kept, and only to be named in messages.
+        path = Path(folder) / (Path(str(sent.name)).name or "tempo.mid")
+        path.write_bytes(sent.read())
+        return answer(tempo.from_midi(song, path))
+
+
+@require_GET
+def download(request: HttpRequest, slug: str) -> HttpResponseBase:
+    """Hits as heard with the tempo map, as a MIDI file."""
+    song = song_named(slug)
+    with tempfile.TemporaryDirectory() as folder:
+        path = exports.export(song, "midi", Path(folder) / f"{song.slug}.mid")[0]
+        # Unix keeps an open file readable after its name is gone.
+        return FileResponse(path.open("rb"), as_attachment=True, filename=path.name)
