@@ -20,7 +20,7 @@ from arkund.core.simulate.presets import PRESETS
 from arkund.core.simulate.session import Session, simulate
 from arkund.core.timing.grid import estimate_tempo, tempo_by_backbeat
 from arkund.core.units import ms_to_samples
-from benchmarks import judging
+from benchmarks import judging, timing
 
 TOLERANCE_S = 0.005
 
@@ -41,6 +41,7 @@ def main() -> None:
             _pool_pairs(session, hits, pool)
             _pool_gates(session, hits, pool)
             _pool_tempo(session, hits, pool)
+            timing.pool_timing(session, hits, pool)
             judging.judge(preset, seed, pool)
     _print_table(pool)
     print("\nNot found, doubtful or wrong:", *pool["misses"] or ["none"], sep="\n* ")
@@ -185,6 +186,7 @@ def _print_table(pool: dict[str, list[Any]]) -> None:
     rows.append(("gate called doubtful", f"{doubtful:.3f}", "≤ 0.15", doubtful <= 0.15))
     tempo = float(np.max(pool["tempo"]))
     rows.append(("tempo, largest error", f"{tempo:.3f} %", "≤ 0.2 %", tempo <= 0.2))
+    rows += timing.rows(pool)
     rows += judging.rows(pool)
     print("| what | measured | bar | met |\n|---|---|---|---|")
     for what, value, bar, met in rows:

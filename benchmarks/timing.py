@@ -1,0 +1,103 @@
+"""How exactly takes are put in time: residual against truth, seams, delay between mics.
+
+Run on its own (`python -m benchmarks.timing [seeds]`) or as part of `make accuracy`.
+"""
+
+import secrets
+import sys
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.hits.detect import Hit, detect_hits
+from arkund.core.mix.nodes import Moved
+from arkund.core.simulate.presets import PRESETS
+from arkund.core.simulate.session import Session, simulate
+from arkund.core.timing.grid import Grid
+from arkund.core.timing.meant import lines_near
+from arkund.core.timing.moves import ALL, edit_list, moved_hits
+from arkund.core.timing.quantise import Rule, Wish, best_division, place_events
+from arkund.core.timing.stretch import Slice, seam_ratio
+from arkund.core.timing.together import TOGETHER_S
+
+Pool = dict[str, list[Any]]
+
+
+class _Sound:
+    def __init__(self, sound: NDArray[np.float32], rate: int) -> None:
+        self.sound, self.rate = sound, rate
+
+    def read(self, node: object, start: int, stop: int) -> NDArray[np.float32]:
+        out = np.zeros((stop - start, *self.sound.shape[1:]), np.float32)
+        low, high = max(start, 0), min(stop, len(self.sound))
+        if low < high:
+            out[low - start : high - start] = self.sound[low:high]
+        return out
+
+
+def pool_timing(session: Session, hits: list[Hit], pool: Pool) -> None:
+    """Put a take in time exactly, at full strength, and pool what is left against truth."""
+    truth, rate = session.truth, session.rate
+    grid = Grid(truth["tempo_bpm"], first_downbeat_s=truth["first_downbeat_s"])
+    bars = grid.bars_in(truth["frames"] / rate)
+    division = best_division(hits, grid)
+    placed = place_events(hits, grid, [Rule(1, bars, "exact", division)], Wish({}, {}))
+    near = [s for m, s in session.mics.items() if not m.startswith(("over", "room"))]
+    far = [s for m, s in session.mics.items() if m.startswith(("over", "room"))]
+    guide = _Sound(
+        np.stack([np.sum(near, axis=0), np.sum(far, axis=0)], 1).astype(np.float32), rate
+    )
+    edits = edit_list(placed, {ALL: lambda a, b: guide.read(None, a, b)}, rate, truth["frames"])
+    assert edits is not None
+    pool["quantised unclear"].append((sum(not p.clear for p in placed), len(placed)))
+    true = [Hit(str(n), h["piece"], h["time_s"], 100, "plain", 1.0, 0.0)
+            for n, h in enumerate(truth["hits"])]  # fmt: skip
+    times = np.array([h.time_s for h in true])
+    lead = np.array([np.sum(np.abs(times - t) < TOGETHER_S) == 1 for t in times])
+    after = np.array([h.time_s for h in moved_hits(true, edits, rate)])[lead]
+    lines = grid.seconds_of(lines_near(grid.quarters_at(after), division))
+    pool["quantised residual"] += list(np.abs(after - lines) * 1000)
+    slices = edits.tracks[ALL]
+    for mic in ("snare_top", "tom_1", "overhead_l", "room_l"):
+        if mic in session.mics:
+            pool["seams"] += _seams(session.mics[mic], slices, rate)
+
+
+def _seams(sound: NDArray[np.float32], slices: tuple[Slice, ...], rate: int) -> list[float]:
+    node = Moved(None, "", tuple(s.at for s in slices), tuple(s.offset for s in slices),  # type: ignore[arg-type]
+                 tuple(s.fade for s in slices))  # fmt: skip
+    edited = node.render(_Sound(sound, rate), 0, len(sound))  # type: ignore[arg-type]
+    return [max(seam_ratio(edited, s.at, rate), seam_ratio(edited, s.at - s.fade, rate))
+            for s in slices[1:]]  # fmt: skip
+
+
+def rows(pool: Pool) -> list[tuple[str, str, str, bool]]:
+    """Lines of the accuracy table."""
+    left = np.array(pool["quantised residual"])
+    median, worst = float(np.median(left)), float(np.percentile(left, 99))
+    over = sum(r > 1.5 for r in pool["seams"])
+    unclear, events = (sum(c) for c in zip(*pool["quantised unclear"], strict=True))
+    return [
+        ("quantised to 100 %, leading strokes: residual, median", f"{median:.2f} ms", "≤ 0.5 ms",
+         median <= 0.5),
+        ("… 99th percentile", f"{worst:.2f} ms of {len(left)}", "≤ 3 ms", worst <= 3),
+        ("seams that stand out by more than 1.5", f"{over} of {len(pool['seams'])}", "0", over == 0),
+        ("strokes between two lines, asked about", f"{unclear} of {events}", "–", True),
+    ]  # fmt: skip
+
+
+def main() -> None:
+    seeds = [int(a) for a in sys.argv[1:]] or [secrets.randbelow(10**6) for _ in range(5)]
+    pool: Pool = {"quantised residual": [], "quantised unclear": [], "seams": []}
+    for preset in PRESETS:
+        for seed in seeds:
+            session = simulate(preset, seed)
+            pool_timing(session, detect_hits(session.mics, session.rate), pool)
+    print(f"seeds: {', '.join(map(str, seeds))}")
+    for row in rows(pool):
+        print("|", " | ".join(str(part) for part in row), "|")
+
+
+if __name__ == "__main__":
+    main()
