@@ -8,12 +8,13 @@ import pytest
 from django.test import Client
 
 from arkund import cli
+from arkund.core.advise.school import NATURAL, TIGHT
 from arkund.core.errors import ArkundError
 from arkund.songs import exports, hits, revisions, tempo
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import grid_of, render_span
-from arkund.songs.timing import edits_of, sheet_of
+from arkund.songs.timing import edits_of, fresh_rule, sheet_of
 from tests.making import RATE, small_song
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -155,6 +156,36 @@ def test_the_page_s_requests_move_correct_and_refuse(song: Song) -> None:
     page = client.get(f"/{song.slug}/edit/")
     assert page.status_code == 200
     assert b"Nothing is moved" in page.content
+
+
+def test_the_middle_of_a_pair_is_put_on_the_line(song: Song) -> None:
+    """A hat 16 ms after its snare cannot be parted from it: both end 8 ms from the line."""
+    snare = next(h for h in hits_of(sheet_of(song)) if h.piece == "snare")
+    hat = {"piece": "hat", "time_s": round(snare.time_s + 0.016, 6)}
+    keep(song, {"takes.0.corrections.0000000001": hat})
+    client = Client(headers={"host": "127.0.0.1"})
+    base = song.current.number  # type: ignore[union-attr]
+    asked = {"id": snare.id, "middle": True, "base": base}
+    assert client.post(f"/{song.slug}/move/", asked, JSON).status_code == 200
+    song.refresh_from_db()
+    sheet = sheet_of(song)
+    start = sheet.tempo.first_downbeat_s
+    pair = [h for h in hits_of(sheet) if abs(h.time_s - snare.time_s) < 0.1]
+    off = sorted((h.time_s - start + 0.0625) % 0.125 - 0.0625 for h in pair)
+    assert off == pytest.approx([-0.008, 0.008], abs=2e-4)
+    alone = next(h for h in hits_of(sheet) if h.piece == "kick")
+    refused = client.post(f"/{song.slug}/move/", asked | {"id": alone.id, "base": base + 1}, JSON)
+    assert refused.status_code == 400
+    assert "fall apart" in refused.json()["error"]
+
+
+def test_a_new_rule_starts_from_what_was_played_not_from_what_was_moved(song: Song) -> None:
+    sheet = sheet_of(song)
+    before = fresh_rule(sheet, NATURAL)
+    assert before["school"] == "feel"
+    keep(song, {"timing.rules": [LATE]})
+    assert fresh_rule(sheet_of(song), NATURAL) == before
+    assert fresh_rule(sheet, TIGHT) == before | {"school": "exact", "window_ms": 0.0}
 
 
 def test_hits_and_tempo_go_through_a_midi_file(song: Song, tmp_path: Path) -> None:

@@ -32,9 +32,13 @@ def correct(request: HttpRequest, slug: str) -> JsonResponse:
 
 @require_POST
 def move(request: HttpRequest, slug: str) -> JsonResponse:
-    """Put the stroke ``id`` at ``to_s``, drawn to the grid's line nearby unless ``free``."""
+    """Put the stroke ``id`` at ``to_s``, drawn to the grid's line nearby unless ``free``; or, with
+    ``middle``, the middle of the pair that it leads on its line."""
     song, data = song_named(slug), body(request)
     base, to_s = data.get("base"), data.get("to_s")
+    if isinstance(base, int) and data.get("middle"):
+        patch = timing.middle_patch(song, timing.sheet_of(song), str(data.get("id", "")))
+        return answer(revisions.keep(song.pk, base, patch, station="edit"))
     if not isinstance(base, int) or not isinstance(to_s, (int, float)):
         raise ArkundError("A move needs a stroke, the time it goes to, and the revision it starts "
                           "from.")  # fmt: skip

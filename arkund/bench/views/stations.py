@@ -16,8 +16,7 @@ from arkund.bench.views.findings import running_pass
 from arkund.core.errors import ArkundError
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.meant import DIVISIONS
-from arkund.core.timing.quantise import best_division, usual_spread_ms
-from arkund.songs import facts, findings, hits
+from arkund.songs import facts, findings, hits, timing
 from arkund.songs.models import Job, Song
 from arkund.songs.rendering import grid_of
 
@@ -67,14 +66,8 @@ def _rule(request: HttpRequest, sheet: Sheet) -> int:
 
 def _timing(song: Song, sheet: Sheet, request: HttpRequest) -> dict[str, Any]:
     """What the Edit page shows of rules: those there are, and what a new one starts from."""
-    school = findings.school_of_song(song).timing
     rules = [r.model_dump() for r in sheet.timing.rules]
-    division = best_division(facts.hits_of(sheet), grid_of(sheet))
-    fresh = {"school": "exact", "division": division, "window_ms": 0.0}
-    if school != "exact":
-        # Feel brings in only what strays.
-        window = usual_spread_ms(facts.hits_of(sheet), grid_of(sheet), division)
-        fresh |= {"school": "feel", "window_ms": min(round(window, 1), 60.0)}
+    fresh = timing.fresh_rule(sheet, findings.school_of_song(song))
     return {
         "rules": rules, "rule": _rule(request, sheet), "divisions": list(DIVISIONS),
         "fresh": fresh, "pieces": hits.known_pieces(sheet), "kinds": hits.KINDS,

@@ -5,7 +5,7 @@ move on another. A stroke that was meant on no clear line stays where it is unti
 """
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -86,7 +86,7 @@ def place_events(
     for n, placement in enumerate(out):
         told = next((wish.to_s[h.id] for h in events[n].hits if h.id in wish.to_s), None)
         if told is not None:
-            out[n] = Placement(events[n], placement.line, told, told, "by hand", True)
+            out[n] = replace(placement, target_s=told, to_s=told, rule="by hand", clear=True)
     out = _apart_enough(out)
     return [_with_kick(p, wish.kick_alone_ms / 1000) for p in out]
 
@@ -127,26 +127,17 @@ def _apply(
 
 
 def _apart_enough(placements: list[Placement]) -> list[Placement]:
-    """Events kept in order: one that would run into its neighbour stays and is unclear."""
+    """Events kept in order: of two that would come too close the one that goes further stays and
+    is asked about, and then, if need be, the other; what was put by hand stays where it was put."""
     out = list(placements)
     for n in range(1, len(out)):
-        before, now = out[n - 1], out[n]
-        played = now.from_s - before.from_s
-        if now.to_s - before.to_s >= CLOSEST * played:
-            continue
-        stays = n if abs(now.shift_s) >= abs(before.shift_s) else n - 1
-        if out[stays].rule == "by hand":
-            stays = n if stays == n - 1 else n - 1
-        if out[stays].rule == "by hand":
-            continue
-        p = out[stays]
-        out[stays] = Placement(p.event, p.line, p.from_s, p.from_s, "too close", False)
-        pair = (out[n - 1], out[n])
-        if pair[1].to_s - pair[0].to_s < CLOSEST * played:
-            for m in (n - 1, n):
-                p = out[m]
-                if p.rule != "by hand":
-                    out[m] = Placement(p.event, p.line, p.from_s, p.from_s, "too close", False)
+        closest = CLOSEST * (out[n].from_s - out[n - 1].from_s)
+        for m in sorted((n - 1, n), key=lambda m: -abs(out[m].shift_s)):
+            if out[n].to_s - out[n - 1].to_s >= closest:
+                break
+            if out[m].rule != "by hand":
+                out[m] = replace(out[m], target_s=out[m].from_s, to_s=out[m].from_s,
+                                 rule="too close", clear=False)  # fmt: skip
     return out
 
 
@@ -159,9 +150,7 @@ def _with_kick(placement: Placement, limit_s: float) -> Placement:
     gap = lead.time_s - kick.time_s
     if abs(gap) < APART_S:
         return placement
-    alone = float(np.clip(gap, -limit_s, limit_s))
-    return Placement(placement.event, placement.line, placement.target_s, placement.to_s,
-                     placement.rule, placement.clear, alone)  # fmt: skip
+    return replace(placement, kick_s=float(np.clip(gap, -limit_s, limit_s)))
 
 
 def magnet_s(at_s: float, grid: Grid, division: str, swing: float, reach_s: float) -> float:

@@ -108,7 +108,7 @@ export function startEdit() {
       button(line, "leave it", () => keepValues({ [`timing.to_s.${item.id}`]: item.t }));
     });
     fill("apart", picture.apart, (line, item) => {
-      if (item.remedy === "midpoint") button(line, "middle on the line", () => send("move/", { id: item.id, to_s: item.t - item.gap_ms / 2000 }));
+      if (item.remedy === "midpoint") button(line, "middle on the line", () => send("move/", { id: item.id, middle: true }));
     });
     fill("edits", picture.edits);
     document.getElementById("kick-words").textContent = picture.kick_limit_ms
