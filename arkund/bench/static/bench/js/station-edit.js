@@ -74,7 +74,8 @@ export function startEdit() {
   }
 
   function goTo(item) {
-    const bar = Math.max(1, Math.min(bench.bars, Math.floor(barAt(item.t))));
+    // A stroke a little before its bar line belongs to the bar that it begins.
+    const bar = Math.max(1, Math.min(bench.bars, Math.floor(barAt(item.t) + 0.02)));
     setLoop(bar, bar);
     lanes.goTo(item.t, item.id);
   }
