@@ -63,7 +63,7 @@ def test_an_unknown_preset_is_named() -> None:
         simulate("nothing", 1)
 
 
-@pytest.mark.parametrize(("piece", "least"), [("kick", 0.97), ("snare", 0.93), ("tom_1", 0.9)])
+@pytest.mark.parametrize(("piece", "least"), [("kick", 0.97), ("snare", 0.93)])
 def test_strokes_are_found_and_owned(
     session: Session, hits: list[Hit], piece: str, least: float
 ) -> None:

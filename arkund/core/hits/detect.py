@@ -3,27 +3,29 @@
 import hashlib
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.novelty import BandEnergy, band_energy, candidates
-from arkund.core.hits.ownership import (
-    Events,
-    Signatures,
-    event_vectors,
-    excess_db,
-    learn_signatures,
-)
+from arkund.core.hits.masked import own_place, shared_beginning, told_by_shape
+from arkund.core.hits.novelty import BANDS, BandEnergy, band_energy, candidates
+from arkund.core.hits.ownership import Events, Signatures, Standing, event_vectors, standing
+from arkund.core.hits.signatures import learn_signatures
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, sort_pieces
 
-LEAST_EXCESS_DB = 4.5
+LEAST_EXCESS_DB = 2.6
 """How far a stroke must exceed the bleed that is predicted where it is seen."""
+
+PERHAPS_DB = 1.2
+"""Excess from which a soft stroke is looked at by its shape, where it does not tell by itself."""
 
 SOFT_DB = -18.0
 """Below this level, against loud strokes, ever more excess is asked for."""
+
+LOUD_DB = -10.0
+"""From here on more excess is asked for too."""
 
 SAME_STROKE_S = 0.030
 """Two onsets of one piece closer than this are one hit (a flam, if both are strong)."""
@@ -51,6 +53,8 @@ class _Onset:
     level_db: float
     excess_db: float
     rise: float
+    clear_db: float  # over bleed in the bright bands of the nearest mic
+    is_sure: bool  # else its shape must tell
 
 
 def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:
@@ -82,10 +86,7 @@ def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]
         at = found[ears[0]] if piece in own_mics else _merged([found[m] for m in overheads])
         events = event_vectors(bands, at, overheads)
         onsets = _own_onsets(events, at, signatures, number, [bands[m] for m in ears])
-        nearest = [mics[usable[m]] for m in ears]
-        hits += _as_hits(piece, onsets, nearest, bands[0].hop, rate)
-    ears_of = {p: mics[usable[own_mics[p][0]]] for p in pieces}
-    hits = _part_coincident(hits, ears_of, rate)
+        hits += _as_hits(piece, _timed(piece, onsets, mics[usable[ears[0]]], bands[0].hop, rate))
     hits.sort(key=lambda h: (h.time_s, h.piece))
     return hits
 
@@ -104,47 +105,89 @@ def _own_onsets(
     events: Events, at: NDArray[np.int64], signatures: Signatures, piece: int,
     ears: list[BandEnergy],
 ) -> list[_Onset]:  # fmt: skip
-    """Those of the candidates that this piece must have caused.
+    """Those of the candidates that this piece must have caused, and soft ones that it may have.
 
     The piece must account for most of what starts in its own mics, where bleed that the other
     pieces predict is not enough; and the stroke must stand above the piece's own rubbish level.
     """
-    level, excess = excess_db(events, signatures, piece)
-    level = level - np.sort(level)[-max(4, len(at) // 50) :].mean()
+    it = standing(events, signatures, piece)
+    excess = it.excess_db
+    level = it.level_db - np.sort(it.level_db)[-max(4, len(at) // 50) :].mean()
     rise = np.max([ear.rise[np.minimum(at, len(ear.energy) - 1)] for ear in ears], axis=0)
     floor = -34.0 if is_shell(signatures.pieces[piece]) else -20.0
-    good = (excess > _needed_excess(level, excess)) & (level > floor)
+    clear = _clear_db(it, signatures.own_rows[signatures.pieces[piece]])
+    needed, soft_seen = _needed_excess(level, excess)
+    good = (excess > needed) & (level > floor)
+    perhaps = good | (soft_seen & (excess > PERHAPS_DB) & (level > floor))
     return [
-        _Onset(int(at[i]), float(level[i]), float(excess[i]), float(rise[i]))
-        for i in np.flatnonzero(good)
-    ]
+        _Onset(int(at[i]), float(level[i]), float(excess[i]), float(rise[i]), float(clear[i]),
+               bool(good[i]))
+        for i in np.flatnonzero(perhaps)
+    ]  # fmt: skip
 
 
-def _needed_excess(level: NDArray[np.float64], excess: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Excess over bleed in dB that each onset must show, by its level.
+BRIGHT = 3
+"""From this band on (1.2 kHz) sticks and cymbals are heard, and first arrivals seen."""
+
+
+def _clear_db(it: Standing, own: NDArray[np.int64]) -> NDArray[np.float64]:
+    """How far each event exceeds bleed in the bright bands of the piece's nearest mic."""
+    nearest = own[0] // BANDS
+    bright = (it.rows // BANDS == nearest) & (it.rows % BANDS >= BRIGHT)
+    return it.over_db[bright].max(axis=0, initial=-np.inf)
+
+
+def _needed_excess(
+    level: NDArray[np.float64], excess: NDArray[np.float64]
+) -> tuple[NDArray[np.float64], bool]:
+    """Excess over bleed in dB that each onset must show, by its level, and whether soft strokes of
+    this piece were seen.
 
     Soft strokes are believed readily only of a piece of which some stand clear of all bleed: a
     drummer who plays ghosts leaves a few in the open.
     """
     sure = excess > 10
     soft_seen = np.sum(sure & (level < -9)) >= max(6, 0.06 * np.sum(sure))
-    needed = LEAST_EXCESS_DB + 5.5 * np.clip((SOFT_DB - level) / 10, 0, 1)
-    return needed if soft_seen else np.maximum(needed, np.where(level < -10.5, 13.0, 6.0))
+    needed = LEAST_EXCESS_DB + 3.0 * np.clip((SOFT_DB - level) / 10, 0, 1)
+    # A loud stroke stands far above bleed; one that hardly does is the bleed of a loud one.
+    needed += 3.5 * np.clip((level - LOUD_DB) / 5, 0, 1)
+    if soft_seen:
+        return needed, True
+    return np.maximum(needed, np.where(level < -10.5, 13.0, 6.0)), False
 
 
-def _as_hits(
-    piece: str, onsets: list[_Onset], ears: list[NDArray[np.float32]], hop: int, rate: int
-) -> list[Hit]:
-    if not onsets:
-        return []
-    loud = float(np.percentile([o.level_db for o in onsets], 90))
-    timed = []
+def _timed(
+    piece: str, onsets: list[_Onset], ear: NDArray[np.float32], hop: int, rate: int
+) -> list[tuple[float, _Onset]]:
+    """Onsets with their first arrivals in s, by time; of those that are not sure the ones whose
+    shape tells."""
+    sure = [o for o in onsets if o.is_sure]
     reach = round(0.0014 * rate)
-    for onset in onsets:
-        start, stop = (onset.frame - 7) * hop, (onset.frame + 4) * hop
-        arrival = first_arrival(ears[0], start, stop, reach)
-        timed.append((arrival / rate, onset))
-    timed.sort(key=lambda pair: pair[0])
+    arrivals = [first_arrival(ear, (o.frame - 7) * hop, (o.frame + 4) * hop, reach) for o in sure]
+    if is_shell(piece) and sure:
+        clear = np.array([o.clear_db for o in sure])
+        beginning = shared_beginning(ear, rate, arrivals, clear)
+        if beginning is not None:
+            arrivals = [
+                own_place(beginning, o.frame * hop, a, rate)
+                for o, a in zip(sure, arrivals, strict=True)
+            ]
+            for onset in onsets:
+                if onset.is_sure:
+                    continue
+                at = told_by_shape(beginning, onset.frame * hop, rate)
+                if at is not None:
+                    sure.append(onset)
+                    arrivals.append(at)
+    return sorted(
+        ((a / rate, o) for a, o in zip(arrivals, sure, strict=True)), key=lambda pair: pair[0]
+    )
+
+
+def _as_hits(piece: str, timed: list[tuple[float, _Onset]]) -> list[Hit]:
+    if not timed:
+        return []
+    loud = float(np.percentile([o.level_db for _, o in timed], 90))
     hits: list[Hit] = []
     for time_s, onset in timed:
         level_db = onset.level_db - loud
@@ -163,68 +206,6 @@ def _as_hits(
             hits.pop()
         hits.append(hit)
     return hits
-
-
-CAUGHT_S = 0.004
-"""A stroke timed so close to another piece's may have been caught by that one's bleed."""
-
-
-@dataclass(frozen=True)
-class _Caught:
-    """How much later than caught (s, from, to) a stroke's own onset may be, and how many times
-    steeper it must be than what caught it."""
-
-    parted_s: tuple[float, float]
-    steeper: float
-
-
-BY_SHELL = _Caught((0.005, 0.026), 3.0)
-BY_CYMBAL = _Caught((0.0015, 0.009), 1.4)
-
-
-def _part_coincident(
-    hits: list[Hit], ears: Mapping[str, NDArray[np.float32]], rate: int
-) -> list[Hit]:
-    """Shell strokes that seem to fall together with others, timed again.
-
-    Where two pieces are struck a few ms apart, the later one's mic hears the earlier first. Over a
-    longer stretch its own onset, the steeper one, is told from that.
-    """
-    times = np.array([h.time_s for h in hits])
-    out = []
-    for hit in hits:
-        if is_shell(hit.piece) and hit.piece in ears:
-            near = [hits[i] for i in np.flatnonzero(np.abs(times - hit.time_s) < CAUGHT_S)]
-            others = [h for h in near if h.piece != hit.piece]
-            for how in (BY_SHELL, BY_CYMBAL):
-                if any(is_shell(h.piece) == (how is BY_SHELL) for h in others):
-                    hit = _timed_again(hit, ears[hit.piece], how, rate)
-        out.append(hit)
-    return out
-
-
-def _timed_again(hit: Hit, ear: NDArray[np.float32], how: _Caught, rate: int) -> Hit:
-    first, last = how.parted_s
-    start = round((hit.time_s + (first if how is BY_CYMBAL else -0.002)) * rate)
-    stop = round((hit.time_s + last) * rate)
-    again = first_arrival(ear, start, stop, round(0.0014 * rate)) / rate
-    parted = first <= again - hit.time_s <= last
-    if not parted or not _steps_up(ear, hit.time_s, again, how.steeper, rate):
-        return hit
-    return replace(hit, time_s=round(again, 6), id=hit_id(hit.piece, again))
-
-
-def _steps_up(
-    ear: NDArray[np.float32], early_s: float, late_s: float, steeper: float, rate: int
-) -> bool:
-    """Whether the later onset is so many times steeper than the earlier."""
-    reach = round(min(0.003, late_s - early_s) * rate)
-
-    def steepest(at_s: float) -> float:
-        at = max(round(at_s * rate) - reach // 4, 0)
-        return float(np.abs(np.diff(ear[at : at + reach])).max(initial=0.0))
-
-    return steepest(late_s) > steeper * steepest(early_s)
 
 
 def hit_id(piece: str, time_s: float) -> str:

@@ -5,7 +5,6 @@ decides which of them are.
 """
 
 import bisect
-import itertools
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -48,6 +47,15 @@ class BandEnergy:
         return rise_db(self)
 
 
+def band_filter(band: int, rate: int) -> NDArray[np.float64]:
+    """Second-order sections ``(2, 6)`` that pass one band: a high-pass, then a low-pass."""
+    low, high = BAND_EDGES_HZ[band : band + 2]
+    return np.concatenate([
+        signal.butter(2, low, "highpass", fs=rate, output="sos"),
+        signal.butter(2, min(high, 0.46 * rate), "lowpass", fs=rate, output="sos"),
+    ])  # fmt: skip
+
+
 def band_energy(audio: NDArray[np.float32], rate: int) -> BandEnergy:
     """Mean square of ``audio`` ``(frames,)`` per band and millisecond.
 
@@ -55,12 +63,7 @@ def band_energy(audio: NDArray[np.float32], rate: int) -> BandEnergy:
     by a few ms, so times are refined on the sound itself (`arrival`).
     """
     hop = round(rate / 1000)
-    sections = np.zeros((2, 6, BANDS))
-    for band, (low, high) in enumerate(itertools.pairwise(BAND_EDGES_HZ)):
-        sections[0, :, band] = signal.butter(2, low, "highpass", fs=rate, output="sos")[0]
-        sections[1, :, band] = signal.butter(
-            2, min(high, 0.46 * rate), "lowpass", fs=rate, output="sos"
-        )[0]
+    sections = np.stack([band_filter(band, rate) for band in range(BANDS)], axis=2)
     return BandEnergy(_energies(np.ascontiguousarray(audio), sections, hop), hop, rate)
 
 
@@ -159,10 +162,13 @@ def rise_db(bands: BandEnergy) -> NDArray[np.float32]:
     return np.maximum(two_best, 0.0).astype(np.float32)
 
 
+APART_IF_LOUDER_MS = 12
+
+
 def candidates(bands: BandEnergy, least_db: float = 3.5, apart_ms: int = 24) -> NDArray[np.int64]:
     """Frames at which something may start, ascending, ``apart_ms`` frames or more apart.
 
-    Of several close together the one that stands out most stays: by its rise, of which 12 dB is
+    Of several close together the one that stands out most stays: by its rise, of which 20 dB is
     as much as counts, less what it is more than 10 dB quieter than the loudest near it.
     """
     rise = bands.rise
@@ -171,11 +177,14 @@ def candidates(bands: BandEnergy, least_db: float = 3.5, apart_ms: int = 24) -> 
         return peaks.astype(np.int64)
     loudness = 10 * np.log10(bands.smooth[:, 2:].sum(axis=1) + 1e-12)
     loudest = ndimage.maximum_filter1d(loudness, 2 * apart_ms)
-    score = np.minimum(rise, 12) + np.minimum(loudness - loudest + 10, 0)
+    score = np.minimum(rise, 20) + np.minimum(loudness - loudest + 10, 0)
     kept: list[int] = []
-    for i in np.argsort(-score[peaks], kind="stable"):
-        at = bisect.bisect(kept, peaks[i])
-        left_free = at == 0 or peaks[i] - kept[at - 1] >= apart_ms
-        if left_free and (at == len(kept) or kept[at] - peaks[i] >= apart_ms):
-            kept.insert(at, int(peaks[i]))
+    for peak in peaks[np.argsort(-score[peaks], kind="stable")]:
+        at = bisect.bisect(kept, peak)
+        left_free = at == 0 or peak - kept[at - 1] >= apart_ms
+        if not left_free and peak - kept[at - 1] >= APART_IF_LOUDER_MS:
+            # A drum struck soon after another whose bleed rose first.
+            left_free = loudness[peak] > loudness[kept[at - 1]] + 6 and rise[peak] > 7
+        if left_free and (at == len(kept) or kept[at] - peak >= apart_ms):
+            kept.insert(at, int(peak))
     return np.array(kept, np.int64)
