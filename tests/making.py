@@ -6,7 +6,7 @@ import numpy as np
 import soundfile as sf
 
 from arkund.core.mix.sheet import Section
-from arkund.songs import importing
+from arkund.songs import importing, incoming
 from arkund.songs.models import Song
 
 RATE = 48000
@@ -39,7 +39,7 @@ def write_small_takes(folder: Path, takes: int = 1) -> None:
 def small_song(folder: Path, name: str = "Tin Roof", takes: int = 1) -> Song:
     """The song of `write_small_takes`; with several takes in two sections of two bars."""
     write_small_takes(folder, takes)
-    files = importing.guess_incoming(importing.files_of(folder))
+    files = incoming.guess_incoming(incoming.files_of(folder))
     parts = (Section(name="verse", start_bar=1, bars=2), Section(name="out", start_bar=3, bars=2))
     wishes = importing.Wishes(name, 120.0, sections=parts if takes > 1 else ())
     return importing.import_song(files, wishes)[0]

@@ -19,7 +19,7 @@ from arkund.core.advise.timing import kick_alone_ms
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import parse_mic_name
-from arkund.core.mix.sheet import apply_patch, inverse_patch, read_path
+from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
 from arkund.core.simulate.session import Session, simulate
 from arkund.core.simulate.studying import study_of
 from benchmarks.judging import score

@@ -1,9 +1,14 @@
 """Rules of the code itself: which way imports point, and what compiled kernels may call."""
 
 import ast
+import importlib
+import json
 from pathlib import Path
 
+import pytest
+
 import arkund
+from arkund.core.mix.sheet import json_schema
 
 ROOT = Path(arkund.__file__).parent
 LAYERS = [
@@ -92,3 +97,22 @@ def test_kernels_release_the_interpreter_and_are_kept_on_disk() -> None:
                 text = ast.dump(node.decorator_list[0])
                 assert "nogil" in text, (path, node.name)
                 assert "cache" in text, (path, node.name)
+
+
+@pytest.mark.parametrize(
+    "name",
+    sorted(p.stem for p in (ROOT.parent / "benchmarks").glob("*.py") if p.stem != "__init__"),
+)
+def test_benchmarks_can_be_run(name: str) -> None:
+    """They are rarely run and rot unseen where what they import is renamed."""
+    module = importlib.import_module(f"benchmarks.{name}")
+    assert callable(getattr(module, "main", None) or getattr(module, "rows", None))
+
+
+def test_the_schema_in_the_documents_is_the_sheet_s_own() -> None:
+    text = json_schema()
+    plain = text if isinstance(text, str) else json.dumps(text)
+    stored = (ROOT.parent / "docs" / "sheet.schema.json").read_text()
+    assert json.loads(stored) == json.loads(plain), (
+        "docs/sheet.schema.json is stale; docs/formats.md says how it is printed"
+    )

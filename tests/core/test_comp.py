@@ -12,8 +12,10 @@ from arkund.core.hits.detect import Hit, hit_id
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.graph import Library, build, sounding_hits
-from arkund.core.mix.nodes import File, Spliced
-from arkund.core.mix.sheet import Sheet, Source, Take, apply_patch, new_mic
+from arkund.core.mix.joining import Passage, Spliced
+from arkund.core.mix.nodes import File
+from arkund.core.mix.patches import apply_patch
+from arkund.core.mix.sheet import Sheet, Source, Take, new_mic
 from arkund.core.timing.comp import (
     AHEAD_S,
     Cell,
@@ -255,7 +257,7 @@ def test_a_crossfade_of_strangers_keeps_its_power(tmp_path: Path) -> None:
         sf.write(str(tmp_path / f"{n}.wav"), rng.standard_normal(RATE) * 0.1, RATE, subtype="FLOAT")
         nodes.append(File(tmp_path / f"{n}.wav", str(n) * 64, "mono"))
     fade = 20000
-    node = Spliced(((nodes[0], 0, 0, 1), (nodes[1], 40000, 0, fade)))
+    node = Spliced((Passage(nodes[0], 0, 0, 1), Passage(nodes[1], 40000, 0, fade)))
     out = Engine(RATE, RATE, TileCache()).read(node, 0, RATE)
     inside, before = out[20000:40000].std(), out[:20000].std()
     assert inside == pytest.approx(before, rel=0.03)

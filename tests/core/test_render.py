@@ -13,6 +13,7 @@ from arkund.core.hits.detect import Hit
 from arkund.core.mix.cache import DiskStore, TileCache
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.graph import Library, build
+from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
 from arkund.core.mix.printing import PART_FOLDER, PrintCancelled, print_song
 from arkund.core.mix.sheet import (
     Compressor,
@@ -20,12 +21,9 @@ from arkund.core.mix.sheet import (
     Sheet,
     Source,
     Take,
-    apply_patch,
     dump,
-    inverse_patch,
     load,
     new_mic,
-    read_path,
 )
 from arkund.core.units import amplitude_to_db
 

@@ -7,7 +7,7 @@ import pytest
 from numpy.typing import NDArray
 
 from arkund.core.hits.detect import Hit
-from arkund.core.mix.nodes import Moved
+from arkund.core.mix.joining import Moved
 from arkund.core.timing.corrections import corrected
 from arkund.core.timing.drift import drifting
 from arkund.core.timing.grid import Change, Grid
@@ -323,3 +323,30 @@ def test_corrections_take_away_change_and_add_without_touching_the_list() -> Non
     ]  # fmt: skip
     assert out[0].confidence == 1.0
     assert listed == before
+
+
+def test_splices_keep_off_what_ticks_by_itself() -> None:
+    """Between two strokes a steady hum goes on, with a tick in it that no list knows: neither end
+    of a fade may fall beside it."""
+    rng = np.random.default_rng(6)
+    length = RATE
+    hum = 0.05 * np.sin(2 * np.pi * 97 * np.arange(length) / RATE)
+    sound = (hum + 1e-4 * rng.standard_normal(length)).astype(np.float32)
+    ticks = [round(at * RATE) for at in (0.36, 0.41, 0.46, 0.52)]
+    for at in ticks:
+        sound[at : at + 3] += np.float32([0.02, -0.03, 0.01])
+
+    def guide(a: int, b: int) -> np.ndarray:
+        out = np.zeros((b - a, 2), np.float32)
+        low, high = max(a, 0), min(b, length)
+        out[low - a : high - a] = sound[low:high, None]
+        return out
+
+    slices = plan([Anchor(round(0.2 * RATE), round(0.2 * RATE), 0),
+                   Anchor(round(0.7 * RATE), round(0.7 * RATE), 300)], guide, RATE, length)  # fmt: skip
+    assert len(slices) >= 2
+    for s, before in zip(slices[1:], slices, strict=False):
+        for end in (s.at, s.at - s.fade):
+            for offset in (s.offset, before.offset):
+                near = min(abs(end + offset - t) for t in ticks)
+                assert near > 0.002 * RATE, (end, offset)

@@ -12,8 +12,9 @@ from arkund.core.align.signs import solve_signs
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import roomy
 from arkund.core.measure.strokes import stroke_windows
-from arkund.core.mix.graph import mic_order
-from arkund.core.mix.sheet import Patch, Sheet
+from arkund.core.mix.graph import kit_mics
+from arkund.core.mix.patches import Patch
+from arkund.core.mix.sheet import Sheet
 from arkund.core.units import power_to_db, samples_to_cm, samples_to_ms
 
 NAME = "align"
@@ -258,5 +259,5 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     ]  # fmt: skip
 
 
-POLARITY_MODULE = Module(NAME, "align", 1, mic_order, _reads, find_polarity)
-MODULE = Module(NAME, "align", 1, mic_order, _reads, find_delay)
+POLARITY_MODULE = Module(NAME, "align", 1, kit_mics, _reads, find_polarity)
+MODULE = Module(NAME, "align", 1, kit_mics, _reads, find_delay)

@@ -26,7 +26,7 @@ from arkund.core.measure.landmarks import (
 )
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.strokes import stroke_windows
-from arkund.core.mix.graph import mic_order
+from arkund.core.mix.graph import kit_mics
 from arkund.core.mix.sheet import Clean, Sheet
 from arkund.core.units import amplitudes_to_db, ms_to_samples, power_to_db
 
@@ -252,4 +252,4 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, first]
 
 
-MODULE = Module(NAME, "clean", 1, mic_order, _reads, find)
+MODULE = Module(NAME, "clean", 1, kit_mics, _reads, find)

@@ -13,8 +13,8 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.hits.detect import Hit
 from arkund.core.mix.graph import take_hits
-from arkund.core.mix.nodes import File
-from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.nodes import File, key_of
+from arkund.core.mix.sheet import Sheet, Take
 from arkund.core.timing.comp import (
     CYMBAL_CUT,
     JOIN,
@@ -146,7 +146,7 @@ def _ring(study: Study, take: int, at_s: float) -> tuple[float, float]:
         return -120.0, 0.0
     at = min(max(round(at_s / FRAME_S), 30), len(level) - 2)
     now = float(np.median(level[at - 6 : at - 1]))
-    usual = float(np.percentile(level, 97))
+    usual = study.remember(("cymbals usually", take), lambda: float(np.percentile(level, 97)))
     earlier = float(np.median(level[at - 26 : at - 20]))
     fall = max((earlier - now) / (20 * FRAME_S), 12.0)  # dB a second
     return now - usual, float(np.clip((now - usual + 45.0) / fall, 0.0, 3.0))
@@ -155,16 +155,22 @@ def _ring(study: Study, take: int, at_s: float) -> tuple[float, float]:
 def _cymbal_level_db(study: Study, take: int) -> NDArray[np.float64]:
     """Level of a take's overheads above `CYMBALS_FROM_HZ`, a value every `FRAME_S`, song time."""
     found: NDArray[np.float64] = study.remember(
-        ("cymbals", take), lambda: _measure_cymbals(study, take)
+        ("cymbals", take), lambda: _known_cymbals(study, take)
     )
     return found
 
 
-def _measure_cymbals(study: Study, number: int) -> NDArray[np.float64]:
+def _known_cymbals(study: Study, number: int) -> NDArray[np.float64]:
     take = next(t for t in study.sheet.takes if t.number == number)
     mics = [m for m in study.with_role("overhead", "kit") if m in take.sources]
     if not mics:
         return np.zeros(0)
+    sources = [(take.sources[m].sha256, take.sources[m].pick) for m in mics]
+    key = key_of("cymbals", 1, study.rate, study.sheet.frames, take.offset, sources)
+    return study.engine.track(key, lambda: _measure_cymbals(study, take, mics))
+
+
+def _measure_cymbals(study: Study, take: Take, mics: list[str]) -> NDArray[np.float64]:
     step = round(FRAME_S * study.rate)
     sos = signal.butter(4, CYMBALS_FROM_HZ, "highpass", fs=study.rate, output="sos")
     total = np.zeros(study.sheet.frames // step)
@@ -188,13 +194,7 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
     saved = single[grid.chosen[0]] - grid.cost(path)
     if path == grid.chosen or saved < WORTH_A_JOIN:
         return []
-    why = []
-    for row, taken, kept in zip(grid.cells, path, grid.parts, strict=True):
-        for cell in row:
-            if cell.take != taken and (cell.missing or cell.rides == "other"):
-                why.append(
-                    f"take {cell.take}'s {kept.name} from bar {kept.start_bar} ({cell.reason})"
-                )
+    why = avoided(grid, path)
     runs = [f"take {t}" for n, t in enumerate(path) if n == 0 or path[n - 1] != t]
     avoids = f" It keeps clear of {'; '.join(why[:2])}." if why else ""
     heard = next((f" {j.warning}" for j in grid.proposed_joins if j.warning), "")
@@ -213,6 +213,17 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
                   study.bar_of(grid.proposed_joins[0].at_s)) if grid.proposed_joins else None,
         )
     ]  # fmt: skip
+
+
+def avoided(grid: TakesGrid, path: list[int]) -> list[str]:
+    """Cells that a path keeps clear of because something is missing in them or another cymbal is
+    ridden, with the reason."""
+    return [
+        f"take {cell.take}'s {part.name} from bar {part.start_bar} ({cell.reason})"
+        for row, taken, part in zip(grid.cells, path, grid.parts, strict=True)
+        for cell in row
+        if cell.take != taken and (cell.missing or cell.rides == "other")
+    ]
 
 
 MODULE = Module(

@@ -11,7 +11,7 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family
 from arkund.core.measure.levels import attack_to_body_db, hit_peaks
-from arkund.core.mix.graph import mic_order
+from arkund.core.mix.graph import sounding_mics
 from arkund.core.mix.processors import CompressorProcess
 from arkund.core.mix.sheet import Compressor, Sheet
 from arkund.core.units import amplitudes_to_db, power_to_db
@@ -199,4 +199,4 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
             m.compressor]  # fmt: skip
 
 
-MODULE = Module(NAME, "dynamics", 1, mic_order, _reads, find)
+MODULE = Module(NAME, "dynamics", 1, sounding_mics, _reads, find)

@@ -24,7 +24,7 @@ from arkund.core.measure.landmarks import (
     rings,
     roomy,
 )
-from arkund.core.mix.graph import mic_order
+from arkund.core.mix.graph import sounding_mics
 from arkund.core.mix.processors import equaliser_sections
 from arkund.core.mix.sheet import Band, Equaliser, Filter, Sheet
 from arkund.core.shape.biquad import response_db
@@ -352,4 +352,4 @@ def _reads(sheet: Sheet, mic: str) -> list[Any]:
     return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, m.eq, close]
 
 
-MODULE = Module(NAME, "eq", 1, mic_order, _reads, find)
+MODULE = Module(NAME, "eq", 1, sounding_mics, _reads, find)

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from arkund.core.mix.sheet import Patch
+from arkund.core.mix.patches import Patch
 
 DOUBTFUL_UNDER = 0.6
 """A finding less confident than this is shown as doubtful and never applied by a first pass."""

@@ -7,12 +7,16 @@ from arkund.core.advise import (
     balance,
     bus,
     clean,
+    click,
     comp,
     dynamics,
     eq,
+    in_time,
     level,
     load_in,
     pairs_in,
+    root,
+    seams,
     takes,
     unexplained,
 )
@@ -23,7 +27,8 @@ from arkund.core.advise.study import Study
 from arkund.core.mix.sheet import Sheet
 
 MODULES: tuple[Module, ...] = (
-    load_in.MODULE, pairs_in.MODULE, takes.MODULE, unexplained.MODULE, comp.MODULE, align.POLARITY_MODULE,
+    load_in.MODULE, pairs_in.MODULE, click.MODULE, root.MODULE, takes.MODULE, unexplained.MODULE, comp.MODULE,
+    in_time.MODULE, seams.MODULE, align.POLARITY_MODULE,
     align.MODULE, level.WILD_MODULE, level.MODULE, clean.MODULE, eq.MODULE,
     dynamics.MODULE, balance.MODULE, bus.MODULE, bus.MIX_MODULE,
 )  # fmt: skip

@@ -8,7 +8,7 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.mix.graph import mic_order
+from arkund.core.mix.graph import sounding_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import amplitude_to_db, amplitudes_to_db
 
@@ -186,5 +186,5 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
             m.compressor.threshold_db]  # fmt: skip
 
 
-WILD_MODULE = Module(NAME, "level", 1, mic_order, _reads, find_wild)
-MODULE = Module(NAME, "level", 1, mic_order, _reads, find)
+WILD_MODULE = Module(NAME, "level", 1, sounding_mics, _reads, find_wild)
+MODULE = Module(NAME, "level", 1, sounding_mics, _reads, find)

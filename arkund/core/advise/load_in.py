@@ -9,11 +9,14 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.hum import hum_level_dbfs
 from arkund.core.measure.levels import LEAST_DC, hit_peaks
-from arkund.core.mix.graph import mic_order
-from arkund.core.units import amplitude_to_db, amplitudes_to_db
+from arkund.core.mix.graph import sounding_mics
+from arkund.core.units import amplitude_to_db, amplitudes_to_db, samples_to_cm
 
 LONGEST_REBUILT = 20
 """Samples of a clipped run that a curve can still be drawn over."""
+
+DISTANCE_SLACK_CM = 30.0
+"""A tape and the first arrival may differ by so much: heads are wide and mics have a body."""
 
 FOREIGN_DB = 3.0
 """A mic hears mostly another piece from so much more at its strokes than at its own."""
@@ -25,7 +28,8 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     measures = study.facts.measures[mic]
     if "silent" in measures["flags"] or "near silence" in measures["flags"]:
         return _silent(study, mic)
-    return [*_dc(study, mic), *_hum(study, mic), *_clipped(study, mic), *_role(study, mic)]
+    return [*_dc(study, mic), *_hum(study, mic), *_clipped(study, mic), *_role(study, mic),
+            *_short(study, mic), *_distance(study, mic)]  # fmt: skip
 
 
 def _silent(study: Study, mic: str) -> list[Finding]:
@@ -150,7 +154,44 @@ def _role(study: Study, mic: str) -> list[Finding]:
     ]  # fmt: skip
 
 
+def _short(study: Study, mic: str) -> list[Finding]:
+    early = study.facts.measures[mic].get("ends_early_s")
+    if early is None:
+        return []
+    ends = study.sheet.frames / study.rate - float(early)
+    return [
+        Finding(
+            NAME, "short", mic,
+            f"{early:.2f} s shorter than the other files: {label(mic)} is silent from bar "
+            f"{study.bar_of(ends)} on. If it does not start together with them, swap its file.",
+            {"ends_early_s": early}, 0.9, mic=mic, bars=study.bars_around(ends),
+        )
+    ]  # fmt: skip
+
+
+def _distance(study: Study, mic: str) -> list[Finding]:
+    """A typed distance that the sound contradicts."""
+    out = []
+    for p in study.facts.pairs:
+        if p.mic != mic or not p.sure or p.reference not in study.sheet.mics:
+            continue
+        far, near = (study.sheet.mics[m].distance_cm for m in (p.mic, p.reference))
+        if far is None or near is None:
+            continue
+        heard = samples_to_cm(p.delay_samples, study.rate)
+        if abs(heard - (far - near)) > DISTANCE_SLACK_CM:
+            out.append(Finding(
+                NAME, f"distance {p.reference}", mic,
+                spoken(f"{heard:.0f} cm behind {label(p.reference)} by the sound of the "
+                       f"{label(p.piece)}, {far - near:.0f} cm by the distances typed for {label(mic)}: "
+                       "one of the two was measured from elsewhere."),
+                {"heard_cm": round(heard), "typed_cm": round(far - near)}, 0.7, mic=mic,
+            ))  # fmt: skip
+    return out
+
+
 MODULE = Module(
-    NAME, "load-in", 1, mic_order,
-    lambda sheet, mic: [sheet.mics[mic].repair, sheet.mics[mic].mute], find,
+    NAME, "load-in", 1, sounding_mics,
+    lambda sheet, mic: [sheet.mics[mic].repair, sheet.mics[mic].mute,
+                        [m.distance_cm for _, m in sorted(sheet.mics.items())]], find,
 )  # fmt: skip

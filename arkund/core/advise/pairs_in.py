@@ -13,6 +13,7 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.plan import place_pieces
 from arkund.core.kit.roles import AMBIENCE, label, parse_mic_name, piece_family
 from arkund.core.measure.levels import hit_peaks
+from arkund.core.mix.graph import sounding_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import amplitudes_to_db
 
@@ -42,8 +43,9 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
 
 
 def _sides(sheet: Sheet) -> Iterator[tuple[str, str]]:
-    for mic in sheet.mics:
-        if mic.endswith("_l") and f"{mic[:-1]}r" in sheet.mics:
+    heard = sounding_mics(sheet)
+    for mic in heard:
+        if mic.endswith("_l") and f"{mic[:-1]}r" in heard:
             yield mic, f"{mic[:-1]}r"
 
 

@@ -18,11 +18,12 @@ from arkund.core.mix.graph import (
     build,
     grid_of,
     joined_source,
-    mic_order,
+    kit_mics,
     sounding_hits,
 )
 from arkund.core.mix.nodes import Node
-from arkund.core.mix.sheet import Patch, Sheet, apply_patch
+from arkund.core.mix.patches import Patch, apply_patch
+from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.grid import Grid
 
 Stage = Literal["source", "repaired", "placed", "clean", "equalised", "transient", "shaped"]
@@ -100,14 +101,15 @@ class Study:
 
     @property
     def mics(self) -> list[str]:
-        return mic_order(self.sheet)
+        """Mics that hear the kit as it was played."""
+        return kit_mics(self.sheet)
 
     def with_role(self, *roles: str) -> list[str]:
         return [m for m in self.mics if parse_mic_name(m).role in roles]
 
     def close(self, piece: str) -> list[str]:
         """Mics close to a piece, the one that the others refer to first."""
-        return close_mics(self.sheet.mics, piece)
+        return close_mics(self.mics, piece)
 
     @property
     def pieces(self) -> list[str]:

@@ -11,7 +11,7 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.advise.timing import kick_alone_ms
 from arkund.core.hits.detect import Hit
-from arkund.core.kit.roles import close_mics, is_shell, label
+from arkund.core.kit.roles import is_shell, label
 from arkund.core.mix.nodes import File
 
 NAME = "edit"
@@ -117,7 +117,7 @@ def _dropped(study: Study) -> list[Finding]:
                     f"{take}: a {label(h.piece)} in bar {bar}{more}, which the other takes play.",
                     {"strokes": len(missing), "bar": bar, "piece": h.piece,
                      "places_s": [round(m.time_s, 3) for m in missing]},
-                    0.9, mic=close_mics(study.sheet.mics, h.piece)[0], bars=(bar, bar),
+                    0.9, mic=study.close(h.piece)[0], bars=(bar, bar),
                 )
             )  # fmt: skip
     return out
@@ -133,7 +133,7 @@ def _near(times: np.ndarray, at: float) -> bool:
 
 def _is_silent(study: Study, take: int, other: int, piece: str, at: float) -> bool:
     """Whether the piece's close mic stays under `SILENT_BY` of what the other take plays there."""
-    mics = close_mics(study.sheet.mics, piece)
+    mics = study.close(piece)
     sounding = next(t for t in study.sheet.takes if t.number == take)
     usual = next(t for t in study.sheet.takes if t.number == other)
     if not mics or mics[0] not in sounding.sources or mics[0] not in usual.sources:
@@ -154,7 +154,7 @@ def _is_silent(study: Study, take: int, other: int, piece: str, at: float) -> bo
 
 def _cymbals(study: Study) -> list[Finding]:
     """Sections in which one take leaves the hat that the others ride."""
-    if len(study.takes) < 2 or not close_mics(study.sheet.mics, "hat"):
+    if len(study.takes) < 2 or not study.close("hat"):
         return []
     grid = study.grid
     out = []

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import AMBIENCE, OFF_KIT, parse_mic_name
 from arkund.core.mix.graph import KICK_ROLES, played_hits, take_hits
+from arkund.core.mix.laying import laid_out
 from arkund.core.mix.nodes import Mixed, Node
 from arkund.core.timing.moves import ALL, KICK, EditList, edit_list
 from arkund.core.timing.quantise import Placement, Rule, Wish, place_events
@@ -23,7 +24,7 @@ def placements(study: Study) -> list[Placement]:
     sheet = study.sheet
     wish = sheet.timing
     rules = [Rule(**r.model_dump()) for r in wish.rules]
-    sounding = {s.take for s in sheet.comp} or {sheet.take.number}
+    sounding = {s.take for s in laid_out(sheet)}
     others = [take_hits(sheet, t, study.hits_of) for t in sheet.takes if t.number not in sounding]
     return place_events(
         played_hits(sheet, study.hits_of), study.grid, rules,
@@ -31,12 +32,13 @@ def placements(study: Study) -> list[Placement]:
     )  # fmt: skip
 
 
-def edits(study: Study) -> EditList | None:
-    """The edit list of the sheet's timing; None where nothing is to be moved."""
+def edits(study: Study, span: tuple[int, int] | None = None) -> EditList | None:
+    """The edit list of the sheet's timing, its sound in the ``span`` of samples only if one is
+    given; None where nothing is to be moved."""
     if study.sheet.timing == type(study.sheet.timing)():
         return None
     placed = placements(study)
-    return edit_list(placed, guides(study), study.rate, study.sheet.frames)
+    return edit_list(placed, guides(study), study.rate, study.sheet.frames, span)
 
 
 def guides(study: Study) -> Mapping[str, Guide]:

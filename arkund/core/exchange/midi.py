@@ -79,8 +79,11 @@ def read_tempo(path: Path, first_downbeat_s: float = 0.0) -> Grid:
     """
     try:
         file = mido.MidiFile(path, clip=True)
-    except (OSError, EOFError, ValueError, KeyError, IndexError) as error:
-        raise ArkundError(f"{path.name} is not a MIDI file that can be read: {error}.") from None
+    except (OSError, EOFError, ValueError, KeyError, IndexError):
+        raise ArkundError(
+            f"{path.name} is not a MIDI file that can be read. Export a standard MIDI file (.mid) "
+            "with the tempo track, and bring that."
+        ) from None
     if file.type == 2 or file.ticks_per_beat <= 0:
         raise ArkundError(f"{path.name} has no tempo map in quarter notes.")
     found: list[tuple[float, str, tuple[float, ...]]] = []

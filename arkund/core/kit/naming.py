@@ -25,6 +25,7 @@ class Guess:
 # with spaces between letters and digits, decides. More telling words come first.
 _RULES: tuple[tuple[str, Role], ...] = (
     (r"\b(click|metronome|cue track)\b", "click"),
+    (r"\b(reference|ref)\b", "reference"),
     (r"\b(bed|rough mix|music|backing|bass( di| amp)?|playback)\b(?!.*drum)", "bed"),
     (r"\b(talk ?back|tb|crush|crusher|squash|trash|dirt|smash|garbage|knee|wurst)\b", "crush"),
     (r"\b(sub ?kick|kick ?sub|bd ?sub|sub ?(k|bd)|kik ?sub|speaker)\b", "kick_sub"),

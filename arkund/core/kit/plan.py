@@ -54,7 +54,7 @@ def place_pieces(pieces: Iterable[str]) -> list[PlacedPiece]:
             x, y, radius = _PIECES.get(family, (0.85, 0.3, 0.15))
             number = int(piece.rsplit("_", 1)[1]) if piece[-1].isdigit() else 1
             if family == "crash" and number > 1:
-                x, y = (0.3, 1.12) if number == 2 else (0.85, 0.6)
+                x, y = (0.72, 0.64) if number == 2 else (-0.7, 0.8)
         placed.append(PlacedPiece(piece, x, y, radius))
     return placed
 

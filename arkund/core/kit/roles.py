@@ -3,11 +3,12 @@
 import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Literal
 
 Role = Literal[
     "kick_in", "kick_out", "kick_sub", "snare_top", "snare_bottom", "snare_side", "hat", "ride",
-    "crash", "tom", "overhead", "room", "crush", "percussion", "kit", "click", "bed", "other",
+    "crash", "tom", "overhead", "room", "crush", "percussion", "kit", "click", "bed", "reference", "other",
 ]  # fmt: skip
 ROLES: tuple[Role, ...] = Role.__args__  # type: ignore[attr-defined]
 
@@ -20,7 +21,10 @@ PIECE_OF_ROLE: dict[str, str] = {
 
 SHELLS = ("kick", "snare", "tom")
 AMBIENCE: frozenset[str] = frozenset({"overhead", "room", "crush", "kit"})
-OFF_KIT: frozenset[str] = frozenset({"click", "bed", "other", "percussion"})
+BESIDE: frozenset[str] = frozenset({"click", "bed", "reference"})
+"""Roles that are heard beside the drums and never in them."""
+
+OFF_KIT: frozenset[str] = BESIDE | {"other", "percussion"}
 """Roles that neither bleed nor are aligned."""
 
 # Where several mics hear one piece, the first of these is the one that the others refer to.
@@ -83,6 +87,23 @@ def parse_mic_name(text: str) -> MicName:
     return MicName(match[1], index, side)  # type: ignore[arg-type]
 
 
+def roles_at(piece: str | None) -> list[str]:
+    """Names of mics that can be close to a piece; without one, of those that are close to none."""
+    if piece is not None:
+        family, _, number = piece.partition("_")
+        if family in ("tom", "crash"):
+            return [piece if family == "tom" or number != "1" else "crash"]
+        roles = [r for r in ROLES if PIECE_OF_ROLE.get(r) == family]
+        return [f"{r}_{number}" if number else r for r in roles]
+    pairs = ("overhead", "room")
+    out: list[str] = []
+    for role in ROLES:
+        if role in PIECE_OF_ROLE or role == "tom":
+            continue
+        out += [f"{role}_l", f"{role}_r", role] if role in pairs else [role]
+    return out
+
+
 def number_mics(names: Sequence[MicName]) -> list[MicName]:
     """The same mics, made unique: toms always numbered, others only where two would collide."""
     out: list[MicName] = []
@@ -97,6 +118,7 @@ def number_mics(names: Sequence[MicName]) -> list[MicName]:
     return out
 
 
+@lru_cache(maxsize=256)
 def piece_family(piece: str) -> str:
     """``kick``, ``snare``, ``tom``, ``hat``, ``ride``, ``crash`` … of a piece id."""
     return re.sub(r"_\d+$", "", piece)

@@ -10,6 +10,9 @@ from typing import Literal
 from arkund.core.clean.gate import Timing
 from arkund.core.errors import SheetError
 from arkund.core.hits.detect import Hit
+from arkund.core.kit.roles import BESIDE, OFF_KIT
+from arkund.core.mix.joining import Moved, Passage, Silence, Spliced
+from arkund.core.mix.laying import laid_out
 from arkund.core.mix.nodes import (
     Difference,
     File,
@@ -17,11 +20,9 @@ from arkund.core.mix.nodes import (
     GateRule,
     Mended,
     Mixed,
-    Moved,
     Node,
     Placed,
     Processed,
-    Spliced,
     pan_gains,
 )
 from arkund.core.mix.processors import (
@@ -30,7 +31,7 @@ from arkund.core.mix.processors import (
     HumProcess,
     TransientProcess,
 )
-from arkund.core.mix.sheet import OFF_DB, Clean, Mic, Repair, Sheet, Take
+from arkund.core.mix.sheet import OFF_DB, Clean, Mic, Repair, Sheet, Take, Tempo
 from arkund.core.timing.corrections import corrected
 from arkund.core.timing.grid import Change, Grid
 from arkund.core.timing.moves import ALL, KICK, EditList, moved_hits
@@ -70,7 +71,8 @@ class MicStages:
 
 @dataclass(frozen=True)
 class Graph:
-    """All nodes of a sheet. ``mics`` in mic order; ``outs`` after fader and pan, stereo."""
+    """All nodes of a sheet. ``mics`` in mic order, those out of use and beside the drums too;
+    ``outs`` of those that sound, after fader and pan, stereo; ``song`` the drums with the bed."""
 
     mics: dict[str, MicStages]
     outs: dict[str, Node]
@@ -79,19 +81,26 @@ class Graph:
     returns: dict[str, Node]
     sum: Node
     output: Node
+    beside: dict[str, Node]
+    song: Node
 
     def node(self, name: str) -> Node:
-        """The node of a public name: ``output``, ``sum``, a mic (as it enters the mix, mono), or a
-        bus (its return at its blend). Raises `SheetError` otherwise."""
+        """The node of a public name: ``output``, ``sum``, ``song`` (the drums with the bed),
+        ``bed``, ``reference``, a mic (as it enters the mix, mono), or a bus (its return at its
+        blend). Raises `SheetError` otherwise."""
         if name == "output":
             return self.output
         if name == "sum":
             return self.sum
+        if name == "song":
+            return self.song
+        if name in self.beside:
+            return self.beside[name]
         if name in self.mics:
             return self.mics[name].shaped
         if name in self.returns:
             return self.returns[name]
-        known = ", ".join(["output", "sum", *self.mics, *self.returns])
+        known = ", ".join(["output", "sum", "song", *self.beside, *self.mics, *self.returns])
         raise SheetError(f"There is nothing called “{name}” to hear. There are: {known}.")
 
 
@@ -102,12 +111,14 @@ def fader_gain(db: float) -> float:
 
 def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     """The graph as it sounds now, of what Clean removed, or as recorded."""
-    mics = {name: _mic_stages(name, sheet, library, variant) for name in mic_order(sheet)}
+    every = {name: _mic_stages(name, sheet, library, variant) for name in mic_order(sheet)}
+    beside = _beside(sheet, every)
+    mics = {name: every[name] for name in sounding_mics(sheet)}
     if variant == "recorded":
         outs: dict[str, Node] = {n: Mixed(((s.shaped, 1.0, 1.0),)) for n, s in mics.items()}
         # As recorded every mic enters both sides at unity and nothing else happens.
         total = Mixed(tuple((s.shaped, 1.0, 1.0) for s in mics.values()))
-        return Graph(mics, outs, {}, {}, {}, total, total)
+        return Graph(every, outs, {}, {}, {}, total, total, beside, _with(total, beside))
 
     outs = {}
     contributions: list[tuple[Node, float, float]] = []
@@ -136,7 +147,27 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     glued: Node = total if glue.is_transparent else Processed(total, glue, dear=True)
     level = fader_gain(sheet.drum_bus.level_db)
     output = glued if level == 1.0 else Mixed(((glued, level, level),))
-    return Graph(mics, outs, feeds, squeezed, returns, total, output)
+    return Graph(
+        every, outs, feeds, squeezed, returns, total, output, beside, _with(output, beside)
+    )
+
+
+def _beside(sheet: Sheet, every: dict[str, MicStages]) -> dict[str, Node]:
+    """The bed at its level and the reference, those that the song has."""
+    out: dict[str, Node] = {}
+    for role, level in (("bed", fader_gain(sheet.bed_db)), ("reference", 1.0)):
+        names = [m for m in mic_order(sheet)
+                 if sheet.mics[m].role == role and not sheet.mics[m].unused]  # fmt: skip
+        if names:
+            gains = [(every[m].shaped, pan_gains(sheet.mics[m].pan)) for m in names]
+            out[role] = Mixed(tuple((n, a * level, b * level) for n, (a, b) in gains))
+    return out
+
+
+def _with(drums: Node, beside: dict[str, Node]) -> Node:
+    """The drums with the bed under them."""
+    bed = beside.get("bed")
+    return drums if bed is None else Mixed(((drums, 1.0, 1.0), (bed, 1.0, 1.0)))
 
 
 def grid_of(sheet: Sheet) -> Grid:
@@ -146,9 +177,31 @@ def grid_of(sheet: Sheet) -> Grid:
     return Grid(t.bpm, t.beats, t.unit, t.first_downbeat_s, changes)
 
 
+def tempo_of(grid: Grid) -> Tempo:
+    """A tempo map as the sheet holds it."""
+    changes = [{"bar": c.bar, "bpm": c.bpm, "beats": c.beats, "unit": c.unit} for c in grid.changes]
+    return Tempo.model_validate(
+        {"bpm": grid.bpm, "beats": grid.beats, "unit": grid.unit,
+         "first_downbeat_s": grid.first_downbeat_s, "changes": changes}
+    )  # fmt: skip
+
+
 def mic_order(sheet: Sheet) -> list[str]:
     """Mics in the order in which they are summed and listed."""
     return sorted(sheet.mics, key=lambda name: sheet.mics[name].name.order)
+
+
+def sounding_mics(sheet: Sheet) -> list[str]:
+    """Mics of which the drums are made: in use, and none that stands beside them."""
+    return [m for m in mic_order(sheet)
+            if not sheet.mics[m].unused and sheet.mics[m].role not in BESIDE]  # fmt: skip
+
+
+def kit_mics(sheet: Sheet) -> list[str]:
+    """Mics that hear the kit as it was played: without overdubs and what is off it. In these
+    strokes are found and delays measured."""
+    return [m for m in sounding_mics(sheet)
+            if not sheet.mics[m].overdub and sheet.mics[m].role not in OFF_KIT]  # fmt: skip
 
 
 def _sends(
@@ -193,30 +246,35 @@ def _mic_stages(name: str, sheet: Sheet, library: Library, variant: Variant) -> 
 
 
 def joined_source(name: str, sheet: Sheet, library: Library) -> Node:
-    """A mic's sound before any move: of the one take, or of the comp's takes joined."""
+    """A mic's sound before any move: of the one take, or of the comp's takes joined. What stands
+    beside the drums is one file for all takes."""
 
     def file_of(take: Take) -> Node:
         found = take.sources.get(name)
         if found is None:
-            raise SheetError(f"Take {take.number} has no file for {name}.")
+            return Silence()
         return File(library.path_of(found.sha256), found.sha256, found.pick)
 
     takes = {t.number: t for t in sheet.takes}
-    if not sheet.comp:
+    if sheet.mics[name].role in ONE_FILE:
+        return file_of(next((t for t in sheet.takes if name in t.sources), sheet.take))
+    laid = laid_out(sheet)
+    if not sheet.comp and len(laid) == 1:
         only = sheet.take
-        return Spliced(((file_of(only), 0, only.offset, 0),)) if only.offset else file_of(only)
+        source = file_of(only)
+        return Spliced((Passage(source, 0, only.offset, 0),)) if only.offset else source
     return Spliced(
         tuple(
-            (file_of(takes[s.take]), s.at, takes[s.take].offset,
-             max(ms_to_samples(s.fade_ms, sheet.rate), 1))
-            for s in sheet.comp
+            Passage(file_of(takes[s.take]), s.at, takes[s.take].offset - s.shift,
+                    max(ms_to_samples(s.fade_ms, sheet.rate), 1), s.shape == "level")
+            for s in laid
         )
     )  # fmt: skip
 
 
 def _moved(source: Node, name: str, sheet: Sheet, library: Library) -> Node:
     """The source with the song's moves; the kick's close mics may have moves of their own."""
-    if sheet.moves is None:
+    if sheet.moves is None or sheet.mics[name].role in ONE_FILE:
         return source
     tracks = library.edits_of(sheet.moves).tracks
     track = KICK if sheet.mics[name].role in KICK_ROLES and KICK in tracks else ALL
@@ -224,6 +282,9 @@ def _moved(source: Node, name: str, sheet: Sheet, library: Library) -> Node:
     return Moved(source, f"{sheet.moves}-{track}", tuple(s.at for s in slices),
                  tuple(s.offset for s in slices), tuple(s.fade for s in slices))  # fmt: skip
 
+
+ONE_FILE = ("bed", "reference")
+"""Roles whose one file lies under all takes, never cut and never moved."""
 
 KICK_ROLES = ("kick_in", "kick_out", "kick_sub")
 
@@ -238,18 +299,22 @@ def take_hits(sheet: Sheet, take: Take, hits_of: Callable[[str], Sequence[Hit]])
 
 
 def played_hits(sheet: Sheet, hits_of: Callable[[str], Sequence[Hit]]) -> list[Hit]:
-    """The strokes of the takes as joined, before any move: each stretch's own."""
+    """The strokes of the takes as joined, before any move: each stretch's own. A stroke that was
+    copied has the sample at which its copy begins behind its id."""
     takes = {t.number: t for t in sheet.takes}
-    stretches = [(s.take, s.at) for s in sheet.comp] or [(sheet.take.number, 0)]
-    ends = [*(at for _, at in stretches[1:]), None]
-    known = {number: take_hits(sheet, takes[number], hits_of) for number, _ in stretches}
-    return [
-        hit
-        for (number, at), end in zip(stretches, ends, strict=True)
-        for hit in known[number]
-        if (hit.time_s * sheet.rate >= at or at == 0)
-        and (end is None or hit.time_s * sheet.rate < end)
-    ]
+    laid = laid_out(sheet)
+    ends = [*(s.at for s in laid[1:]), sheet.frames]
+    known = {s.take: take_hits(sheet, takes[s.take], hits_of) for s in laid}
+    out = []
+    for number, (stretch, end) in enumerate(zip(laid, ends, strict=True)):
+        for hit in known[stretch.take]:
+            at = hit.time_s * sheet.rate + stretch.shift
+            if (at >= stretch.at or number == 0) and at < end:
+                if stretch.shift:
+                    time_s = round(hit.time_s + stretch.shift / sheet.rate, 6)
+                    hit = replace(hit, id=f"{hit.id}-{stretch.at}", time_s=time_s)
+                out.append(hit)
+    return out
 
 
 def sounding_hits(sheet: Sheet, library: Library) -> list[Hit]:

@@ -13,8 +13,6 @@ The choice depends on settings alone, so a tile is the same whether previewed or
 
 import hashlib
 import json
-from bisect import bisect_right
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -97,95 +95,6 @@ class File(Node):
     @cached_property
     def key(self) -> str:
         return key_of("file", 1, self.sha256, self.pick)
-
-
-@dataclass(frozen=True)
-class Spliced(Node):
-    """Takes joined: parts as (source, first sample, offset into the source, fade in samples).
-
-    A part comes in over its fade, which ends at its first sample, while the one before goes out:
-    cosine and sine, so that two takes that know nothing of each other keep their power.
-    """
-
-    parts: tuple[tuple[Node, int, int, int], ...]
-
-    @property
-    def is_cheap(self) -> bool:
-        return True
-
-    @cached_property
-    def key(self) -> str:
-        return key_of(
-            "spliced", 1, [(n.key, at, offset, fade) for n, at, offset, fade in self.parts]
-        )
-
-    def render(self, reader: Reader, start: int, stop: int) -> Audio:
-        out = np.zeros(stop - start, np.float32)
-        for number, (source, at, offset, fade) in enumerate(self.parts):
-            following = self.parts[number + 1] if number + 1 < len(self.parts) else None
-            begin = at - fade if number else min(start, at)
-            end = following[1] if following else stop
-            first, last = max(begin, start), min(end, stop)
-            if first >= last:
-                continue
-            sound = np.array(reader.read(source, first + offset, last + offset))
-            n = np.arange(first, last)
-            if number and first < at:
-                share = np.clip((n - begin + 0.5) / fade, 0, 1)
-                sound = sound * np.sin(share * np.pi / 2).astype(np.float32)
-            if following is not None and last > following[1] - following[3]:
-                share = np.clip((n - (following[1] - following[3]) + 0.5) / following[3], 0, 1)
-                sound = sound * np.cos(share * np.pi / 2).astype(np.float32)
-            out[first - start : last - start] += sound
-        return out
-
-
-@dataclass(frozen=True)
-class Moved(Node):
-    """The source with its strokes moved: slices as (first sample, offset into the source, fade in
-    samples), named by the edit list's content hash and track.
-
-    A slice comes in over a raised cosine while the one before goes out; what both carry is alike,
-    so their amplitudes, not their powers, add up to one.
-    """
-
-    source: Node
-    name: str
-    at: tuple[int, ...]
-    offsets: tuple[int, ...]
-    fades: tuple[int, ...]
-
-    @property
-    def is_cheap(self) -> bool:
-        return True
-
-    @cached_property
-    def key(self) -> str:
-        return key_of("moved", 1, self.source.key, self.name)
-
-    def render(self, reader: Reader, start: int, stop: int) -> Audio:
-        out = np.zeros(stop - start, np.float32)
-        first = max(bisect_right(self.at, start) - 1, 0)
-        # One read serves all slices of the span: offsets lie close to each other.
-        last = bisect_right(self.at, stop) + 1
-        offsets = self.offsets[first : last + 1]
-        low, high = start + min(offsets), stop + max(offsets)
-        sound = reader.read(self.source, low, high)
-        for n in range(first, min(last, len(self.at))):
-            end = self.at[n + 1] if n + 1 < len(self.at) else stop
-            a, b = max(self.at[n] if n else start, start), min(end, stop)
-            if a < b:
-                shift = self.offsets[n] - low
-                out[a - start : b - start] = sound[a + shift : b + shift]
-            if n + 1 < len(self.at):
-                a, b = max(end - self.fades[n + 1], start), min(end, stop)
-                if a < b:
-                    share = (np.arange(a, b) - end + self.fades[n + 1] + 0.5) / self.fades[n + 1]
-                    rising = (0.5 - 0.5 * np.cos(np.pi * share)).astype(np.float32)
-                    shift = self.offsets[n + 1] - low
-                    coming = sound[a + shift : b + shift]
-                    out[a - start : b - start] += rising * (coming - out[a - start : b - start])
-        return out
 
 
 @dataclass(frozen=True)
@@ -388,15 +297,3 @@ def pan_gains(pan: float) -> tuple[float, float]:
     angle = (pan + 1) * np.pi / 4
     left, right = float(np.cos(angle)), float(np.sin(angle))
     return (left if left > 1e-9 else 0.0, right if right > 1e-9 else 0.0)
-
-
-def inputs_of(node: Node) -> Sequence[Node]:
-    """The nodes that a node reads."""
-    if isinstance(node, Mixed):
-        return [n for n, _, _ in node.inputs]
-    if isinstance(node, Spliced):
-        return [n for n, _, _, _ in node.parts]
-    if isinstance(node, Difference):
-        return [node.whole, node.rest]
-    source = getattr(node, "source", None)
-    return [source] if source is not None else []

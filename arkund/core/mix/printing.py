@@ -111,7 +111,7 @@ def _write(
     over = dict.fromkeys(files, 0)
     residue = peak = 0.0
     mix: list[NDArray[np.float32]] = []
-    shaped = [stages.shaped for stages in graph.mics.values()]
+    shaped = [graph.mics[name].shaped for name in graph.outs]
     size = engine.tile_frames
     tiles = -(-engine.frames // size)
     try:

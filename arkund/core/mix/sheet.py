@@ -6,7 +6,6 @@ sheets sounding as they did. Units stand in the names: dB, ms, Hz, samples.
 """
 
 import json
-from collections.abc import Mapping
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
@@ -85,6 +84,8 @@ class Take(_Part):
     number: int = Field(ge=1)
     sources: dict[str, Source]
     hits: str | None = None
+    analysis: str | None = Field(None, pattern=r"^[0-9a-f]{64}$")
+    """Content hash of what was measured: delays between mics, levels. Rendering does not read it."""
     corrections: dict[str, Correction] = {}
     offset: int = Field(0, ge=-100_000_000, le=100_000_000)
     """Samples by which the take's files run ahead of the song: its bar 1 lies that much later."""
@@ -92,11 +93,26 @@ class Take(_Part):
 
 class Stretch(_Part):
     """From sample ``at`` of the song on, until the next stretch, this take sounds; it comes in
-    over ``fade_ms`` that end at ``at``."""
+    over ``fade_ms`` that end at ``at``. ``shape`` *power* suits takes that know nothing of each
+    other, *level* sounds that are alike."""
 
     take: int = Field(ge=1)
     at: int = Field(ge=0)
     fade_ms: float = Field(2.0, ge=0.1, le=200)
+    shape: Literal["power", "level"] = "power"
+
+
+class Copy(_Part):
+    """``frames`` samples of a take, from its sample ``source`` in the song's time on, laid over
+    the song at sample ``at`` in all mics."""
+
+    take: int = Field(ge=1)
+    source: int = Field(ge=-100_000_000, le=2_000_000_000)
+    at: int = Field(ge=0)
+    frames: int = Field(ge=16, le=2_000_000_000)
+    fade_ms: float = Field(2.0, ge=0.1, le=200)
+    shape: Literal["power", "level"] = "power"
+    label: str = Field("", max_length=80)
 
 
 class TimingRule(_Part):
@@ -234,6 +250,12 @@ class Mic(_Part):
     index: int | None = None
     side: Literal["l", "r"] | None = None
     file: str = ""
+    unused: str = Field("", max_length=200)
+    """Why the mic is left out of everything; empty where it is in use."""
+    overdub: bool = False
+    """Recorded by itself: heard, but no part of the kit's bleed, alignment and hits."""
+    distance_cm: float | None = Field(None, ge=0, le=3000)
+    """Measured from its piece's head; for overheads and rooms from the snare's."""
     repair: Repair = Repair()
     trim_db: Db = 0.0
     polarity: Literal[1, -1] = 1
@@ -274,15 +296,19 @@ class Sheet(_Part):
     rate: int = Field(ge=8000, le=384000)
     frames: int = Field(ge=1)
     tempo: Tempo = Tempo()
+    root_note: Literal["", "C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B"] = ""
     sections: tuple[Section, ...] = ()
     takes: tuple[Take, ...]
     comp: tuple[Stretch, ...] = ()
+    copies: tuple[Copy, ...] = ()
     timing: Timing = Timing()
     moves: str | None = Field(None, pattern=r"^[0-9a-f]{64}$")
     """Content hash of the edit list that `timing` came to."""
     mics: dict[str, Mic]
     parallel: dict[str, ParallelBus] = {}
     drum_bus: DrumBus = DrumBus()
+    bed_db: FaderDb = 0.0
+    """How loud the bed is heard under the drums; no print holds it."""
 
     @property
     def take(self) -> Take:
@@ -298,18 +324,22 @@ class Sheet(_Part):
         return next(t for t in self.takes if t.number == longest)
 
     @model_validator(mode="after")
+    def _names_lead_somewhere(self) -> "Sheet":
+        sent = {m for bus in self.parallel.values() for m in bus.sends}
+        if lost := sorted((sent | {m for t in self.takes for m in t.sources}) - set(self.mics)):
+            raise ValueError(f"there is no mic {lost[0]}")
+        return self
+
+    @model_validator(mode="after")
     def _comp_holds_together(self) -> "Sheet":
         if self.comp:
             places = [s.at for s in self.comp]
             if places[0] != 0 or places != sorted(set(places)):
                 raise ValueError("the comp begins at sample 0 and goes on in order")
-            if missing := {s.take for s in self.comp} - {t.number for t in self.takes}:
-                raise ValueError(f"there is no take {min(missing)}")
+        used = {s.take for s in self.comp} | {c.take for c in self.copies}
+        if missing := used - {t.number for t in self.takes}:
+            raise ValueError(f"there is no take {min(missing)}")
         return self
-
-
-Patch = Mapping[str, Any]
-"""Changes by path: ``{"mics.snare_top.clean.threshold_db": -32}``."""
 
 
 def dump(sheet: Sheet) -> str:
@@ -322,81 +352,23 @@ def load(text: str) -> Sheet:
     try:
         return Sheet.model_validate_json(text)
     except ValidationError as error:
-        raise SheetError(_first_complaint(error)) from None
+        raise SheetError(first_complaint(error)) from None
 
 
-def read_path(sheet: Sheet, path: str) -> Any:
-    """The value at a path as plain JSON data; raises `SheetError` where there is none."""
-    value: Any = sheet.model_dump(mode="json")
-    for step in path.split("."):
-        value = _child(value, step, path)
-    return value
+def first_complaint(error: ValidationError) -> str:
+    """The first thing wrong with a document, as a sentence."""
+    path, said = complaint(error)
+    return f"{path or 'the sheet'}: {said}"
 
 
-def apply_patch(sheet: Sheet, patch: Patch) -> Sheet:
-    """A new sheet with the values of ``patch`` in place.
-
-    Raises `SheetError` on an unknown path or a value out of its range. A send to a mic that
-    exists may be added to a bus, and entries to the tables of single strokes, from which None
-    takes them away; otherwise only what is there can be changed.
-    """
-    if not patch:
-        return sheet
-    document = sheet.model_dump(mode="json")
-    for path, value in patch.items():
-        *parents, last = path.split(".")
-        node = document
-        for step in parents:
-            node = _child(node, step, path)
-        is_send = len(parents) == 3 and parents[0] == "parallel" and parents[2] == "sends"
-        if _is_stroke_table(parents):
-            node.pop(last, None)
-            if value is not None:
-                node[last] = value
-        elif isinstance(node, list):
-            _child(node, last, path)
-            node[int(last)] = value
-        elif isinstance(node, dict) and (last in node or (is_send and last in document["mics"])):
-            node[last] = value
-        else:
-            raise SheetError(f"The sheet has no “{path}”.")
-    try:
-        return Sheet.model_validate(document)
-    except ValidationError as error:
-        raise SheetError(_first_complaint(error)) from None
-
-
-def inverse_patch(sheet: Sheet, patch: Patch) -> dict[str, Any]:
-    """The values that ``patch`` replaces in ``sheet``."""
-    out: dict[str, Any] = {}
-    for path in patch:
-        try:
-            out[path] = read_path(sheet, path)
-        except SheetError:
-            # A stroke that nothing was said of; a send that did not exist was shut.
-            out[path] = None if _is_stroke_table(path.split(".")[:-1]) else OFF_DB
-    return out
-
-
-def _is_stroke_table(parents: list[str]) -> bool:
-    """Whether a path leads to a table that holds entries by hit id."""
-    if len(parents) == 3:
-        return parents[0] == "takes" and parents[2] == "corrections"
-    return parents in (["timing", "to_s"], ["timing", "lines"])
-
-
-def _child(node: Any, step: str, path: str) -> Any:
-    if isinstance(node, dict) and step in node:
-        return node[step]
-    if isinstance(node, list) and step.isdigit() and int(step) < len(node):
-        return node[int(step)]
-    raise SheetError(f"The sheet has no “{path}”.")
-
-
-def _first_complaint(error: ValidationError) -> str:
+def complaint(error: ValidationError) -> tuple[str, str]:
+    """Path of the first value that is wrong (empty: the whole), and what is wrong with it."""
     first = error.errors(include_url=False)[0]
-    where = ".".join(str(step) for step in first["loc"]) or "the sheet"
-    return f"{where}: {first['msg'].rstrip('.')}; given was {str(first.get('input'))[:60]!r}."
+    said = first["msg"].removeprefix("Value error, ").rstrip(".")
+    said = said.replace("Input should be", "it should be")
+    if first["type"] != "value_error":
+        said += f"; given was {str(first.get('input'))[:60]!r}"
+    return ".".join(str(step) for step in first["loc"]), f"{said}."
 
 
 def new_mic(name: str, file: str = "") -> Mic:

@@ -7,6 +7,7 @@ more where nothing hides the join or a cymbal is cut off. The path of least cost
 dynamic programming (Bellman, 1957).
 """
 
+from bisect import bisect_left, bisect_right
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -196,9 +197,8 @@ def _evenness_db(hits: Sequence[Hit]) -> float:
 
 
 def _played_by(hits: Sequence[Hit], stroke: Hit) -> bool:
-    return any(
-        h.piece == stroke.piece and abs(h.time_s - stroke.time_s) < SAME_STROKE_S for h in hits
-    )
+    near = _between(hits, stroke.time_s - SAME_STROKE_S, stroke.time_s + SAME_STROKE_S)
+    return any(h.piece == stroke.piece for h in near)
 
 
 def _missing(own: Sequence[Hit], others: Sequence[Sequence[Hit]]) -> list[Hit]:
@@ -257,11 +257,12 @@ def place_join(
     and the length of what rings in the outgoing take at a moment.
     """
     best: tuple[float, float, str, float, float] | None = None
-    for h in before:
-        if h.kind == "ghost" or abs(h.time_s - border_s) > reach_s:
+    there = _between(after, border_s - reach_s - COMMON_S, border_s + reach_s + COMMON_S)
+    for h in _between(before, border_s - reach_s, border_s + reach_s):
+        if h.kind == "ghost":
             continue
         partner = next(
-            (o for o in after if o.piece == h.piece and abs(o.time_s - h.time_s) < COMMON_S), None
+            (o for o in there if o.piece == h.piece and abs(o.time_s - h.time_s) < COMMON_S), None
         )
         if partner is None:
             continue
@@ -278,6 +279,12 @@ def place_join(
         at = border_s - AHEAD_S
         return (at, "", *ring(at))
     return best[1:]
+
+
+def _between(hits: Sequence[Hit], first_s: float, last_s: float) -> Sequence[Hit]:
+    """Those of the hits, in order of time, that fall between two moments."""
+    low = bisect_left(hits, first_s, key=lambda h: h.time_s)
+    return hits[low : bisect_right(hits, last_s, key=lambda h: h.time_s)]
 
 
 def warn(ring_db: float, ring_s: float, take: int, rides_after: str) -> str:

@@ -8,6 +8,7 @@ its own. A summit that itself lies between two lines is unclear and is asked abo
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -62,9 +63,18 @@ def meant_lines(
     others: Sequence[Sequence[Hit]] = (),
 ) -> Meant:
     """Lines on which ``strokes`` were meant. ``others`` are the hit lists of other takes in the
-    song's time; ``strokes`` are read among themselves too."""
+    song's time; ``strokes`` are read among themselves too. Not to be written to."""
     if not strokes:
         return Meant(np.zeros(0), np.zeros(0, bool))
+    return _meant_lines(tuple(strokes), grid, division, swing, tuple(map(tuple, others)))
+
+
+# A rule that is tried again and again asks for the same lines each time.
+@lru_cache(maxsize=8)
+def _meant_lines(
+    strokes: tuple[Hit, ...], grid: Grid, division: str, swing: float,
+    others: tuple[tuple[Hit, ...], ...],
+) -> Meant:  # fmt: skip
     places = grid.quarters_at(np.array([h.time_s for h in strokes]))
     first = float(np.floor(places.min())) - 1
     length = int((np.ceil(places.max()) - first + 2) * BINS)

@@ -1,7 +1,7 @@
 """The edit list of a song: what was moved, by how much and by which rule, and its slices."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -44,7 +44,7 @@ class EditList:
 
     def as_dict(self) -> dict[str, Any]:
         return {
-            "moves": [asdict(m) for m in self.moves],
+            "moves": [dict(vars(m)) for m in self.moves],
             "tracks": {n: [[s.at, s.offset, s.fade] for s in t] for n, t in self.tracks.items()},
         }
 
@@ -59,10 +59,13 @@ def edit_list(
     guides: Mapping[str, Guide],
     rate: int,
     frames: int,
+    span: tuple[int, int] | None = None,
 ) -> EditList | None:
     """The edit that puts every event where it goes; None where nothing is to be moved.
 
     ``guides`` maps `ALL`, and `KICK` where there are kick mics, to what splices are chosen on.
+    With a ``span`` of samples only the sound in it is put in place, as in the whole edit; the
+    moves are all there.
     """
     moves, anchors, alone = [], [], []
     for p in placements:
@@ -79,10 +82,21 @@ def edit_list(
         )  # fmt: skip
     if not any(a.shift for a in alone):
         return None
-    tracks = {ALL: tuple(plan(anchors, guides[ALL], rate, frames))}
+    tracks = {ALL: tuple(plan(_within(anchors, span, rate), guides[ALL], rate, frames))}
     if any(m.kick_s for m in moves):
-        tracks[KICK] = tuple(plan(alone, guides[KICK], rate, frames))
+        tracks[KICK] = tuple(plan(_within(alone, span, rate), guides[KICK], rate, frames))
     return EditList(tuple(moves), tracks)
+
+
+AROUND_S = 2.5
+"""What lies so far outside a span has no part in how its own sound is put in place."""
+
+
+def _within(anchors: Sequence[Anchor], span: tuple[int, int] | None, rate: int) -> Sequence[Anchor]:
+    if span is None:
+        return anchors
+    around = round(AROUND_S * rate)
+    return [a for a in anchors if span[0] - around <= a.at <= span[1] + around]
 
 
 def moved_hits(hits: Sequence[Hit], edits: EditList, rate: int) -> list[Hit]:

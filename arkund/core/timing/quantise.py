@@ -6,6 +6,7 @@ move on another. A stroke that was meant on no clear line stays where it is unti
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 
@@ -163,6 +164,11 @@ def magnet_s(at_s: float, grid: Grid, division: str, swing: float, reach_s: floa
 def usual_spread_ms(hits: Sequence[Hit], grid: Grid, division: str) -> float:
     """Half the width in ms within which about nine in ten strokes lie around the drummer's own
     places: what strays further stands out of the feel."""
+    return _usual_spread_ms(tuple(hits), grid, division)
+
+
+@lru_cache(maxsize=8)
+def _usual_spread_ms(hits: tuple[Hit, ...], grid: Grid, division: str) -> float:
     bars = grid.bars_in(max((h.time_s for h in hits), default=0.0))
     placed = place_events(hits, grid, [Rule(1, bars, "feel", division)], Wish({}, {}))
     off = [abs(p.target_s - p.from_s) * 1000 for p in placed if p.clear and p.line is not None]

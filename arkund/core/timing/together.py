@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property, lru_cache
 
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import is_shell, piece_family
@@ -26,12 +27,12 @@ class Event:
     lead: Hit
     hits: tuple[Hit, ...]
 
-    @property
+    @cached_property
     def starts_s(self) -> float:
         """The first thing heard of it, a grace note included."""
         return min(h.time_s - (h.grace_s or 0.0) for h in self.hits)
 
-    @property
+    @cached_property
     def pieces(self) -> tuple[str, ...]:
         return tuple(h.piece for h in self.hits)
 
@@ -42,6 +43,12 @@ class Event:
 
 def gather(hits: Sequence[Hit]) -> list[Event]:
     """Events of a hit list in order of time. Strokes that are not sure stay out."""
+    return list(_gathered(tuple(hits)))
+
+
+# A rule that is tried again and again asks for the same strokes each time.
+@lru_cache(maxsize=8)
+def _gathered(hits: tuple[Hit, ...]) -> tuple[Event, ...]:
     sure = sorted((h for h in hits if h.confidence >= SURE), key=lambda h: h.time_s)
     groups: list[list[Hit]] = []
     for hit in sure:
@@ -50,7 +57,7 @@ def gather(hits: Sequence[Hit]) -> list[Event]:
         if fresh or any(h.piece == hit.piece for h in groups[-1]):
             groups.append([])
         groups[-1].append(hit)
-    return [Event(_lead(g), tuple(g)) for g in groups]
+    return tuple(Event(_lead(g), tuple(g)) for g in groups)
 
 
 def _lead(hits: Sequence[Hit]) -> Hit:

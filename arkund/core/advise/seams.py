@@ -1,0 +1,80 @@
+"""Edit: places where an edit can be heard as a click, measured on the edited sound of every mic."""
+
+import numpy as np
+
+from arkund.core.advise.finding import Finding
+from arkund.core.advise.module import Module
+from arkund.core.advise.school import School
+from arkund.core.advise.study import Study
+from arkund.core.kit.roles import label
+from arkund.core.mix.graph import KICK_ROLES
+from arkund.core.mix.laying import laid_out
+from arkund.core.timing.moves import ALL, KICK
+from arkund.core.timing.stretch import Slice, seam_ratio
+from arkund.core.units import ms_to_samples
+
+NAME = "seams"
+SUSPECT = 1.5
+QUIET = 1e-4
+"""Amplitude of the largest bend under which a seam is masked by anything (−80 dBFS)."""
+
+
+def find(study: Study, subject: str, school: School) -> list[Finding]:
+    """One finding with every suspect seam: seconds, mic, how far it stands out, what it is."""
+    places = suspect_seams(study)
+    if not places:
+        return []
+    t, mic, ratio, what = max(places, key=lambda p: p[2])
+    count = len(places)
+    return [
+        Finding(
+            NAME, "clicks", "song",
+            f"{count} seam{'s' if count > 1 else ''} might be heard as a click; the plainest stands "
+            f"out {ratio:.1f} times on {label(mic)} in bar {study.bar_of(t)} ({what}). Listen; a "
+            "longer fade or another place for the stroke heals it.",
+            {"count": count, "places": [[round(t, 4), m, round(r, 2), w] for t, m, r, w in places]},
+            0.6, mic=mic, bars=study.bars_around(t),
+        )
+    ]  # fmt: skip
+
+
+def suspect_seams(study: Study) -> list[tuple[float, str, float, str]]:
+    """``(seconds, mic, ratio, what)`` of seams whose second difference exceeds `SUSPECT` times
+    what is usual around them, the plainest mic of each."""
+    sheet, rate = study.sheet, study.rate
+    tracks = study.library.edits_of(sheet.moves).tracks if sheet.moves else {}
+    joins = [
+        (at, f"join into take {s.take}")
+        for s in laid_out(sheet)[1:]
+        for at in (s.at, s.at - ms_to_samples(s.fade_ms, rate))
+    ]
+    found: dict[int, tuple[float, str, float, str]] = {}
+    for mic in study.mics:
+        alone = sheet.mics[mic].role in KICK_ROLES and KICK in tracks
+        slices = tracks.get(KICK if alone else ALL, ())
+        sound = study.sound(mic, "source")
+        seams = [(_heard_at(at, slices), what) for at, what in joins]
+        seams += [(at, "strokes moved") for s in slices[1:] for at in (s.at, s.at - s.fade)]
+        reach = round(0.03 * rate)
+        for at, what in seams:
+            low = max(at - reach, 0)
+            near = sound[low : at + reach]
+            if len(near) < reach or float(np.abs(np.diff(near, 2)).max(initial=0.0)) < QUIET:
+                continue
+            ratio = seam_ratio(near, at - low, rate)
+            key = round(at / rate / 0.02)
+            if ratio > SUSPECT and ratio > found.get(key, (0.0, "", 0.0, ""))[2]:
+                found[key] = (at / rate, mic, ratio, what)
+    return [found[k] for k in sorted(found)]
+
+
+def _heard_at(source: int, slices: tuple[Slice, ...]) -> int:
+    """Where a sample of the song before moves is heard."""
+    at = source
+    for s in slices:
+        if s.at + s.offset <= source:
+            at = source - s.offset
+    return at
+
+
+MODULE = Module(NAME, "edit", 1, lambda sheet: ["kit"], lambda sheet, subject: [], find)

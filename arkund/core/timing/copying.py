@@ -1,0 +1,40 @@
+"""Where sound is cut to be copied: right before strokes, so that nothing is cut off."""
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from arkund.core.hits.detect import Hit
+
+LEAD_S = 0.004
+"""A cut lies so much before the first arrival of a stroke, earlier than any mic hears it."""
+
+EARLY_S = 0.045
+"""A stroke so little before a line was meant on it."""
+
+LEAST_S = 0.030
+
+
+def cut_before(lists: Sequence[Sequence[Hit]], lines_s: Sequence[float]) -> float:
+    """Seconds before each of the given lines at which to cut: ahead of the earliest stroke that
+    any of the lists (one a line) plays on its own line."""
+    early = [
+        line - h.time_s
+        for hits, line in zip(lists, lines_s, strict=True)
+        for h in hits
+        if -EARLY_S < h.time_s - (h.grace_s or 0.0) - line < 0
+    ]
+    return max(early, default=0.0) + LEAD_S
+
+
+def stroke_length(own: Sequence[Hit], at_s: float, there: Sequence[Hit], to_s: float) -> float:
+    """Seconds that one stroke at ``at_s`` of its take can be copied for when it goes to ``to_s``:
+    until the next stroke of either begins, what falls together with it aside."""
+
+    def way(hits: Sequence[Hit], from_s: float) -> float:
+        later = [
+            h.time_s - (h.grace_s or 0.0) - from_s for h in hits if h.time_s > from_s + LEAST_S
+        ]
+        return min(later, default=float(np.inf))
+
+    return max(min(way(own, at_s), way(there, to_s), 4.0) - LEAD_S, LEAST_S)
