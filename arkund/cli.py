@@ -89,6 +89,17 @@ def _parser() -> argparse.ArgumentParser:
         ("redo", _redo, "forward again"),
     ):
         add(name, run, about).add_argument("song")
+    sub = add("set-up", _set_up, "correct what a mic is, leave it out, or put a file under it")
+    sub.add_argument("song")
+    sub.add_argument("mic")
+    sub.add_argument("--as", dest="name", metavar="MIC", help="what it is instead")
+    sub.add_argument("--swap", action="store_true", help="whoever is that becomes this one")
+    sub.add_argument("--unused", metavar="WHY", help="leave it out of everything, with a reason")
+    sub.add_argument("--in-use", action="store_true", help="take it in again")
+    sub.add_argument("--overdub", choices=("yes", "no"), help="recorded by itself, or with the kit")
+    sub.add_argument("--file", type=Path, help="a file for it; adds the mic where there is none")
+    sub.add_argument("--take", type=int, default=1, help="the take that the file belongs to")
+    sub.add_argument("--stereo", choices=("left", "right", "sum"), default="mono")
     sub = add("findings", _findings, "what was found and is proposed")
     sub.add_argument("song")
     sub.add_argument("--station", default="", help="of one station, e.g. align")
@@ -190,18 +201,16 @@ def _simulate(args: argparse.Namespace) -> dict[str, Any]:
 
 def _new(args: argparse.Namespace) -> dict[str, Any]:
     _django()
-    from arkund.songs import importing
+    from arkund.songs import importing, incoming
 
-    roles = importing.read_roles(args.roles) if args.roles else {}
-    sections = importing.read_sections(args.sections) if args.sections else ()
+    roles = incoming.read_roles(args.roles) if args.roles else {}
+    sections = incoming.read_sections(args.sections) if args.sections else ()
     wishes = importing.Wishes(
         args.name, args.tempo, args.meter, None, sections, args.resample, args.pad, args.stereo
     )
-    files = importing.files_of(args.source)
-    incoming = importing.guess_incoming(files, roles, args.stereo)
-    song, refused = importing.import_song(
-        incoming, wishes, skip_bad=args.skip_bad, progress=_progress
-    )
+    files = incoming.files_of(args.source)
+    found = incoming.guess_incoming(files, roles, args.stereo)
+    song, refused = importing.import_song(found, wishes, skip_bad=args.skip_bad, progress=_progress)
     for entry in refused:
         say(f"Left out {entry['file']}: {entry['reason']}")
     return {"song": song.slug, "refused": refused}
@@ -266,6 +275,25 @@ def _set(args: argparse.Namespace) -> dict[str, Any]:
         value = args.value
     with storage.song_lock(song.slug):
         made = revisions.keep(song.pk, song.current.number, {args.path: value})
+    return {"revision": made.number, "label": made.label}
+
+
+def _set_up(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import set_up, storage
+    from arkund.songs.incoming import Incoming
+
+    names = {args.mic: args.name} if args.name else {}
+    if args.name and args.swap:
+        names[args.name] = args.mic
+    unused = {args.mic: args.unused or ""} if args.unused or args.in_use else {}
+    overdubs = {args.mic: args.overdub == "yes"} if args.overdub else {}
+    files: tuple[Incoming, ...] = ()
+    if args.file:
+        files = (Incoming(args.file, args.file.name, args.mic, args.take, args.stereo),)
+    wanted = set_up.Wanted(names, unused, overdubs, files)
+    with storage.song_lock(song.slug):
+        made = set_up.correct(song, song.current.number, wanted, _progress)
     return {"revision": made.number, "label": made.label}
 
 

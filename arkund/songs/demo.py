@@ -5,7 +5,7 @@ from pathlib import Path
 
 from arkund.core.mix.sheet import Section
 from arkund.core.simulate.session import Progress, write_recording
-from arkund.songs import importing, storage
+from arkund.songs import importing, incoming, storage
 from arkund.songs.models import Song
 
 DEMO_NAME = "Copper Weather"
@@ -24,9 +24,9 @@ def make_demo(progress: Progress = lambda share, what: None) -> str:
         )
         sections = tuple(Section(**s) for s in session.truth["sections"])
         wishes = importing.Wishes(DEMO_NAME, session.truth["tempo_bpm"], sections=sections)
-        incoming = importing.guess_incoming(importing.files_of(folder))
+        files = incoming.guess_incoming(incoming.files_of(folder))
         song, _ = importing.import_song(
-            incoming, wishes, progress=lambda s, w: progress(0.6 + 0.4 * s * 0.99, w)
+            files, wishes, progress=lambda s, w: progress(0.6 + 0.4 * s * 0.99, w)
         )
     progress(1.0, "the demo song is ready")
     return song.slug

@@ -1,7 +1,7 @@
 """What is known of a song, as plain data: the command line prints it, pages show it."""
 
-from collections.abc import Sequence
-from dataclasses import asdict
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
@@ -15,7 +15,8 @@ from arkund.core.mix.graph import mic_order, sounding_hits
 from arkund.core.mix.sheet import Clean, Sheet
 from arkund.core.units import ms_to_samples
 from arkund.songs import revisions, storage
-from arkund.songs.models import MicFile, Song
+from arkund.songs.analysing import NOT_THERE, analysis_of
+from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
 from arkund.songs.timing import sheet_of
 
@@ -37,20 +38,32 @@ def show(song: Song) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def mic_files(song: Song, sheet: Sheet) -> list[MicFile]:
-    """Rows of the take that sounds, in mic order."""
-    rows = {
-        f.mic: f for f in MicFile.objects.filter(take__song=song, take__number=sheet.take.number)
-    }
-    return [rows[m] for m in mic_order(sheet) if m in rows]
+@dataclass(frozen=True)
+class MicFacts:
+    """What was measured of a mic in the take that sounds: the name its file came under, its
+    measures, and how loud each piece is in it (dBFS)."""
+
+    mic: str
+    file_name: str
+    measures: Mapping[str, Any]
+    heard: Mapping[str, float]
+
+
+def mic_files(sheet: Sheet) -> list[MicFacts]:
+    """Facts of all mics in mic order, of the take that sounds."""
+    found = analysis_of(sheet.take)
+    return [
+        MicFacts(m, found.files.get(m, sheet.mics[m].file), found.measures.get(m, NOT_THERE),
+                 found.heard.get(m, {}))
+        for m in mic_order(sheet)
+    ]  # fmt: skip
 
 
 def measures(song: Song) -> dict[str, Any]:
     sheet = sheet_of(song)
     return {
         "mics": [
-            {"mic": f.mic, "role": sheet.mics[f.mic].role, **f.measures}
-            for f in mic_files(song, sheet)
+            {"mic": f.mic, "role": sheet.mics[f.mic].role, **f.measures} for f in mic_files(sheet)
         ]
     }
 
@@ -79,7 +92,7 @@ def hits(song: Song, take: int) -> dict[str, Any]:
 
 def pairs(song: Song) -> dict[str, Any]:
     sheet = sheet_of(song)
-    return {"pairs": song.takes.get(number=sheet.take.number).pairs}
+    return {"pairs": [asdict(p) for p in analysis_of(sheet.take).pairs]}
 
 
 def gates(song: Song) -> dict[str, Any]:

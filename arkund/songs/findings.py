@@ -14,6 +14,7 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School, school_of
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
+from arkund.core.mix.engine import Engine
 from arkund.core.mix.sheet import Sheet
 from arkund.songs import revisions, storage
 from arkund.songs.models import Answer, Revision, Song
@@ -28,20 +29,30 @@ def school_of_song(song: Song) -> School:
     return school_of(song.school)
 
 
-def study_of_song(song: Song, sheet: Sheet | None = None) -> Study:
+def study_of_song(song: Song, sheet: Sheet | None = None, engine: Engine | None = None) -> Study:
     """The song under study, at its current revision by default."""
-    return study_of(song, sheet or sheet_of(song))
+    return study_of(sheet or sheet_of(song), engine)
 
 
-def memo_key(module: Module, subject: str, sheet: Sheet, school: School) -> str:
-    """Hash of all that the answer rests on."""
-    parts = [
-        module.key, subject, school.model_dump(),
-        [t.model_dump(mode="json") for t in sheet.takes],
-        [s.model_dump(mode="json") for s in sheet.comp], sheet.moves, list(module.reads(sheet, subject)),
-    ]  # fmt: skip
+def memo_key(
+    module: Module, subject: str, sheet: Sheet, school: School, common: str | None = None
+) -> str:
+    """Hash of all that the answer rests on; ``common`` is `rests_on` of the same, where many are
+    asked for."""
+    common = rests_on(sheet, school) if common is None else common
+    parts = [common, module.key, subject, list(module.reads(sheet, subject))]
     text = json.dumps(parts, sort_keys=True, default=_plain)
     return hashlib.sha1(text.encode()).hexdigest()
+
+
+def rests_on(sheet: Sheet, school: School) -> str:
+    """What every answer rests on: the takes as they are put together, and the school."""
+    parts = [
+        school.model_dump(), [t.model_dump(mode="json") for t in sheet.takes],
+        [(n, m.unused, m.overdub) for n, m in sorted(sheet.mics.items())],
+        [s.model_dump(mode="json") for s in (*sheet.comp, *sheet.copies)], sheet.moves,
+    ]  # fmt: skip
+    return hashlib.sha1(json.dumps(parts, sort_keys=True).encode()).hexdigest()
 
 
 def _plain(value: Any) -> Any:
@@ -92,8 +103,9 @@ def known_findings(song: Song) -> tuple[list[Finding], int]:
     sheet, school = sheet_of(song), school_of_song(song)
     out: list[Finding] = []
     missing = 0
+    common = rests_on(sheet, school)
     for module, subject in questions(sheet, school):
-        found = known(memo_key(module, subject, sheet, school))
+        found = known(memo_key(module, subject, sheet, school, common))
         if found is None:
             missing += 1
         else:
@@ -105,7 +117,9 @@ def with_states(song: Song, found: list[Finding]) -> list[dict[str, Any]]:
     """Findings as plain data with station and state: open, declined, and those that were applied
     or changed and have settled."""
     answers = {a.finding: a for a in song.answers.select_related("revision")}
-    sheet = sheet_of(song)
+    now = revisions.values_before(
+        sheet_of(song), {path: None for f in found for path in f.proposal}
+    )
     lineage = {r.number for r in revisions.log(song)}
     out = []
     for f in found:
@@ -115,7 +129,8 @@ def with_states(song: Song, found: list[Finding]) -> list[dict[str, Any]]:
             f.as_dict()
             | {"station": STATION_OF[f.module], "state": "declined" if declined else OPEN,
                "declined_because": answer.reason if declined and answer else "",
-               "changes": label_of(f.proposal, _now(sheet, f)) if f.proposal else ""}
+               "changes": label_of(f.proposal, {p: now[p] for p in f.proposal})
+               if f.proposal else ""}
         )  # fmt: skip
     for answer in answers.values():
         if answer.state == Answer.State.DECLINED or answer.revision is None:
@@ -134,10 +149,6 @@ def with_states(song: Song, found: list[Finding]) -> list[dict[str, Any]]:
              "changes": answer.revision.label}
         )  # fmt: skip
     return out
-
-
-def _now(sheet: Sheet, finding: Finding) -> dict[str, Any]:
-    return revisions.values_before(sheet, finding.proposal)
 
 
 def find_by_id(song: Song, finding_id: str) -> Finding:

@@ -8,9 +8,9 @@ from arkund.core.hits.arrival import first_arrival
 from arkund.core.hits.detect import hit_id
 from arkund.core.kit.roles import label, sort_pieces
 from arkund.core.mix.graph import played_hits
+from arkund.core.mix.laying import laid_at
 from arkund.core.mix.sheet import Sheet, Take
 from arkund.songs import revisions, storage
-from arkund.songs.facts import hits_of
 from arkund.songs.models import Revision, Song
 from arkund.songs.studies import study_of
 
@@ -23,7 +23,7 @@ KINDS = ("accent", "plain", "ghost", "flam", "roll")
 def known_pieces(sheet: Sheet) -> list[str]:
     """Pieces that have a mic or a stroke."""
     close = {m.name.piece for m in sheet.mics.values()}
-    struck = {h.piece for h in hits_of(sheet)}
+    struck = {h.piece for h in played_hits(sheet, storage.load_hits)}
     return sort_pieces({p for p in close | struck if p})
 
 
@@ -43,12 +43,12 @@ def correct(song: Song, base: int, ids: list[str], change: dict[str, Any]) -> Re
     patch: dict[str, Any] = {}
     for name in ids:
         hit = played[name]
-        number, take = _take_at(sheet, hit.time_s)
+        number, take, in_file = _take_at(sheet, hit.time_s)
+        name = name.partition("-")[0]  # a copy is what it was copied from
         before = take.corrections.get(name)
         entry = before.model_dump(exclude_defaults=True) if before else {}
         entry |= said
         if nudge:
-            in_file = hit.time_s + take.offset / sheet.rate
             entry["time_s"] = round(max(in_file + nudge, 0.0), 6)
         added = before is not None and not any(
             h.id == name for h in (storage.load_hits(take.hits) if take.hits else ())
@@ -68,12 +68,12 @@ def add(song: Song, base: int, piece: str, heard_s: float, kind: str = "plain") 
     if piece not in known_pieces(sheet):
         names = ", ".join(label(p) for p in known_pieces(sheet))
         raise ArkundError(f"The kit has no {label(piece)}. Pieces: {names}.")
-    at = study_of(song, sheet).before_moves_s(heard_s)
+    at = study_of(sheet).before_moves_s(heard_s)
     if not 0 <= at <= sheet.frames / sheet.rate:
         raise ArkundError("A stroke can only be added within the song.")
-    at = _first_arrival(song, sheet, piece, at)
-    number, take = _take_at(sheet, at)
-    in_file = round(at + take.offset / sheet.rate, 6)
+    at = _first_arrival(sheet, piece, at)
+    number, take, in_file = _take_at(sheet, at)
+    in_file = round(in_file, 6)
     name = hit_id(piece, in_file)
     if any(h.id == name for h in played_hits(sheet, storage.load_hits)):
         raise ArkundError(f"There is a {label(piece)} stroke at that very place already.")
@@ -86,9 +86,9 @@ def add(song: Song, base: int, piece: str, heard_s: float, kind: str = "plain") 
     )  # fmt: skip
 
 
-def _first_arrival(song: Song, sheet: Sheet, piece: str, near_s: float) -> float:
+def _first_arrival(sheet: Sheet, piece: str, near_s: float) -> float:
     """The foot of the rise near a time in the piece's close mic; the time itself without one."""
-    study = study_of(song, sheet)
+    study = study_of(sheet)
     if not study.close(piece):
         return near_s
     before, after = round(REACH_S * sheet.rate), round(2 * REACH_S * sheet.rate)
@@ -104,12 +104,13 @@ def _sheet(song: Song) -> Sheet:
     return song.current.sheet
 
 
-def _take_at(sheet: Sheet, seconds: float) -> tuple[int, Take]:
-    """Place in the sheet and the take that sounds at a time before moves."""
-    sounding = sheet.take.number
-    if sheet.comp:
-        sounding = [s.take for s in sheet.comp if s.at <= max(seconds * sheet.rate, 0)][-1]
-    return next((n, t) for n, t in enumerate(sheet.takes) if t.number == sounding)
+def _take_at(sheet: Sheet, seconds: float) -> tuple[int, Take, float]:
+    """Place in the sheet and the take that sounds at a time before moves, and that time in the
+    take's file."""
+    # A stroke at the very border of two stretches was rounded to the microsecond.
+    sounding = laid_at(sheet, (seconds + 1e-6) * sheet.rate)
+    number, take = next((n, t) for n, t in enumerate(sheet.takes) if t.number == sounding.take)
+    return number, take, seconds + (take.offset - sounding.shift) / sheet.rate
 
 
 def _words(said: dict[str, Any], nudge: float) -> str:

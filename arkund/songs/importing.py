@@ -4,12 +4,8 @@ Nothing is half-imported: until the last step only content-addressed files exist
 refers to; the rows are written in one transaction.
 """
 
-import csv
-import re
-from collections.abc import Callable, Iterable, Sequence
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import asdict, dataclass, field
-from pathlib import Path
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 from django.db import transaction
@@ -17,32 +13,20 @@ from django.utils.text import slugify
 from numpy.typing import NDArray
 
 from arkund.core.advise.start import first_sheet
-from arkund.core.align.pairs import PairAlignment
-from arkund.core.align.takes import align_take
-from arkund.core.audio.files import SUFFIXES, FileFacts, examine, read_mono
-from arkund.core.audio.overview import Overview
-from arkund.core.audio.resampling import resample_file
+from arkund.core.audio.broadcast import time_reference
+from arkund.core.audio.files import FileFacts, examine, read_mono
 from arkund.core.errors import ArkundError, AudioRefused
-from arkund.core.hits.detect import Hit, detect_hits
-from arkund.core.kit.naming import guess_roles
-from arkund.core.kit.roles import MicName, parse_mic_name
-from arkund.core.measure.levels import measure_mic
+from arkund.core.hits.detect import Hit
+from arkund.core.kit.roles import BESIDE, OFF_KIT, parse_mic_name
+from arkund.core.mix.graph import tempo_of
 from arkund.core.mix.sheet import Section, Source, Take, Tempo
-from arkund.core.timing.grid import Grid, estimate_tempo, parse_meter, tempo_by_backbeat
+from arkund.core.timing.beginning import first_grid
+from arkund.core.timing.click import click_of
+from arkund.core.timing.grid import parse_meter
+from arkund.core.timing.lineup import REACH_S, lag_between
 from arkund.songs import models, revisions, storage
-
-Progress = Callable[[float, str], None]
-
-
-@dataclass(frozen=True)
-class Incoming:
-    """One file that is to become a mic: where it is, what it is called, what it is taken for."""
-
-    path: Path
-    name: str
-    mic: str
-    take: int = 1
-    pick: str = "mono"
+from arkund.songs.analysing import Analysis, Progress, Sound, analyse, store
+from arkund.songs.incoming import Incoming, split_stereo, store_at_rate
 
 
 @dataclass(frozen=True)
@@ -74,76 +58,16 @@ class _Lane:
     sha256: str = ""
     audio: NDArray[np.float32] = field(default_factory=lambda: np.zeros(0, np.float32))
 
-
-def take_number(relative: str) -> int:
-    """Take of a file by its folder (``take 2/…``) or name (``Kick_T2.wav``); 1 otherwise."""
-    parts = relative.replace("\\", "/").split("/")
-    for folder in parts[:-1]:
-        match = re.search(r"(?:take|tk|t)[ _-]?(\d{1,2})$", folder, re.I)
-        if match:
-            return int(match[1])
-    match = re.search(r"[ _-](?:take|tk|t)[ _-]?(\d{1,2})$", Path(parts[-1]).stem, re.I)
-    return int(match[1]) if match else 1
+    @property
+    def role(self) -> str:
+        return parse_mic_name(self.incoming.mic).role
 
 
-def files_of(folder: Path) -> list[tuple[Path, str]]:
-    """Files of a folder and its subfolders, with names relative to it; hidden ones and those that
-    plainly are no sound (truth.json, notes) left out."""
-    if not folder.is_dir():
-        raise ArkundError(f"{folder} is not a folder. Name the folder that holds the mics' files.")
-    found = [p for p in sorted(folder.rglob("*")) if p.is_file() and not p.name.startswith(".")]
-    named = [(p, str(p.relative_to(folder))) for p in found]
-    sounds = [(p, n) for p, n in named if not n.startswith("stems/")
-              and p.suffix.lower() not in (".json", ".txt", ".md", ".csv", ".pdf", ".png")]  # fmt: skip
-    if not any(p.suffix.lower() in SUFFIXES for p, _ in sounds):
-        raise ArkundError(f"{folder} holds no WAV, FLAC or AIFF file.")
-    return sounds
-
-
-def guess_incoming(
-    files: Sequence[tuple[Path, str]], roles: dict[str, str] | None = None, stereo: str = ""
-) -> list[Incoming]:
-    """Takes and roles guessed from names; ``roles`` (file name → mic) overrides."""
-    roles = roles or {}
-    out: list[Incoming] = []
-    by_take: dict[int, list[tuple[Path, str]]] = {}
-    for path, name in files:
-        by_take.setdefault(take_number(name), []).append((path, name))
-    for take, members in sorted(by_take.items()):
-        guesses = guess_roles([name for _, name in members])
-        for (path, name), guess in zip(members, guesses, strict=True):
-            mic = roles.get(name, roles.get(Path(name).name, str(guess.mic)))
-            out.append(Incoming(path, name, mic, take, stereo or "mono"))
-    return out
-
-
-def read_roles(path: Path) -> dict[str, str]:
-    """``file,mic`` rows of a CSV."""
-    out = {}
-    with path.open(newline="", encoding="utf-8-sig") as stream:
-        for row in csv.DictReader(stream):
-            if "file" not in row or "mic" not in row:
-                raise ArkundError(f"{path.name} needs the columns file and mic.")
-            out[row["file"].strip()] = str(parse_mic_name(row["mic"]))
-    return out
-
-
-def read_sections(path: Path) -> tuple[Section, ...]:
-    """``name,start_bar,bars`` rows of a CSV."""
-    out = []
-    with path.open(newline="", encoding="utf-8-sig") as stream:
-        for row in csv.DictReader(stream):
-            try:
-                out.append(
-                    Section(
-                        name=row["name"], start_bar=int(row["start_bar"]), bars=int(row["bars"])
-                    )
-                )
-            except (KeyError, TypeError, ValueError):
-                raise ArkundError(
-                    f"{path.name} needs the columns name, start_bar and bars, whole numbers from 1."
-                ) from None
-    return tuple(out)
+@dataclass(frozen=True)
+class _Analysed:
+    hits: list[Hit]
+    analysis: Analysis
+    lag_s: float = 0.0
 
 
 def examine_all(
@@ -159,33 +83,11 @@ def examine_all(
     return good, refused
 
 
-def split_stereo(item: Incoming, facts: FileFacts, wish: str) -> list[Incoming]:
-    """A stereo file as mics: an overhead or room pair becomes left and right; in a mono role what
-    ``wish`` says (left, right or sum). Raises `AudioRefused` where it says nothing."""
-    if facts.channels == 1:
-        return [Incoming(item.path, item.name, item.mic, item.take, "mono")]
-    name = parse_mic_name(item.mic)
-    if name.role in ("overhead", "room", "kit") and name.side is None:
-        return [
-            Incoming(
-                item.path, item.name, str(MicName(name.role, name.index, side)), item.take, pick
-            )
-            for side, pick in (("l", "left"), ("r", "right"))  # type: ignore[arg-type]
-        ]
-    pick = wish or (item.pick if item.pick != "mono" else "")
-    if not pick:
-        raise AudioRefused(
-            item.name,
-            f"is stereo, but {item.mic} is a mono mic.",
-            "Choose its left side, its right side or the sum of both.",
-        )
-    return [Incoming(item.path, item.name, item.mic, item.take, pick)]
-
-
 def agree(
     files: Sequence[tuple[Incoming, FileFacts]], wishes: Wishes
 ) -> tuple[int, list[dict[str, str]]]:
-    """The song's rate, and what stands against it: rates or lengths that differ unasked."""
+    """The song's rate, and what stands against it: rates or lengths that differ unasked. A bed, a
+    reference or a click may be of any length."""
     rates = sorted({f.rate for _, f in files})
     rate = wishes.resample_hz or max(rates, key=lambda r: sum(f.rate == r for _, f in files))
     problems = []
@@ -196,7 +98,10 @@ def agree(
             for i, f in files if f.rate != rate
         ]  # fmt: skip
     for take in sorted({i.take for i, _ in files}) if not wishes.pad else ():
-        own = [(i, f) for i, f in files if i.take == take]
+        own = [(i, f) for i, f in files
+               if i.take == take and parse_mic_name(i.mic).role not in BESIDE]  # fmt: skip
+        if not own:
+            continue
         usual = float(np.median([f.seconds for _, f in own]))
         problems += [
             {"file": i.name, "reason": f"lasts {f.seconds:.2f} s, the rest {usual:.2f} s. Ask for "
@@ -241,16 +146,52 @@ def import_song(
 
     for number, lane in enumerate(lanes):
         progress(0.05 + 0.25 * number / len(lanes), f"storing {lane.incoming.name}")
-        _store(lane, rate)
+        lane.sha256, stored = store_at_rate(lane.incoming, lane.facts, rate)
+        lane.audio = read_mono(stored, lane.incoming.pick)
     takes = sorted({lane.incoming.take for lane in lanes})
-    analysed = {}
+    analysed: dict[int, _Analysed] = {}
     for number, take in enumerate(takes):
-        own = [lane for lane in lanes if lane.incoming.take == take]
         span = 0.65 / len(takes)
         base = 0.3 + span * number
-        analysed[take] = _analyse(own, rate, lambda s, w, b=base, d=span: progress(b + d * s, w))
+        sounds = {lane.incoming.mic: _sound(lane) for lane in lanes if lane.incoming.take == take}
+        hits, analysis = analyse(
+            sounds,
+            rate,
+            lambda s, w, b=base, d=span: progress(b + d * s, w),  # type: ignore[misc]
+        )
+        analysed[take] = _Analysed(hits, analysis)
     progress(0.97, "writing the song")
-    return _write(wishes, rate, lanes, analysed), refused
+    return _write(wishes, rate, lanes, _lined_up(analysed, lanes)), refused
+
+
+def _sound(lane: _Lane) -> Sound:
+    item = lane.incoming
+    in_kit = lane.role not in OFF_KIT
+    return Sound(lane.audio, lane.sha256, item.pick, item.name, in_kit, lane.facts.rate)
+
+
+def _lined_up(analysed: Mapping[int, _Analysed], lanes: list[_Lane]) -> dict[int, _Analysed]:
+    """Takes with their lag behind the first: as their files' time stamps say where these fit a
+    song, else as their strokes fall together."""
+    first = min(analysed)
+    stamps = {take: _stamp_s(take, lanes) for take in analysed}
+    out = {}
+    for take, found in analysed.items():
+        here, there = stamps[take], stamps[first]
+        if here is not None and there is not None and abs(here - there) < REACH_S:
+            lag: float | None = there - here
+        else:
+            lag = lag_between(analysed[first].hits, found.hits)
+        out[take] = _Analysed(found.hits, found.analysis, lag or 0.0)
+    return out
+
+
+def _stamp_s(take: int, lanes: list[_Lane]) -> float | None:
+    """When a take's files were begun, where all say the same."""
+    own = [lane for lane in lanes if lane.incoming.take == take and lane.role not in BESIDE]
+    stamps = {time_reference(lane.incoming.path) for lane in own}
+    stamp = stamps.pop() if len(stamps) == 1 else None
+    return None if stamp is None else stamp / own[0].facts.rate
 
 
 def _doubles(lanes: list[tuple[Incoming, FileFacts]]) -> list[dict[str, str]]:
@@ -264,53 +205,11 @@ def _doubles(lanes: list[tuple[Incoming, FileFacts]]) -> list[dict[str, str]]:
     return out
 
 
-def _store(lane: _Lane, rate: int) -> None:
-    stored = storage.store_sound(lane.incoming.path, lane.facts.sha256)
-    lane.sha256 = lane.facts.sha256
-    if lane.facts.rate != rate:
-        moved = storage.data_folder() / "media" / f"{lane.sha256}-{rate}.wav.part"
-        resample_file(stored, moved, rate)
-        lane.sha256 = examine(moved, f"{lane.incoming.name}.wav").sha256
-        target = storage.sound_path(lane.sha256, ".wav")
-        target.parent.mkdir(parents=True, exist_ok=True)
-        moved.replace(target)
-        stored = target
-    lane.audio = read_mono(stored, lane.incoming.pick)
-
-
-@dataclass(frozen=True)
-class _Analysed:
-    hits: list[Hit]
-    pairs: list[PairAlignment]
-    measures: dict[str, dict[str, object]]
-
-
-def _analyse(lanes: Sequence[_Lane], rate: int, progress: Progress) -> _Analysed:
-    mics = {lane.incoming.mic: lane.audio for lane in lanes}
-    progress(0.0, "finding the strokes")
-    hits = detect_hits(mics, rate)
-    progress(0.55, "measuring delays")
-    pairs = align_take(mics, hits, rate)
-    progress(0.6, "measuring levels")
-
-    def measure(lane: _Lane) -> dict[str, object]:
-        piece = parse_mic_name(lane.incoming.mic).piece
-        onsets = [h.time_s for h in hits if h.piece == piece]
-        storage.store_overview(lane.sha256, lane.incoming.pick, Overview.of(lane.audio))
-        return measure_mic(lane.audio, rate, onsets).as_dict()
-
-    with ThreadPoolExecutor(2) as pool:
-        measured = list(pool.map(measure, lanes))
-    measures = {lane.incoming.mic: found for lane, found in zip(lanes, measured, strict=True)}
-    return _Analysed(hits, pairs, measures)
-
-
 def _write(
-    wishes: Wishes, rate: int, lanes: list[_Lane], analysed: dict[int, _Analysed]
+    wishes: Wishes, rate: int, lanes: list[_Lane], analysed: Mapping[int, _Analysed]
 ) -> models.Song:
-    number = min(analysed)
-    first = analysed[number]
-    files = {lane.incoming.mic: lane.incoming.name for lane in lanes}
+    first = analysed[min(analysed)]
+    files = {lane.incoming.mic: lane.incoming.name for lane in reversed(lanes)}
     order = sorted(files, key=lambda m: parse_mic_name(m).order)
     takes = tuple(
         Take(
@@ -319,15 +218,17 @@ def _write(
                 lane.incoming.mic: Source(sha256=lane.sha256, pick=lane.incoming.pick)  # type: ignore[arg-type]
                 for lane in lanes if lane.incoming.take == take
             },
-            hits=storage.store_hits(found.hits),
+            hits=storage.store_hits(found.hits), analysis=store(found.analysis),
+            offset=round(found.lag_s * rate),
         )
         for take, found in sorted(analysed.items())
     )  # fmt: skip
-    typical = {m: float(v["typical_hit_dbfs"]) for m, v in first.measures.items()}  # type: ignore[arg-type]
+    typical = {m: float(v["typical_hit_dbfs"]) for m, v in first.analysis.measures.items()}  # type: ignore[arg-type]
+    drums = [lane for lane in lanes if lane.role not in BESIDE] or lanes
     sheet = first_sheet(
         rate=rate,
-        frames=max(len(lane.audio) for lane in lanes),
-        tempo=_tempo(wishes, first.hits),
+        frames=max(len(lane.audio) for lane in drums),
+        tempo=_tempo(wishes, rate, lanes, min(analysed), first.hits),
         sections=wishes.sections,
         takes=takes,
         files={mic: files[mic] for mic in order},
@@ -335,52 +236,20 @@ def _write(
     )
     with transaction.atomic():
         song = models.Song.objects.create(name=wishes.name.strip(), slug=_free_slug(wishes.name))
-        for take, found in analysed.items():
-            row = models.Take.objects.create(
-                song=song, number=take, hits=next(t.hits for t in takes if t.number == take) or "",
-                pairs=[_plain(pair) for pair in found.pairs],
-            )  # fmt: skip
-            models.MicFile.objects.bulk_create(
-                models.MicFile(
-                    take=row, mic=lane.incoming.mic, file_name=lane.incoming.name,
-                    sha256=lane.sha256, pick=lane.incoming.pick,
-                    measures=found.measures[lane.incoming.mic],
-                )
-                for lane in lanes if lane.incoming.take == take
-            )  # fmt: skip
         label = f"Loaded in: {len(files)} mics, {len(first.hits)} strokes found"
         revisions.first_revision(song, sheet, label, {"hits": len(first.hits)})
     return song
 
 
-def _plain(pair: PairAlignment) -> dict[str, object]:
-    values = asdict(pair)
-    del values["lags"], values["curve"]
-    return values
-
-
-def _tempo(wishes: Wishes, hits: Sequence[Hit]) -> Tempo:
+def _tempo(wishes: Wishes, rate: int, lanes: list[_Lane], take: int, hits: Sequence[Hit]) -> Tempo:
+    """As wished; else of a click that was played to; else estimated from the strokes."""
     beats, unit = parse_meter(wishes.meter)
-    times = np.array([h.time_s for h in hits])
-    weights = np.array([3.0 if h.piece == "kick" else 1.0 for h in hits])
-    found = estimate_tempo(times, weights)
-    backbeats = np.array([h.time_s for h in hits if h.piece == "snare" and h.level_db > -6])
-    bpm = wishes.tempo_bpm or (round(tempo_by_backbeat(found[0], backbeats), 3) if found else 120.0)
-    start = wishes.first_downbeat_s
-    if start is None:
-        start = _first_downbeat(hits, Grid(bpm, beats, unit))
-    return Tempo(bpm=bpm, beats=beats, unit=unit, first_downbeat_s=round(start, 5))  # type: ignore[arg-type]
-
-
-def _first_downbeat(hits: Sequence[Hit], grid: Grid) -> float:
-    """The beat line nearest the first kick: songs begin on one far more often than not."""
-    if not hits:
-        return 0.0
-    times = np.array([h.time_s for h in hits])
-    phase = np.angle(np.sum(np.exp(2j * np.pi * times / grid.beat_s * 2))) / (4 * np.pi)
-    anchor = next((h.time_s for h in hits if h.piece == "kick"), hits[0].time_s)
-    lines = (np.round((anchor / grid.beat_s - phase) * 2) / 2 + phase) * grid.beat_s
-    return max(float(lines), 0.0)
+    click = next((n.audio for n in lanes if n.role == "click" and n.incoming.take == take), None)
+    if click is not None and wishes.tempo_bpm is None and wishes.first_downbeat_s is None:
+        found = click_of(click, rate, hits, beats, unit)
+        if found is not None and found.played_to:
+            return tempo_of(found.grid)
+    return tempo_of(first_grid(hits, beats, unit, wishes.tempo_bpm, wishes.first_downbeat_s))
 
 
 def _free_slug(name: str) -> str:

@@ -20,7 +20,7 @@ from huey import RedisHuey, SqliteHuey
 from arkund.core.errors import ArkundError
 from arkund.core.mix.printing import PrintCancelled
 from arkund.core.mix.sheet import Section
-from arkund.songs import first_pass, importing, prints, storage
+from arkund.songs import first_pass, importing, incoming, prints, set_up, storage
 from arkund.songs.models import Job, Song, StagedFile
 
 STALE_AFTER = timedelta(seconds=15)
@@ -155,8 +155,8 @@ def _import(job: Job, report: _Reporter) -> dict[str, Any]:
     p = job.params
     staged = {s.name: s for s in StagedFile.objects.filter(token=p["token"], refusal="")}
     folder = storage.staging_folder(p["token"])
-    incoming = [
-        importing.Incoming(
+    files = [
+        incoming.Incoming(
             folder / staged[f["name"]].stored, f["name"], f["mic"], f.get("take", 1),
             f.get("pick", "mono"),
         )
@@ -167,7 +167,7 @@ def _import(job: Job, report: _Reporter) -> dict[str, Any]:
         sections=tuple(Section(**s) for s in p.get("sections", [])),
         resample_hz=p.get("resample"), pad=bool(p.get("pad")),
     )  # fmt: skip
-    song, _ = importing.import_song(incoming, wishes, progress=report)
+    song, _ = importing.import_song(files, wishes, progress=report)
     _forget_staging(p["token"], folder)
     return {"song": song.slug}
 
@@ -177,6 +177,24 @@ def _first_pass(job: Job, report: _Reporter) -> dict[str, Any]:
     assert song is not None
     with storage.song_lock(song.slug):
         return first_pass.run(song, progress=report, cancelled=report.cancelled)
+
+
+def _set_up(job: Job, report: _Reporter) -> dict[str, Any]:
+    song, p = job.song, job.params
+    assert song is not None
+    folder = storage.staging_folder(p.get("token", ""))
+    staged = {s.name: s for s in StagedFile.objects.filter(token=p.get("token", ""), refusal="")}
+    files = tuple(
+        incoming.Incoming(folder / staged[f["name"]].stored, f["name"], f["mic"], f["take"],
+                          f["pick"])
+        for f in p["files"] if f["name"] in staged
+    )  # fmt: skip
+    wanted = set_up.Wanted(p["names"], p["unused"], p["overdubs"], files)
+    with storage.song_lock(song.slug):
+        made = set_up.correct(song, p["base"], wanted, report)
+    if p.get("token"):
+        _forget_staging(p["token"], folder)
+    return {"revision": made.number, "label": made.label}
 
 
 def _forget_staging(token: str, folder: Path) -> None:
@@ -191,4 +209,5 @@ _KINDS: dict[str, Callable[[Job, _Reporter], dict[str, Any]]] = {
     "print": _print,
     "import": _import,
     "first-pass": _first_pass,
+    "set-up": _set_up,
 }

@@ -1,7 +1,7 @@
 """What the database keeps. Settings live in sheets, sound in content-addressed files.
 
-Mics and sections have no tables of their own: they stand in the sheet, which is their only truth;
-`MicFile` holds what is measured of a mic's file in one take.
+Takes, mics and sections have no tables of their own: they stand in the sheet, which is their only
+truth; what was measured of a take lies in a file that the sheet names by content hash.
 """
 
 import zlib
@@ -34,36 +34,6 @@ class Song(models.Model):
 
     def __str__(self) -> str:
         return self.name
-
-
-class Take(models.Model):
-    """One pass through the song. ``hits`` is the content hash of its first hit list, ``pairs``
-    the alignments measured of it."""
-
-    song = models.ForeignKey(Song, on_delete=models.CASCADE, related_name="takes")
-    number = models.PositiveIntegerField()
-    hits = models.CharField(max_length=64)
-    pairs = models.JSONField(default=list)
-
-    class Meta:
-        ordering = ("number",)
-        constraints = (
-            models.UniqueConstraint(fields=("song", "number"), name="one_take_a_number"),
-        )
-
-
-class MicFile(models.Model):
-    """The file of one mic in one take, and what was measured of it."""
-
-    take = models.ForeignKey(Take, on_delete=models.CASCADE, related_name="files")
-    mic = models.CharField(max_length=40)
-    file_name = models.CharField(max_length=255)
-    sha256 = models.CharField(max_length=64)
-    pick = models.CharField(max_length=8, default="mono")
-    measures = models.JSONField(default=dict)
-
-    class Meta:
-        constraints = (models.UniqueConstraint(fields=("take", "mic"), name="one_file_a_mic"),)
 
 
 class Revision(models.Model):

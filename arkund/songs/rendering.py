@@ -33,7 +33,7 @@ def node_of(sheet: Sheet, name: str, variant: Variant) -> Node:
     if variant == "recorded":
         if name in graph.mics:
             return graph.mics[name].source
-        return graph.output
+        return graph.node(name) if name in ("song", *graph.beside) else graph.output
     return graph.node(name)
 
 
@@ -59,10 +59,12 @@ class SpanMeasures:
 
 def measure_span(sheet: Sheet, name: str, start: int, stop: int) -> SpanMeasures:
     """Figures for the listening strip. ``match_db`` is what *as recorded* must be turned up by to
-    be as loud as *now*, held within ±12 dB; spans under 3 s are matched over the whole song."""
+    be as loud as *now*, held within ±12 dB; spans under 3 s are matched over the whole song. The
+    reference is matched to the drums as they are now."""
     now = render_span(sheet, name, "now", start, stop)
     matched = (0, sheet.frames) if stop - start < 3 * sheet.rate else (start, stop)
-    loud_now = loudness_lufs(render_span(sheet, name, "now", *matched), sheet.rate)
+    beside = "output" if name == "reference" else name
+    loud_now = loudness_lufs(render_span(sheet, beside, "now", *matched), sheet.rate)
     loud_then = loudness_lufs(render_span(sheet, name, "recorded", *matched), sheet.rate)
     match = 0.0
     if loud_now > SILENCE_DB and loud_then > SILENCE_DB:

@@ -5,12 +5,13 @@ from typing import Any
 
 from django.db import transaction
 
-from arkund.core.errors import ArkundError
-from arkund.core.mix.sheet import Patch, Sheet, apply_patch, dump, inverse_patch
+from arkund.core.errors import ArkundError, SheetError
+from arkund.core.mix.patches import Patch, RefusedValue, apply_patch, inverse_patch, touch_alike
+from arkund.core.mix.sheet import Sheet, dump
 from arkund.songs import storage
 from arkund.songs.models import Revision, Song
 from arkund.songs.timing import retimed
-from arkund.songs.wording import label_of
+from arkund.songs.wording import label_of, refusal_words
 
 
 class Conflict(ArkundError):
@@ -58,10 +59,13 @@ def keep(
     if current.number != base:
         raise Conflict(_path_between(song, base, current))
     before = current.sheet
-    after = apply_patch(before, patch)
+    try:
+        after = apply_patch(before, patch)
+    except RefusedValue as error:
+        raise SheetError(refusal_words(error.path, error.said)) from None
     if after == before:
         return current
-    after = retimed(song, before, after)
+    after = retimed(before, after)
     inverse = inverse_patch(before, patch)
     words = label or label_of(patch, inverse)
     with transaction.atomic():
@@ -112,10 +116,12 @@ def take_back(song_id: int, number: int, *, all_the_same: bool = False) -> Revis
     song = _locked(song_id)
     current = _current(song)
     target = _on_the_way(current, number)
-    later = [r for r in _lineage(current) if r.number > number and set(r.patch) & set(target.patch)]
+    later = [
+        r for r in _lineage(current) if r.number > number and touch_alike(r.patch, target.patch)
+    ]
     if later and not all_the_same:
         raise Overlap(later)
-    after = retimed(song, current.sheet, apply_patch(current.sheet, target.inverse))
+    after = retimed(current.sheet, apply_patch(current.sheet, target.inverse))
     inverse = inverse_patch(current.sheet, target.inverse)
     label = f"Taken back: {target.label}"[:300]
     return _store(song, current, after, target.inverse, inverse, label, "", target.station, {})

@@ -14,6 +14,9 @@ from arkund.core.errors import ArkundError
 WEB_THREADS = 8
 
 
+SWITCH_S = 0.0005
+
+
 def serve(host: str, port: int) -> None:
     """Answer requests until stopped: one process, threads, on waitress."""
     import waitress
@@ -21,6 +24,9 @@ def serve(host: str, port: int) -> None:
     from arkund.studio.wsgi import application
 
     _refuse_taken(host, port)
+    # Sound passes between many short kernels that let the interpreter go; after each of them it
+    # would wait for so long behind a thread that counts.
+    sys.setswitchinterval(SWITCH_S)
     print(f"Arkund listens on http://{host}:{port}/", file=sys.stderr, flush=True)
     waitress.serve(
         application, host=host, port=port, threads=WEB_THREADS, ident=None,

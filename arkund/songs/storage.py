@@ -13,6 +13,7 @@ from contextlib import contextmanager
 from dataclasses import asdict
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from django.conf import settings
@@ -89,6 +90,22 @@ def load_hits(digest: str) -> tuple[Hit, ...]:
     """The hit list of a content hash."""
     text = (data_folder() / "media" / "hits" / f"{digest}.json").read_text()
     return tuple(Hit(**entry) for entry in json.loads(text))
+
+
+def store_analysis(analysis: dict[str, Any]) -> str:
+    """Store what was measured in a take; returns its content hash."""
+    text = json.dumps(analysis, separators=(",", ":"))
+    digest = hashlib.sha256(text.encode()).hexdigest()
+    write_atomically(_folder("media/analysis") / f"{digest}.json", text.encode())
+    return digest
+
+
+@lru_cache(maxsize=32)
+def load_analysis(digest: str) -> dict[str, Any]:
+    """The analysis of a content hash, not to be written to."""
+    text = (data_folder() / "media" / "analysis" / f"{digest}.json").read_text()
+    found: dict[str, Any] = json.loads(text)
+    return found
 
 
 _tried_edits: OrderedDict[str, EditList] = OrderedDict()

@@ -1,21 +1,19 @@
 """Stored songs under study: a sheet with its takes' hits, pairs and measures."""
 
 from arkund.core.advise.study import Study, TakeFacts
-from arkund.core.align.pairs import Pair
+from arkund.core.mix.engine import Engine
 from arkund.core.mix.sheet import Sheet
 from arkund.songs import storage
-from arkund.songs.models import Song
+from arkund.songs.analysing import NOT_THERE, analysis_of
 from arkund.songs.rendering import engine_for
 
 
-def study_of(song: Song, sheet: Sheet) -> Study:
-    """A song under study at a sheet."""
+def study_of(sheet: Sheet, engine: Engine | None = None) -> Study:
+    """A sheet under study, its sound rendered by ``engine`` (by default one of its own)."""
     facts = {}
-    for row in song.takes.prefetch_related("files").all():
-        listed = next((t for t in sheet.takes if t.number == row.number), None)
-        if listed is None:
-            continue
-        hits = storage.load_hits(listed.hits) if listed.hits else ()
-        measures = {f.mic: f.measures for f in row.files.all()}
-        facts[row.number] = TakeFacts(hits, [Pair(**p) for p in row.pairs], measures)
-    return Study(sheet, engine_for(sheet), storage.library(), facts)
+    for take in sheet.takes:
+        hits = storage.load_hits(take.hits) if take.hits else ()
+        analysis = analysis_of(take)
+        measures = {mic: analysis.measures.get(mic, NOT_THERE) for mic in sheet.mics}
+        facts[take.number] = TakeFacts(hits, analysis.pairs, measures)
+    return Study(sheet, engine or engine_for(sheet), storage.library(), facts)

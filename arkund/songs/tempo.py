@@ -1,10 +1,15 @@
 """The tempo map of a stored song: from a MIDI file, or drifting as it was played."""
 
+from dataclasses import replace
 from pathlib import Path
 
+from arkund.core.audio.files import read_mono
+from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import read_tempo
-from arkund.core.mix.graph import played_hits
+from arkund.core.kit.roles import label
+from arkund.core.mix.graph import mic_order, played_hits, tempo_of
 from arkund.core.mix.sheet import Sheet
+from arkund.core.timing.click import click_of
 from arkund.core.timing.drift import drifting as drifting_grid
 from arkund.core.timing.grid import Grid
 from arkund.songs import revisions, storage
@@ -31,14 +36,55 @@ def drifting(song: Song) -> Revision:
     return _keep(song, found, f"Tempo follows the drummer, {slowest:.1f} to {fastest:.1f} BPM")
 
 
+def from_click(song: Song) -> Revision:
+    """Keep the tempo map of the click that was recorded. Raises `ArkundError` where no click can
+    be made out or the drummer did not play to it."""
+    sheet = _sheet(song)
+    take = sheet.take
+    name = next((m for m in mic_order(sheet) if sheet.mics[m].role == "click"), None)
+    source = take.sources.get(name or "")
+    if source is None:
+        raise ArkundError("The take that sounds has no click. Give a mic that role, or type a "
+                          "tempo.")  # fmt: skip
+    audio = read_mono(storage.sound_path(source.sha256), source.pick)
+    strokes = storage.load_hits(take.hits) if take.hits else ()
+    found = click_of(audio, sheet.rate, strokes, sheet.tempo.beats, sheet.tempo.unit)
+    if found is None:
+        raise ArkundError(f"No regular tick can be made out in {label(name or '')}.")
+    if not found.played_to:
+        raise ArkundError(
+            f"The click of {found.grid.bpm:.2f} BPM was not played to: only {found.share:.0%} of "
+            "the strokes fall on its sixteenths. Follow the drummer instead."
+        )
+    shift = take.offset / sheet.rate
+    grid = replace(found.grid, first_downbeat_s=round(found.grid.first_downbeat_s - shift, 5))
+    return _keep(song, grid, f"Tempo of the click: {found.ticks} ticks, {found.share:.0%} of the "
+                 "strokes on it")  # fmt: skip
+
+
+def count_in(song: Song, beats: int) -> Revision:
+    """Keep that the first stroke begins a count of so many beats before bar 1."""
+    sheet = _sheet(song)
+    if not 1 <= beats <= 32:
+        raise ArkundError("A count-in has 1 to 32 beats.")
+    strokes = played_hits(sheet, storage.load_hits)
+    if not strokes:
+        raise ArkundError("No stroke was found that could count in.")
+    grid = grid_of(sheet)
+    start = min(h.time_s for h in strokes) + beats * grid.beat_s
+    patch = {"tempo.first_downbeat_s": round(start, 5)}
+    return revisions.keep(song.pk, _number(song), patch, station="load-in",
+                          label=f"{beats} beats of count-in; bar 1 begins at {start:.3f} s")  # fmt: skip
+
+
+def _number(song: Song) -> int:
+    assert song.current is not None
+    return song.current.number
+
+
 def _keep(song: Song, grid: Grid, label: str) -> Revision:
     assert song.current is not None
-    tempo = {
-        "bpm": grid.bpm, "beats": grid.beats, "unit": grid.unit,
-        "first_downbeat_s": grid.first_downbeat_s,
-        "changes": [{"bar": c.bar, "bpm": c.bpm, "beats": c.beats, "unit": c.unit}
-                    for c in grid.changes],
-    }  # fmt: skip
+    tempo = tempo_of(grid).model_dump(mode="json")
     return revisions.keep(song.pk, song.current.number, {"tempo": tempo}, label=label,
                           station="load-in")  # fmt: skip
 

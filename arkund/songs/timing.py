@@ -1,51 +1,88 @@
 """Moves of stored songs: resolved from the sheet's timing whenever what they rest on changes."""
 
+import hashlib
+import threading
+from functools import lru_cache
 from typing import Any
 
-from arkund.core.advise.school import School
+from arkund.core.advise import timing as advised
 from arkund.core.advise.timing import edits, placements
 from arkund.core.errors import ArkundError
-from arkund.core.mix.graph import grid_of, played_hits
-from arkund.core.mix.sheet import Patch, Sheet, apply_patch
-from arkund.core.timing.meant import swing_of
+from arkund.core.mix.graph import grid_of
+from arkund.core.mix.patches import Patch, apply_patch
+from arkund.core.mix.sheet import Sheet, Timing
 from arkund.core.timing.moves import EditList
-from arkund.core.timing.quantise import best_division, magnet_s, usual_spread_ms
+from arkund.core.timing.quantise import magnet_s
 from arkund.core.timing.together import played_apart
 from arkund.songs import storage
 from arkund.songs.models import Song
 from arkund.songs.studies import study_of
 
-SWINGS_FROM = 0.54
-"""From here on a pair is played unevenly on purpose."""
-
 NO_EDITS = EditList((), {})
 
 
-def retimed(song: Song, before: Sheet | None, after: Sheet) -> Sheet:
+def retimed(before: Sheet | None, after: Sheet, bars: tuple[int, int] | None = None) -> Sheet:
     """``after`` with the edit list that its timing comes to.
 
     Reckoned anew from the strokes as played where timing, takes, joins or tempo differ from
-    ``before``; else the moves stand as they are. A list that is not kept stays in memory.
+    ``before``; else the moves stand as they are. With ``bars`` only the sound of those and a
+    little around them is put in place, which is enough to hear a try. A list that is not kept
+    stays in memory.
     """
     if before is not None and _rests_on(before) == _rests_on(after):
         return after.model_copy(update={"moves": before.moves})
-    found = edits(study_of(song, after.model_copy(update={"moves": None})))
-    digest = storage.name_edits(found) if found is not None else None
-    return after.model_copy(update={"moves": digest})
+    key = hashlib.sha1(repr([_rests_on(after), bars]).encode()).hexdigest()
+    with _reckoning[int(key[0], 16)]:
+        if key not in _reckoned:
+            found = edits(study_of(after.model_copy(update={"moves": None})), _span(after, bars))
+            _reckoned[key] = storage.name_edits(found) if found is not None else None
+            while len(_reckoned) > storage.TRIED_EDITS // 2:
+                _reckoned.pop(next(iter(_reckoned)))
+        return after.model_copy(update={"moves": _reckoned[key]})
+
+
+_reckoned: dict[str, str | None] = {}
+_reckoning = [threading.Lock() for _ in range(16)]
+"""One of them is held while a list is reckoned, so that it is reckoned once for all who ask."""
+
+
+def _span(sheet: Sheet, bars: tuple[int, int] | None) -> tuple[int, int] | None:
+    if bars is None:
+        return None
+    grid = grid_of(sheet)
+    first, last = (grid.bar_start_s(b) for b in (bars[0], bars[1] + 1))
+    return round(first * sheet.rate), round(last * sheet.rate)
 
 
 def _rests_on(sheet: Sheet) -> list[Any]:
-    return [sheet.timing, sheet.takes, sheet.comp, sheet.tempo]
+    return [sheet.timing, sheet.takes, sheet.comp, sheet.copies, sheet.tempo, sheet.frames,
+            [(n, m.unused, m.overdub) for n, m in sorted(sheet.mics.items())]]  # fmt: skip
 
 
-def sheet_of(song: Song, revision: int | None = None, patch: Patch | None = None) -> Sheet:
-    """The sheet of a revision (the current one by default) with a try on top."""
+def sheet_of(
+    song: Song, revision: int | None = None, patch: Patch | None = None,
+    bars: tuple[int, int] | None = None,
+) -> Sheet:  # fmt: skip
+    """The sheet of a revision (the current one by default) with a try on top; with ``bars``, as
+    far as those need it (see `retimed`)."""
     if revision is None or (song.current and song.current.number == revision):
         assert song.current is not None
         sheet = song.current.sheet
     else:
         sheet = song.revisions.get(number=revision).sheet
-    return retimed(song, sheet, apply_patch(sheet, patch)) if patch else sheet
+    return retimed(sheet, apply_patch(sheet, patch), bars) if patch else sheet
+
+
+def kick_alone_ms(sheet: Sheet) -> tuple[float, float]:
+    """How far the kick's mics may move alone and how far under them the rest hears it (see
+    `arkund.core.advise.timing`), on the strokes as played: no rule that is tried changes it."""
+    still = sheet.model_copy(update={"timing": Timing(), "moves": None})
+    return _kick_alone_of(still.model_dump_json())
+
+
+@lru_cache(maxsize=8)
+def _kick_alone_of(text: str) -> tuple[float, float]:
+    return advised.kick_alone_ms(study_of(Sheet.model_validate_json(text)))
 
 
 def edits_of(sheet: Sheet) -> EditList:
@@ -53,25 +90,10 @@ def edits_of(sheet: Sheet) -> EditList:
     return storage.load_edits(sheet.moves) if sheet.moves else NO_EDITS
 
 
-def fresh_rule(sheet: Sheet, school: School) -> dict[str, Any]:
-    """What a new rule starts from, read from the strokes as played: the division and swing they
-    are on; feel brings in only what strays from it."""
-    hits, grid = played_hits(sheet, storage.load_hits), grid_of(sheet)
-    division = best_division(hits, grid)
-    rule: dict[str, Any] = {"school": "exact", "division": division, "window_ms": 0.0}
-    swing = round(swing_of(hits, grid, division), 2)
-    if not division.endswith("t") and swing >= SWINGS_FROM:
-        rule["swing"] = swing
-    if school.timing != "exact":
-        window = min(round(usual_spread_ms(hits, grid, division), 1), 60.0)
-        rule |= {"school": "feel", "window_ms": window}
-    return rule
-
-
-def middle_patch(song: Song, sheet: Sheet, hit_id: str) -> dict[str, Any]:
+def middle_patch(sheet: Sheet, hit_id: str) -> dict[str, Any]:
     """The change that puts the middle between two strokes of one event on the line nearest to
     it: the compromise where they cannot be parted. Raises `ArkundError` where they coincide."""
-    placed = placements(study_of(song, sheet))
+    placed = placements(study_of(sheet))
     pair = next((a for a in played_apart([p.event for p in placed])
                  if a.event.lead.id == hit_id), None)  # fmt: skip
     if pair is None:
@@ -92,13 +114,11 @@ def _to_line(sheet: Sheet, at_s: float, reach_s: float) -> float:
     return magnet_s(at_s, grid, division, swing, reach_s)
 
 
-def drag_patch(
-    song: Song, sheet: Sheet, hit_id: str, to_s: float, reach_ms: float | None
-) -> dict[str, Any]:
+def drag_patch(sheet: Sheet, hit_id: str, to_s: float, reach_ms: float | None) -> dict[str, Any]:
     """The change that puts a stroke, and what falls with it, at a time; with ``reach_ms`` the
     nearest line of its bar's division within that reach draws it. Raises `ArkundError` where
     there is no such stroke."""
-    placed = placements(study_of(song, sheet))
+    placed = placements(study_of(sheet))
     found = next((p for p in placed if any(h.id == hit_id for h in p.event.hits)), None)
     if found is None:
         raise ArkundError("That stroke is not in the hit list; it may have been changed elsewhere.")

@@ -57,6 +57,10 @@ _FIELDS: dict[str, tuple[str, str]] = {
     "kick_alone_ms": ("kick's mics moved alone by up to", "ms"),
     "changes": ("tempo changes", ""),
     "first_downbeat_s": ("bar 1", "s"),
+    "root_note": ("root note", ""),
+    "bed_db": ("level of the bed", "dB"),
+    "distance_cm": ("distance", "cm"),
+    "copies": ("copied places", ""),
 }
 _RULE_FIELDS = {
     "strength": ("strength", "×"), "window_ms": ("left alone within", "ms"), "swing": ("swing", ""),
@@ -85,6 +89,11 @@ def path_words(path: str) -> tuple[str, str, str]:
         return "one stroke", what, "s" if steps[1] == "to_s" else ""
     elif len(steps) > 3 and steps[0] == "takes" and steps[2] == "corrections":
         return "one stroke", "corrected", ""
+    elif steps[0] == "comp" and len(steps) == 3:
+        fields = {"fade_ms": ("crossfade", "ms"), "shape": ("crossfade keeps", "")}
+        return f"join {steps[1]}", *fields.get(steps[2], (steps[2], ""))
+    elif steps[0] == "copies" and len(steps) == 3:
+        return f"copy {int(steps[1]) + 1}", "crossfade", "ms"
     elif steps == ["comp"]:
         return "song", "takes joined, stretches", ""
     else:
@@ -95,6 +104,20 @@ def path_words(path: str) -> tuple[str, str, str]:
         return whose, f"{what} {field}" if field in ("q", "kind") else what, _BAND_FIELDS[field]
     what, unit = _FIELDS.get(rest, (rest.replace("_", " "), ""))
     return whose, what, unit
+
+
+def refusal_words(path: str, said: str) -> str:
+    """Why a value is refused, by the name that the interface gives it."""
+    steps = path.split(".")
+    if not path:
+        return f"{said[0].upper()}{said[1:]}"
+    if steps[0] == "sections" and len(steps) > 2:
+        whose, what = f"section {int(steps[1]) + 1}", steps[2].replace("_", " ")
+    elif steps[:2] == ["tempo", "changes"] and len(steps) > 3:
+        whose, what = f"tempo change {int(steps[2]) + 1}", steps[3].replace("bpm", "tempo")
+    else:
+        whose, what, _ = path_words(path)
+    return f"The {what} of the {whose} cannot be that: {said}"
 
 
 def value_words(value: Any, unit: str) -> str:
@@ -110,7 +133,7 @@ def value_words(value: Any, unit: str) -> str:
             return "off"
         number = f"{value:.2f}".rstrip("0").rstrip(".") if abs(value) < 1000 else f"{value:.0f}"
         return f"{number.replace('-', '−')} {unit}".strip()
-    return str(value)
+    return str(value) or "not said"
 
 
 def label_of(patch: Mapping[str, Any], before: Mapping[str, Any]) -> str:

@@ -70,7 +70,7 @@ def test_another_school_is_another_question(song: Song) -> None:
 
 
 def test_applying_keeps_a_revision_with_reason_figures_and_answer(song: Song) -> None:
-    finding = _first(song)
+    finding = next(f for f in findings.all_findings(song) if f.proposal and f.gain)
     made = findings.apply(song, 1, finding)
     assert (made.number, made.reason, made.finding) == (2, finding.reason, finding.id)
     name, change = next(iter(finding.gain.items()))

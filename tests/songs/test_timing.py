@@ -8,13 +8,15 @@ import pytest
 from django.test import Client
 
 from arkund import cli
+from arkund.core.advise.in_time import fresh_rule
 from arkund.core.advise.school import NATURAL, TIGHT
 from arkund.core.errors import ArkundError
 from arkund.songs import exports, hits, revisions, tempo
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import grid_of, render_span
-from arkund.songs.timing import edits_of, fresh_rule, sheet_of
+from arkund.songs.studies import study_of
+from arkund.songs.timing import edits_of, sheet_of
 from tests.making import RATE, small_song
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -181,11 +183,11 @@ def test_the_middle_of_a_pair_is_put_on_the_line(song: Song) -> None:
 
 def test_a_new_rule_starts_from_what_was_played_not_from_what_was_moved(song: Song) -> None:
     sheet = sheet_of(song)
-    before = fresh_rule(sheet, NATURAL)
+    before = fresh_rule(study_of(sheet), NATURAL)
     assert before["school"] == "feel"
     keep(song, {"timing.rules": [LATE]})
-    assert fresh_rule(sheet_of(song), NATURAL) == before
-    assert fresh_rule(sheet, TIGHT) == before | {"school": "exact", "window_ms": 0.0}
+    assert fresh_rule(study_of(sheet_of(song)), NATURAL) == before
+    assert fresh_rule(study_of(sheet), TIGHT) == before | {"school": "exact", "window_ms": 0.0}
 
 
 def test_hits_and_tempo_go_through_a_midi_file(song: Song, tmp_path: Path) -> None:
@@ -245,7 +247,7 @@ def test_the_tempo_comes_from_a_midi_file_by_the_page_and_a_wrong_one_is_refused
     assert client.post(f"/{song.slug}/tempo/midi/", {}).status_code == 400
     assert client.post(f"/{song.slug}/tempo/follow/", {}, JSON).status_code == 200
     page = client.get(f"/{song.slug}/load-in/").content.decode()
-    assert "Follow the drummer" in page
+    assert "Follow drummer" in page
     assert "peak bar" in page
 
 
@@ -264,3 +266,15 @@ def test_a_mic_s_line_names_the_worst_and_where_it_lies(song: Song) -> None:
     ]  # fmt: skip
     assert found[0]["bar"] == int(grid_of(sheet).bar_at(5.0))
     assert health({"flags": ["silent"]}).startswith("Holds digital silence")
+
+
+def test_a_try_is_put_in_place_around_its_bars_as_the_whole_song_would_be(song: Song) -> None:
+    patch = {"timing.rules": [LATE]}
+    whole, part = sheet_of(song, patch=patch), sheet_of(song, patch=patch, bars=(2, 2))
+    assert whole.moves != part.moves
+    assert edits_of(part).moves == edits_of(whole).moves
+    start, stop = (round(grid_of(whole).bar_start_s(b) * RATE) for b in (2, 3))
+    for mic in ("kick_in", "snare_top"):
+        a, b = (render_span(s, mic, "recorded", start, stop) for s in (whole, part))
+        assert np.array_equal(a, b)
+        assert not np.array_equal(a, render_span(sheet_of(song), mic, "recorded", start, stop))

@@ -1,0 +1,126 @@
+"""What is found in a take's sound: strokes, delays between mics, levels. Kept by content hash, so
+that every revision knows the analysis that it was made from."""
+
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import asdict, dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.align.pairs import Pair, PairAlignment
+from arkund.core.align.takes import align_take
+from arkund.core.audio.overview import Overview
+from arkund.core.hits.detect import Hit, detect_hits
+from arkund.core.kit.roles import BESIDE, parse_mic_name
+from arkund.core.measure.heard import heard_levels
+from arkund.core.measure.levels import measure_mic
+from arkund.core.mix.sheet import Take
+from arkund.songs import storage
+
+Progress = Callable[[float, str], None]
+
+SHORT_S = 0.05
+"""A file that ends so much before the longest is said to."""
+
+NOT_THERE = measure_mic(np.zeros(0, np.float32), 48000).as_dict()
+"""Measures of a mic in a take that has no file for it."""
+
+
+@dataclass(frozen=True)
+class Analysis:
+    """What was measured in one take: pairs of mics, and by mic its measures, the name its file
+    came under, and how loud each piece is in it (dBFS)."""
+
+    pairs: tuple[Pair, ...] = ()
+    measures: Mapping[str, Mapping[str, object]] = field(default_factory=dict)
+    files: Mapping[str, str] = field(default_factory=dict)
+    heard: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Sound:
+    """One mic's sound in a take and where it is stored; ``in_kit`` where strokes are to be found
+    and delays measured in it; ``rate_was`` that of the file as it came (0: the song's)."""
+
+    audio: NDArray[np.float32]
+    sha256: str
+    pick: str
+    file_name: str
+    in_kit: bool = True
+    rate_was: int = 0
+
+
+@dataclass(frozen=True)
+class Known:
+    """What needs no new analysis: the strokes, and what ``analysis`` says of the mics that are the
+    ``same`` as then."""
+
+    hits: Sequence[Hit]
+    analysis: Analysis
+    same: frozenset[str]
+
+
+def analyse(
+    sounds: Mapping[str, Sound], rate: int, progress: Progress, known: Known | None = None
+) -> tuple[list[Hit], Analysis]:
+    """The strokes of a take and its analysis, as far as they are not ``known``."""
+    kit = {mic: s.audio for mic, s in sounds.items() if s.in_kit}
+    progress(0.0, "finding the strokes")
+    found = detect_hits(kit, rate) if known is None else list(known.hits)
+    progress(0.55, "measuring delays")
+    if known is not None and known.same >= set(kit):
+        pairs = known.analysis.pairs
+    else:
+        pairs = tuple(_plain(p) for p in align_take(kit, found, rate))
+    progress(0.65, "measuring levels")
+
+    longest = max((len(s.audio) for s in sounds.values() if s.in_kit), default=0)
+
+    def measure(mic: str) -> tuple[dict[str, object], dict[str, float]]:
+        sound = sounds[mic]
+        if known is not None and mic in known.same:
+            return dict(known.analysis.measures[mic]), dict(known.analysis.heard[mic])
+        storage.store_overview(sound.sha256, sound.pick, Overview.of(sound.audio))
+        own = parse_mic_name(mic).piece
+        onsets = [h.time_s for h in found if h.piece == own] if sound.in_kit else []
+        heard = heard_levels(sound.audio, rate, found) if sound.in_kit else {}
+        measured = measure_mic(sound.audio, rate, onsets).as_dict()
+        if parse_mic_name(mic).role in BESIDE:
+            # A bass line is no hum, and a loud mix no fault of the recording.
+            measured["flags"] = [f for f in measured["flags"] if f == "silent"]  # type: ignore[attr-defined]
+        if sound.rate_was not in (0, rate):
+            measured["resampled_from_hz"] = sound.rate_was
+        if sound.in_kit and longest - len(sound.audio) > SHORT_S * rate:
+            measured["ends_early_s"] = round((longest - len(sound.audio)) / rate, 2)
+        return measured, heard
+
+    with ThreadPoolExecutor(2) as pool:
+        measured = dict(zip(sounds, pool.map(measure, sounds), strict=True))
+    analysis = Analysis(
+        pairs,
+        {mic: measures for mic, (measures, _) in measured.items()},
+        {mic: s.file_name for mic, s in sounds.items()},
+        {mic: heard for mic, (_, heard) in measured.items()},
+    )
+    return found, analysis
+
+
+def _plain(pair: PairAlignment) -> Pair:
+    values = asdict(pair)
+    del values["lags"], values["curve"]
+    return Pair(**values)
+
+
+def store(analysis: Analysis) -> str:
+    """Keep an analysis; returns its content hash."""
+    return storage.store_analysis(asdict(analysis))
+
+
+def analysis_of(take: Take) -> Analysis:
+    """The analysis that a take of a sheet names; an empty one where it names none."""
+    if take.analysis is None:
+        return Analysis()
+    stored = storage.load_analysis(take.analysis)
+    return Analysis(tuple(Pair(**p) for p in stored["pairs"]), stored["measures"], stored["files"],
+                    stored["heard"])  # fmt: skip

@@ -1,0 +1,106 @@
+"""Bars and single strokes copied over the song, in all mics at once."""
+
+from itertools import pairwise
+from typing import Any
+
+from arkund.core.errors import ArkundError
+from arkund.core.kit.roles import label
+from arkund.core.mix.graph import grid_of, played_hits, take_hits
+from arkund.core.mix.laying import laid_at
+from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.timing.copying import LEAD_S, cut_before, stroke_length
+from arkund.songs import revisions, storage
+from arkund.songs.models import Revision, Song
+from arkund.songs.studies import study_of
+
+MOST_TIMES = 400
+
+
+def copy_bars(
+    song: Song, base: int, take: int, first: int, last: int, to_bar: int, times: int = 1
+) -> Revision:
+    """Keep bars ``first`` to ``last`` of a take laid over the song from ``to_bar`` on, so many
+    times in a row; the song grows where they go beyond its end.
+
+    Cuts fall before the strokes on the bar lines, of the copy and of what it covers. Raises
+    `ArkundError` where the bars are not in the song or the copy would be another length there.
+    """
+    sheet = _sheet(song)
+    source = _take(sheet, take)
+    grid = grid_of(sheet)
+    bars = last - first + 1
+    if first < 1 or bars < 1 or to_bar < 1 or not 1 <= times <= MOST_TIMES:
+        raise ArkundError("Copying needs bars from 1 on, in order, and 1 to 400 times.")
+    own = take_hits(sheet, source, storage.load_hits)
+    there = played_hits(sheet, storage.load_hits)
+    start_s = grid.bar_start_s(first)
+    lines = [grid.bar_start_s(to_bar + bars * n) for n in range(times + 1)]
+    length_s = grid.bar_start_s(last + 1) - start_s
+    for begin, end in pairwise(lines):
+        if abs(end - begin - length_s) > 0.02 * length_s:
+            raise ArkundError("Those bars have another tempo or meter than where they are to go; "
+                              "copy to bars of the same length.")  # fmt: skip
+    lead = max(cut_before([own, own], [start_s, start_s + length_s]),
+               cut_before([there] * len(lines), lines))  # fmt: skip
+    words = f"bars {first}–{last}" if bars > 1 else f"bar {first}"
+    rate = sheet.rate
+    made = []
+    for begin, end in pairwise(lines):
+        at = max(round((begin - lead) * rate), 0)
+        made.append(
+            {"take": take, "source": round((start_s - lead) * rate) + at - round((begin - lead) * rate),
+             "at": at, "frames": round((end - lead) * rate) - at, "label": f"{words} of take {take}"}
+        )  # fmt: skip
+    over = f"bar {to_bar}" if bars * times == 1 else f"bars {to_bar}–{to_bar + bars * times - 1}"
+    patch = _patch(sheet, made)
+    end = made[-1]["at"] + made[-1]["frames"]
+    if end > sheet.frames:
+        patch["frames"] = end + round(lead * rate)
+    return revisions.keep(song.pk, base, patch, station="edit",
+                          label=f"{words} of take {take} copied over {over}")  # fmt: skip
+
+
+def copy_stroke(song: Song, base: int, hit_id: str, to: float | str) -> Revision:
+    """Keep one stroke, with what falls together with it, copied in all mics: in place of another
+    stroke (its id) or at a time as heard (s)."""
+    sheet = _sheet(song)
+    played = {h.id: h for h in played_hits(sheet, storage.load_hits)}
+    hit = played.get(hit_id)
+    target = played.get(to) if isinstance(to, str) else None
+    if hit is None or (isinstance(to, str) and target is None):
+        raise ArkundError("That stroke is not in the hit list; it may have been changed elsewhere.")
+    study = study_of(sheet)
+    to_s = target.time_s if target else study.before_moves_s(float(to))
+    if not 0 <= to_s <= sheet.frames / sheet.rate:
+        raise ArkundError("A stroke can only be copied to a place within the song.")
+    rate = sheet.rate
+    here = laid_at(sheet, (hit.time_s + 1e-6) * rate)
+    own_s = hit.time_s - here.shift / rate
+    own = take_hits(sheet, _take(sheet, here.take), storage.load_hits)
+    length = stroke_length(own, own_s, list(played.values()), to_s)
+    lead = LEAD_S + (hit.grace_s or 0.0)
+    at = max(round((to_s - lead) * rate), 0)
+    made = {"take": here.take, "source": round((own_s - to_s) * rate) + at, "at": at,
+            "frames": round(length * rate), "label": f"{label(hit.piece)} stroke"}  # fmt: skip
+    place = grid_of(sheet).place(to_s)
+    return revisions.keep(
+        song.pk, base, _patch(sheet, [made]), station="edit",
+        label=f"{label(hit.piece)} stroke of {grid_of(sheet).place(hit.time_s)} copied to {place}",
+    )  # fmt: skip
+
+
+def _patch(sheet: Sheet, made: list[dict[str, Any]]) -> dict[str, Any]:
+    return {"copies": [*(c.model_dump(mode="json") for c in sheet.copies), *made]}
+
+
+def _sheet(song: Song) -> Sheet:
+    assert song.current is not None
+    return song.current.sheet
+
+
+def _take(sheet: Sheet, number: int) -> Take:
+    found = next((t for t in sheet.takes if t.number == number), None)
+    if found is None:
+        have = ", ".join(str(t.number) for t in sheet.takes)
+        raise ArkundError(f"There is no take {number}. Takes: {have}.")
+    return found

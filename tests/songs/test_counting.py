@@ -1,0 +1,80 @@
+"""Counting in the background: it lets sound pass, and never in the midst of a tile."""
+
+import time
+
+import numpy as np
+import pytest
+
+from arkund.core.mix.cache import TileCache
+from arkund.core.mix.engine import Engine
+from arkund.core.mix.nodes import Audio, Node
+from arkund.songs import counting
+
+
+class _Ramp(Node):
+    """A node that is not cheap and reads another through the engine it is given."""
+
+    def __init__(self, source: Node | None = None) -> None:
+        self.source = source
+
+    @property
+    def key(self) -> str:
+        return f"ramp-{self.source is not None}"
+
+    @property
+    def is_cheap(self) -> bool:
+        return False
+
+    def render(self, reader: Engine, start: int, stop: int) -> Audio:
+        if self.source is not None:
+            return reader.read(self.source, start, stop) * np.float32(2)
+        return np.arange(start, stop, dtype=np.float32)
+
+
+@pytest.fixture
+def patient() -> counting.PatientEngine:
+    return counting.PatientEngine(1000, 8000, TileCache())
+
+
+def test_it_renders_what_any_engine_does(patient: counting.PatientEngine) -> None:
+    node = _Ramp(_Ramp())
+    plain = Engine(1000, 8000, TileCache())
+    assert np.array_equal(patient.read(node, 100, 4000), plain.read(node, 100, 4000))
+    assert np.array_equal(patient.scan(node, 0, 8000), plain.scan(node, 0, 8000))
+
+
+def test_it_stands_back_once_before_a_read_not_within_it(
+    patient: counting.PatientEngine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    asked: list[int] = []
+    monkeypatch.setattr(counting, "_stand_back", lambda: asked.append(1))
+    patient.read(_Ramp(_Ramp()), 0, 8000)
+    assert len(asked) == 1
+    patient.read(_Ramp(), 0, 100)
+    assert len(asked) == 2
+
+
+def test_a_failed_read_leaves_it_patient(
+    patient: counting.PatientEngine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    class Broken(_Ramp):
+        def render(self, reader: Engine, start: int, stop: int) -> Audio:
+            raise OSError("gone")
+
+    with pytest.raises(OSError, match="gone"):
+        patient.read(Broken(), 0, 100)
+    asked: list[int] = []
+    monkeypatch.setattr(counting, "_stand_back", lambda: asked.append(1))
+    patient.read(_Ramp(), 0, 100)
+    assert asked == [1]
+
+
+def test_it_waits_for_sound_to_be_over(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(counting, "AFTER_SOUND_S", 0.3)
+    counting.make_way()
+    began = time.monotonic()
+    counting._stand_back()
+    assert 0.25 <= time.monotonic() - began < 2
+    began = time.monotonic()
+    counting._stand_back()
+    assert time.monotonic() - began < 0.1
