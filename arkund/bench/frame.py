@@ -6,13 +6,13 @@ from django.http import HttpRequest
 
 from arkund.bench.requests import asked_bars, asked_mic, bars_of
 from arkund.core.kit.plan import place_mics, place_pieces
-from arkund.core.kit.roles import label, parse_mic_name, piece_family
+from arkund.core.kit.roles import BESIDE, label, parse_mic_name, piece_family
 from arkund.core.mix.graph import mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.grid import Grid
 from arkund.songs import hits
-from arkund.songs.facts import mic_files
-from arkund.songs.models import MicFile, Song
+from arkund.songs.facts import MicFacts, mic_files
+from arkund.songs.models import Song
 from arkund.songs.rendering import grid_of
 
 STATIONS = (
@@ -36,7 +36,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
     grid = grid_of(sheet)
     mic = asked_mic(request, sheet)
     first, last = asked_bars(request, sheet, grid)
-    rows = mic_files(song, sheet)
+    rows = mic_files(sheet)
     pieces = hits.known_pieces(sheet)
     own = parse_mic_name(mic)
     return {
@@ -51,6 +51,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
         "stations": STATIONS,
         "mic": mic,
         "piece": own.piece,
+        "beside": {m.role for m in sheet.mics.values() if not m.unused},
         "bars": (first, last),
         "plan": _plan(sheet, pieces, mic, rows),
         "groups": _groups(sheet, mic, rows),
@@ -74,6 +75,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
                 "timing": sheet.timing.model_dump(mode="json"),
             },
             "sections": [s.model_dump() for s in sheet.sections],
+            "copies": [c.model_dump() for c in sheet.copies],
             "mics": mic_order(sheet),
             "peaks": {r.mic: 10 ** (r.measures.get("peak_dbfs", 0.0) / 20) for r in rows},
             "strip_mic": next(
@@ -101,7 +103,7 @@ def _y(metres: float) -> float:
     return round(196 - metres * 138, 1)
 
 
-def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFile]) -> dict[str, Any]:
+def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFacts]) -> dict[str, Any]:
     placed = place_pieces(pieces)
     flags = {row.mic: row.measures.get("flags", []) for row in rows}
     own = parse_mic_name(chosen).piece
@@ -122,7 +124,7 @@ def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFile]) -> 
              "tip_x": round(_x(m.x) + 0.22 * (_x(m.aim_x) - _x(m.x)), 1),
              "tip_y": round(_y(m.y) + 0.22 * (_y(m.aim_y) - _y(m.y)), 1),
              "chosen": m.mic == chosen, "trouble": bool(flags.get(m.mic))}
-            for m in place_mics(mic_order(sheet), placed)
+            for m in place_mics([n for n in mic_order(sheet) if not _beside(n)], placed)
         ],
     }  # fmt: skip
 
@@ -132,11 +134,13 @@ def _family(piece: str) -> str:
     return known if known in ("kick", "snare", "tom") else "metal"
 
 
-def _groups(sheet: Sheet, chosen: str, rows: list[MicFile]) -> list[dict[str, Any]]:
+def _groups(sheet: Sheet, chosen: str, rows: list[MicFacts]) -> list[dict[str, Any]]:
     """Mics under the plan: those of the chosen piece, then the others."""
     measured = {row.mic: row.measures for row in rows}
     own = parse_mic_name(chosen).piece
-    near, rest = [], []
+    near: list[dict[str, Any]] = []
+    rest: list[dict[str, Any]] = []
+    beside: list[dict[str, Any]] = []
     for mic in mic_order(sheet):
         name = parse_mic_name(mic)
         entry = {
@@ -145,8 +149,17 @@ def _groups(sheet: Sheet, chosen: str, rows: list[MicFile]) -> list[dict[str, An
             "flags": measured.get(mic, {}).get("flags", []),
             "peak": measured.get(mic, {}).get("peak_dbfs"), "mute": sheet.mics[mic].mute,
         }  # fmt: skip
-        (near if (name.piece or "") == (own or "") else rest).append(entry)
+        if _beside(mic):
+            beside.append(entry)
+        else:
+            (near if (name.piece or "") == (own or "") else rest).append(entry)
     return [
         {"name": label(own) if own else "ambience", "mics": near},
         {"name": "other mics", "mics": rest},
+        {"name": "beside the drums", "mics": beside},
     ]
+
+
+def _beside(mic: str) -> bool:
+    """Whether a mic is heard beside the drums: a click, the bed, a reference."""
+    return parse_mic_name(mic).role in BESIDE

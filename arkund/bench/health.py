@@ -1,5 +1,6 @@
 """A line a mic that says what matters, and where each measured thing lies in the song."""
 
+from collections.abc import Mapping
 from typing import Any
 
 from arkund.core.mix.sheet import Sheet
@@ -9,8 +10,10 @@ from arkund.core.units import SILENCE_DB
 FAR_S = 0.05
 
 
-def health(measures: dict[str, Any]) -> str:
+def health(measures: Mapping[str, Any], unused: str = "") -> str:
     """One sentence on a mic: the worst first, nothing where nothing is wrong."""
+    if unused:
+        return f"Left out: {unused.rstrip('.')}."
     flags = measures.get("flags", [])
     if "silent" in flags:
         return "Holds digital silence: put the right file in its place, or mute it."
@@ -30,6 +33,10 @@ def health(measures: dict[str, Any]) -> str:
         said.append(f"a standing offset of {measures['dc'] * 100:.2f} %".replace("-", "−"))
     if "hot" in flags and "clipped" not in flags:
         said.append(f"recorded hot, {_db(measures['peak_dbfs'])} at its peak")
+    if "ends_early_s" in measures:
+        said.append(f"ends {measures['ends_early_s']:.2f} s before the others")
+    if "resampled_from_hz" in measures:
+        said.append(f"resampled from {measures['resampled_from_hz']} Hz")
     if not said:
         floor = measures.get("noise_floor_dbfs", SILENCE_DB)
         room = measures.get("typical_hit_dbfs", 0.0) - floor
@@ -38,7 +45,7 @@ def health(measures: dict[str, Any]) -> str:
     return f"{text[0].upper()}{text[1:]}."
 
 
-def places(measures: dict[str, Any], sheet: Sheet, grid: Grid) -> list[dict[str, Any]]:
+def places(measures: Mapping[str, Any], sheet: Sheet, grid: Grid) -> list[dict[str, Any]]:
     """What can be gone to: words, seconds and bar of the peak and of clipped runs, the first few."""
     offset = sheet.take.offset / sheet.rate
     found = [("peak", measures.get("peak_at_s", 0.0))]

@@ -26,7 +26,15 @@ def asked_sheet(request: HttpRequest, song: Song) -> Sheet:
     revision = int(text) if text.isdigit() else None
     if revision is not None and not song.revisions.filter(number=revision).exists():
         raise ArkundError(f"The song has no revision {revision}.")
-    return sheet_of(song, revision, read_patch(request.GET.get("patch", "")))
+    return sheet_of(song, revision, read_patch(request.GET.get("patch", "")), _bars(request))
+
+
+def _bars(request: HttpRequest) -> tuple[int, int] | None:
+    """The loop in the query, unchecked."""
+    first, _, last = request.GET.get("bars", "").partition("-")
+    if not (first.isdigit() and last.isdigit()) or int(last) - int(first) > LONGEST_LOOP_BARS:
+        return None
+    return int(first), int(last)
 
 
 def read_patch(text: str) -> dict[str, Any]:

@@ -7,7 +7,8 @@ What is drawn comes with the station's picture; here stands what does not depend
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from arkund.core.mix.sheet import OFF_DB, Sheet, read_path
+from arkund.core.mix.patches import read_path
+from arkund.core.mix.sheet import OFF_DB, Sheet
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,17 @@
 
 from django.urls import path
 
-from arkund.bench.views import changes, findings, hits, printing, songs, sound, stations, tempo
+from arkund.bench.views import (
+    changes,
+    findings,
+    hits,
+    printing,
+    set_up,
+    songs,
+    sound,
+    stations,
+    tempo,
+)
 
 urlpatterns = [
     path("", songs.index, name="songs"),
@@ -14,9 +24,14 @@ urlpatterns = [
     path("<slug:slug>/", songs.enter, name="song"),
     path("<slug:slug>/keep/", changes.keep, name="keep"),
     path("<slug:slug>/comp/", changes.comp, name="comp"),
+    path("<slug:slug>/copy/", hits.copy, name="copy"),
     path("<slug:slug>/hits/", hits.correct, name="hits"),
     path("<slug:slug>/move/", hits.move, name="move"),
+    path("<slug:slug>/set-up/", set_up.start, name="set-up"),
     path("<slug:slug>/tempo/follow/", tempo.follow, name="tempo-follow"),
+    path("<slug:slug>/tempo/click/", tempo.click, name="tempo-click"),
+    path("<slug:slug>/tempo/count-in/", tempo.count_in, name="tempo-count-in"),
+    path("<slug:slug>/offset/", changes.offset, name="offset"),
     path("<slug:slug>/tempo/midi/", tempo.upload, name="tempo-midi"),
     path("<slug:slug>/hits.mid", tempo.download, name="hits-midi"),
     path("<slug:slug>/edits.csv", hits.edit_list, name="edit-list"),

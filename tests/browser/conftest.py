@@ -1,5 +1,6 @@
 """The real serve and worker on a data folder of their own, and Debian's Chromium."""
 
+import json
 import os
 import socket
 import subprocess
@@ -109,9 +110,9 @@ def three_takes(address: str, home: Path, tmp_path: Path) -> str:
     write_small_takes(tmp_path / "in", 3)
     parts = tmp_path / "sections.csv"
     parts.write_text("name,start_bar,bars\nverse,1,2\nout,3,2\n")
-    subprocess.run(
+    made = subprocess.run(
         [sys.executable, "-m", "arkund", "new", "Tin Roof", "--from", str(tmp_path / "in"),
-         "--tempo", "120", "--sections", str(parts)],
+         "--tempo", "120", "--sections", str(parts), "--json"],
         env=os.environ | {"ARKUND_DATA": str(home)}, check=True, capture_output=True,
     )  # fmt: skip
-    return f"{address}/tin-roof"
+    return f"{address}/{json.loads(made.stdout)['song']}"

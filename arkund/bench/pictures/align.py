@@ -1,5 +1,6 @@
 """Align: one typical stroke in all mics of a piece at sample zoom, the lag curve, the pairs."""
 
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -9,13 +10,14 @@ from arkund.core.align.pairs import align_pair
 from arkund.core.kit.roles import close_mics, label, parse_mic_name
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import samples_to_cm, samples_to_ms
+from arkund.songs.analysing import analysis_of
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
 
 
 def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
-    pairs = song.takes.get(number=sheet.take.number).pairs
+    pairs = [asdict(p) for p in analysis_of(sheet.take).pairs]
     rate = sheet.rate
     chosen = _pair_of(pairs, mic)
     mine = [p for p in pairs if mic in (p["mic"], p["reference"])]

@@ -6,7 +6,8 @@ from typing import Any
 import numpy as np
 
 from arkund.bench.pictures.common import Bars, bars_of
-from arkund.core.advise.timing import kick_alone_ms, placements
+from arkund.core.advise.in_time import PAST_SAVING, fresh_rule
+from arkund.core.advise.timing import placements
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label
 from arkund.core.mix.sheet import Sheet
@@ -15,17 +16,18 @@ from arkund.core.timing.meant import DIVISIONS, lines_near
 from arkund.core.timing.quantise import Placement, best_division, share_to_move
 from arkund.core.timing.together import played_apart
 from arkund.songs.facts import hits_of
+from arkund.songs.findings import school_of_song
 from arkund.songs.models import Song
 from arkund.songs.rendering import grid_of
 from arkund.songs.studies import study_of
-from arkund.songs.timing import edits_of
+from arkund.songs.timing import edits_of, kick_alone_ms
 
-PAST_SAVING = 0.4
-"""Share of strokes to be moved far from which on recording again is cheaper."""
+FEEL_MS = 30
+"""Reach of the distributions of strokes around their lines."""
 
 
 def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
-    grid, study = grid_of(sheet), study_of(song, sheet)
+    grid, study = grid_of(sheet), study_of(sheet)
     placed = placements(study)
     hits = hits_of(sheet)
     division = sheet.timing.rules[-1].division if sheet.timing.rules else best_division(hits, grid)
@@ -42,14 +44,15 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     for row in shown:
         if row["id"] in moved:
             row["moved_ms"] = round(moved[row["id"]].shift_s * 1000, 1)
-    limit, under = kick_alone_ms(study)
+    limit, under = kick_alone_ms(sheet)
     moved_alone = sum(1 for m in moved.values() if m.kick_s)
     return {
         "hits": shown, "division": division, "swing": round(swing * 100),
+        "fresh_rule": fresh_rule(study, school_of_song(song)),
         "placement": _placement(hits, late, grid, division),
         "unclear": _unclear(placed, grid), "apart": _apart(placed, grid, limit),
         "edits": _edits(sheet, grid), "kick_limit_ms": limit, "kick_under_db": under,
-        "kicks_alone": moved_alone,
+        "kicks_alone": moved_alone, "feel_ms": FEEL_MS,
         "saving": _saving(placed), "rulers": _rulers(sheet, placed, hits, grid, division),
         "summary": _summary(hits, moved),
     }  # fmt: skip
@@ -73,9 +76,17 @@ def _placement(
         out.append(
             {"piece": piece, "strokes": int(own.sum()), "middle_ms": round(float(middle), 1),
              "spread_ms": round(float(high - low) / 2, 1), "low_ms": round(float(low), 1),
-             "high_ms": round(float(high), 1), "phases": by_phase}
+             "high_ms": round(float(high), 1), "phases": by_phase,
+             "counts": [_counts(late[own & (phases % round(steps) == k)])
+                        for k in range(round(steps))]}
         )  # fmt: skip
     return out
+
+
+def _counts(late_ms: np.ndarray) -> list[int]:
+    """How many strokes fall how early or late, in bins of 3 ms; what lies further off at the ends."""
+    held = np.clip(late_ms, -FEEL_MS + 0.01, FEEL_MS - 0.01)
+    return np.histogram(held, 2 * FEEL_MS // 3, (-FEEL_MS, FEEL_MS))[0].tolist()
 
 
 def _unclear(placed: list[Placement], grid: Grid) -> list[dict[str, Any]]:

@@ -7,10 +7,11 @@ import numpy as np
 from arkund.bench.pictures.common import Bars, bars_of, rounded, strokes_for
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.mix.graph import mic_order
+from arkund.core.mix.graph import sounding_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import amplitudes_to_db
-from arkund.songs.models import MicFile, Song
+from arkund.songs.facts import mic_files
+from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
 
 TARGET_DB = (-10.0, -6.0)
@@ -18,10 +19,9 @@ TARGET_DB = (-10.0, -6.0)
 
 def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     engine, graph = engine_for(sheet), graph_of(sheet)
-    measured = {f.mic: f.measures for f in MicFile.objects.filter(
-        take__song=song, take__number=sheet.take.number)}  # fmt: skip
+    measured = {f.mic: f.measures for f in mic_files(sheet)}
     rows = []
-    for name in mic_order(sheet):
+    for name in sounding_mics(sheet):
         onsets = [h.time_s for h in strokes_for(sheet, name)]
         sound = engine.scan(graph.mics[name].source, 0, sheet.frames)
         peaks = amplitudes_to_db(hit_peaks(sound, sheet.rate, onsets[:400]))

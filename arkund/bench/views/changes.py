@@ -5,6 +5,7 @@ from typing import Any
 from django.http import HttpRequest, JsonResponse
 from django.views.decorators.http import require_POST
 
+from arkund.bench import turns
 from arkund.bench.requests import body, song_named
 from arkund.core.errors import ArkundError
 from arkund.songs import findings, revisions, takes
@@ -22,6 +23,7 @@ def keep(request: HttpRequest, slug: str) -> JsonResponse:
     if not isinstance(patch, dict) or not patch or not isinstance(base, int):
         raise ArkundError("A change needs what it changes and the revision it starts from.")
     finding = str(data.get("finding", ""))[:120]
+    turns.after_sound()
     made = revisions.keep(
         song.pk, base, patch, reason=str(data.get("reason", ""))[:1000],
         station=str(data.get("station", ""))[:20], finding=finding,
@@ -39,6 +41,21 @@ def comp(request: HttpRequest, slug: str) -> JsonResponse:
     if not isinstance(path, list) or not isinstance(base, int):
         raise ArkundError("A choice of takes needs one take for each section.")
     return answer(takes.choose(song, base, path))
+
+
+@require_POST
+def offset(request: HttpRequest, slug: str) -> JsonResponse:
+    """Shift ``take`` by ``ms``, or line all takes up on bar 1."""
+    song, data = song_named(slug), body(request)
+    base, take, ms = data.get("base"), data.get("take"), data.get("ms")
+    if not isinstance(base, int):
+        raise ArkundError("A change needs the revision it starts from.")
+    if take is None:
+        return answer(takes.line_up(song, base))
+    if not isinstance(take, int) or not isinstance(ms, (int, float)):
+        raise ArkundError("How many milliseconds before the song the files begin is a number, such "
+                          "as 250.")  # fmt: skip
+    return answer(takes.shift(song, base, take, float(ms)))
 
 
 @require_POST

@@ -6,6 +6,7 @@ from typing import Any
 from django.http import HttpRequest, JsonResponse
 from django.views.decorators.http import require_GET, require_POST
 
+from arkund.bench import turns
 from arkund.bench.requests import body, song_named
 from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
@@ -23,6 +24,7 @@ def listed(request: HttpRequest, slug: str) -> JsonResponse:
 
     Never waits: what is not counted yet is counted in the background, ``counting`` says how much.
     """
+    turns.after_sound()
     song = song_named(slug)
     found, missing = findings.known_findings(song)
     if missing:

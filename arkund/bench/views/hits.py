@@ -7,7 +7,7 @@ from arkund.bench.requests import asked_sheet, body, song_named
 from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.tables import edits_csv
-from arkund.songs import hits, revisions, timing
+from arkund.songs import copies, hits, revisions, timing
 
 MAGNET_MS = 12.0
 
@@ -37,15 +37,35 @@ def move(request: HttpRequest, slug: str) -> JsonResponse:
     song, data = song_named(slug), body(request)
     base, to_s = data.get("base"), data.get("to_s")
     if isinstance(base, int) and data.get("middle"):
-        patch = timing.middle_patch(song, timing.sheet_of(song), str(data.get("id", "")))
+        patch = timing.middle_patch(timing.sheet_of(song), str(data.get("id", "")))
         return answer(revisions.keep(song.pk, base, patch, station="edit"))
     if not isinstance(base, int) or not isinstance(to_s, (int, float)):
         raise ArkundError("A move needs a stroke, the time it goes to, and the revision it starts "
                           "from.")  # fmt: skip
     sheet = timing.sheet_of(song)
     reach = None if data.get("free") else MAGNET_MS
-    patch = timing.drag_patch(song, sheet, str(data.get("id", "")), float(to_s), reach)
+    patch = timing.drag_patch(sheet, str(data.get("id", "")), float(to_s), reach)
     return answer(revisions.keep(song.pk, base, patch, station="edit"))
+
+
+@require_POST
+def copy(request: HttpRequest, slug: str) -> JsonResponse:
+    """Copy bars ``first`` to ``last`` of ``take`` over ``to_bar`` on, ``times`` in a row; or the
+    stroke ``id`` in place of the stroke ``over`` or to the time ``to_s``."""
+    song, data = song_named(slug), body(request)
+    base = data.get("base")
+    if not isinstance(base, int):
+        raise ArkundError("A change needs the revision it starts from.")
+    if "id" in data:
+        to = data.get("over") or data.get("to_s")
+        if not isinstance(to, (str, int, float)):
+            raise ArkundError("Choose the stroke that is to be replaced.")
+        return answer(copies.copy_stroke(song, base, str(data["id"]), to))
+    try:
+        bars = [int(data[k]) for k in ("take", "first", "last", "to_bar", "times")]
+    except (KeyError, TypeError, ValueError):
+        raise ArkundError("Take, bars and how many times are whole numbers.") from None
+    return answer(copies.copy_bars(song, base, *bars))
 
 
 @require_GET

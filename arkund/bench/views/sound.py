@@ -7,8 +7,10 @@ import numpy as np
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.views.decorators.http import require_GET
 
+from arkund.bench import turns
 from arkund.bench.requests import asked_sheet, asked_span, asked_variant, song_named
 from arkund.core.audio.overview import BASE, columns_of
+from arkund.core.mix.graph import ONE_FILE
 from arkund.core.mix.sheet import Sheet
 from arkund.songs import counting, rendering, storage
 
@@ -21,12 +23,17 @@ def pcm(request: HttpRequest, slug: str) -> HttpResponse:
 
     ``X-Scale`` is the amplitude of full scale, so that peaks over 0 dBFS arrive whole.
     """
+    counting.make_way()
+    with turns.sounding():
+        return _rendered(request, slug)
+
+
+def _rendered(request: HttpRequest, slug: str) -> HttpResponse:
     song = song_named(slug)
     sheet = asked_sheet(request, song)
     variant = asked_variant(request)
     start, stop = asked_span(request, sheet, 20.0)
     name = request.GET.get("node", "output")
-    counting.make_way()
     _warm_mics(sheet, name, variant, start, stop)
     sound = rendering.render_span(sheet, name, variant, start, stop)
     scale = max(1.0, float(np.abs(sound).max(initial=0.0)))
@@ -46,7 +53,8 @@ def _warm_mics(sheet: Sheet, name: str, variant: str, start: int, stop: int) -> 
     engine = rendering.engine_for(sheet)
     size = engine.tile_frames
     tiles = range(max(start, 0) // size, max(-(-stop // size), 0))
-    wanted = [(s.shaped, n) for s in graph.mics.values() for n in tiles if not s.shaped.is_cheap]
+    heard = [graph.mics[m].shaped for m in graph.outs]
+    wanted = [(node, n) for node in heard for n in tiles if not node.is_cheap]
     list(_pool.map(lambda pair: engine.tile(*pair), wanted))
 
 
@@ -57,6 +65,7 @@ def lanes(request: HttpRequest, slug: str) -> HttpResponse:
     ``node`` is ``source`` or ``clean`` (as the gate leaves it). Beside ``columns`` that are finer
     than the stored overview, the sound itself is read.
     """
+    turns.after_sound()
     song = song_named(slug)
     sheet = asked_sheet(request, song)
     start, stop = asked_span(request, sheet, sheet.frames / sheet.rate + 10)
@@ -65,10 +74,13 @@ def lanes(request: HttpRequest, slug: str) -> HttpResponse:
     stage = request.GET.get("node", "source")
     rows = []
     for mic in wanted:
-        source = sheet.take.sources[mic]
+        source = sheet.take.sources.get(mic)
         if (
-            stage == "source"
+            source is not None
+            and stage == "source"
+            and sheet.mics[mic].role not in ONE_FILE
             and not sheet.comp
+            and not sheet.copies
             and not sheet.take.offset
             and (stop - start) / columns >= 2 * BASE
         ):
@@ -89,6 +101,7 @@ def lanes(request: HttpRequest, slug: str) -> HttpResponse:
 @require_GET
 def figures(request: HttpRequest, slug: str) -> JsonResponse:
     """Peak, loudness and match gain of a span."""
+    turns.after_sound()
     song = song_named(slug)
     sheet = asked_sheet(request, song)
     start, stop = asked_span(request, sheet, 200.0)

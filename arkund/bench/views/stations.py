@@ -7,16 +7,15 @@ from django.shortcuts import render
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_GET
 
-from arkund.bench import history, rulers
+from arkund.bench import history, rulers, turns
 from arkund.bench.frame import STATION_NAMES, frame
-from arkund.bench.health import health, places
-from arkund.bench.pictures import align, bus, clean, dynamics, edit, eq, level, takes
+from arkund.bench.pictures import align, bus, clean, dynamics, edit, eq, level, load_in, takes
 from arkund.bench.requests import asked_bars, asked_mic, asked_sheet, song_named
 from arkund.bench.views.findings import running_pass
 from arkund.core.errors import ArkundError
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.meant import DIVISIONS
-from arkund.songs import facts, findings, hits, timing
+from arkund.songs import facts, hits
 from arkund.songs.models import Job, Song
 from arkund.songs.rendering import grid_of
 
@@ -48,15 +47,6 @@ def page(request: HttpRequest, slug: str, station: str) -> HttpResponse:
     return render(request, f"bench/{station}.html", context)
 
 
-def _tempo_words(sheet: Sheet) -> str:
-    """Constant, or between which tempos it drifts."""
-    t = sheet.tempo
-    bpms = [t.bpm, *(c.bpm for c in t.changes)]
-    if max(bpms) - min(bpms) < 0.05:
-        return f"{t.bpm:.2f} BPM throughout"
-    return f"{min(bpms):.1f} to {max(bpms):.1f} BPM, {len(t.changes)} changes"
-
-
 def _rule(request: HttpRequest, sheet: Sheet) -> int:
     """The timing rule in the query, or the last."""
     text = request.GET.get("rule", "")
@@ -65,12 +55,11 @@ def _rule(request: HttpRequest, sheet: Sheet) -> int:
 
 
 def _timing(song: Song, sheet: Sheet, request: HttpRequest) -> dict[str, Any]:
-    """What the Edit page shows of rules: those there are, and what a new one starts from."""
+    """What the Edit page shows of rules, pieces and kinds of stroke."""
     rules = [r.model_dump() for r in sheet.timing.rules]
-    fresh = timing.fresh_rule(sheet, findings.school_of_song(song))
     return {
         "rules": rules, "rule": _rule(request, sheet), "divisions": list(DIVISIONS),
-        "fresh": fresh, "pieces": hits.known_pieces(sheet), "kinds": hits.KINDS,
+        "pieces": hits.known_pieces(sheet), "kinds": hits.KINDS,
         "now": rules[_rule(request, sheet)] if rules else None,
     }  # fmt: skip
 
@@ -107,16 +96,7 @@ def _extra(
     if station == "edit":
         return _timing(song, sheet, request)
     if station == "load-in":
-        grid = grid_of(sheet)
-        return {
-            "rows": [
-                {"file": f, "mic": sheet.mics[f.mic], "health": health(f.measures),
-                 "places": places(f.measures, sheet, grid)}
-                for f in facts.mic_files(song, sheet)
-            ],
-            "tempo_words": _tempo_words(sheet),
-            "sections_json": [s.model_dump() for s in sheet.sections],
-        }  # fmt: skip
+        return load_in.context(sheet, mic, facts.mic_files(sheet))
     if station == "eq":
         return {"band": _band(request), "bands": enumerate(sheet.mics[mic].eq.bands)}
     if station == "bus":
@@ -161,6 +141,7 @@ def picture(request: HttpRequest, slug: str, station: str) -> JsonResponse:
     """What the station's picture and rulers show, of a revision with a try on top."""
     if station not in _PICTURES:
         raise Http404
+    turns.after_sound()
     song = song_named(slug)
     sheet = asked_sheet(request, song)
     mic = asked_mic(request, sheet)

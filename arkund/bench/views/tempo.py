@@ -6,7 +6,7 @@ from pathlib import Path
 from django.http import FileResponse, HttpRequest, HttpResponseBase, JsonResponse
 from django.views.decorators.http import require_GET, require_POST
 
-from arkund.bench.requests import song_named
+from arkund.bench.requests import body, song_named
 from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
 from arkund.songs import exports, tempo
@@ -18,6 +18,21 @@ LARGEST_MIDI = 4_000_000
 def follow(request: HttpRequest, slug: str) -> JsonResponse:
     """Let the tempo map follow the strokes bar by bar."""
     return answer(tempo.drifting(song_named(slug)))
+
+
+@require_POST
+def click(request: HttpRequest, slug: str) -> JsonResponse:
+    """Take the tempo map from the recorded click."""
+    return answer(tempo.from_click(song_named(slug)))
+
+
+@require_POST
+def count_in(request: HttpRequest, slug: str) -> JsonResponse:
+    """Let the first stroke count in for so many ``beats``."""
+    beats = body(request).get("beats")
+    if not isinstance(beats, int):
+        raise ArkundError("A count-in is a whole number of beats, such as 4.")
+    return answer(tempo.count_in(song_named(slug), beats))
 
 
 @require_POST

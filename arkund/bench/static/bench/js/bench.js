@@ -33,7 +33,16 @@ export function barAt(seconds) {
   return n + 1 + (seconds - starts[n]) / (starts[n + 1] - starts[n]);
 }
 
+// Two beats around a place are no bars: such a span is heard until a loop is set again.
+let span = null;
+export function hearSpan(fromS, toS, words) {
+  span = [Math.round(fromS * bench.rate), Math.min(bench.frames, Math.round(toS * bench.rate))];
+  document.getElementById("looplabel").textContent = words;
+  tell("loop");
+}
+
 export function loopFrames() {
+  if (span) return span;
   const start = Math.max(0, Math.round(barStart(bench.loop[0]) * bench.rate));
   const stop = Math.min(bench.frames, Math.round(barStart(bench.loop[1] + 1) * bench.rate));
   return [start, Math.max(stop, start + 64)];
@@ -42,7 +51,8 @@ export function loopFrames() {
 export function setLoop(first, last) {
   const a = Math.max(1, Math.min(first, bench.bars));
   const b = Math.max(a, Math.min(last, bench.bars, a + 31));
-  if (a === bench.loop[0] && b === bench.loop[1]) return;
+  if (!span && a === bench.loop[0] && b === bench.loop[1]) return;
+  span = null;
   bench.loop = [a, b];
   const url = new URL(location.href);
   url.searchParams.set("bars", `${a}-${b}`);

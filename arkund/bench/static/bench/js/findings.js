@@ -21,7 +21,7 @@ function showCounts(found) {
     const n = found.counts[span.dataset.open];
     span.textContent = n ? ` · ${n}` : "";
   });
-  document.querySelectorAll(".piece[data-piece]").forEach((piece) => {
+  document.querySelectorAll(".plan .piece[data-piece]").forEach((piece) => {
     const n = found.pieces[piece.dataset.piece];
     piece.querySelector(".open").textContent = n || "";
     piece.setAttribute("aria-label", label(piece.dataset.piece) + (n ? `, ${n} open findings` : ""));

@@ -2,12 +2,14 @@
 import { getBytes } from "./api.js";
 import { address, barAt, barStart, bench, loopFrames, on, query } from "./bench.js";
 import { colour, familyOf, label, outline } from "./draw.js";
+import { laneWaves } from "./lane-waves.js";
 import { player } from "./player.js";
 
 const TIMING = 128; // height of the picture of early and late above the lanes
 const TOP = TIMING + 26;
 const SPANS_MS = [10, 20, 40];
 const NAMES = 78;
+const CROWD = 1200; // strokes in view from which on points stand for shapes
 
 const PIECE = (mic) => {
   if (mic.startsWith("kick")) return "kick";
@@ -25,6 +27,7 @@ export function startLanes(onStroke, act) {
   let data = null;
   let chosen = [], drag = null, box = null, feel = null;
   let width = 0, height = 0;
+  const waves = laneWaves();
 
   const x = (frame) => NAMES + ((frame - view.start) / (view.stop - view.start)) * (width - NAMES);
   const frameAt = (px) => view.start + ((px - NAMES) / (width - NAMES)) * (view.stop - view.start);
@@ -44,24 +47,24 @@ export function startLanes(onStroke, act) {
     const ink = colour("ink"), quiet = colour("ink-2"), hair = colour("hairline");
     drawGrid(hair, quiet);
     const lane = laneHeight();
-    const hues = {};
+    const hues = { ground: colour("ground"), ink };
     for (const family of ["kick", "snare", "tom", "metal", "ambience"]) hues[family] = colour(family);
+    const panel = colour("panel");
     bench.mics.forEach((mic, i) => {
       const middle = TOP + (i + 0.5) * lane;
-      const piece = PIECE(mic);
-      const hue = hues[familyOf(piece)];
       if (mic === bench.mic) {
-        pen.fillStyle = colour("panel");
+        pen.fillStyle = panel;
         pen.fillRect(NAMES, TOP + i * lane, width - NAMES, lane);
       }
       pen.fillStyle = hair;
       pen.fillRect(NAMES, middle - 0.5, width - NAMES, 1);
-      drawWave(i, middle, lane, hue);
       pen.fillStyle = mic === bench.mic ? ink : quiet;
       pen.font = `${mic === bench.mic ? 600 : 400} 11px Archivo`;
       pen.fillText(label(mic), 4, middle + 4);
     });
-    for (const hit of hits) drawHit(hit, lane, hues);
+    // What was fetched is drawn where it belongs, also while its successor is on the way.
+    if (data) waves(pen, data, bench.mics.map((mic) => ({ hue: hues[familyOf(PIECE(mic))], scale: 1 / 32768 / Math.max(bench.peaks[mic] || 1, 0.02) })), { x: NAMES, y: TOP, width: width - NAMES, high: lane }, x);
+    drawHits(lane, hues);
     drawTiming(hues, quiet, hair);
     if (box) {
       pen.strokeStyle = ink;
@@ -126,9 +129,10 @@ export function startLanes(onStroke, act) {
       pen.fillRect(NAMES, zero - feel.high_ms * scale, width - NAMES, Math.max((feel.high_ms - feel.low_ms) * scale, 2));
       pen.globalAlpha = 1;
     }
-    for (const hit of hits) {
+    const some = inView(), crowd = some.length > CROWD;
+    for (const hit of some) {
       const at = x(hit.t * bench.rate);
-      if (at < NAMES || at > width + 3) continue;
+      if (at < NAMES) continue;
       const y = (ms) => zero - Math.max(-most, Math.min(most, ms)) * scale;
       const family = familyOf(hit.piece), own = !bench.piece || hit.piece === bench.piece;
       if (hit.moved_ms) {
@@ -142,63 +146,62 @@ export function startLanes(onStroke, act) {
       }
       pen.globalAlpha = own || chosen.includes(hit) ? 1 : 0.35;
       pen.fillStyle = hues[family];
-      pen.fill(new Path2D(outline(family, at, y(hit.late_ms), chosen.includes(hit) ? 6 : hit.kind === "ghost" ? 2.2 : 3.2)));
+      if (crowd && !chosen.includes(hit)) pen.fillRect(at - 1, y(hit.late_ms) - 1, 2, 2);
+      else stamp(family, at, y(hit.late_ms), chosen.includes(hit) ? 6 : hit.kind === "ghost" ? 2.2 : 3.2);
       pen.globalAlpha = 1;
     }
   }
 
-  // What was fetched is drawn where it belongs, also while its successor is on the way.
-  function drawWave(i, middle, lane, hue) {
-    if (!data) return;
-    const { columns, start, stop, values } = data;
-    const scale = (lane * 0.46) / 32768 / Math.max(bench.peaks[bench.mics[i]] || 1, 0.02);
-    pen.fillStyle = hue;
-    pen.beginPath();
-    const perColumn = (stop - start) / columns;
-    const left = x(start), step = (x(stop) - left) / columns;
-    if (perColumn < 1) {
-      pen.strokeStyle = hue;
-      pen.lineWidth = 1.2;
-      let began = false;
-      for (let c = 0; c < columns; c += 1) {
-        const px = left + c * step;
-        if (px < NAMES - 2 || px > width + 2) continue;
-        const y = middle - values[2 * (i * columns + c)] * scale;
-        if (began) pen.lineTo(px, y); else pen.moveTo(px, y);
-        began = true;
-      }
-      pen.stroke();
-      return;
+  // Strokes in view: their list is in order of time.
+  function inView() {
+    const first = (view.start - (view.stop - view.start) * 0.01) / bench.rate, last = view.stop / bench.rate;
+    let low = 0, high = hits.length;
+    while (low < high) {
+      const middle = (low + high) >> 1;
+      if (hits[middle].t < first) low = middle + 1; else high = middle;
     }
-    for (let c = 0; c < columns; c += 1) {
-      const px = left + c * step;
-      if (px + step < NAMES || px > width) continue;
-      const low = values[2 * (i * columns + c)] * scale, high = values[2 * (i * columns + c) + 1] * scale;
-      const top = Math.max(middle - high, middle - lane * 0.5), bottom = Math.min(middle - low, middle + lane * 0.5);
-      pen.rect(px, top, Math.max(step, 0.7), Math.max(bottom - top, 0.5));
-    }
-    pen.fill();
+    let end = low;
+    while (end < hits.length && hits[end].t <= last) end += 1;
+    return hits.slice(low, end);
   }
 
-  function drawHit(hit, lane, hues) {
+  // Where strokes stand closer than a pixel to one of their row, one mark serves for them.
+  function drawHits(lane, hues) {
+    const lastAt = {}, rows = {};
+    for (const hit of inView()) {
+      const at = x(hit.t * bench.rate);
+      if (at - lastAt[hit.piece] < 1.5 && !chosen.includes(hit)) continue;
+      lastAt[hit.piece] = at;
+      rows[hit.piece] ??= rowOf(hit.piece);
+      drawHit(hit, rows[hit.piece], lane, hues);
+    }
+  }
+
+  function drawHit(hit, row, lane, hues) {
     const dragged = drag && drag.hit === hit && drag.moved;
     const at = dragged ? drag.at : x(hit.t * bench.rate);
-    if (at < NAMES - 4 || at > width + 4) return;
-    const row = rowOf(hit.piece);
-    if (row < 0) return;
+    if (at < NAMES - 4 || at > width + 4 || row < 0) return;
     const y = TOP + row * lane + 5;
     const family = familyOf(hit.piece);
     const r = chosen.includes(hit) ? 6 : hit.kind === "ghost" ? 2.4 : hit.kind === "accent" ? 4.2 : 3.3;
     pen.fillStyle = hues[family];
-    pen.strokeStyle = colour("ground");
+    pen.strokeStyle = hues.ground;
     pen.lineWidth = 1;
-    const shape = new Path2D(outline(family, at, y, r));
-    pen.fill(shape);
-    pen.stroke(shape);
+    stamp(family, at, y, r, true);
     if (chosen.includes(hit) && chosen.length === 1) {
-      pen.fillStyle = colour("ink");
+      pen.fillStyle = hues.ink;
       pen.fillRect(at - 0.5, TOP, 1, height - TOP);
     }
+  }
+
+  // A piece's shape: its outline is made once a size and only put to its place.
+  const shapes = {};
+  function stamp(family, at, y, r, edged) {
+    const shape = (shapes[`${family} ${r}`] ??= new Path2D(outline(family, 0, 0, r)));
+    pen.translate(at, y);
+    pen.fill(shape);
+    if (edged) pen.stroke(shape);
+    pen.translate(-at, -y);
   }
 
   let busy = false, again = false;
@@ -351,7 +354,8 @@ export function startLanes(onStroke, act) {
   }
 
   on("picture", (picture) => {
-    hits = picture.hits || [];
+    // Moved and corrected strokes may have passed each other; drawing looks them up by time.
+    hits = [...(picture.hits || [])].sort((p, q) => p.t - q.t);
     feel = (picture.placement || []).find((p) => p.piece === bench.piece) || null;
     // The smallest span that holds all but a few strokes.
     const far = hits.map((h) => Math.max(Math.abs(h.late_ms), Math.abs(h.late_ms - (h.moved_ms || 0)))).sort((p, q) => p - q);

@@ -62,7 +62,8 @@ class Player {
   applyGains(fade = FADE_S) {
     if (!this.context) return;
     for (const v of VARIANTS) {
-      const db = { recorded: this.matchDb, other: this.otherDb }[v] || 0;
+      // The reference is the same in every state, and as loud as the drums in each.
+      const db = this.node === "reference" ? this.matchDb : { recorded: this.matchDb, other: this.otherDb }[v] || 0;
       const match = this.matched ? 10 ** (db / 20) : 1;
       const target = v === this.variant ? match : 0;
       const gain = this.states[v].gain.gain;

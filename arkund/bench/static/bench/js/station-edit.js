@@ -1,7 +1,7 @@
 // Edit: strokes early and late over the lanes, rules, single strokes, and the lists to walk.
 import { notify, post } from "./api.js";
 import { address, barAt, bench, keepValues, moveTo, on, setLoop, tell } from "./bench.js";
-import { label, minus } from "./draw.js";
+import { clear, el, familyOf, label, minus } from "./draw.js";
 import { startLanes } from "./lanes.js";
 import { player } from "./player.js";
 
@@ -27,6 +27,7 @@ export function startEdit() {
 
   function showStrokes(some) {
     tools.hidden = !some.length;
+    paste.hidden = !copied || some.length !== 1 || some[0].id === copied;
     if (!some.length) box.textContent = "none chosen; click one, Shift-drag a box, N and B step through this drum’s";
     else if (some.length > 1) box.textContent = `${some.length} strokes chosen`;
     else {
@@ -61,8 +62,9 @@ export function startEdit() {
   // Rules: one for the song or for the bars of the loop; the server says what a new one holds.
   const fresh = document.getElementById("new-rule");
   fresh.querySelectorAll("button").forEach((button) => button.addEventListener("click", async () => {
+    if (!picture) { notify("The strokes are still being read; try again in a moment."); return; }
     const span = button.dataset.span === "song" ? [1, bench.bars] : bench.loop;
-    const rule = { ...JSON.parse(fresh.dataset.fresh), start_bar: span[0], bars: span[1] - span[0] + 1 };
+    const rule = { ...picture.fresh_rule, start_bar: span[0], bars: span[1] - span[0] + 1 };
     await keepRules([...JSON.parse(fresh.dataset.rules), rule]);
   }));
   const drop = document.getElementById("rule-drop");
@@ -119,6 +121,7 @@ export function startEdit() {
     alone.hidden = !picture.kick_limit_ms && !picture.kicks_alone;
     alone.textContent = picture.kicks_alone ? `put ${picture.kicks_alone} kicks back` : "let the kick’s mics follow the snare";
     alone.onclick = () => keepValues({ "timing.kick_alone_ms": picture.kicks_alone ? 0 : picture.kick_limit_ms });
+    drawFeel();
     const body = document.querySelector("#pieces tbody");
     body.replaceChildren();
     for (const p of picture.placement) {
@@ -132,10 +135,45 @@ export function startEdit() {
     }
   }
 
+  // A row a piece, a column a place in the beat: how many strokes fall how early or late.
+  function drawFeel() {
+    const svg = document.getElementById("feel");
+    clear(svg);
+    const { placement, feel_ms: reach } = picture;
+    const columns = placement[0]?.counts.length || 1, left = 44, high = 30, wide = (278 - left) / columns;
+    svg.setAttribute("viewBox", `0 0 280 ${placement.length * high + 24}`);
+    for (let k = 0; k < columns; k += 1) el(svg, "text", { x: left + (k + 0.5) * wide, y: 9, class: "middle" }, columns === 1 ? "beat" : `${k + 1}`);
+    placement.forEach((p, n) => {
+      const foot = 12 + (n + 1) * high - 3;
+      el(svg, "text", { x: 0, y: foot - 8 }, label(p.piece));
+      p.counts.forEach((bins, k) => {
+        const x0 = left + k * wide + 3, w = wide - 6, most = Math.max(...bins, 1);
+        el(svg, "line", { x1: x0 + w / 2, x2: x0 + w / 2, y1: foot - high + 5, y2: foot, class: "gridline" });
+        el(svg, "line", { x1: x0, x2: x0 + w, y1: foot, y2: foot, class: "gridline" });
+        const step = w / bins.length;
+        bins.forEach((count, i) => count && el(svg, "rect", { x: x0 + i * step, y: foot - (count / most) * (high - 8), width: step, height: (count / most) * (high - 8), class: familyOf(p.piece) }));
+      });
+    });
+    el(svg, "text", { x: left, y: 12 + placement.length * high + 9 }, `−${reach} ms … on the line … +${reach} ms, each`);
+  }
+
+  // A copied stroke goes in place of another, in all mics at once.
+  let copied = null;
+  const paste = document.getElementById("stroke-paste");
+  document.getElementById("stroke-copy").addEventListener("click", () => {
+    [copied] = ids();
+    paste.hidden = true;
+    notify("Copied. Choose the stroke that it is to replace.");
+  });
+  paste.addEventListener("click", () => send("copy/", { id: copied, over: ids()[0] }));
+
   // What no stroke accounts for is counted with the findings.
   on("findings", (rows) => {
     const found = rows.find((f) => f.module === "unexplained");
     places = found ? found.measured.places.map(([t, piece, db]) => ({ t, piece, words: `${label(piece)} at ${t.toFixed(3)} s, ${minus(-db)} dB under its typical stroke` })) : [];
+    const clicks = rows.find((f) => f.module === "seams");
+    const seams = clicks ? clicks.measured.places.map(([t, mic, ratio, what]) => ({ t, words: `${label(mic)} at ${t.toFixed(3)} s: ${what}, stands out ${minus(ratio)} times` })) : [];
+    fill("seams", seams);
     fill("unexplained", places, (line, item) => button(line, "is a stroke", () => send("hits/", { piece: item.piece, at_s: item.t })));
   });
 

@@ -1,6 +1,7 @@
 // Load-in: the tempo map and the sections; the table of mics is the server's.
 import { notify, post } from "./api.js";
 import { address, bench, keepValues, moveTo } from "./bench.js";
+import { startSetUp } from "./set-up.js";
 
 const TAPS = 8, PAUSE_MS = 2500;
 
@@ -21,8 +22,21 @@ export function startLoadIn() {
     const before = bench.revision;
     await keepValues(patch);
     if (bench.revision !== before) location.reload();
+    else document.querySelectorAll(".hand input.field").forEach((input) => { input.value = input.defaultValue; });
   }
 
+  startSetUp();
+  document.getElementById("root-note").addEventListener("change", (event) => keep({ root_note: event.target.value }));
+  document.getElementById("tempo-click")?.addEventListener("click", () => send("tempo/click/", {}));
+  document.getElementById("tempo-count").addEventListener("submit", (event) => {
+    event.preventDefault();
+    send("tempo/count-in/", { beats: number("tempo-beats") });
+  });
+  document.getElementById("line-up")?.addEventListener("click", () => send("offset/", { base: bench.revision }));
+  document.querySelectorAll("[data-offset]").forEach((input) => input.addEventListener("change", () => {
+    const ms = Number(input.value.replace("−", "-").replace(",", "."));
+    send("offset/", { base: bench.revision, take: Number(input.dataset.offset), ms: Number.isNaN(ms) ? "" : ms });
+  }));
   document.getElementById("tempo-follow").addEventListener("click", () => send("tempo/follow/", {}));
   document.getElementById("tempo-steady").addEventListener("click", () => keep({ "tempo.changes": [] }));
   document.getElementById("tempo-midi").addEventListener("change", (event) => {
@@ -33,8 +47,10 @@ export function startLoadIn() {
   document.getElementById("tempo-typed").addEventListener("submit", (event) => {
     event.preventDefault();
     const bpm = number("tempo-bpm"), start = number("tempo-start");
-    if (Number.isNaN(bpm) || Number.isNaN(start)) notify("Tempo and the beginning of bar 1 are numbers, such as 104 and 0.6.");
-    else keep({ "tempo.bpm": bpm, "tempo.first_downbeat_s": start });
+    if (Number.isNaN(bpm) || Number.isNaN(start)) {
+      notify("Tempo and the beginning of bar 1 are numbers, such as 104 and 0.6.");
+      event.target.reset();
+    } else keep({ "tempo.bpm": bpm, "tempo.first_downbeat_s": start });
   });
   let taps = [];
   document.getElementById("tempo-tap").addEventListener("click", (event) => {
@@ -43,16 +59,43 @@ export function startLoadIn() {
     if (taps.length > 2) document.getElementById("tempo-bpm").value = ((60000 * (taps.length - 1)) / (taps.at(-1) - taps[0])).toFixed(1);
   });
 
-  const table = document.getElementById("sections");
-  const sections = JSON.parse(table.dataset.sections);
   const field = (row, value, label, run, width) => {
     const cell = row.insertCell();
     const input = cell.appendChild(document.createElement("input"));
     input.className = `field ${width}`;
-    input.value = value;
+    input.defaultValue = value;
     input.setAttribute("aria-label", label);
     input.addEventListener("change", () => run(input.value));
   };
+
+  // The tempo map by hand: each change holds until the next.
+  const map = document.getElementById("tempo-map");
+  const tempo = JSON.parse(map.dataset.tempo);
+  tempo.changes.forEach((change, n) => {
+    const row = map.tBodies[0].insertRow();
+    const put = (what) => keep({ "tempo.changes": tempo.changes.map((c, m) => (m === n ? { ...c, ...what } : c)).sort((a, b) => a.bar - b.bar) });
+    field(row, change.bar, `bar of change ${n + 1}`, (v) => put({ bar: Number(v) }), "w-[46px]");
+    field(row, change.bpm, `tempo from bar ${change.bar}`, (v) => put({ bpm: Number(v.replace(",", ".")) }), "w-[72px]");
+    field(row, `${change.beats}/${change.unit}`, `meter from bar ${change.bar}`, (v) => {
+      const [beats, unit] = v.split("/").map(Number);
+      if (beats && unit) put({ beats, unit });
+      else notify("A meter is two numbers, such as 4/4 or 6/8.");
+    }, "w-[46px]");
+    const drop = row.insertCell().appendChild(document.createElement("button"));
+    drop.className = "act";
+    drop.textContent = "remove";
+    drop.addEventListener("click", () => keep({ "tempo.changes": tempo.changes.filter((_, m) => m !== n) }));
+  });
+  document.getElementById("tempo-add").addEventListener("click", () => {
+    const bar = Math.max(bench.loop[0], 2);
+    if (tempo.changes.some((c) => c.bar === bar)) { notify(`There is a change at bar ${bar} already.`); return; }
+    const before = tempo.changes.filter((c) => c.bar < bar).at(-1) || tempo;
+    const made = { bar, bpm: before.bpm, beats: before.beats, unit: before.unit };
+    keep({ "tempo.changes": [...tempo.changes, made].sort((a, b) => a.bar - b.bar) });
+  });
+
+  const table = document.getElementById("sections");
+  const sections = JSON.parse(table.dataset.sections);
   sections.forEach((section, n) => {
     const row = table.tBodies[0].insertRow();
     const change = (what) => keep({ sections: sections.map((s, m) => (m === n ? { ...s, ...what } : s)) });

@@ -1,6 +1,6 @@
 // Edit, takes: a strip of scatter a cell, the path an ink line, joins as rings on it.
 import { notify, post } from "./api.js";
-import { address, bench, moveTo, on, setLoop, tell } from "./bench.js";
+import { address, bench, hearSpan, keepValues, moveTo, on, tell } from "./bench.js";
 import { clear, el, familyOf, mark, minus } from "./draw.js";
 import { player } from "./player.js";
 
@@ -91,30 +91,85 @@ export function startTakes() {
     if (cursor) svg.querySelector(`[data-cell="${cursor[0]}-${takes[cursor[1]]}"]`)?.classList.add("at");
   }
 
+  function hear(item, words) {
+    hearSpan(...item.hear, words);
+    if (!player.playing) player.play().catch((error) => notify(error.message));
+  }
+
+  const button = (cell, words, run) => {
+    const made = cell.appendChild(document.createElement("button"));
+    made.className = "act";
+    made.textContent = words;
+    made.addEventListener("click", run);
+  };
+
+  function fadeField(cell, value, path, what) {
+    const input = cell.appendChild(document.createElement("input"));
+    input.className = "field w-[52px]";
+    input.value = minus(value, value % 1 ? 1 : 0);
+    input.setAttribute("aria-label", `Crossfade of ${what}, ms`);
+    input.addEventListener("change", () => {
+      const ms = Number(input.value.replace(",", ".").replace("ms", ""));
+      if (Number.isNaN(ms) || ms < 0.1 || ms > 200) { notify("A crossfade lasts from 0.1 to 200 ms."); input.value = minus(value, 1); } else keepValues({ [path]: ms });
+    });
+    cell.append(" ms");
+  }
+
   function fillJoins() {
     const body = document.querySelector("#joins tbody");
     body.replaceChildren();
     for (const join of picture.joins) {
       const row = body.insertRow();
-      row.insertCell().textContent = join.words;
+      button(row.insertCell(), join.words, () => hear(join, `around ${join.place}`));
       const cell = row.insertCell();
       cell.textContent = join.warning || `cymbals ${minus(join.ring_db, 0)} dB under their strokes there`;
       cell.className = join.warning ? "text-trouble font-semibold" : "quiet";
+      fadeField(row.insertCell(), join.fade_ms, `comp.${join.number}.fade_ms`, join.words);
+      const shape = row.insertCell().appendChild(document.createElement("select"));
+      shape.className = "field";
+      shape.setAttribute("aria-label", `Shape of ${join.words}`);
+      shape.add(new Option("keeps power", "power"));
+      shape.add(new Option("keeps level", "level"));
+      shape.value = join.shape;
+      shape.addEventListener("change", () => keepValues({ [`comp.${join.number}.shape`]: shape.value }));
     }
     if (!picture.joins.length) body.insertRow().insertCell().textContent = "None: one take sounds throughout.";
-    document.getElementById("path-cost").textContent = `this path ${minus(picture.cost.chosen)} points, the cheapest ${minus(picture.cost.proposed)}`;
-    document.getElementById("next-join").disabled = !picture.joins.length;
+    document.getElementById("path-cost").textContent = `this path ${minus(picture.cost.chosen)} points, the cheapest ${minus(picture.cost.proposed)}${picture.avoids.length ? `. The cheapest keeps clear of ${picture.avoids.join("; ")}.` : ""}`;
+    document.getElementById("next-join").disabled = !picture.joins.length && !picture.copies.length;
+    const copies = document.querySelector("#copies tbody");
+    copies.replaceChildren();
+    picture.copies.forEach((copy, n) => {
+      const row = copies.insertRow();
+      button(row.insertCell(), `${copy.label} at ${copy.place}`, () => hear(copy, `around ${copy.place}`));
+      fadeField(row.insertCell(), copy.fade_ms, `copies.${n}.fade_ms`, `copy ${n + 1}`);
+      button(row.insertCell(), "remove", () => keepValues({ copies: bench.copies.filter((_, m) => m !== n) }));
+    });
+    document.getElementById("copies-head").hidden = !picture.copies.length;
   }
 
-  // The bar before a join and the bar after it.
+  // Two beats before a join, or a copy, and two after it.
   function stepJoin() {
-    if (!picture || !picture.joins.length) return;
-    const join = picture.joins[nextJoin % picture.joins.length];
+    const places = picture ? [...picture.joins, ...picture.copies] : [];
+    if (!places.length) return;
+    const place = places[nextJoin % places.length];
     nextJoin += 1;
-    setLoop(Math.max(1, join.bar - 1), join.bar);
-    document.getElementById("cell-words").textContent = join.words;
-    if (!player.playing) player.play().catch((error) => notify(error.message));
+    hear(place, `around ${place.place}`);
+    document.getElementById("cell-words").textContent = place.words || `${place.label} at ${place.place}`;
   }
+
+  document.getElementById("copy-bars").addEventListener("submit", async (event) => {
+    event.preventDefault();
+    const form = new FormData(event.target);
+    const data = Object.fromEntries(["take", "first", "last", "to_bar", "times"].map((k) => [k, Number(form.get(k))]));
+    try {
+      moveTo(await post(address("copy/"), { ...data, base: bench.revision }));
+      tell("sound");
+      tell("try");
+    } catch (error) {
+      notify(error.message);
+    }
+  });
+  on("kept", (sheet) => { if (sheet) bench.copies = sheet.copies; });
 
   document.getElementById("cheapest").addEventListener("click", () => picture && choose(picture.proposed));
   document.getElementById("next-join").addEventListener("click", stepJoin);

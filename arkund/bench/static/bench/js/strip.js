@@ -1,6 +1,6 @@
 // The listening strip: sections, waveform, loop brush, what is heard and how loud.
 import { getBytes, getJson } from "./api.js";
-import { address, barAt as barOf, barStart, bench, loopFrames, on, query, setLoop, tell } from "./bench.js";
+import { address, barAt as barOf, barStart, bench, keepValues, loopFrames, on, query, setLoop, tell } from "./bench.js";
 import { colour, minus } from "./draw.js";
 import { player } from "./player.js";
 
@@ -52,6 +52,53 @@ export function startStrip() {
     extremes = new Int16Array((await getBytes(`${address("lanes/")}?${text}`)).bytes);
     draw();
   }
+
+  // A border between sections: dragged to another bar.
+  const EDGE_PX = 5, BAND_PX = 17;
+  let border = null;
+  const spot = (event) => {
+    const box = canvas.getBoundingClientRect();
+    return { x: event.clientX - box.left, y: event.clientY - box.top };
+  };
+  const borderAt = (event) => {
+    const { x: px, y } = spot(event);
+    if (y > BAND_PX) return null;
+    const n = bench.sections.findIndex((s) => Math.abs(x(barStart(s.start_bar + s.bars)) - px) <= EDGE_PX);
+    return n < 0 ? null : n;
+  };
+  // The section before it ends where the one after it begins; both keep a bar at least.
+  function moveBorder(n, bar) {
+    const own = bench.sections[n], after = bench.sections[n + 1];
+    const touches = after && after.start_bar === own.start_bar + own.bars;
+    const last = touches ? after.start_bar + after.bars - 1 : bench.bars + 1;
+    const at = Math.max(own.start_bar + 1, Math.min(bar, last));
+    return bench.sections.map((s, m) => {
+      if (m === n) return { ...s, bars: at - s.start_bar };
+      return touches && m === n + 1 ? { ...s, start_bar: at, bars: s.bars + s.start_bar - at } : s;
+    });
+  }
+  canvas.addEventListener("pointerdown", (event) => {
+    border = borderAt(event);
+    if (border === null) return;
+    event.stopImmediatePropagation();
+    canvas.setPointerCapture(event.pointerId);
+    const before = bench.sections, n = border;
+    const move = (e) => {
+      const { x: px } = spot(e);
+      bench.sections = before;
+      bench.sections = moveBorder(n, Math.round(barOf((px / width) * seconds)));
+      draw();
+    };
+    const up = () => {
+      canvas.removeEventListener("pointermove", move);
+      border = null;
+      if (JSON.stringify(bench.sections) !== JSON.stringify(before)) keepValues({ sections: bench.sections });
+    };
+    canvas.addEventListener("pointermove", move);
+    canvas.addEventListener("pointerup", up, { once: true });
+  });
+  canvas.addEventListener("pointermove", (event) => canvas.classList.toggle("on-border", borderAt(event) !== null));
+  on("kept", (sheet) => { if (sheet) { bench.sections = sheet.sections; draw(); } });
 
   // The brush: drag over bars to set the loop, click for one bar.
   let from = 0;

@@ -1,0 +1,38 @@
+"""Sound first: what is about to be heard is rendered before anything else is computed.
+
+The web process has few cores and one interpreter. Where a change asks for sound, pictures and a
+new revision all at once, those that the ear does not wait for let the sound pass.
+"""
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+ARRIVING_S = 0.012
+"""A page asks for sound right before it asks for the rest."""
+
+LONGEST_S = 0.8
+
+_turn = threading.Condition()
+_sounding = 0
+
+
+@contextmanager
+def sounding() -> Iterator[None]:
+    """While sound is rendered for the ear."""
+    global _sounding
+    with _turn:
+        _sounding += 1
+    try:
+        yield
+    finally:
+        with _turn:
+            _sounding -= 1
+            _turn.notify_all()
+
+
+def after_sound() -> None:
+    """Let sound that is being asked for pass, for `LONGEST_S` at most."""
+    with _turn:
+        _turn.wait(ARRIVING_S)
+        _turn.wait_for(lambda: _sounding == 0, LONGEST_S)
