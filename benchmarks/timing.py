@@ -10,13 +10,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.align.takes import align_take
 from arkund.core.hits.detect import Hit, detect_hits
-from arkund.core.mix.nodes import Moved
+from arkund.core.mix.joining import Moved
 from arkund.core.simulate.presets import PRESETS
 from arkund.core.simulate.session import Session, simulate
 from arkund.core.timing.grid import Grid
 from arkund.core.timing.meant import lines_near
-from arkund.core.timing.moves import ALL, edit_list, moved_hits
+from arkund.core.timing.moves import ALL, EditList, edit_list, moved_hits
 from arkund.core.timing.quantise import Rule, Wish, best_division, place_events
 from arkund.core.timing.stretch import Slice, seam_ratio
 from arkund.core.timing.together import TOGETHER_S
@@ -59,15 +60,39 @@ def pool_timing(session: Session, hits: list[Hit], pool: Pool) -> None:
     lines = grid.seconds_of(lines_near(grid.quarters_at(after), division))
     pool["quantised residual"] += list(np.abs(after - lines) * 1000)
     slices = edits.tracks[ALL]
+    pool["delay after edits"] += _delays_changed(session, hits, edits)
     for mic in ("snare_top", "tom_1", "overhead_l", "room_l"):
         if mic in session.mics:
             pool["seams"] += _seams(session.mics[mic], slices, rate)
 
 
-def _seams(sound: NDArray[np.float32], slices: tuple[Slice, ...], rate: int) -> list[float]:
+def _delays_changed(session: Session, hits: list[Hit], edits: EditList) -> list[float]:
+    """By how many samples the delay between two mics of a piece differs in the edited sound from
+    that in the source, both measured, where both are sure."""
+    rate = session.rate
+    edited = {m: _edited(s, edits.tracks[ALL], rate) for m, s in session.mics.items()}
+    after = {
+        (p.piece, p.mic, p.reference): p
+        for p in align_take(edited, moved_hits(hits, edits, rate), rate)
+    }
+    out = []
+    for p in align_take(session.mics, hits, rate):
+        now = after.get((p.piece, p.mic, p.reference))
+        if p.sure and now is not None and now.sure:
+            out.append(abs(now.delay_samples - p.delay_samples))
+    return out
+
+
+def _edited(
+    sound: NDArray[np.float32], slices: tuple[Slice, ...], rate: int
+) -> NDArray[np.float32]:
     node = Moved(None, "", tuple(s.at for s in slices), tuple(s.offset for s in slices),  # type: ignore[arg-type]
                  tuple(s.fade for s in slices))  # fmt: skip
-    edited = node.render(_Sound(sound, rate), 0, len(sound))  # type: ignore[arg-type]
+    return node.render(_Sound(sound, rate), 0, len(sound))  # type: ignore[arg-type]
+
+
+def _seams(sound: NDArray[np.float32], slices: tuple[Slice, ...], rate: int) -> list[float]:
+    edited = _edited(sound, slices, rate)
     return [max(seam_ratio(edited, s.at, rate), seam_ratio(edited, s.at - s.fade, rate))
             for s in slices[1:]]  # fmt: skip
 
@@ -77,19 +102,27 @@ def rows(pool: Pool) -> list[tuple[str, str, str, bool]]:
     left = np.array(pool["quantised residual"])
     median, worst = float(np.median(left)), float(np.percentile(left, 99))
     over = sum(r > 1.5 for r in pool["seams"])
+    changed = pool["delay after edits"]
     unclear, events = (sum(c) for c in zip(*pool["quantised unclear"], strict=True))
     return [
         ("quantised to 100 %, leading strokes: residual, median", f"{median:.2f} ms", "≤ 0.5 ms",
          median <= 0.5),
         ("… 99th percentile", f"{worst:.2f} ms of {len(left)}", "≤ 3 ms", worst <= 3),
         ("seams that stand out by more than 1.5", f"{over} of {len(pool['seams'])}", "0", over == 0),
+        ("delay between mics after edits, largest change", f"{max(changed):.2f} samples of {len(changed)} pairs",
+         "≤ 1", max(changed) <= 1),
         ("strokes between two lines, asked about", f"{unclear} of {events}", "–", True),
     ]  # fmt: skip
 
 
 def main() -> None:
     seeds = [int(a) for a in sys.argv[1:]] or [secrets.randbelow(10**6) for _ in range(5)]
-    pool: Pool = {"quantised residual": [], "quantised unclear": [], "seams": []}
+    pool: Pool = {
+        "quantised residual": [],
+        "quantised unclear": [],
+        "seams": [],
+        "delay after edits": [],
+    }
     for preset in PRESETS:
         for seed in seeds:
             session = simulate(preset, seed)

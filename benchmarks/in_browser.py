@@ -1,0 +1,119 @@
+"""What the Edit station takes in headless Chromium: lanes while they move, and edits until they sound.
+
+`python -m benchmarks.in_browser DIR [SLUG]` serves the data folder ``DIR/data`` that
+`benchmarks.long_song` has made (or any other) and drives its Edit page: frames a second while the
+lanes zoom and scroll, and the time from letting go of a timing ruler while playing to the first
+changed sample scheduled.
+"""
+
+import json
+import os
+import socket
+import statistics
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+from benchmarks.long_song import SLUG
+
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+         "--disable-background-networking", "--disable-component-update", "--disable-sync",
+         "--autoplay-policy=no-user-gesture-required"]  # fmt: skip
+
+
+def main() -> None:
+    home, slug = Path(sys.argv[1]), sys.argv[2] if len(sys.argv) > 2 else SLUG
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    env = os.environ | {"ARKUND_DATA": str(home / "data")}
+    rule = [{"start_bar": 1, "bars": 400, "division": "1/16", "school": "feel", "window_ms": 4}]
+    command = [sys.executable, "-m", "arkund", "set", slug, "timing.rules", json.dumps(rule)]
+    subprocess.run(command, env=env, check=True, stdout=subprocess.DEVNULL)
+    server = subprocess.Popen(
+        [sys.executable, "-m", "arkund", "serve", "--port", str(port)], env=env,
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    base = f"http://127.0.0.1:{port}"
+    try:
+        _wait_for(base)
+        with sync_playwright() as play:
+            chromium = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+            page = chromium.new_page(viewport={"width": 1280, "height": 800})
+            page.goto(f"{base}/{slug}/edit/?mic=snare_top&bars=9-12")
+            page.wait_for_timeout(6000)
+            for words, by in (("zoomed by the wheel", (0, -60)), ("scrolled", (60, 0))):
+                print(f"lanes {words}: {_frames_a_second(page, by):.0f} frames a second")
+            page.locator("#zoom-song").click()
+            page.wait_for_timeout(1500)
+            print(f"lanes of the whole song, zoomed: {_frames_a_second(page, (0, -60)):.0f}")
+            swaps = _edits(page)
+            worst = swaps[min(round(0.95 * len(swaps)), len(swaps) - 1)]
+            print(f"edits until heard: median {statistics.median(swaps):.0f} ms, "
+                  f"95th percentile {worst:.0f} ms of {len(swaps)}")  # fmt: skip
+            chromium.close()
+    finally:
+        server.terminate()
+        server.wait(20)
+
+
+def _wait_for(base: str) -> None:
+    for _ in range(200):
+        try:
+            urllib.request.urlopen(base, timeout=2)
+            return
+        except OSError:
+            time.sleep(0.1)
+    raise SystemExit("The server did not start.")
+
+
+# The wheel turns once a frame, in the page: input over the driver's wire is slower than drawing.
+_TURN = """async ([dx, dy]) => {
+  const canvas = document.getElementById("lanes"), box = canvas.getBoundingClientRect();
+  const turn = (n) => canvas.dispatchEvent(new WheelEvent("wheel", {
+    deltaX: n < 45 ? dx : -dx, deltaY: n < 45 ? dy : -dy, bubbles: true, cancelable: true,
+    clientX: box.left + box.width * 0.6, clientY: box.top + box.height / 2 }));
+  const began = performance.now();
+  for (let n = 0; n < 90; n += 1) { turn(n); await new Promise(requestAnimationFrame); }
+  return 90000 / (performance.now() - began);
+}"""
+
+
+def _frames_a_second(page: Page, by: tuple[int, int]) -> float:
+    """Frames drawn a second while the wheel never rests."""
+    return float(page.evaluate(_TURN, list(by)))
+
+
+def _edits(page: Page, rounds: int = 12) -> list[float]:
+    """Milliseconds from letting go of the rule's strength to the first changed sample scheduled."""
+    page.keyboard.press("Escape")
+    page.locator("#zoom-loop").click()
+    page.locator("#work h1").click()
+    page.keyboard.press(" ")
+    page.wait_for_timeout(5000)
+    ruler = page.locator("[id^=ruler-timing-rules-0-strength] svg")
+    for n in range(rounds):
+        # What is found in the meantime moves the rulers in their column.
+        ruler.scroll_into_view_if_needed()
+        box = ruler.bounding_box()
+        assert box
+        x = box["x"] + box["width"] * (0.35 + 0.04 * n)
+        page.mouse.move(x, box["y"] + box["height"] / 2)
+        page.mouse.down()
+        page.mouse.move(x + 5, box["y"] + box["height"] / 2)
+        page.mouse.up()
+        before = page.evaluate("arkund.player.stats.swaps.length")
+        for _ in range(400):
+            if page.evaluate("arkund.player.stats.swaps.length") > before:
+                break
+            page.wait_for_timeout(25)
+        page.wait_for_timeout(1500)
+    return sorted(page.evaluate("arkund.player.stats.swaps"))
+
+
+if __name__ == "__main__":
+    main()
