@@ -19,6 +19,7 @@ SWITCH_S = 0.0005
 
 def serve(host: str, port: int) -> None:
     """Answer requests until stopped: one process, threads, on waitress."""
+    import scipy.signal  # noqa: F401 - elsewhere loaded on first use; no page should wait for it
     import waitress
 
     from arkund.studio.wsgi import application

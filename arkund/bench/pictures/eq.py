@@ -3,7 +3,7 @@
 from typing import Any
 
 import numpy as np
-from scipy import signal
+import scipy
 
 from arkund.bench.pictures.common import (
     Bars,
@@ -60,8 +60,8 @@ def landmarks(found: StrokeSpectrum) -> list[dict[str, Any]]:
     base = int(low[np.argmax(db[low])])
     marks = [{"hz": round(float(found.hz[base]), 1), "name": "fundamental",
               "note": hz_to_note(float(found.hz[base]))}]  # fmt: skip
-    trend = signal.savgol_filter(db, 41, 2)
-    peaks, _ = signal.find_peaks(db - trend, prominence=3)
+    trend = scipy.signal.savgol_filter(db, 41, 2)
+    peaks, _ = scipy.signal.find_peaks(db - trend, prominence=3)
     above = [p for p in peaks if found.hz[p] > 1.5 * found.hz[base] and found.hz[p] < 6000]
     for p in sorted(above, key=lambda p: trend[p] - db[p])[:2]:
         hz = float(found.hz[p])

@@ -4,8 +4,8 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import signal
 
 from arkund.core.advise.finding import Change, Finding
 from arkund.core.advise.module import Module
@@ -172,13 +172,13 @@ def _known_cymbals(study: Study, number: int) -> NDArray[np.float64]:
 
 def _measure_cymbals(study: Study, take: Take, mics: list[str]) -> NDArray[np.float64]:
     step = round(FRAME_S * study.rate)
-    sos = signal.butter(4, CYMBALS_FROM_HZ, "highpass", fs=study.rate, output="sos")
+    sos = scipy.signal.butter(4, CYMBALS_FROM_HZ, "highpass", fs=study.rate, output="sos")
     total = np.zeros(study.sheet.frames // step)
     for mic in mics:
         source = take.sources[mic]
         node = File(study.library.path_of(source.sha256), source.sha256, source.pick)
         sound = study.engine.scan(node, take.offset, take.offset + study.sheet.frames)
-        high = signal.sosfilt(sos, sound)[: len(total) * step]
+        high = scipy.signal.sosfilt(sos, sound)[: len(total) * step]
         total += np.mean(np.square(high.reshape(-1, step)), axis=1)
     return 10 * np.log10(total + 1e-12)
 

@@ -4,8 +4,8 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import signal
 
 from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.module import Module
@@ -118,7 +118,7 @@ def _power(
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Power in each bin and the bins in Hz. Blackman's window keeps a loud drum's lines from
     leaking under it."""
-    bins, power = signal.welch(audio, rate, "blackman", nperseg=32768, detrend=False)
+    bins, power = scipy.signal.welch(audio, rate, "blackman", nperseg=32768, detrend=False)
     return np.asarray(power * bins[1], np.float64), np.asarray(bins, np.float64)
 
 

@@ -14,8 +14,9 @@ is thin.
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft, linalg, signal
+from scipy import fft, linalg
 
 from arkund.core.kit.roles import AMBIENCE, parse_mic_name, piece_family
 
@@ -172,7 +173,7 @@ def _windows(
     rows = np.stack([padded[s : s + before + after] for s in starts]) if len(starts) else (
         np.zeros((0, before + after))
     )  # fmt: skip
-    ease = signal.windows.tukey(before + after, 0.25)
+    ease = scipy.signal.windows.tukey(before + after, 0.25)
     ease[: before + after // 2] = np.maximum(
         ease[: before + after // 2], np.minimum(np.arange(before + after // 2) / (0.6 * before), 1)
     )
@@ -193,7 +194,7 @@ def _first_way(
     # Of the nearer mic only the stroke itself; of the other all that may be its arrival.
     hold = np.zeros(burst.shape[1])
     hold[before - round(0.0015 * rate) : before + round(0.003 * rate)] = 1.0
-    burst = burst * signal.convolve(hold, np.hanning(25) / np.hanning(25).sum(), "same")
+    burst = burst * scipy.signal.convolve(hold, np.hanning(25) / np.hanning(25).sum(), "same")
     echo = _unpredicted(far, order, before)
     burst /= np.linalg.norm(burst, axis=1, keepdims=True) + 1e-12
     echo /= np.linalg.norm(echo, axis=1, keepdims=True) + 1e-12
@@ -227,7 +228,9 @@ def _unpredicted(rows: NDArray[np.float64], order: int, before: int) -> NDArray[
     correlation = fft.irfft(power.sum(axis=0), size)[: order + 1]
     correlation[0] = correlation[0] * 1.0005 + 1e-12
     taps = linalg.solve_toeplitz(correlation[:-1], correlation[1:])
-    left: NDArray[np.float64] = signal.lfilter(np.concatenate([[1.0], -taps]), [1.0], rows, axis=1)
+    left: NDArray[np.float64] = scipy.signal.lfilter(
+        np.concatenate([[1.0], -taps]), [1.0], rows, axis=1
+    )
     return left
 
 
@@ -235,7 +238,7 @@ def _first_peak(curve: NDArray[np.float64]) -> tuple[float, float]:
     """Place (by a parabola through three points) and height of the first peak that reaches
     0.6 of the largest."""
     magnitude = np.abs(curve)
-    peaks, _ = signal.find_peaks(magnitude, height=0.6 * magnitude.max())
+    peaks, _ = scipy.signal.find_peaks(magnitude, height=0.6 * magnitude.max())
     if len(peaks) == 0:
         return float(np.argmax(magnitude)), float(curve[np.argmax(magnitude)])
     p = int(peaks[0])

@@ -1,8 +1,8 @@
 """Mending a source: clipped runs rebuilt, single strokes brought down, mains hum notched out."""
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.interpolate import CubicSpline
 
 from arkund.core.shape import biquad
 
@@ -22,7 +22,7 @@ def rebuild(audio: NDArray[np.float32], at: int, frames: int) -> None:
     if known[0] < 0 or known[-1] >= len(audio):
         return
     lost = np.arange(at, at + frames)
-    drawn = CubicSpline(known, audio[known].astype(np.float64))(lost)
+    drawn = scipy.interpolate.CubicSpline(known, audio[known].astype(np.float64))(lost)
     sign = np.sign(audio[at])
     audio[lost] = sign * np.maximum(sign * drawn, np.abs(audio[lost]))
 

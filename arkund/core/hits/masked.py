@@ -9,8 +9,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import signal
 
 BAND_HZ = (120.0, 1200.0)
 BEFORE_S, AFTER_S = 0.003, 0.014
@@ -52,7 +52,7 @@ class Beginning:
         sound = self.low[start - self.before : max(stop, start) + self.after].astype(np.float64)
         if len(sound) < len(self.shape):
             return start, np.zeros(0), np.zeros(0)
-        explained = signal.correlate(sound, self.shape, "valid")
+        explained = scipy.signal.correlate(sound, self.shape, "valid")
         sums = np.concatenate([[0.0], np.cumsum(sound**2)])
         energy = sums[len(self.shape) :] - sums[: -len(self.shape)]
         return start, explained, explained / np.sqrt(np.maximum(energy, 1e-18))
@@ -76,10 +76,10 @@ def shared_beginning(
     if len(clear) < LEAST_CLEAR or not inside[clear].all():
         return None
     band = np.concatenate([
-        signal.butter(2, BAND_HZ[0], "highpass", fs=rate, output="sos"),
-        signal.butter(8, BAND_HZ[1], "lowpass", fs=rate, output="sos"),
+        scipy.signal.butter(2, BAND_HZ[0], "highpass", fs=rate, output="sos"),
+        scipy.signal.butter(8, BAND_HZ[1], "lowpass", fs=rate, output="sos"),
     ])  # fmt: skip
-    low = signal.sosfilt(band, audio).astype(np.float32)
+    low = scipy.signal.sosfilt(band, audio).astype(np.float32)
     begins = np.array([low[round(plain[i]) - before : round(plain[i]) + after] for i in clear])
     norms = np.linalg.norm(begins, axis=1, keepdims=True)
     shape = np.median(begins / np.maximum(norms, 1e-9), axis=0)

@@ -9,9 +9,10 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+import scipy
 from numba import njit
 from numpy.typing import NDArray
-from scipy import ndimage, signal
+from scipy import ndimage
 
 BAND_EDGES_HZ = (40.0, 120.0, 350.0, 1200.0, 4500.0, 15000.0)
 BANDS = len(BAND_EDGES_HZ) - 1
@@ -51,8 +52,8 @@ def band_filter(band: int, rate: int) -> NDArray[np.float64]:
     """Second-order sections ``(2, 6)`` that pass one band: a high-pass, then a low-pass."""
     low, high = BAND_EDGES_HZ[band : band + 2]
     return np.concatenate([
-        signal.butter(2, low, "highpass", fs=rate, output="sos"),
-        signal.butter(2, min(high, 0.46 * rate), "lowpass", fs=rate, output="sos"),
+        scipy.signal.butter(2, low, "highpass", fs=rate, output="sos"),
+        scipy.signal.butter(2, min(high, 0.46 * rate), "lowpass", fs=rate, output="sos"),
     ])  # fmt: skip
 
 
@@ -172,7 +173,7 @@ def candidates(bands: BandEnergy, least_db: float = 3.5, apart_ms: int = 24) -> 
     as much as counts, less what it is more than 10 dB quieter than the loudest near it.
     """
     rise = bands.rise
-    peaks, _ = signal.find_peaks(rise, height=least_db, distance=5)
+    peaks, _ = scipy.signal.find_peaks(rise, height=least_db, distance=5)
     if len(peaks) == 0:
         return peaks.astype(np.int64)
     loudness = 10 * np.log10(bands.smooth[:, 2:].sum(axis=1) + 1e-12)

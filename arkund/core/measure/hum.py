@@ -3,8 +3,9 @@
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft, signal
+from scipy import fft
 
 from arkund.core.units import SILENCE_DB, power_to_db
 
@@ -64,13 +65,13 @@ def _spectra(
     blocks = len(audio) // 8
     mean = audio[: 8 * blocks].reshape(blocks, 8).mean(axis=1)
     factor = max(rate // 12000, 1)
-    low = signal.resample_poly(mean, 1, factor).astype(np.float64)
+    low = scipy.signal.resample_poly(mean, 1, factor).astype(np.float64)
     own_rate = rate / 8 / factor
     size = min(round(WINDOW_S * own_rate), len(low))
     if size < 8 * own_rate:
         return np.zeros((0, 0)), np.zeros(0)
     starts = np.arange(0, len(low) - size + 1, max(size // 2, 1))
-    window = signal.windows.hann(size, sym=False)
+    window = scipy.signal.windows.hann(size, sym=False)
     rows = np.stack([low[s : s + size] for s in starts]) * window
     power = (np.abs(fft.rfft(rows, axis=1)) * 2 / window.sum()) ** 2
     return power, fft.rfftfreq(size, 1 / own_rate)

@@ -4,8 +4,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft, ndimage, signal
+from scipy import fft, ndimage
 
 from arkund.core.measure.strokes import stroke_windows
 
@@ -69,7 +70,7 @@ def _spectrum(
     interpolated by zero padding."""
     rows = stroke_windows(audio, rate, list(onsets_s), 0.0, stop_s)[:, round(start_s * rate) :]
     size = fft.next_fast_len(max(rows.shape[1] * 4, rate // 2), real=True)
-    power = np.abs(fft.rfft(rows * signal.windows.hann(rows.shape[1]), size, axis=1)) ** 2
+    power = np.abs(fft.rfft(rows * scipy.signal.windows.hann(rows.shape[1]), size, axis=1)) ** 2
     return fft.rfftfreq(size, 1 / rate), 10 * np.log10(np.median(power, axis=0) + 1e-14)
 
 
@@ -86,7 +87,7 @@ def fundamental_hz(
     hz, db = _spectrum(audio, rate, roomy(onsets_s, 0.26), 0.01, 0.26)
     low, high = FUNDAMENTAL_HZ[family]
     first, last = np.searchsorted(hz, [low, high])
-    peaks, _ = signal.find_peaks(db[first:last], prominence=3)
+    peaks, _ = scipy.signal.find_peaks(db[first:last], prominence=3)
     if len(peaks) == 0:
         return float(hz[first + np.argmax(db[first:last])])
     strong = peaks[db[first + peaks] >= db[first + peaks].max() - 4.0]
@@ -111,7 +112,9 @@ def rings(
     hz, db = _spectrum(audio, rate, chosen, 0.1, 0.35)
     trend = ndimage.median_filter(db, max(round(80 / hz[1]), 3) | 1)
     inside = (hz > max(1.25 * fundamental, 90.0)) & (hz < highest_hz)
-    peaks, _ = signal.find_peaks(np.where(inside, db - trend, 0.0), height=LEAST_PROMINENCE_DB)
+    peaks, _ = scipy.signal.find_peaks(
+        np.where(inside, db - trend, 0.0), height=LEAST_PROMINENCE_DB
+    )
     loudest = db[(hz > 40) & (hz < highest_hz)].max()
     peaks = np.array([p for p in peaks if db[p] > loudest - 30.0], int)
     body = line_decay(audio, rate, chosen, fundamental)
@@ -148,7 +151,7 @@ def line_decay(
     rows = stroke_windows(audio, rate, list(onsets_s), before, after)
     length, hop = round(0.06 * rate), round(0.015 * rate)
     turn = np.exp(-2j * np.pi * hz * np.arange(rows.shape[1]) / rate)
-    window = signal.windows.hann(length)
+    window = scipy.signal.windows.hann(length)
     starts = np.arange(0, rows.shape[1] - length, hop)
     moved = rows * turn
     level = np.abs(np.stack([moved[:, s : s + length] @ window for s in starts], axis=1))
@@ -183,7 +186,7 @@ def late_t60_s(
     rows = stroke_windows(audio, rate, list(chosen), 0.0, 0.5)
     length = round(0.1 * rate)
     turned = rows * np.exp(-2j * np.pi * hz * np.arange(rows.shape[1]) / rate)
-    window = signal.windows.hann(length)
+    window = scipy.signal.windows.hann(length)
     starts = np.arange(round(0.07 * rate), rows.shape[1] - length, round(0.02 * rate))
     level = np.abs(np.stack([turned[:, s : s + length] @ window for s in starts], axis=1))
     db = 20 * np.log10(np.median(level, axis=0) + 1e-9)

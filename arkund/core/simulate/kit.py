@@ -9,8 +9,8 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import signal
 
 from arkund.core.simulate.drummer import Stroke
 from arkund.core.simulate.modal import Bank, strike
@@ -201,7 +201,7 @@ def _stick(
     for s in own:
         noise = rng.standard_normal(length) * np.exp(-time / 0.0025)
         alpha = np.exp(-2 * np.pi * (1500 + 50 * s.velocity) / rate)
-        knock = signal.lfilter([1 - alpha], [1, -alpha], noise)
+        knock = scipy.signal.lfilter([1 - alpha], [1, -alpha], noise)
         at = int(np.ceil(s.time_s * rate))
         if 0 <= at < frames:
             out[at : at + length] += force_of(s.velocity) * 10 ** (s.gain_db / 20) * knock
@@ -211,11 +211,11 @@ def _stick(
 def _wires(head: NDArray[np.float32], rate: int, rng: np.random.Generator) -> NDArray[np.float32]:
     """Snare wires: noise that follows how fast the head moves, above a threshold of rest."""
     decay = np.exp(-1 / (0.035 * rate))
-    motion = signal.lfilter([1 - decay], [1, -decay], np.abs(head)).astype(np.float32)
+    motion = scipy.signal.lfilter([1 - decay], [1, -decay], np.abs(head)).astype(np.float32)
     driven = np.maximum(motion - 0.002 * float(motion.max(initial=1e-9)), 0)
     noise = rng.standard_normal(len(head)).astype(np.float32)
-    band = signal.butter(2, [1800, min(9500, 0.45 * rate)], "bandpass", fs=rate, output="sos")
-    return (signal.sosfilt(band, noise * driven) * 2.2).astype(np.float32)
+    band = scipy.signal.butter(2, [1800, min(9500, 0.45 * rate)], "bandpass", fs=rate, output="sos")
+    return (scipy.signal.sosfilt(band, noise * driven) * 2.2).astype(np.float32)
 
 
 def _play_cymbal(
