@@ -1,7 +1,8 @@
 """Rendering: any node, any span, always the same samples.
 
 The unit is the tile of `TILE_S` seconds. A tile is a function of its node's key and number alone,
-so previews and prints are made of the same tiles.
+so previews and prints are made of the same tiles. At every `BORDER`th tile a processor begins from
+a state that is known there; in between it goes on from the tile before.
 """
 
 import threading
@@ -15,9 +16,15 @@ from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.nodes import Audio, File, Node, Processed
 
-TILE_S = 8
+TILE_S = 2
+"""Short enough for the first sound after a change to be there at once."""
+
+BORDER = 4
+"""States are known every so many tiles: 8 s."""
+
 FORGETS_WITHIN_S = 4
-"""A processor whose memory is longer than this has its state stored at tile borders."""
+"""A processor whose memory is longer than this has its state stored at borders; one that forgets
+sooner starts at rest so long before them."""
 
 
 class Engine:
@@ -59,7 +66,7 @@ class Engine:
         if node.is_cheap:
             return self._render_span(node, number * self.tile_frames,
                                      (number + 1) * self.tile_frames)  # fmt: skip
-        key = f"{node.key}-{self.rate}-{number}"
+        key = f"{node.key}-{self.rate}-{TILE_S}s-{number}"
         found = self.cache.get(key, node.keeps_on_disk)
         if found is not None:
             return found
@@ -101,25 +108,35 @@ class Engine:
         processor = node.processor
         size, latency = self.tile_frames, processor.latency
         start = number * size
-        if processor.memory <= FORGETS_WITHIN_S * self.rate:
-            lead = min(processor.memory, start) + latency
-            sound = self.read(node.source, start + latency - lead, start + latency + size)
-            out = processor.run(np.ascontiguousarray(sound), processor.at_rest())
-            return np.ascontiguousarray(out[lead:])
-        state = self._state_at(node, number)
-        sound = self.read(node.source, start + latency, start + latency + size)
+        lead = 0
+        if number % BORDER:
+            state = self._state_between(node, number)
+        elif processor.memory <= FORGETS_WITHIN_S * self.rate:
+            lead, state = min(processor.memory, start) + latency, processor.at_rest()
+        else:
+            state = self._state_at(node, number)
+        sound = self.read(node.source, start + latency - lead, start + latency + size)
         out = processor.run(np.ascontiguousarray(sound), state)
-        self.cache.put(f"{node.key}-{self.rate}-state-{number + 1}", state, on_disk=True)
-        return out
+        self._keep_state(node, number + 1, state)
+        return np.ascontiguousarray(out[lead:])
+
+    def _state_between(self, node: Processed, number: int) -> NDArray[np.float64]:
+        """The state that the tile before has left."""
+        found = self.cache.get(self._state_key(node, number))
+        if found is None:
+            self._process(node, number - 1)
+            found = self.cache.get(self._state_key(node, number))
+            assert found is not None
+        return np.array(found, np.float64)
 
     def _state_at(self, node: Processed, number: int) -> NDArray[np.float64]:
-        """The state with which a tile begins: stored, or run up to from the last one stored."""
+        """The state at a border: stored, or run up to from the last one stored."""
         known = number
         while known > 0:
-            found = self.cache.get(f"{node.key}-{self.rate}-state-{known}", on_disk=True)
+            found = self.cache.get(self._state_key(node, known), on_disk=True)
             if found is not None:
                 break
-            known -= 1
+            known -= BORDER
         if known == 0:
             state = node.processor.at_rest()
             # The first tile's output begins latency samples into the stream.
@@ -132,8 +149,14 @@ class Engine:
             at = passed * self.tile_frames + node.processor.latency
             sound = self.read(node.source, at, at + self.tile_frames)
             node.processor.run(np.ascontiguousarray(sound), state)
-            self.cache.put(f"{node.key}-{self.rate}-state-{passed + 1}", state.copy(), on_disk=True)
+            self._keep_state(node, passed + 1, state)
         return state
+
+    def _keep_state(self, node: Processed, number: int, state: NDArray[np.float64]) -> None:
+        self.cache.put(self._state_key(node, number), state.copy(), on_disk=number % BORDER == 0)
+
+    def _state_key(self, node: Processed, number: int) -> str:
+        return f"{node.key}-{self.rate}-{TILE_S}s-state-{number}"
 
 
 class _OpenFiles:

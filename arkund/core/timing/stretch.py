@@ -12,7 +12,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import maximum_filter1d
+
+from arkund.core.timing.splice import best_splice
 
 Guide = Callable[[int, int], NDArray[np.float32]]
 """Samples from–to of what the splices are chosen on, ``(frames, 2)``: close mics, ambience."""
@@ -120,39 +121,11 @@ def _best(
     jumps = np.arange(jump - spread, jump + spread + 1, COARSE if spread else 1)
     reach = int(np.max(np.abs(jumps))) + fade
     a, b = first - reach, min(last, stop) + reach
-    sound = guide(a, b).astype(np.float64)
-    edge = _restless(sound, rate)
-    best = (np.inf, stop - max(jump, 0), jump)
-    for j in jumps:
-        # p: the source sample that comes in right after the fade; p + j: what would have come.
-        lowest = low + fade + max(-int(j), 0)
-        highest = min(last, stop) - max(int(j), 0)
-        if highest <= lowest:
-            continue
-        p0 = lowest - fade - a
-        n = highest - lowest + fade
-        difference = sound[p0 : p0 + n] - sound[p0 + j : p0 + j + n]
-        energy = np.concatenate([[0.0], np.cumsum(np.sum(difference * difference, axis=1))])
-        cost = energy[fade:] - energy[:-fade]
-        # Both ends of the fade keep away from whatever ticks by itself, in what goes and comes.
-        worst = edge[p0 : p0 + len(cost)]
-        for begin in (p0 + fade, p0 + j, p0 + j + fade):
-            worst = np.maximum(worst, edge[begin : begin + len(cost)])
-        cost = (cost + 1e-12) * worst
-        k = int(np.argmin(cost))
-        if cost[k] < best[0]:
-            best = (float(cost[k]), lowest + k, int(j))
-    return best[1], best[2]
-
-
-def _restless(sound: NDArray[np.float64], rate: int) -> NDArray[np.float64]:
-    """By how much the largest bend within 2 ms of each sample of a guide ``(frames, 2)`` exceeds
-    what is usual in it, squared; at least 1."""
-    bend = np.zeros(len(sound))
-    for side in sound.T:
-        bend[1:-1] += np.abs(np.diff(side, 2))
-    near = maximum_filter1d(bend, 2 * round(0.002 * rate) + 1)
-    return np.maximum(near / (np.median(near[::16]) + 1e-12), 1.0) ** 2
+    within = (low - a, min(last, stop) - a)
+    found = best_splice(guide(a, b), jumps, fade, within, rate)
+    if found is None:
+        return stop - max(jump, 0), jump
+    return found[0] + a, found[1]
 
 
 def seam_ratio(sound: NDArray[np.float32], at: int, rate: int) -> float:
