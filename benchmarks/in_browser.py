@@ -7,6 +7,7 @@ changed sample scheduled.
 """
 
 import json
+import math
 import os
 import socket
 import statistics
@@ -52,7 +53,7 @@ def main() -> None:
             page.wait_for_timeout(1500)
             print(f"lanes of the whole song, zoomed: {_frames_a_second(page, (0, -60)):.0f}")
             swaps = _edits(page)
-            worst = swaps[min(round(0.95 * len(swaps)), len(swaps) - 1)]
+            worst = swaps[math.ceil(0.95 * len(swaps)) - 1]
             print(f"edits until heard: median {statistics.median(swaps):.0f} ms, "
                   f"95th percentile {worst:.0f} ms of {len(swaps)}")  # fmt: skip
             chromium.close()
@@ -88,7 +89,7 @@ def _frames_a_second(page: Page, by: tuple[int, int]) -> float:
     return float(page.evaluate(_TURN, list(by)))
 
 
-def _edits(page: Page, rounds: int = 12) -> list[float]:
+def _edits(page: Page, rounds: int = 20) -> list[float]:
     """Milliseconds from letting go of the rule's strength to the first changed sample scheduled."""
     page.keyboard.press("Escape")
     page.locator("#zoom-loop").click()
@@ -101,7 +102,7 @@ def _edits(page: Page, rounds: int = 12) -> list[float]:
         ruler.scroll_into_view_if_needed()
         box = ruler.bounding_box()
         assert box
-        x = box["x"] + box["width"] * (0.35 + 0.04 * n)
+        x = box["x"] + box["width"] * (0.3 + 0.03 * n)
         page.mouse.move(x, box["y"] + box["height"] / 2)
         page.mouse.down()
         page.mouse.move(x + 5, box["y"] + box["height"] / 2)

@@ -7,17 +7,16 @@ import time
 from django.db import close_old_connections
 
 from arkund.core.advise.findings import questions
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.nodes import Audio, Node
 from arkund.songs import findings, storage
 from arkund.songs.models import Song
+from arkund.songs.rendering import PatientEngine
 from arkund.songs.timing import sheet_of
 
 logger = logging.getLogger("arkund.counting")
 PAUSE_S = 0.02
 """Between two questions, so that pages get their turn."""
 
-AFTER_SOUND_S = 4.0
+AFTER_SOUND_S = 10.0
 """Counting waits until no sound has been asked for this long: what is heard comes first."""
 
 LONGEST_WAIT_S = 30.0
@@ -56,27 +55,6 @@ def _stand_back() -> None:
         time.sleep(0.1)
 
 
-class PatientEngine(Engine):
-    """Renders for counting alone, in its one thread: before it begins anything it lets pass what
-    is about to be heard. Never in the midst of a tile, for which somebody may be waiting."""
-
-    _deep = False
-
-    def read(self, node: Node, start: int, stop: int) -> Audio:
-        if self._deep:
-            return super().read(node, start, stop)
-        _stand_back()
-        self._deep = True
-        try:
-            return super().read(node, start, stop)
-        finally:
-            self._deep = False
-
-    def scan(self, node: Node, start: int, stop: int) -> Audio:
-        _stand_back()
-        return super().scan(node, start, stop)
-
-
 def _count_on() -> None:
     global _running
     try:
@@ -100,7 +78,7 @@ def _count(song_id: int) -> None:
     if song is None or song.current is None:
         return
     sheet, school = sheet_of(song), findings.school_of_song(song)
-    engine = PatientEngine(sheet.rate, sheet.frames, storage.tile_cache())
+    engine = PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), _stand_back)
     study = findings.study_of_song(song, sheet, engine)
     number = song.current.number
     for module, subject in questions(study.sheet, school):

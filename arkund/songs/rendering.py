@@ -1,26 +1,74 @@
 """Rendering of stored songs: the engine of a sheet, previews, and what a preview measures."""
 
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.measure.loudness import loudness_lufs
-from arkund.core.mix.engine import Engine
+from arkund.core.mix.cache import TileCache
+from arkund.core.mix.engine import BORDER, Engine
 from arkund.core.mix.graph import Graph, Variant, build, grid_of
-from arkund.core.mix.nodes import Node
+from arkund.core.mix.nodes import Audio, Node
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import SILENCE_DB, amplitude_to_db
-from arkund.songs import storage
+from arkund.songs import storage, turns
 
 __all__ = ["grid_of"]
 
 MATCH_LIMIT_DB = 12.0
 
 
+class PatientEngine(Engine):
+    """An engine that stands back before it begins anything, but never in the midst of a tile or a
+    track, for which somebody may be waiting. For one thread."""
+
+    _deep = False
+
+    def __init__(
+        self, rate: int, frames: int, cache: TileCache, stand_back: Callable[[], None]
+    ) -> None:
+        super().__init__(rate, frames, cache)
+        self._stand_back = stand_back
+
+    @contextmanager
+    def _turn(self) -> Iterator[None]:
+        if self._deep:
+            yield
+            return
+        self._stand_back()
+        self._deep = True
+        try:
+            yield
+        finally:
+            self._deep = False
+
+    def read(self, node: Node, start: int, stop: int) -> Audio:
+        with self._turn():
+            return super().read(node, start, stop)
+
+    def scan(self, node: Node, start: int, stop: int) -> Audio:
+        with self._turn():
+            return super().scan(node, start, stop)
+
+    def track(self, key: str, compute: Callable[[], NDArray[np.float64]]) -> NDArray[np.float64]:
+        with self._turn():
+            return super().track(key, compute)
+
+
 def engine_for(sheet: Sheet) -> Engine:
-    """An engine on the process's cache. Cheap: make one a request."""
-    return Engine(sheet.rate, sheet.frames, storage.tile_cache())
+    """An engine on the process's cache that lets sound pass. Cheap: make one a request."""
+    return PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), turns.Patience().let_pass)
+
+
+def sounding_engine(sheet: Sheet) -> Engine:
+    """An engine for what is about to be heard: it waits for nobody, remembers what it reads, and
+    writes no try to the disk."""
+    cache = storage.tile_cache()
+    return Engine(sheet.rate, sheet.frames, cache, sources=cache.sources, keeps=False)
 
 
 def graph_of(sheet: Sheet, variant: Variant = "now") -> Graph:
@@ -29,7 +77,10 @@ def graph_of(sheet: Sheet, variant: Variant = "now") -> Graph:
 
 def node_of(sheet: Sheet, name: str, variant: Variant) -> Node:
     """A public node in a variant. As recorded, and of what was removed, a mic or the whole kit."""
-    graph = graph_of(sheet, variant)
+    return _node_in(graph_of(sheet, variant), name, variant)
+
+
+def _node_in(graph: Graph, name: str, variant: Variant) -> Node:
     if variant == "recorded":
         if name in graph.mics:
             return graph.mics[name].source
@@ -41,8 +92,31 @@ def render_span(
     sheet: Sheet, name: str, variant: Variant, start: int, stop: int
 ) -> NDArray[np.float32]:
     """``(frames, 1 or 2)`` of a node; silence outside the song."""
-    engine = engine_for(sheet)
-    sound = engine.read(node_of(sheet, name, variant), start, stop)
+    return _read(engine_for(sheet), node_of(sheet, name, variant), start, stop)
+
+
+def preview_span(
+    sheet: Sheet, name: str, variant: Variant, start: int, stop: int
+) -> NDArray[np.float32]:
+    """`render_span` on two cores: the mics of the kit side by side, so that what they feed finds
+    them ready."""
+    graph, engine = graph_of(sheet, variant), sounding_engine(sheet)
+    node = _node_in(graph, name, variant)
+    if name not in sheet.mics and variant != "recorded":
+        shaped = [graph.mics[m].shaped for m in graph.outs]
+        size = engine.tile_frames
+        # From before the border on, where a bus begins to listen.
+        first, last = max(start, 0) // size // BORDER * BORDER - 1, -(-stop // size)
+        tiles = [(mic, n) for n in range(max(first, 0), last) for mic in shaped if not mic.is_cheap]
+        list(_pool.map(lambda tile: engine.tile(*tile), tiles))
+    return _read(engine, node, start, stop)
+
+
+_pool = ThreadPoolExecutor(2, thread_name_prefix="render")
+
+
+def _read(engine: Engine, node: Node, start: int, stop: int) -> NDArray[np.float32]:
+    sound = engine.read(node, start, stop)
     return sound[:, None] if sound.ndim == 1 else sound
 
 

@@ -112,9 +112,10 @@ _tried_edits: OrderedDict[str, EditList] = OrderedDict()
 TRIED_EDITS = 32
 
 
-def name_edits(edits: EditList) -> str:
-    """The content hash of an edit list, which is held in memory until it is kept."""
-    digest = hashlib.sha256(_edits_text(edits)).hexdigest()
+def name_edits(edits: EditList, name: str | None = None) -> str:
+    """The content hash of an edit list, which is held in memory until it is kept; or the ``name``
+    of one that never will be."""
+    digest = name or hashlib.sha256(_edits_text(edits)).hexdigest()
     _tried_edits[digest] = edits
     while len(_tried_edits) > TRIED_EDITS:
         _tried_edits.popitem(last=False)

@@ -1,7 +1,6 @@
 """Moves of stored songs: resolved from the sheet's timing whenever what they rest on changes."""
 
 import hashlib
-import threading
 from functools import lru_cache
 from typing import Any
 
@@ -16,6 +15,7 @@ from arkund.core.timing.quantise import magnet_s
 from arkund.core.timing.together import played_apart
 from arkund.songs import storage
 from arkund.songs.models import Song
+from arkund.songs.rendering import sounding_engine
 from arkund.songs.studies import study_of
 
 NO_EDITS = EditList((), {})
@@ -31,19 +31,28 @@ def retimed(before: Sheet | None, after: Sheet, bars: tuple[int, int] | None = N
     """
     if before is not None and _rests_on(before) == _rests_on(after):
         return after.model_copy(update={"moves": before.moves})
-    key = hashlib.sha1(repr([_rests_on(after), bars]).encode()).hexdigest()
-    with _reckoning[int(key[0], 16)]:
+    key = hashlib.sha256(repr([_rests_on(after), bars]).encode()).hexdigest()
+    with storage.tile_cache().building(f"moves-{key}"):  # once, for all who ask
         if key not in _reckoned:
-            found = edits(study_of(after.model_copy(update={"moves": None})), _span(after, bars))
-            _reckoned[key] = storage.name_edits(found) if found is not None else None
-            while len(_reckoned) > storage.TRIED_EDITS // 2:
-                _reckoned.pop(next(iter(_reckoned)))
-        return after.model_copy(update={"moves": _reckoned[key]})
+            _reckoned[key] = _reckon(after.model_copy(update={"moves": None}), bars, key)
+        moves = _reckoned[key]
+    while len(_reckoned) > storage.TRIED_EDITS // 2:
+        _reckoned.pop(next(iter(_reckoned)), None)
+    return after.model_copy(update={"moves": moves})
+
+
+def _reckon(sheet: Sheet, bars: tuple[int, int] | None, key: str) -> str | None:
+    """The name of the edit list that a sheet's timing comes to; None where nothing moves."""
+    # What sounds soon waits for nobody; the whole song's list lets sound pass as it goes on.
+    study = study_of(sheet, sounding_engine(sheet) if bars else None)
+    found = edits(study, _span(sheet, bars))
+    if found is None:
+        return None
+    # The sound of a few bars is never kept: what it was reckoned from names it well enough.
+    return storage.name_edits(found, key if bars else None)
 
 
 _reckoned: dict[str, str | None] = {}
-_reckoning = [threading.Lock() for _ in range(16)]
-"""One of them is held while a list is reckoned, so that it is reckoned once for all who ask."""
 
 
 def _span(sheet: Sheet, bars: tuple[int, int] | None) -> tuple[int, int] | None:

@@ -9,6 +9,7 @@ from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.nodes import Audio, Node
 from arkund.songs import counting
+from arkund.songs.rendering import PatientEngine
 
 
 class _Ramp(Node):
@@ -32,11 +33,11 @@ class _Ramp(Node):
 
 
 @pytest.fixture
-def patient() -> counting.PatientEngine:
-    return counting.PatientEngine(1000, 8000, TileCache())
+def patient() -> PatientEngine:
+    return PatientEngine(1000, 8000, TileCache(), lambda: counting._stand_back())
 
 
-def test_it_renders_what_any_engine_does(patient: counting.PatientEngine) -> None:
+def test_it_renders_what_any_engine_does(patient: PatientEngine) -> None:
     node = _Ramp(_Ramp())
     plain = Engine(1000, 8000, TileCache())
     assert np.array_equal(patient.read(node, 100, 4000), plain.read(node, 100, 4000))
@@ -44,7 +45,7 @@ def test_it_renders_what_any_engine_does(patient: counting.PatientEngine) -> Non
 
 
 def test_it_stands_back_once_before_a_read_not_within_it(
-    patient: counting.PatientEngine, monkeypatch: pytest.MonkeyPatch
+    patient: PatientEngine, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     asked: list[int] = []
     monkeypatch.setattr(counting, "_stand_back", lambda: asked.append(1))
@@ -54,8 +55,18 @@ def test_it_stands_back_once_before_a_read_not_within_it(
     assert len(asked) == 2
 
 
+def test_it_never_waits_while_others_wait_for_a_track(
+    patient: PatientEngine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What is decided about the whole song is computed under a lock that sound may ask for."""
+    asked: list[int] = []
+    monkeypatch.setattr(counting, "_stand_back", lambda: asked.append(1))
+    patient.track("k", lambda: patient.read(_Ramp(), 0, 8000).astype(np.float64))
+    assert len(asked) == 1
+
+
 def test_a_failed_read_leaves_it_patient(
-    patient: counting.PatientEngine, monkeypatch: pytest.MonkeyPatch
+    patient: PatientEngine, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     class Broken(_Ramp):
         def render(self, reader: Engine, start: int, stop: int) -> Audio:

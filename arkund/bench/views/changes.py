@@ -5,10 +5,9 @@ from typing import Any
 from django.http import HttpRequest, JsonResponse
 from django.views.decorators.http import require_POST
 
-from arkund.bench import turns
 from arkund.bench.requests import body, song_named
 from arkund.core.errors import ArkundError
-from arkund.songs import findings, revisions, takes
+from arkund.songs import findings, revisions, takes, turns
 from arkund.songs.models import Revision
 
 

@@ -6,12 +6,11 @@ from typing import Any
 from django.http import HttpRequest, JsonResponse
 from django.views.decorators.http import require_GET, require_POST
 
-from arkund.bench import turns
 from arkund.bench.requests import body, song_named
 from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import parse_mic_name
-from arkund.songs import counting, findings, jobs, schools
+from arkund.songs import counting, findings, jobs, schools, turns
 from arkund.songs.models import Job, Song
 from arkund.songs.timing import sheet_of
 

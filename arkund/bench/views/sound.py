@@ -1,20 +1,15 @@
 """Sound and waveforms for the browser: 16-bit PCM, extremes for drawing, figures of a span."""
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict
 
 import numpy as np
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.views.decorators.http import require_GET
 
-from arkund.bench import turns
 from arkund.bench.requests import asked_sheet, asked_span, asked_variant, song_named
 from arkund.core.audio.overview import BASE, columns_of
 from arkund.core.mix.graph import ONE_FILE
-from arkund.core.mix.sheet import Sheet
-from arkund.songs import counting, rendering, storage
-
-_pool = ThreadPoolExecutor(2, thread_name_prefix="render")
+from arkund.songs import counting, rendering, storage, turns
 
 
 @require_GET
@@ -34,8 +29,7 @@ def _rendered(request: HttpRequest, slug: str) -> HttpResponse:
     variant = asked_variant(request)
     start, stop = asked_span(request, sheet, 20.0)
     name = request.GET.get("node", "output")
-    _warm_mics(sheet, name, variant, start, stop)
-    sound = rendering.render_span(sheet, name, variant, start, stop)
+    sound = rendering.preview_span(sheet, name, variant, start, stop)
     scale = max(1.0, float(np.abs(sound).max(initial=0.0)))
     planar = np.rint(sound.T * (32767.0 / scale)).astype("<i2")
     response = HttpResponse(planar.tobytes(), content_type="application/octet-stream")
@@ -43,19 +37,6 @@ def _rendered(request: HttpRequest, slug: str) -> HttpResponse:
     response["X-Channels"] = str(sound.shape[1])
     response["Cache-Control"] = "no-store"
     return response
-
-
-def _warm_mics(sheet: Sheet, name: str, variant: str, start: int, stop: int) -> None:
-    """Render the mics under the kit's mix side by side; the mix then finds them ready."""
-    if name in sheet.mics or variant == "recorded":
-        return
-    graph = rendering.graph_of(sheet, variant)  # type: ignore[arg-type]
-    engine = rendering.engine_for(sheet)
-    size = engine.tile_frames
-    tiles = range(max(start, 0) // size, max(-(-stop // size), 0))
-    heard = [graph.mics[m].shaped for m in graph.outs]
-    wanted = [(node, n) for node in heard for n in tiles if not node.is_cheap]
-    list(_pool.map(lambda pair: engine.tile(*pair), wanted))
 
 
 @require_GET

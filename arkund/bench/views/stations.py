@@ -7,7 +7,7 @@ from django.shortcuts import render
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_GET
 
-from arkund.bench import history, rulers, turns
+from arkund.bench import history, rulers
 from arkund.bench.frame import STATION_NAMES, frame
 from arkund.bench.pictures import align, bus, clean, dynamics, edit, eq, level, load_in, takes
 from arkund.bench.requests import asked_bars, asked_mic, asked_sheet, song_named
@@ -15,7 +15,7 @@ from arkund.bench.views.findings import running_pass
 from arkund.core.errors import ArkundError
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.meant import DIVISIONS
-from arkund.songs import facts, hits
+from arkund.songs import facts, hits, turns
 from arkund.songs.models import Job, Song
 from arkund.songs.rendering import grid_of
 

@@ -46,6 +46,10 @@ class Hit:
     level_db: float
     grace_s: float | None = None
 
+    def __hash__(self) -> int:
+        # Whole lists of strokes are keys of what is remembered; two of its fields tell a stroke.
+        return hash((self.id, self.time_s))
+
 
 @dataclass(frozen=True)
 class _Onset:

@@ -17,39 +17,28 @@ import numpy as np
 from numpy.typing import NDArray
 
 MEMORY_BYTES = 512 << 20
+SOURCE_BYTES = 128 << 20
 DISK_BYTES = 2 << 30
 
 
-class TileCache:
-    """Arrays by key, the least recently used forgotten first. Safe among threads."""
+class Memory:
+    """Arrays by key within a number of bytes, the least recently used forgotten first. Safe among
+    threads."""
 
-    def __init__(self, memory_bytes: int = MEMORY_BYTES, disk: "DiskStore | None" = None) -> None:
-        self._limit = memory_bytes
+    def __init__(self, limit_bytes: int) -> None:
+        self._limit = limit_bytes
         self._entries: OrderedDict[str, NDArray[Any]] = OrderedDict()
         self._bytes = 0
         self._lock = threading.Lock()
-        self._building: dict[str, threading.Lock] = {}
-        self._disk = disk
 
-    def get(self, key: str, on_disk: bool = False) -> NDArray[Any] | None:
+    def get(self, key: str) -> NDArray[Any] | None:
         with self._lock:
             found = self._entries.get(key)
             if found is not None:
                 self._entries.move_to_end(key)
-                return found
-        if on_disk and self._disk is not None:
-            stored = self._disk.get(key)
-            if stored is not None:
-                self._remember(key, stored)
-                return stored
-        return None
+            return found
 
-    def put(self, key: str, value: NDArray[Any], on_disk: bool = False) -> None:
-        self._remember(key, value)
-        if on_disk and self._disk is not None:
-            self._disk.put(key, value)
-
-    def _remember(self, key: str, value: NDArray[Any]) -> None:
+    def put(self, key: str, value: NDArray[Any]) -> None:
         with self._lock:
             old = self._entries.pop(key, None)
             self._bytes += value.nbytes - (old.nbytes if old is not None else 0)
@@ -57,6 +46,31 @@ class TileCache:
             while self._bytes > self._limit and len(self._entries) > 1:
                 _, dropped = self._entries.popitem(last=False)
                 self._bytes -= dropped.nbytes
+
+
+class TileCache:
+    """What was rendered, in memory and on disk; apart from it, in ``sources``, there is room for
+    what was lately read from files. Safe among threads."""
+
+    def __init__(self, memory_bytes: int = MEMORY_BYTES, disk: "DiskStore | None" = None) -> None:
+        self._memory = Memory(memory_bytes)
+        self.sources = Memory(SOURCE_BYTES)
+        self._lock = threading.Lock()
+        self._building: dict[str, threading.Lock] = {}
+        self._disk = disk
+
+    def get(self, key: str, on_disk: bool = False) -> NDArray[Any] | None:
+        found = self._memory.get(key)
+        if found is None and on_disk and self._disk is not None:
+            found = self._disk.get(key)
+            if found is not None:
+                self._memory.put(key, found)
+        return found
+
+    def put(self, key: str, value: NDArray[Any], on_disk: bool = False) -> None:
+        self._memory.put(key, value)
+        if on_disk and self._disk is not None:
+            self._disk.put(key, value)
 
     @contextlib.contextmanager
     def building(self, key: str) -> Iterator[None]:

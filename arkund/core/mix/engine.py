@@ -7,20 +7,22 @@ a state that is known there; in between it goes on from the tile before.
 
 import threading
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.audio.files import SoundFileReader, pick_channel
-from arkund.core.mix.cache import TileCache
+from arkund.core.mix.cache import Memory, TileCache
 from arkund.core.mix.nodes import Audio, File, Node, Processed
 
 TILE_S = 2
 """Short enough for the first sound after a change to be there at once."""
 
-BORDER = 4
-"""States are known every so many tiles: 8 s."""
+BORDER = 2
+"""States are known every so many tiles: what comes before a border is never waited for."""
 
 FORGETS_WITHIN_S = 4
 """A processor whose memory is longer than this has its state stored at borders; one that forgets
@@ -28,27 +30,42 @@ sooner starts at rest so long before them."""
 
 
 class Engine:
-    """Renders nodes of songs of one rate and length. Safe among threads."""
+    """Renders nodes of songs of one rate and length. Safe among threads.
 
-    def __init__(self, rate: int, frames: int, cache: TileCache) -> None:
+    With ``sources`` it remembers there what it reads from files, which pays where the same bars
+    are rendered again and again. Unless it ``keeps``, what it renders goes to memory alone.
+    """
+
+    def __init__(
+        self, rate: int, frames: int, cache: TileCache, *, sources: Memory | None = None,
+        keeps: bool = True,
+    ) -> None:  # fmt: skip
         self.rate, self.frames, self.cache = rate, frames, cache
+        self._sources, self._keeps = sources, keeps
         self.tile_frames = TILE_S * rate
         self._files = _OpenFiles()
 
     def read(self, node: Node, start: int, stop: int) -> Audio:
         """Samples ``start`` to ``stop`` of a node: ``(frames,)`` or ``(frames, 2)``, not to be
         written to; silence before the song's start."""
+        if isinstance(node, File) and self._sources is not None:
+            return self._gather(node, start, stop, partial(self._source, self._sources))
         if node.is_cheap:
             return self._render_span(node, start, stop)
+        return self._gather(node, start, stop, self.tile)
+
+    def _gather(
+        self, node: Node, start: int, stop: int, tile_of: Callable[[Any, int], Audio]
+    ) -> Audio:
         size = self.tile_frames
         if start % size == 0 and stop == start + size and start >= 0:
-            return self.tile(node, start // size)
+            return tile_of(node, start // size)
         shape = (stop - start,) if node.channels == 1 else (stop - start, 2)
         out = np.zeros(shape, np.float32)
         for number in range(max(start, 0) // size, max(-(-stop // size), 0)):
             first, last = max(number * size, start), min((number + 1) * size, stop)
-            if first < last and self._may_sound(number):
-                tile = self.tile(node, number)
+            if first < last:
+                tile = tile_of(node, number)
                 out[first - start : last - start] = tile[
                     first - number * size : last - number * size
                 ]
@@ -66,6 +83,10 @@ class Engine:
         if node.is_cheap:
             return self._render_span(node, number * self.tile_frames,
                                      (number + 1) * self.tile_frames)  # fmt: skip
+        if number * self.tile_frames >= self.frames + self.rate // 2:
+            # Half a second past the end for what is delayed or rings out; beyond all is silence.
+            size = self.tile_frames
+            return np.zeros(size if node.channels == 1 else (size, 2), np.float32)
         key = f"{node.key}-{self.rate}-{TILE_S}s-{number}"
         found = self.cache.get(key, node.keeps_on_disk)
         if found is not None:
@@ -74,7 +95,7 @@ class Engine:
             found = self.cache.get(key)
             if found is None:
                 found = self._render_tile(node, number)
-                self.cache.put(key, found, node.keeps_on_disk)
+                self.cache.put(key, found, node.keeps_on_disk and self._keeps)
         return found
 
     def track(self, key: str, compute: Callable[[], NDArray[np.float64]]) -> NDArray[np.float64]:
@@ -86,12 +107,17 @@ class Engine:
                 found = self.cache.get(key)
                 if found is None:
                     found = compute()
-                    self.cache.put(key, found, on_disk=True)
+                    self.cache.put(key, found, on_disk=self._keeps)
         return found
 
-    def _may_sound(self, number: int) -> bool:
-        # Half a second past the end for what is delayed or rings out; beyond that all is silence.
-        return number * self.tile_frames < self.frames + self.rate // 2
+    def _source(self, sources: Memory, node: File, number: int) -> Audio:
+        key = f"{node.key}-{self.rate}-{TILE_S}s-{number}"
+        found = sources.get(key)
+        if found is None:
+            found = self._files.read(node, number * self.tile_frames,
+                                     (number + 1) * self.tile_frames)  # fmt: skip
+            sources.put(key, found)
+        return found
 
     def _render_tile(self, node: Node, number: int) -> Audio:
         start, stop = number * self.tile_frames, (number + 1) * self.tile_frames
@@ -122,10 +148,14 @@ class Engine:
 
     def _state_between(self, node: Processed, number: int) -> NDArray[np.float64]:
         """The state that the tile before has left."""
-        found = self.cache.get(self._state_key(node, number))
+        key = self._state_key(node, number)
+        found = self.cache.get(key)
         if found is None:
+            self.tile(node, number - 1)
+            found = self.cache.get(key)
+        if found is None:  # its sound was remembered, its state was not
             self._process(node, number - 1)
-            found = self.cache.get(self._state_key(node, number))
+            found = self.cache.get(key)
             assert found is not None
         return np.array(found, np.float64)
 
@@ -153,7 +183,8 @@ class Engine:
         return state
 
     def _keep_state(self, node: Processed, number: int, state: NDArray[np.float64]) -> None:
-        self.cache.put(self._state_key(node, number), state.copy(), on_disk=number % BORDER == 0)
+        on_disk = self._keeps and number % BORDER == 0
+        self.cache.put(self._state_key(node, number), state.copy(), on_disk)
 
     def _state_key(self, node: Processed, number: int) -> str:
         return f"{node.key}-{self.rate}-{TILE_S}s-state-{number}"

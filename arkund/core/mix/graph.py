@@ -4,6 +4,7 @@ compressor → mute → pre-fader tap → fader, pan → *sum* (+ parallel retur
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import cache
 from pathlib import Path
 from typing import Literal
 
@@ -111,7 +112,8 @@ def fader_gain(db: float) -> float:
 
 def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     """The graph as it sounds now, of what Clean removed, or as recorded."""
-    every = {name: _mic_stages(name, sheet, library, variant) for name in mic_order(sheet)}
+    heard = cache(lambda: sounding_hits(sheet, library))
+    every = {name: _mic_stages(name, sheet, library, variant, heard) for name in mic_order(sheet)}
     beside = _beside(sheet, every)
     mics = {name: every[name] for name in sounding_mics(sheet)}
     if variant == "recorded":
@@ -217,7 +219,9 @@ def _sends(
     return out
 
 
-def _mic_stages(name: str, sheet: Sheet, library: Library, variant: Variant) -> MicStages:
+def _mic_stages(
+    name: str, sheet: Sheet, library: Library, variant: Variant, heard: Callable[[], list[Hit]]
+) -> MicStages:
     mic = sheet.mics[name]
     joined = joined_source(name, sheet, library)
     source = _moved(joined, name, sheet, library)
@@ -230,7 +234,7 @@ def _mic_stages(name: str, sheet: Sheet, library: Library, variant: Variant) -> 
         placed = Placed(repaired, gain, mic.delay_samples)
     clean = placed
     if mic.clean.on and mic.clean.range_db < 0:
-        clean = Gated(placed, gate_rule(name, mic, sheet, library))
+        clean = Gated(placed, _gate_rule(mic, sheet.rate, heard))
     if variant == "removed":
         clean = Difference(placed, clean) if clean is not placed else Placed(placed, 0.0, 0.0)
     stages: list[Node] = [clean]
@@ -335,11 +339,10 @@ def _repaired(source: Node, repair: Repair, rate: int) -> Node:
     return mended if hum.is_transparent else Processed(mended, hum)
 
 
-def gate_rule(name: str, mic: Mic, sheet: Sheet, library: Library) -> GateRule:
+def _gate_rule(mic: Mic, rate: int, heard: Callable[[], list[Hit]]) -> GateRule:
     """The gate's rule with its times in samples and, on strokes, its piece's onsets as they fall
     in this mic after trim and delay."""
     c: Clean = mic.clean
-    rate = sheet.rate
     timing = Timing(
         ms_to_samples(c.attack_ms, rate),
         ms_to_samples(c.hold_ms, rate),
@@ -350,8 +353,6 @@ def gate_rule(name: str, mic: Mic, sheet: Sheet, library: Library) -> GateRule:
     if c.opens_on == "strokes":
         piece = mic.name.piece
         onsets = tuple(
-            round(h.time_s * rate + mic.delay_samples)
-            for h in sounding_hits(sheet, library)
-            if h.piece == piece
+            round(h.time_s * rate + mic.delay_samples) for h in heard() if h.piece == piece
         )
     return GateRule(c.opens_on, c.threshold_db, c.hysteresis_db, c.range_db, timing, onsets)

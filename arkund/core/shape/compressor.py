@@ -91,7 +91,7 @@ def run(
 
 def linked_key(audio: NDArray[np.float32]) -> NDArray[np.float32]:
     """What the detector of a stereo compressor hears: the larger magnitude of both sides."""
-    return audio if audio.ndim == 1 else np.abs(audio).max(axis=1)
+    return audio if audio.ndim == 1 else np.maximum(np.abs(audio[:, 0]), np.abs(audio[:, 1]))
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import piece_family
@@ -67,24 +68,26 @@ def edit_list(
     With a ``span`` of samples only the sound in it is put in place, as in the whole edit; the
     moves are all there.
     """
-    moves, anchors, alone = [], [], []
-    for p in placements:
-        at = round(p.event.starts_s * rate)
-        last = round(max(h.time_s for h in p.event.hits) * rate)
-        shift = round(p.shift_s * rate)
-        to_s = p.from_s + shift / rate
-        anchors.append(Anchor(at, last, shift))
-        kick = round(p.kick_s * rate) if KICK in guides else 0
-        alone.append(Anchor(at, last, shift + kick))
-        moves.append(
-            Move(p.event.lead.id, p.event.pieces, at, round(p.from_s, 6), round(to_s, 6), p.rule,
-                 round(kick / rate, 6))
-        )  # fmt: skip
-    if not any(a.shift for a in alone):
+    if not placements:
         return None
-    tracks = {ALL: tuple(plan(_within(anchors, span, rate), guides[ALL], rate, frames))}
-    if any(m.kick_s for m in moves):
-        tracks[KICK] = tuple(plan(_within(alone, span, rate), guides[KICK], rate, frames))
+    samples = np.rint(rate * np.array(
+        [(p.event.starts_s, p.event.ends_s, p.shift_s, p.kick_s) for p in placements]
+    )).astype(int)  # fmt: skip
+    if KICK not in guides:
+        samples[:, 3] = 0
+    if not samples[:, 2:].any():
+        return None
+    moves = [
+        Move(p.event.lead.id, p.event.pieces, at, round(p.from_s, 6),
+             round(p.from_s + shift / rate, 6), p.rule, round(kick / rate, 6))
+        for p, (at, _, shift, kick) in zip(placements, samples.tolist(), strict=True)
+    ]  # fmt: skip
+    near = samples if span is None else samples[_around(samples[:, 0], span, rate)]
+    anchors = [Anchor(at, last, shift) for at, last, shift, _ in near.tolist()]
+    tracks = {ALL: tuple(plan(anchors, guides[ALL], rate, frames))}
+    if samples[:, 3].any():
+        alone = [Anchor(at, last, shift + kick) for at, last, shift, kick in near.tolist()]
+        tracks[KICK] = tuple(plan(alone, guides[KICK], rate, frames))
     return EditList(tuple(moves), tracks)
 
 
@@ -92,25 +95,22 @@ AROUND_S = 2.5
 """What lies so far outside a span has no part in how its own sound is put in place."""
 
 
-def _within(anchors: Sequence[Anchor], span: tuple[int, int] | None, rate: int) -> Sequence[Anchor]:
-    if span is None:
-        return anchors
+def _around(at: NDArray[np.int64], span: tuple[int, int], rate: int) -> NDArray[np.bool_]:
     around = round(AROUND_S * rate)
-    return [a for a in anchors if span[0] - around <= a.at <= span[1] + around]
+    return (at >= span[0] - around) & (at <= span[1] + around)
 
 
 def moved_hits(hits: Sequence[Hit], edits: EditList, rate: int) -> list[Hit]:
     """Hits as they fall after the edit: each goes with the event that begins last before it, of
     which `AHEAD_S` are carried along."""
     starts = np.array([m.at for m in edits.moves]) / rate
+    begins = np.array([h.time_s - (h.grace_s or 0.0) for h in hits])
+    events = np.searchsorted(starts, begins + AHEAD_S, "right") - 1
     out = []
-    for hit in hits:
-        begins = hit.time_s - (hit.grace_s or 0.0)
-        at = int(np.searchsorted(starts, begins + AHEAD_S, "right")) - 1
-        if at < 0:
-            out.append(hit)
-            continue
-        move = edits.moves[at]
-        shift = move.shift_s + (move.kick_s if piece_family(hit.piece) == "kick" else 0.0)
+    for hit, at in zip(hits, events.tolist(), strict=True):
+        shift = 0.0
+        if at >= 0:
+            move = edits.moves[at]
+            shift = move.shift_s + (move.kick_s if piece_family(hit.piece) == "kick" else 0.0)
         out.append(replace(hit, time_s=round(hit.time_s + shift, 6)) if shift else hit)
     return out

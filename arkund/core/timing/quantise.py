@@ -84,12 +84,15 @@ def place_events(
     out = [Placement(e, None, e.lead.time_s, e.lead.time_s, "", True) for e in events]
     for rule in rules:
         _apply(rule, events, out, grid, wish, others)
-    for n, placement in enumerate(out):
-        told = next((wish.to_s[h.id] for h in events[n].hits if h.id in wish.to_s), None)
-        if told is not None:
-            out[n] = replace(placement, target_s=told, to_s=told, rule="by hand", clear=True)
+    if wish.to_s:
+        for n, event in enumerate(events):
+            told = next((wish.to_s[h.id] for h in event.hits if h.id in wish.to_s), None)
+            if told is not None:
+                out[n] = replace(out[n], target_s=told, to_s=told, rule="by hand", clear=True)
     out = _apart_enough(out)
-    return [_with_kick(p, wish.kick_alone_ms / 1000) for p in out]
+    if wish.kick_alone_ms > 0:
+        out = [_with_kick(p, wish.kick_alone_ms / 1000) for p in out]
+    return out
 
 
 def _apply(
@@ -106,47 +109,51 @@ def _apply(
     feel = habits(
         [h for h, c in zip(leads, clear, strict=True) if c], grid, lines[clear]
     ) if rule.school == "feel" else {}  # fmt: skip
-    times = grid.seconds_of(lines)
     # A little early, so that a first stroke played ahead of the bar belongs to it.
     first = grid.quarters_of_bar(rule.start_bar) - 0.1
     last = grid.quarters_of_bar(rule.start_bar + rule.bars) - 0.1
-    for n, lead in enumerate(leads):
-        if not first <= lines[n] < last:
-            continue
-        if not clear[n]:
-            out[n] = Placement(events[n], lines[n], lead.time_s, lead.time_s, "unclear", False)
-            continue
-        phase = (lead.piece, round(float(lines[n] % 1), 4))
-        target = float(times[n]) + feel.get(phase, feel.get((lead.piece, -1.0), 0.0))
-        off = target - lead.time_s
-        inside = abs(off) * 1000 <= rule.window_ms
-        to = lead.time_s + (0.0 if inside else rule.strength * off)
-        if abs(to - lead.time_s) < LEAST_MOVE_S:
-            to = lead.time_s
-        name = f"{rule.school} {rule.division}"
-        out[n] = Placement(events[n], float(lines[n]), target, to, name, True)
+    played = np.array([lead.time_s for lead in leads])
+    phases = np.round(lines % 1, 4).tolist()
+    usual = [feel.get((lead.piece, phase), feel.get((lead.piece, -1.0), 0.0))
+             for lead, phase in zip(leads, phases, strict=True)] if feel else 0.0  # fmt: skip
+    targets = grid.seconds_of(lines) + usual
+    off = targets - played
+    stays = (np.abs(off) * 1000 <= rule.window_ms) | (rule.strength * np.abs(off) < LEAST_MOVE_S)
+    places = np.where(stays, played, played + rule.strength * off).tolist()
+    name = f"{rule.school} {rule.division}"
+    for n in np.flatnonzero((lines >= first) & (lines < last)).tolist():
+        line, from_s = float(lines[n]), leads[n].time_s
+        out[n] = (
+            Placement(events[n], line, float(targets[n]), places[n], name, True)
+            if clear[n]
+            else Placement(events[n], line, from_s, from_s, "unclear", False)
+        )
 
 
 def _apart_enough(placements: list[Placement]) -> list[Placement]:
     """Events kept in order: of two that would come too close the one that goes further stays and
     is asked about, and then, if need be, the other; what was put by hand stays where it was put."""
     out = list(placements)
+    from_s, to_s = [p.from_s for p in out], [p.to_s for p in out]
     for n in range(1, len(out)):
-        closest = CLOSEST * (out[n].from_s - out[n - 1].from_s)
-        for m in sorted((n - 1, n), key=lambda m: -abs(out[m].shift_s)):
-            if out[n].to_s - out[n - 1].to_s >= closest:
+        closest = CLOSEST * (from_s[n] - from_s[n - 1])
+        if to_s[n] - to_s[n - 1] >= closest:
+            continue
+        for m in sorted((n - 1, n), key=lambda m: -abs(to_s[m] - from_s[m])):
+            if to_s[n] - to_s[n - 1] >= closest:
                 break
             if out[m].rule != "by hand":
-                out[m] = replace(out[m], target_s=out[m].from_s, to_s=out[m].from_s,
+                out[m] = replace(out[m], target_s=from_s[m], to_s=from_s[m],
                                  rule="too close", clear=False)  # fmt: skip
+                to_s[m] = from_s[m]
     return out
 
 
 def _with_kick(placement: Placement, limit_s: float) -> Placement:
     """The kick's own way to the stroke that leads it, as far as it goes unheard."""
-    kick = placement.event.of("kick")
+    kick = placement.event.kick
     lead = placement.event.lead
-    if limit_s <= 0 or kick is None or kick is lead:
+    if kick is None or kick is lead:
         return placement
     gap = lead.time_s - kick.time_s
     if abs(gap) < APART_S:

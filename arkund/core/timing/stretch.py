@@ -25,6 +25,9 @@ LEAST_BODY_S = 0.012
 AHEAD_S = 0.003
 """Every mic goes on untouched from so long before a stroke's first arrival."""
 
+WAY_S = 0.6
+"""Of a longer way between strokes only the end is looked at: there all has faded most."""
+
 FADE_S = 0.010
 LEAST_FADE_S = 0.001
 LARGEST_JUMP_S = 0.012
@@ -86,6 +89,7 @@ def _bridge(start: int, stop: int, shift: int, step: int, guide: Guide, rate: in
     begins at ``stop``, that change the shift by ``step`` samples."""
     way = max(stop - start, 0)
     low = start + min(round(BODY_S * rate), max(round(LEAST_BODY_S * rate), way // 3))
+    low = max(low, stop - round(WAY_S * rate))
     least = round(LEAST_FADE_S * rate)
     count = max(1, -(-abs(step) // round(LARGEST_JUMP_S * rate)))
     room = stop - low - abs(step)

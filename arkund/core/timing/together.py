@@ -36,6 +36,16 @@ class Event:
     def pieces(self) -> tuple[str, ...]:
         return tuple(h.piece for h in self.hits)
 
+    @cached_property
+    def ends_s(self) -> float:
+        """When its last stroke falls."""
+        return max(h.time_s for h in self.hits)
+
+    @cached_property
+    def kick(self) -> Hit | None:
+        """Its stroke on the kick, if there is one."""
+        return self.of("kick")
+
     def of(self, family: str) -> Hit | None:
         """Its stroke on a piece of this family, if there is one."""
         return next((h for h in self.hits if piece_family(h.piece) == family), None)

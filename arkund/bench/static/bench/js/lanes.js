@@ -204,7 +204,7 @@ export function startLanes(onStroke, act) {
     pen.translate(-at, -y);
   }
 
-  let busy = false, again = false;
+  let busy = false, again = false, shown = "";
   async function load() {
     if (busy) { again = true; return; }
     busy = true;
@@ -215,8 +215,10 @@ export function startLanes(onStroke, act) {
       const start = Math.round(view.start - span * 0.25), frames = Math.round(span * 1.5);
       const wide = Math.round(columns * 1.5);
       const text = query({ start, frames, columns: wide, mics: bench.mics.join(",") });
+      if (text === shown) continue;
       try {
         const { bytes } = await getBytes(`${address("lanes/")}?${text}`);
+        shown = text;
         data = { columns: wide, start, stop: start + frames, values: new Int16Array(bytes) };
         paint();
       } catch { /* the next move asks again */ }

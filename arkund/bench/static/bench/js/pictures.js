@@ -3,7 +3,7 @@ import { address, bench, on, query, tell } from "./bench.js";
 import { getJson, notify } from "./api.js";
 import { player } from "./player.js";
 
-let wanted = 0, busy = false, again = false;
+let wanted = 0, busy = false, again = false, shown = "";
 
 // Fetch the picture of the present revision and try; while dragging, the newest state only.
 async function refresh() {
@@ -11,9 +11,11 @@ async function refresh() {
   busy = true;
   do {
     again = false;
-    const mine = ++wanted;
+    const mine = ++wanted, text = query();
+    if (text === shown) continue;
     try {
-      const picture = await getJson(`${address(`picture/${bench.station}/`)}?${query()}`);
+      const picture = await getJson(`${address(`picture/${bench.station}/`)}?${text}`);
+      shown = text;
       if (mine === wanted) tell("picture", picture);
     } catch (error) {
       notify(error.message);

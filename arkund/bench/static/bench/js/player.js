@@ -8,6 +8,7 @@ import { address, barStart, bench, loopFrames, on, query, tell } from "./bench.j
 
 const AHEAD_S = 0.4;
 const FADE_S = 0.008;
+const REST_MS = 1200;
 const VARIANTS = ["now", "recorded", "removed", "other"];
 
 class Player {
@@ -22,11 +23,19 @@ class Player {
     this.other = null;
     this.otherDb = 0;
     this.stats = { buffers: 0, swaps: [], errors: 0 };
+    // How long the first chunk after a change took, in s: it should arrive before its place has passed.
+    this.took = 0.2;
+    this.hold();
     this.states = {};
     for (const v of VARIANTS) this.states[v] = { chunks: new Map(), epoch: 0, next: 0, live: [] };
     this.start = 0;
     this.length = 1;
     this.setSpan();
+  }
+
+  // What sounds is asked for as it was first heard: when a try is kept its sound stays the same.
+  hold() {
+    this.asking = { rev: bench.revision, patch: Object.keys(bench.patch).length ? JSON.stringify(bench.patch) : "" };
   }
 
   setSpan() {
@@ -134,6 +143,12 @@ class Player {
     const gain = this.context.createGain();
     source.buffer = entry.buffer;
     gain.gain.value = entry.scale;
+    if (state.rising) {
+      // What comes in under old sound rises as that falls.
+      gain.gain.setValueAtTime(0, when);
+      gain.gain.linearRampToValueAtTime(entry.scale, when + FADE_S);
+      state.rising = false;
+    }
     source.connect(gain).connect(state.gain);
     source.start(when, offset / bench.rate, frames / bench.rate);
     state.live.push({ source, gain, when, end: when + frames / bench.rate, scale: entry.scale });
@@ -150,22 +165,33 @@ class Player {
   }
 
   // New sound under the old, at the next moment that can still be met.
-  swap(v) {
+  swap(v, index) {
     if (!this.playing) return;
     const state = this.states[v];
     const at = this.context.currentTime + 0.025;
+    state.rising = state.live.some((piece) => piece.when < at);
     this.silence(state, at);
     state.next = this.elapsed(at);
     this.schedule(v);
-    if (v === this.variant && window.arkundPointerUp) {
-      this.stats.swaps.push(performance.now() - window.arkundPointerUp + 25);
-      window.arkundPointerUp = 0;
-    }
+    if (v === this.variant) this.note(index, at);
     if (v === this.variant) tell("swapped");
   }
 
+  // How long after letting go the first changed sample sounds; a chunk whose place has passed when
+  // it arrives is none, its follower is.
+  note(index, at) {
+    const inLoop = this.elapsed(at) % this.length;
+    const here = Math.floor(inLoop / this.chunk) === index;
+    const wait = here ? 0 : (index * this.chunk - inLoop + this.length) % this.length;
+    if (!window.arkundPointerUp || wait > this.chunk) return;
+    this.stats.swaps.push(performance.now() - window.arkundPointerUp + 25 + (1000 * wait) / bench.rate);
+    window.arkundPointerUp = 0;
+  }
+
+  // From the place on that the playhead will have reached when the first chunk arrives.
   order() {
-    const first = this.playing ? Math.floor((this.position() - this.start) / this.chunk) : 0;
+    const ahead = this.took * bench.rate;
+    const first = this.playing ? Math.floor(((this.position() - this.start + ahead) % this.length) / this.chunk) : 0;
     return Array.from({ length: this.count }, (_, i) => (first + i) % this.count);
   }
 
@@ -174,7 +200,7 @@ class Player {
     const mine = (this.round = (this.round || 0) + 1);
     await this.fetchVariant(this.variant);
     for (const v of VARIANTS.filter((one) => one !== this.variant && (one !== "other" || this.other))) {
-      await new Promise((rest) => setTimeout(rest, 700));
+      await new Promise((rest) => setTimeout(rest, REST_MS));
       if (this.round !== mine) return;
       await this.fetchVariant(v);
     }
@@ -194,6 +220,7 @@ class Player {
   }
 
   async fetchChunks(v, state, epoch) {
+    let first = true;
     for (const index of this.order()) {
       if (state.epoch !== epoch) return;
       const have = state.chunks.get(index);
@@ -203,13 +230,15 @@ class Player {
       const text = this.asked(v, from, frames);
       if (v === this.variant) tell("loading", `rendering ${index + 1} of ${this.count}`);
       try {
+        const asked = performance.now();
         const { bytes, headers } = await getBytes(`${address("pcm/")}?${text}`);
         if (state.epoch !== epoch) return;
+        if (first && have) this.took = Math.min((performance.now() - asked) / 1000, 0.25);
         state.chunks.set(index, { epoch, ...this.decode(bytes, headers) });
         this.stats.buffers += 1;
-        const here = this.playing && Math.floor((this.position() - this.start) / this.chunk) === index;
-        if (have && here) this.swap(v);
+        if (have && this.playing && (first || this.isNear(index))) this.swap(v, index);
         else if (this.playing) this.schedule(v);
+        first = false;
       } catch (error) {
         this.stats.errors += 1;
         tell("loading", "");
@@ -220,9 +249,15 @@ class Player {
     if (v === this.variant) tell("loading", "");
   }
 
+  // Whether a chunk is sounding or already set to sound.
+  isNear(index) {
+    const at = this.position() - this.start;
+    return [at, (at + AHEAD_S * bench.rate) % this.length].some((n) => Math.floor(n / this.chunk) === index);
+  }
+
   asked(v, start, frames) {
     const span = { node: this.node, start, frames };
-    if (v !== "other") return query({ ...span, variant: v });
+    if (v !== "other") return query({ ...span, variant: v, ...this.asking });
     return query({ ...span, variant: "now", rev: this.other.rev, patch: "" });
   }
 
@@ -242,6 +277,7 @@ class Player {
 
   // What was rendered of these states no longer holds; it sounds on until its successor is there.
   refresh(variants = ["now", "removed"]) {
+    this.hold();
     for (const v of variants) this.states[v].epoch += 1;
     if (this.context) this.fetchAll();
   }
@@ -250,6 +286,7 @@ class Player {
     const was = this.playing;
     if (was) this.pause();
     this.setSpan();
+    this.hold();
     this.resumeAt = 0;
     for (const v of VARIANTS) { this.states[v].epoch += 1; this.states[v].chunks.clear(); }
     if (was) this.play();

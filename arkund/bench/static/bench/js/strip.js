@@ -126,7 +126,7 @@ export function startStrip() {
     const [start, stop] = loopFrames();
     const node = player.node;
     try {
-      const text = query({ node, start, frames: stop - start });
+      const text = query({ node, start, frames: stop - start, ...player.asking });
       const f = await getJson(`${address("figures/")}?${text}`);
       if (mine !== wanted) return;
       const shown = (v, unit) => (v <= -150 ? "silent" : `${minus(v)} ${unit}`);

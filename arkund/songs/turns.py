@@ -5,6 +5,7 @@ new revision all at once, those that the ear does not wait for let the sound pas
 """
 
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -36,3 +37,19 @@ def after_sound() -> None:
     with _turn:
         _turn.wait(ARRIVING_S)
         _turn.wait_for(lambda: _sounding == 0, LONGEST_S)
+
+
+class Patience:
+    """In the midst of long work: lets sound that is being rendered pass, again and again, for
+    `LONGEST_S` altogether."""
+
+    def __init__(self) -> None:
+        self._left = LONGEST_S
+
+    def let_pass(self) -> None:
+        if not _sounding or self._left <= 0:
+            return
+        began = time.monotonic()
+        with _turn:
+            _turn.wait_for(lambda: _sounding == 0, self._left)
+        self._left -= time.monotonic() - began

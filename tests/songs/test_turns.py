@@ -3,7 +3,7 @@
 import threading
 import time
 
-from arkund.bench import turns
+from arkund.songs import turns
 
 
 def test_others_wait_until_the_sound_is_there() -> None:
@@ -33,6 +33,36 @@ def test_nobody_waits_without_sound_or_for_ever() -> None:
         began = time.monotonic()
         turns.after_sound()
         assert turns.LONGEST_S <= time.monotonic() - began < turns.LONGEST_S + 1
+
+
+def test_long_work_lets_sound_pass_between_two_reads() -> None:
+    patience = turns.Patience()
+    began = time.monotonic()
+    patience.let_pass()
+    assert time.monotonic() - began < 0.01
+    begun = threading.Event()
+
+    def sound() -> None:
+        with turns.sounding():
+            begun.set()
+            time.sleep(0.1)
+
+    thread = threading.Thread(target=sound)
+    thread.start()
+    begun.wait(2)
+    patience.let_pass()
+    assert 0.08 <= time.monotonic() - began < turns.LONGEST_S
+    thread.join()
+
+
+def test_patience_ends() -> None:
+    """Sound follows sound while somebody turns a ruler; what is to be kept is kept all the same."""
+    patience = turns.Patience()
+    with turns.sounding():
+        began = time.monotonic()
+        for _ in range(20):
+            patience.let_pass()
+        assert turns.LONGEST_S <= time.monotonic() - began < turns.LONGEST_S + 0.3
 
 
 def test_a_failed_sound_lets_the_others_go() -> None:
