@@ -1,9 +1,9 @@
-"""What the Edit station takes in headless Chromium: lanes while they move, and edits until they sound.
+"""What the bench takes in headless Chromium: lanes while they move, and changes until they sound.
 
 `python -m benchmarks.in_browser DIR [SLUG]` serves the data folder ``DIR/data`` that
 `benchmarks.long_song` has made (or any other) and drives its Edit page: frames a second while the
-lanes zoom and scroll, and the time from letting go of a timing ruler while playing to the first
-changed sample scheduled.
+lanes zoom and scroll, and the time from letting go of a ruler while playing to the first changed
+sample scheduled: of a timing rule over the whole song, and of one mic's compressor over eight bars.
 """
 
 import json
@@ -52,10 +52,13 @@ def main() -> None:
             page.locator("#zoom-song").click()
             page.wait_for_timeout(1500)
             print(f"lanes of the whole song, zoomed: {_frames_a_second(page, (0, -60)):.0f}")
-            swaps = _edits(page)
-            worst = swaps[math.ceil(0.95 * len(swaps)) - 1]
-            print(f"edits until heard: median {statistics.median(swaps):.0f} ms, "
-                  f"95th percentile {worst:.0f} ms of {len(swaps)}")  # fmt: skip
+            page.keyboard.press("Escape")
+            page.locator("#zoom-loop").click()
+            _print_heard("an edit", page, "ruler-timing-rules-0-strength")
+            page.goto(f"{base}/{slug}/dynamics/?mic=snare_top&bars=9-16")
+            page.wait_for_timeout(4000)
+            if page.locator("[id^=ruler-mics-snare_top-compressor-threshold]").count():
+                _print_heard("one control", page, "ruler-mics-snare_top-compressor-threshold_db")
             chromium.close()
     finally:
         server.terminate()
@@ -89,14 +92,19 @@ def _frames_a_second(page: Page, by: tuple[int, int]) -> float:
     return float(page.evaluate(_TURN, list(by)))
 
 
-def _edits(page: Page, rounds: int = 20) -> list[float]:
-    """Milliseconds from letting go of the rule's strength to the first changed sample scheduled."""
-    page.keyboard.press("Escape")
-    page.locator("#zoom-loop").click()
+def _print_heard(what: str, page: Page, ruler: str) -> None:
+    swaps = _until_heard(page, f"[id^={ruler}] svg")
+    worst = swaps[math.ceil(0.95 * len(swaps)) - 1]
+    print(f"{what} until heard: median {statistics.median(swaps):.0f} ms, "
+          f"95th percentile {worst:.0f} ms of {len(swaps)}", flush=True)  # fmt: skip
+
+
+def _until_heard(page: Page, selector: str, rounds: int = 20) -> list[float]:
+    """Milliseconds from letting go of a ruler to the first changed sample scheduled."""
     page.locator("#work h1").click()
     page.keyboard.press(" ")
     page.wait_for_timeout(5000)
-    ruler = page.locator("[id^=ruler-timing-rules-0-strength] svg")
+    ruler = page.locator(selector)
     for n in range(rounds):
         # What is found in the meantime moves the rulers in their column.
         ruler.scroll_into_view_if_needed()
@@ -113,6 +121,7 @@ def _edits(page: Page, rounds: int = 20) -> list[float]:
                 break
             page.wait_for_timeout(25)
         page.wait_for_timeout(1500)
+    page.keyboard.press(" ")
     return sorted(page.evaluate("arkund.player.stats.swaps"))
 
 

@@ -7,6 +7,7 @@ from django.http import HttpRequest
 from arkund.bench.requests import asked_bars, asked_mic, bars_of
 from arkund.core.kit.plan import place_mics, place_pieces
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name, piece_family
+from arkund.core.mix.engine import TILE_S
 from arkund.core.mix.graph import mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.grid import Grid
@@ -63,6 +64,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
             "piece": own.piece,
             "rate": sheet.rate,
             "frames": sheet.frames,
+            "tile": TILE_S * sheet.rate,
             "bpm": sheet.tempo.bpm,
             "beats": sheet.tempo.beats,
             "beat_s": grid.beat_s,

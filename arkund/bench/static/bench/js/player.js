@@ -1,14 +1,15 @@
 // Playing: lanes of sound rendered by the server, three states side by side on one clock.
 //
-// Each state (as recorded, now, removed) is fetched in chunks of a bar or less from the playhead
+// Each state (as recorded, now, removed) is fetched in chunks of a tile or less from the playhead
 // on and scheduled at exact frames; all states that are there run together, only one is let
 // through, so switching is at the same sample. A change swaps new chunks in under the old ones.
 import { getBytes, notify } from "./api.js";
-import { address, barStart, bench, loopFrames, on, query, tell } from "./bench.js";
+import { address, bench, loopFrames, on, query, tell } from "./bench.js";
 
 const AHEAD_S = 0.4;
 const FADE_S = 0.008;
 const REST_MS = 1200;
+const LEAST_S = 0.3;
 const VARIANTS = ["now", "recorded", "removed", "other"];
 
 class Player {
@@ -41,9 +42,19 @@ class Player {
   setSpan() {
     [this.start, this.stop] = loopFrames();
     this.length = this.stop - this.start;
-    const bar = (barStart(bench.loop[0] + 1) - barStart(bench.loop[0])) * bench.rate;
-    this.chunk = Math.round(Math.min(bar, 4 * bench.rate));
-    this.count = Math.ceil(this.length / this.chunk);
+    // Chunks end where the server's tiles do, so that each needs but one of them.
+    const least = LEAST_S * bench.rate;
+    this.edges = [0];
+    for (let at = (Math.floor(this.start / bench.tile) + 1) * bench.tile; at < this.stop - least; at += bench.tile) {
+      if (at - this.start > least) this.edges.push(at - this.start);
+    }
+    this.edges.push(this.length);
+    this.count = this.edges.length - 1;
+  }
+
+  // Which chunk holds a place within the loop.
+  chunkAt(inLoop) {
+    return Math.max(0, this.edges.findLastIndex((edge, n) => n < this.count && edge <= inLoop));
   }
 
   open() {
@@ -127,11 +138,11 @@ class Player {
     if (state.next < soonest) state.next = soonest;
     while (this.t0 + state.next / rate < now + AHEAD_S) {
       const inLoop = state.next % this.length;
-      const index = Math.floor(inLoop / this.chunk);
+      const index = this.chunkAt(inLoop);
       const entry = state.chunks.get(index);
       if (!entry) return;
-      const offset = inLoop - index * this.chunk;
-      const left = Math.min(entry.buffer.length, this.length - index * this.chunk) - offset;
+      const offset = inLoop - this.edges[index];
+      const left = Math.min(entry.buffer.length, this.edges[index + 1] - this.edges[index]) - offset;
       if (left <= 0) { state.next += 1; continue; }
       this.begin(state, entry, this.t0 + state.next / rate, offset, left);
       state.next += left;
@@ -181,9 +192,8 @@ class Player {
   // it arrives is none, its follower is.
   note(index, at) {
     const inLoop = this.elapsed(at) % this.length;
-    const here = Math.floor(inLoop / this.chunk) === index;
-    const wait = here ? 0 : (index * this.chunk - inLoop + this.length) % this.length;
-    if (!window.arkundPointerUp || wait > this.chunk) return;
+    const wait = this.chunkAt(inLoop) === index ? 0 : (this.edges[index] - inLoop + this.length) % this.length;
+    if (!window.arkundPointerUp || wait > bench.tile) return;
     this.stats.swaps.push(performance.now() - window.arkundPointerUp + 25 + (1000 * wait) / bench.rate);
     window.arkundPointerUp = 0;
   }
@@ -191,7 +201,7 @@ class Player {
   // From the place on that the playhead will have reached when the first chunk arrives.
   order() {
     const ahead = this.took * bench.rate;
-    const first = this.playing ? Math.floor(((this.position() - this.start + ahead) % this.length) / this.chunk) : 0;
+    const first = this.playing ? this.chunkAt((this.position() - this.start + ahead) % this.length) : 0;
     return Array.from({ length: this.count }, (_, i) => (first + i) % this.count);
   }
 
@@ -225,8 +235,8 @@ class Player {
       if (state.epoch !== epoch) return;
       const have = state.chunks.get(index);
       if (have && have.epoch === epoch) continue;
-      const from = this.start + index * this.chunk;
-      const frames = Math.min(this.chunk, this.stop - from);
+      const from = this.start + this.edges[index];
+      const frames = this.edges[index + 1] - this.edges[index];
       const text = this.asked(v, from, frames);
       if (v === this.variant) tell("loading", `rendering ${index + 1} of ${this.count}`);
       try {
@@ -252,7 +262,7 @@ class Player {
   // Whether a chunk is sounding or already set to sound.
   isNear(index) {
     const at = this.position() - this.start;
-    return [at, (at + AHEAD_S * bench.rate) % this.length].some((n) => Math.floor(n / this.chunk) === index);
+    return [at, (at + AHEAD_S * bench.rate) % this.length].some((n) => this.chunkAt(n) === index);
   }
 
   asked(v, start, frames) {
