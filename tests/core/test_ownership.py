@@ -134,8 +134,9 @@ def test_a_ghost_is_told_by_its_shape_and_a_hat_alone_is_not() -> None:
     beginning = shared_beginning(sound, RATE, plain, CLEAR)
     assert beginning is not None
     for place in places[10:]:
-        at = told_by_shape(beginning, place - round(0.007 * RATE), RATE)
-        assert at == pytest.approx(place, abs=0.001 * RATE)
+        told = told_by_shape(beginning, place - round(0.007 * RATE), RATE)
+        assert told is not None
+        assert told.at == pytest.approx(place, abs=0.001 * RATE)
     rng = np.random.default_rng(4)
     alone = sound.copy()
     for place in places[10:]:
@@ -160,6 +161,24 @@ def test_strokes_that_stand_alone_stay_where_they_were_seen() -> None:
     assert [own_place(beginning, p, float(p), RATE) for p in places] == plain
 
 
+def test_a_ring_that_swells_is_not_taken_for_the_stroke() -> None:
+    """A felt beater: the second period is louder than the first, which a hat 5 ms before hides."""
+    sound = np.random.default_rng(8).standard_normal(RATE * 5) * 1e-5
+    places = [round((0.2 + 0.3 * n) * RATE) for n in range(14)]
+    swell = 1 - np.exp(-np.arange(RATE) / (0.02 * RATE))
+    for at in places:
+        stroke = _drum(62, 0.3, 0.4)
+        stroke = stroke * swell[: len(stroke)]
+        sound[at : at + len(stroke)] += stroke[: len(sound) - at]
+    plain = [p - (0.005 * RATE if n >= 8 else 0.0) for n, p in enumerate(places)]
+    clear = np.array([20.0] * 8 + [0.0] * 6)
+    beginning = shared_beginning(sound.astype(np.float32), RATE, plain, clear)
+    assert beginning is not None
+    for place, seen in zip(places[8:], plain[8:], strict=True):
+        at = own_place(beginning, round(seen), seen, RATE)
+        assert at == pytest.approx(place, abs=0.001 * RATE)
+
+
 def test_too_few_strokes_share_no_shape() -> None:
     sound, places = _masked_take(0.006)
     assert shared_beginning(sound, RATE, [float(p) for p in places[:4]], np.full(4, 30.0)) is None
@@ -175,17 +194,18 @@ def test_near_the_edges_of_the_sound_nothing_is_told() -> None:
 
 
 @pytest.mark.parametrize(
-    ("preset", "bars", "piece", "least"),
+    ("preset", "seed", "bars", "piece", "least"),
     [
-        ("shuffle", 12, "snare", 0.93),
-        ("hush", 10, "kick", 0.9),
-        ("twin", 16, "kick", 0.97),
-        ("copper", 24, "tom_1", 0.85),
+        ("shuffle", 885203, 12, "snare", 0.88),
+        ("hush", 77, 10, "kick", 0.9),
+        ("twin", 77, 16, "kick", 0.97),
+        ("copper", 77, 24, "tom_1", 0.85),
     ],
 )
-def test_hard_kits_are_heard(preset: str, bars: int, piece: str, least: float) -> None:
-    """Ghosts under a hat, a kick without a mic inside it, a double kick, toms that are rare."""
-    session = simulate(preset, 77, bars=bars)
+def test_hard_kits_are_heard(preset: str, seed: int, bars: int, piece: str, least: float) -> None:
+    """Ghosts none of which stands clear of the hat, a kick without a mic inside it, a double kick,
+    toms that are rare."""
+    session = simulate(preset, seed, bars=bars)
     found = [h.time_s for h in detect_hits(session.mics, session.rate) if h.piece == piece]
     true = [h["time_s"] for h in session.truth["hits"] if h["piece"] == piece]
     free, matched = list(found), 0

@@ -2,7 +2,7 @@
 
 import hashlib
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import pytest
@@ -109,6 +109,64 @@ def test_tiles_equal_one_uninterrupted_run(song: Any) -> None:
         sound = process.run(np.ascontiguousarray(sound), process.at_rest())
     tiled = engine.read(stages.shaped, 0, sheet.frames)
     assert amplitude_to_db(float(np.abs(tiled - sound).max())) <= -80
+
+
+def test_a_tile_is_the_same_whichever_was_asked_for_first(song: Any) -> None:
+    """Between borders a processor goes on from the tile before, asked for or not."""
+    sheet = apply_patch(song[0], EVERYTHING)
+    graph = build(sheet, song[1])
+    in_order, backwards = _engine(sheet), _engine(sheet)
+    count = -(-sheet.frames // in_order.tile_frames)
+    assert count > 2
+    wanted = [in_order.tile(graph.output, n) for n in range(count)]
+    for n in reversed(range(count)):
+        assert np.array_equal(backwards.tile(graph.output, n), wanted[n])
+
+
+def test_a_state_that_was_forgotten_is_found_again(song: Any) -> None:
+    sheet = apply_patch(song[0], EVERYTHING)
+    node = build(sheet, song[1]).mics["snare_top"].transient
+    engine = _engine(sheet)
+    wanted = engine.tile(node, 1).copy()
+    # The first tile's sound is remembered, the state it left is not.
+    forgetful = Engine(sheet.rate, sheet.frames, TileCache())
+    first = forgetful.tile(node, 0)
+    kept = TileCache()
+    key = f"{node.key}-{sheet.rate}-2s-0"
+    kept.put(key, first)
+    assert np.array_equal(Engine(sheet.rate, sheet.frames, kept).tile(node, 1), wanted)
+
+
+def test_what_is_remembered_of_files_changes_nothing(song: Any) -> None:
+    sheet = apply_patch(song[0], EVERYTHING | {"mics.kick_in.delay_samples": -900.5})
+    graph, cache = build(sheet, song[1]), TileCache()
+    remembering = Engine(sheet.rate, sheet.frames, cache, sources=cache.sources)
+    source = graph.mics["kick_in"].source
+    for start, stop in ((-500, 3000), (90_000, 100_000), (sheet.frames - 50, sheet.frames + 4000)):
+        for _ in range(2):
+            got = remembering.read(source, start, stop)
+            assert np.array_equal(got, _engine(sheet).read(source, start, stop))
+    assert np.array_equal(
+        remembering.read(graph.output, 0, sheet.frames),
+        _engine(sheet).read(graph.output, 0, sheet.frames),
+    )
+
+
+def test_an_engine_that_keeps_nothing_leaves_the_disk_alone(song: Any) -> None:
+    class Disk:
+        put_keys: ClassVar[list[str]] = []
+
+        def get(self, key: str) -> None:
+            return None
+
+        def put(self, key: str, value: object) -> None:
+            self.put_keys.append(key)
+
+    sheet = apply_patch(song[0], EVERYTHING)
+    node = build(sheet, song[1]).output
+    for keeps in (False, True):
+        Engine(sheet.rate, sheet.frames, TileCache(disk=Disk()), keeps=keeps).tile(node, 0)  # type: ignore[arg-type]
+        assert bool(Disk.put_keys) is keeps
 
 
 def test_same_answer_twice(song: Any) -> None:

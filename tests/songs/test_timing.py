@@ -1,6 +1,8 @@
 """Timing of stored songs: rules resolved when kept, corrections, files in and out."""
 
 import json
+import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -11,10 +13,11 @@ from arkund import cli
 from arkund.core.advise.in_time import fresh_rule
 from arkund.core.advise.school import NATURAL, TIGHT
 from arkund.core.errors import ArkundError
-from arkund.songs import exports, hits, revisions, tempo
+from arkund.core.mix.patches import apply_patch
+from arkund.songs import exports, hits, revisions, tempo, timing
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
-from arkund.songs.rendering import grid_of, render_span
+from arkund.songs.rendering import grid_of, preview_span, render_span
 from arkund.songs.studies import study_of
 from arkund.songs.timing import edits_of, sheet_of
 from tests.making import RATE, small_song
@@ -278,3 +281,34 @@ def test_a_try_is_put_in_place_around_its_bars_as_the_whole_song_would_be(song: 
         a, b = (render_span(s, mic, "recorded", start, stop) for s in (whole, part))
         assert np.array_equal(a, b)
         assert not np.array_equal(a, render_span(sheet_of(song), mic, "recorded", start, stop))
+
+
+def test_a_preview_is_what_any_rendering_is(song: Song) -> None:
+    """Side by side, from files it remembers, in whatever order: the same samples."""
+    sheet = sheet_of(song, patch={"timing.rules": [LATE], "mics.snare_top.eq.high_pass.on": True,
+                                  "parallel.punch.blend_db": -6.0})  # fmt: skip
+    for name, variant in (("output", "now"), ("output", "removed"), ("snare_top", "now"),
+                          ("output", "recorded")):  # fmt: skip
+        for start in (5 * RATE, RATE + 17, -100):
+            got = preview_span(sheet, name, variant, start, start + RATE)
+            assert np.array_equal(got, render_span(sheet, name, variant, start, start + RATE))
+
+
+def test_sheets_asked_for_at_once_are_reckoned_once(
+    song: Song, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    calls: list[int] = []
+    reckon = timing._reckon
+
+    def slowly(*asked: object) -> str | None:
+        calls.append(1)
+        time.sleep(0.05)
+        return reckon(*asked)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(timing, "_reckon", slowly)
+    before = song.current.sheet  # type: ignore[union-attr]
+    after = apply_patch(before, {"timing.rules": [LATE | {"strength": 0.613}]})
+    with ThreadPoolExecutor(4) as pool:
+        made = list(pool.map(lambda _: timing.retimed(before, after), range(4)))
+    assert len(calls) == 1
+    assert len({sheet.moves for sheet in made}) == 1

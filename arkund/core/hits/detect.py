@@ -58,7 +58,7 @@ class _Onset:
     excess_db: float
     rise: float
     clear_db: float  # over bleed in the bright bands of the nearest mic
-    is_sure: bool  # else its shape must tell
+    trust: str  # sure, perhaps; of a piece of which no soft stroke stands clear: soft, unlikely
 
 
 def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:
@@ -120,13 +120,14 @@ def _own_onsets(
     rise = np.max([ear.rise[np.minimum(at, len(ear.energy) - 1)] for ear in ears], axis=0)
     floor = -34.0 if is_shell(signatures.pieces[piece]) else -20.0
     clear = _clear_db(it, signatures.own_rows[signatures.pieces[piece]])
-    needed, soft_seen = _needed_excess(level, excess)
-    good = (excess > needed) & (level > floor)
-    perhaps = good | (soft_seen & (excess > PERHAPS_DB) & (level > floor))
+    needed, strictly = _needed_excess(level, excess)
+    last = "unlikely" if (strictly > needed).any() else "perhaps"
+    trust = np.select([excess > strictly, excess > needed, excess > PERHAPS_DB],
+                      ["sure", "soft", last], "")  # fmt: skip
     return [
         _Onset(int(at[i]), float(level[i]), float(excess[i]), float(rise[i]), float(clear[i]),
-               bool(good[i]))
-        for i in np.flatnonzero(perhaps)
+               str(trust[i]))
+        for i in np.flatnonzero((trust != "") & (level > floor))
     ]  # fmt: skip
 
 
@@ -143,12 +144,12 @@ def _clear_db(it: Standing, own: NDArray[np.int64]) -> NDArray[np.float64]:
 
 def _needed_excess(
     level: NDArray[np.float64], excess: NDArray[np.float64]
-) -> tuple[NDArray[np.float64], bool]:
-    """Excess over bleed in dB that each onset must show, by its level, and whether soft strokes of
-    this piece were seen.
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Excess over bleed in dB that each onset must show by its level, and what it must show to be
+    believed by that alone.
 
     Soft strokes are believed readily only of a piece of which some stand clear of all bleed: a
-    drummer who plays ghosts leaves a few in the open.
+    drummer who plays ghosts mostly leaves a few in the open.
     """
     sure = excess > 10
     soft_seen = np.sum(sure & (level < -9)) >= max(6, 0.06 * np.sum(sure))
@@ -156,8 +157,15 @@ def _needed_excess(
     # A loud stroke stands far above bleed; one that hardly does is the bleed of a loud one.
     needed += 3.5 * np.clip((level - LOUD_DB) / 5, 0, 1)
     if soft_seen:
-        return needed, True
-    return np.maximum(needed, np.where(level < -10.5, 13.0, 6.0)), False
+        return needed, needed
+    return needed, np.maximum(needed, np.where(level < -10.5, 13.0, 6.0))
+
+
+MANY_SOFT = 6
+"""So many soft strokes, and most of what may be one, must begin as the drum's loud ones do for all
+of them to be believed; fewer must each be as good as the same."""
+
+THE_SAME = 0.85
 
 
 def _timed(
@@ -165,27 +173,29 @@ def _timed(
 ) -> list[tuple[float, _Onset]]:
     """Onsets with their first arrivals in s, by time; of those that are not sure the ones whose
     shape tells."""
-    sure = [o for o in onsets if o.is_sure]
     reach = round(0.0014 * rate)
-    arrivals = [first_arrival(ear, (o.frame - 7) * hop, (o.frame + 4) * hop, reach) for o in sure]
-    if is_shell(piece) and sure:
-        clear = np.array([o.clear_db for o in sure])
-        beginning = shared_beginning(ear, rate, arrivals, clear)
-        if beginning is not None:
-            arrivals = [
-                own_place(beginning, o.frame * hop, a, rate)
-                for o, a in zip(sure, arrivals, strict=True)
-            ]
-            for onset in onsets:
-                if onset.is_sure:
-                    continue
-                at = told_by_shape(beginning, onset.frame * hop, rate)
-                if at is not None:
-                    sure.append(onset)
-                    arrivals.append(at)
-    return sorted(
-        ((a / rate, o) for a, o in zip(arrivals, sure, strict=True)), key=lambda pair: pair[0]
-    )
+
+    def plain(onset: _Onset) -> float:
+        return first_arrival(ear, (onset.frame - 7) * hop, (onset.frame + 4) * hop, reach)
+
+    timed = [(plain(o), o) for o in onsets if o.trust == "sure"]
+    beginning = None
+    if is_shell(piece) and timed:
+        clear = np.array([o.clear_db for _, o in timed])
+        beginning = shared_beginning(ear, rate, [at for at, _ in timed], clear)
+    if beginning is not None:
+        likely = [(told_by_shape(beginning, o.frame * hop, rate), o)
+                  for o in onsets if o.trust != "sure"]  # fmt: skip
+        soft = [told for told, o in likely if o.trust == "soft"]
+        many = sum(told is not None for told in soft) >= max(MANY_SOFT, len(soft) / 2)
+        timed = [(own_place(beginning, o.frame * hop, at, rate), o) for at, o in timed]
+        for told, onset in likely:
+            believed = many or onset.trust == "perhaps"
+            if told and (believed or (onset.trust == "soft" and told.alike >= THE_SAME)):
+                timed.append((told.at, onset))
+            elif many and onset.trust == "soft":
+                timed.append((own_place(beginning, onset.frame * hop, plain(onset), rate), onset))
+    return sorted(((at / rate, o) for at, o in timed), key=lambda pair: pair[0])
 
 
 def _as_hits(piece: str, timed: list[tuple[float, _Onset]]) -> list[Hit]:

@@ -23,6 +23,7 @@ PARTED_S = 0.0022
 ALIKE = 0.75
 """Least correlation with the shape at which it says anything."""
 
+MUCH = 0.6
 FAR_MORE = 1.5
 CLOSER = 0.05
 CLEAR_DB = 10.0
@@ -92,7 +93,7 @@ def own_place(beginning: Beginning, at: int, plain: float, rate: int) -> float:
 
     Where the shape explains most of the sound, if that lies further than `PARTED_S` from the plain
     place, and it fits far better there; else the plain place. A drum's ring repeats, so the shape
-    fits half well a period away too.
+    fits half well a period away too: see `_best_place`.
     """
     start, explained, alike = beginning.around(
         at - round(EARLIER_S * rate), at + round(LATER_S * rate)
@@ -100,18 +101,33 @@ def own_place(beginning: Beginning, at: int, plain: float, rate: int) -> float:
     near = np.abs(np.arange(len(explained)) + start - plain) <= PARTED_S * rate
     if not near.any():
         return plain
-    best = int(np.argmax(explained))
+    best = _best_place(explained, alike)
     far_more = explained[best] >= FAR_MORE * explained[near].max()
     more_alike = alike[best] >= max(ALIKE, alike[near].max() + CLOSER)
     return float(start + best) if far_more and more_alike and not near[best] else plain
 
 
-def told_by_shape(beginning: Beginning, at: int, rate: int) -> float | None:
+def _best_place(explained: NDArray[np.float64], alike: NDArray[np.float64]) -> int:
+    """Of the places where the shape explains much, the one most like it: a ring's later periods
+    may be larger than its first, but never as much alike."""
+    much = explained >= MUCH * explained.max()
+    return int(np.argmax(np.where(much, alike, -1.0)))
+
+
+@dataclass(frozen=True)
+class Told:
+    """A stroke's place in samples by its shape, and its correlation with it."""
+
+    at: float
+    alike: float
+
+
+def told_by_shape(beginning: Beginning, at: int, rate: int) -> Told | None:
     """Where a stroke of this drum begins about sample ``at``, if its shape alone tells; else None."""
     start, explained, alike = beginning.around(
         at - round(TOLD_EARLIER_S * rate), at + round(TOLD_LATER_S * rate)
     )
     if not len(explained):
         return None
-    best = int(np.argmax(explained))
-    return float(start + best) if alike[best] >= TOLD else None
+    best = _best_place(explained, alike)
+    return Told(float(start + best), float(alike[best])) if alike[best] >= TOLD else None
