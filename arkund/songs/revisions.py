@@ -10,7 +10,7 @@ from arkund.core.mix.patches import Patch, RefusedValue, apply_patch, inverse_pa
 from arkund.core.mix.sheet import Sheet, dump
 from arkund.songs import storage
 from arkund.songs.models import Revision, Song
-from arkund.songs.timing import retimed
+from arkund.songs.timing import refuse_unknown_strokes, retimed
 from arkund.songs.wording import label_of, refusal_words
 
 
@@ -65,6 +65,7 @@ def keep(
         raise SheetError(refusal_words(error.path, error.said)) from None
     if after == before:
         return current
+    refuse_unknown_strokes(after, patch)
     after = retimed(before, after)
     inverse = inverse_patch(before, patch)
     words = label or label_of(patch, inverse)

@@ -6,8 +6,8 @@ from typing import Any
 
 from arkund.core.advise import timing as advised
 from arkund.core.advise.timing import edits, placements
-from arkund.core.errors import ArkundError
-from arkund.core.mix.graph import grid_of
+from arkund.core.errors import ArkundError, SheetError
+from arkund.core.mix.graph import grid_of, played_hits, take_hits
 from arkund.core.mix.patches import Patch, apply_patch
 from arkund.core.mix.sheet import Sheet, Timing
 from arkund.core.timing.moves import EditList
@@ -92,6 +92,18 @@ def kick_alone_ms(sheet: Sheet) -> tuple[float, float]:
 @lru_cache(maxsize=8)
 def _kick_alone_of(text: str) -> tuple[float, float]:
     return advised.kick_alone_ms(study_of(Sheet.model_validate_json(text)))
+
+
+def refuse_unknown_strokes(sheet: Sheet, patch: Patch) -> None:
+    """Raises `SheetError` where a change speaks of a single stroke that no take has."""
+    said = {path.split(".")[2] for path, value in patch.items() if value is not None
+            and path.startswith(("timing.to_s.", "timing.lines."))}  # fmt: skip
+    if said:
+        library = storage.library()
+        known = {h.id for h in played_hits(sheet, library.hits_of)}
+        known |= {h.id for t in sheet.takes for h in take_hits(sheet, t, library.hits_of)}
+        if lost := sorted(said - known):
+            raise SheetError(f"No take has a stroke “{lost[0]}”; `arkund hits` lists their ids.")
 
 
 def edits_of(sheet: Sheet) -> EditList:

@@ -18,11 +18,12 @@ RATE = 48000
 
 def _drums(seconds: float, rng: np.random.Generator) -> np.ndarray:
     """A kick at 58 Hz every half second over noise: what hum must be told from."""
-    time = np.arange(round(seconds * RATE)) / RATE
-    out = rng.standard_normal(len(time)) * 1e-4
+    out = rng.standard_normal(round(seconds * RATE)) * 1e-4
+    after = np.arange(RATE) / RATE
+    stroke = 0.4 * np.sin(2 * np.pi * 58 * after) * np.exp(-after / 0.08)
     for beat in np.arange(0.2, seconds, 0.5):
-        after = time - beat - rng.normal(0, 0.003)
-        out += np.where(after > 0, 0.4 * np.sin(2 * np.pi * 58 * after) * np.exp(-after / 0.08), 0)
+        at = round((beat + rng.normal(0, 0.003)) * RATE)
+        out[at : at + RATE] += stroke[: len(out) - at]
     return out
 
 

@@ -312,3 +312,11 @@ def test_sheets_asked_for_at_once_are_reckoned_once(
         made = list(pool.map(lambda _: timing.retimed(before, after), range(4)))
     assert len(calls) == 1
     assert len({sheet.moves for sheet in made}) == 1
+
+
+@pytest.mark.parametrize("path", ["timing.to_s.nobody", "timing.lines.nobody"])
+def test_a_stroke_that_no_take_has_is_not_moved(song: Song, path: str) -> None:
+    with pytest.raises(ArkundError, match="No take has a stroke “nobody”"):
+        keep(song, {path: 1.0})
+    known = hits_of(sheet_of(song))[3].id
+    assert keep(song, {f"timing.to_s.{known}": 1.76}).current.sheet.timing.to_s == {known: 1.76}  # type: ignore[union-attr]

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.masked import own_place, shared_beginning, told_by_shape
+from arkund.core.hits.masked import by_shape, own_place, shared_beginning, told_by_shape
 from arkund.core.hits.novelty import BANDS, BandEnergy, band_energy, candidates
 from arkund.core.hits.ownership import Events, Signatures, Standing, event_vectors, standing
 from arkund.core.hits.signatures import learn_signatures
@@ -167,6 +167,17 @@ of them to be believed; fewer must each be as good as the same."""
 
 THE_SAME = 0.85
 
+DOUBTFUL_DB = 12.0
+"""Excess under which a stroke must also begin as the drum's others do, by `LEAST_ALIKE`."""
+
+LEAST_ALIKE = 0.62
+LEAST_ALIKE_OF_FEW = 0.82
+"""A drum that is struck a few times is far more often heard by bleed than struck."""
+
+MANY_LOUD = 12
+"""Sure strokes from which on their shape can tell soft ones: a tom struck a few times, always with
+the kick, begins as the kick does."""
+
 
 def _timed(
     piece: str, onsets: list[_Onset], ear: NDArray[np.float32], hop: int, rate: int
@@ -187,14 +198,27 @@ def _timed(
         likely = [(told_by_shape(beginning, o.frame * hop, rate), o)
                   for o in onsets if o.trust != "sure"]  # fmt: skip
         soft = [told for told, o in likely if o.trust == "soft"]
-        many = sum(told is not None for told in soft) >= max(MANY_SOFT, len(soft) / 2)
-        timed = [(own_place(beginning, o.frame * hop, at, rate), o) for at, o in timed]
+        known = len(timed) >= MANY_LOUD
+        many = known and sum(map(bool, soft)) >= max(MANY_SOFT, len(soft) / 2)
+        least = LEAST_ALIKE if known else LEAST_ALIKE_OF_FEW
+        timed = [
+            (own_place(beginning, o.frame * hop, at, rate), o)
+            for at, o in timed
+            if o.excess_db >= DOUBTFUL_DB
+            or (found := by_shape(beginning, o.frame * hop, rate)) is None
+            or found.alike >= least
+        ]
         for told, onset in likely:
-            believed = many or onset.trust == "perhaps"
-            if told and (believed or (onset.trust == "soft" and told.alike >= THE_SAME)):
+            if told is None:
+                if many and onset.trust == "soft":
+                    at = own_place(beginning, onset.frame * hop, plain(onset), rate)
+                    timed.append((at, onset))
+            elif (
+                many
+                or onset.trust == "perhaps"
+                or (known and onset.trust == "soft" and told.alike >= THE_SAME)
+            ):
                 timed.append((told.at, onset))
-            elif many and onset.trust == "soft":
-                timed.append((own_place(beginning, onset.frame * hop, plain(onset), rate), onset))
     return sorted(((at / rate, o) for at, o in timed), key=lambda pair: pair[0])
 
 

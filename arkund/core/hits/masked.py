@@ -122,12 +122,18 @@ class Told:
     alike: float
 
 
-def told_by_shape(beginning: Beginning, at: int, rate: int) -> Told | None:
-    """Where a stroke of this drum begins about sample ``at``, if its shape alone tells; else None."""
+def by_shape(beginning: Beginning, at: int, rate: int) -> Told | None:
+    """Where about sample ``at`` the shape explains most, and how well; None outside the sound."""
     start, explained, alike = beginning.around(
         at - round(TOLD_EARLIER_S * rate), at + round(TOLD_LATER_S * rate)
     )
     if not len(explained):
         return None
-    best = _best_place(explained, alike)
-    return Told(float(start + best), float(alike[best])) if alike[best] >= TOLD else None
+    best = int(np.argmax(explained))
+    return Told(float(start + best), float(alike[best]))
+
+
+def told_by_shape(beginning: Beginning, at: int, rate: int) -> Told | None:
+    """Where a stroke of this drum begins about sample ``at``, if its shape alone tells; else None."""
+    found = by_shape(beginning, at, rate)
+    return found if found and found.alike >= TOLD else None
