@@ -86,6 +86,13 @@ def test_sound_arrives_plays_and_compares_at_the_same_place(page: Page, song: st
     _ready(page)
     page.keyboard.press(" ")
     until(page, "arkund.player.stats.buffers >= 3", 20)
+    # Chunks meet where the server's tiles do.
+    tile, first, edges = page.evaluate(
+        "[arkund.bench.tile, arkund.player.start, arkund.player.edges]"
+    )
+    assert edges[-1] == page.evaluate("arkund.player.length")
+    assert len(edges) > 2
+    assert all((first + edge) % tile == 0 for edge in edges[1:-1])
     start = page.evaluate("arkund.player.position()")
     page.wait_for_timeout(400)
     assert page.evaluate("arkund.player.position()") != start
@@ -118,6 +125,10 @@ def test_a_change_while_playing_is_heard_within_the_blink(page: Page, song: str)
         page.mouse.up()
         until(page, f"arkund.player.stats.swaps.length >= {n + 1}", 20)
         page.wait_for_timeout(700)
+    # A try that was kept sounds on as it was asked for: nothing is rendered for it anew.
+    page.wait_for_load_state("networkidle")
+    assert page.evaluate("arkund.player.asking.rev < arkund.bench.revision")
+    assert page.evaluate("Object.keys(arkund.bench.patch).length") == 0
     swaps = sorted(page.evaluate("arkund.player.stats.swaps"))
     # Twice the product's bar: test machines are slow and shared.
     assert swaps[len(swaps) // 2] < 600, swaps
