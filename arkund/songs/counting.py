@@ -16,7 +16,7 @@ logger = logging.getLogger("arkund.counting")
 PAUSE_S = 0.02
 """Between two questions, so that pages get their turn."""
 
-AFTER_SOUND_S = 10.0
+AFTER_SOUND_S = 6.0
 """Counting waits until no sound has been asked for this long: what is heard comes first."""
 
 LONGEST_WAIT_S = 30.0

@@ -1,6 +1,5 @@
 """The real serve and worker on a data folder of their own, and Debian's Chromium."""
 
-import json
 import os
 import socket
 import subprocess
@@ -12,8 +11,6 @@ from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, Page, sync_playwright
-
-from tests.making import write_small_takes
 
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
          "--disable-background-networking", "--disable-component-update", "--disable-sync",
@@ -104,15 +101,32 @@ def song(address: str, browser: Browser, recording: Path) -> str:
     return f"{address}/lantern-yard"
 
 
-@pytest.fixture
-def three_takes(address: str, home: Path, tmp_path: Path) -> str:
-    """A song of three short takes, made from the command line beside the running server."""
-    write_small_takes(tmp_path / "in", 3)
-    parts = tmp_path / "sections.csv"
-    parts.write_text("name,start_bar,bars\nverse,1,2\nout,3,2\n")
+SPARE = """
+import sys
+from pathlib import Path
+import django
+django.setup()
+from tests.making import small_song
+for n in range(int(sys.argv[2])):
+    print(small_song(Path(sys.argv[1]) / str(n), takes=3).slug, flush=True)
+"""
+
+
+@pytest.fixture(scope="session")
+def spare_songs(address: str, home: Path, tmp_path_factory: pytest.TempPathFactory) -> list[str]:
+    """Songs of three short takes, made by one process beside the running server."""
+    env = os.environ | {
+        "ARKUND_DATA": str(home),
+        "DJANGO_SETTINGS_MODULE": "arkund.studio.settings",
+    }
     made = subprocess.run(
-        [sys.executable, "-m", "arkund", "new", "Tin Roof", "--from", str(tmp_path / "in"),
-         "--tempo", "120", "--sections", str(parts), "--json"],
-        env=os.environ | {"ARKUND_DATA": str(home)}, check=True, capture_output=True,
+        [sys.executable, "-c", SPARE, str(tmp_path_factory.mktemp("takes")), "6"], env=env,
+        cwd=Path(__file__).parents[2], check=True, capture_output=True, text=True,
     )  # fmt: skip
-    return f"{address}/{json.loads(made.stdout)['song']}"
+    return made.stdout.split()
+
+
+@pytest.fixture
+def three_takes(address: str, spare_songs: list[str]) -> str:
+    """A song of three short takes that no other test has touched."""
+    return f"{address}/{spare_songs.pop()}"

@@ -16,7 +16,6 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 from numpy.typing import NDArray
-from scipy import fft, linalg
 
 from arkund.core.kit.roles import AMBIENCE, parse_mic_name, piece_family
 
@@ -143,8 +142,8 @@ def _body_agreement(
         starts = np.rint(times * rate).astype(int) + shift - lead + pad
         starts = np.clip(starts, 0, len(padded) - length)
         rows = np.stack([padded[s : s + length] for s in starts]) * window
-        spectra.append(fft.rfft(rows, axis=1))
-    hz = fft.rfftfreq(length, 1 / rate)
+        spectra.append(scipy.fft.rfft(rows, axis=1))
+    hz = scipy.fft.rfftfreq(length, 1 / rate)
     inside = (hz >= low) & (hz <= high)
     a, b = (s[:, inside] for s in spectra)
     power = np.sqrt(np.sum(np.abs(a) ** 2) * np.sum(np.abs(b) ** 2)) + 1e-20
@@ -198,10 +197,10 @@ def _first_way(
     echo = _unpredicted(far, order, before)
     burst /= np.linalg.norm(burst, axis=1, keepdims=True) + 1e-12
     echo /= np.linalg.norm(echo, axis=1, keepdims=True) + 1e-12
-    size = fft.next_fast_len(2 * near.shape[1], real=True)
+    size = scipy.fft.next_fast_len(2 * near.shape[1], real=True)
     reach = round(LONGEST_WAY_MS / 1000 * rate)
-    products = fft.rfft(echo, size, axis=1) * np.conj(fft.rfft(burst, size, axis=1))
-    responses = fft.irfft(products, size, axis=1)
+    products = scipy.fft.rfft(echo, size, axis=1) * np.conj(scipy.fft.rfft(burst, size, axis=1))
+    responses = scipy.fft.irfft(products, size, axis=1)
     singles = np.concatenate([responses[:, -(reach // 3) :], responses[:, :reach]], axis=1)
     curve = np.mean(singles, axis=0)
     skipped = max(earliest + reach // 3, 0)
@@ -221,13 +220,14 @@ def _first_way(
 def _unpredicted(rows: NDArray[np.float64], order: int, before: int) -> NDArray[np.float64]:
     """What a linear prediction of ``order``, fitted to all strokes together, leaves of each."""
     ring = rows[:, before:]
-    size = fft.next_fast_len(ring.shape[1] + order + 1, real=True)
+    size = scipy.fft.next_fast_len(ring.shape[1] + order + 1, real=True)
     power = (
-        np.abs(fft.rfft(ring / (np.linalg.norm(ring, axis=1, keepdims=True) + 1e-12), size)) ** 2
+        np.abs(scipy.fft.rfft(ring / (np.linalg.norm(ring, axis=1, keepdims=True) + 1e-12), size))
+        ** 2
     )
-    correlation = fft.irfft(power.sum(axis=0), size)[: order + 1]
+    correlation = scipy.fft.irfft(power.sum(axis=0), size)[: order + 1]
     correlation[0] = correlation[0] * 1.0005 + 1e-12
-    taps = linalg.solve_toeplitz(correlation[:-1], correlation[1:])
+    taps = scipy.linalg.solve_toeplitz(correlation[:-1], correlation[1:])
     left: NDArray[np.float64] = scipy.signal.lfilter(
         np.concatenate([[1.0], -taps]), [1.0], rows, axis=1
     )
@@ -253,13 +253,13 @@ def _fullest(
 ) -> tuple[int, float]:
     """Shift of the nearer mic (positive is later) that makes the sum of both fullest below
     500 Hz, and what shift and polarity gain below 120 Hz, in dB."""
-    size = fft.next_fast_len(2 * near.shape[1], real=True)
-    hz = fft.rfftfreq(size, 1 / rate)
-    a, b = fft.rfft(near, size, axis=1), fft.rfft(far, size, axis=1)
+    size = scipy.fft.next_fast_len(2 * near.shape[1], real=True)
+    hz = scipy.fft.rfftfreq(size, 1 / rate)
+    a, b = scipy.fft.rfft(near, size, axis=1), scipy.fft.rfft(far, size, axis=1)
     low = (hz > 25) & (hz < 500)
     cross = np.where(low, np.sum(b * np.conj(a), axis=0), 0)
     reach = round(0.006 * rate)
-    response = flip * fft.irfft(cross, size)
+    response = flip * scipy.fft.irfft(cross, size)
     curve = np.concatenate([response[-reach:], response[:reach]])
     shift = int(np.argmax(curve)) - reach
     bass = (hz > 25) & (hz < 120)

@@ -12,7 +12,6 @@ import numpy as np
 import scipy
 from numba import njit
 from numpy.typing import NDArray
-from scipy import ndimage
 
 BAND_EDGES_HZ = (40.0, 120.0, 350.0, 1200.0, 4500.0, 15000.0)
 BANDS = len(BAND_EDGES_HZ) - 1
@@ -139,9 +138,11 @@ def before_and_after(
         column = smooth[:, band]
         back, ahead = BEFORE_MS - length // 2, AFTER_MS
         # Frame n of the running mean looks ahead; what lies wholly before n ends at n - length.
-        highest = ndimage.maximum_filter1d(column, back, origin=(back - 1) // 2, mode="nearest")
+        highest = scipy.ndimage.maximum_filter1d(
+            column, back, origin=(back - 1) // 2, mode="nearest"
+        )
         before[:, band] = np.concatenate([np.repeat(highest[:1], length), highest[:-length]])
-        after[:, band] = ndimage.maximum_filter1d(
+        after[:, band] = scipy.ndimage.maximum_filter1d(
             column, ahead, origin=-(ahead // 2), mode="nearest"
         )
     return before, after
@@ -177,7 +178,7 @@ def candidates(bands: BandEnergy, least_db: float = 3.5, apart_ms: int = 24) -> 
     if len(peaks) == 0:
         return peaks.astype(np.int64)
     loudness = 10 * np.log10(bands.smooth[:, 2:].sum(axis=1) + 1e-12)
-    loudest = ndimage.maximum_filter1d(loudness, 2 * apart_ms)
+    loudest = scipy.ndimage.maximum_filter1d(loudness, 2 * apart_ms)
     score = np.minimum(rise, 20) + np.minimum(loudness - loudest + 10, 0)
     kept: list[int] = []
     for peak in peaks[np.argsort(-score[peaks], kind="stable")]:

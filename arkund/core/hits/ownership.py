@@ -10,8 +10,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import ndimage
 
 from arkund.core.hits.novelty import BANDS, BandEnergy
 
@@ -78,11 +78,11 @@ def _still_sounding(bands: BandEnergy) -> tuple[NDArray[np.float32], NDArray[np.
     """Least energy of the two top bands 60 to 130 ms after each frame, and the least of the
     30 ms before it, both ``(frames, 2)``: later strokes add to the energy, never to its least."""
     energy = bands.energy[:, -2:]
-    smooth = ndimage.uniform_filter1d(energy, 8, axis=0, mode="nearest")
-    least = ndimage.minimum_filter1d(smooth, 70, axis=0, mode="nearest")
+    smooth = scipy.ndimage.uniform_filter1d(energy, 8, axis=0, mode="nearest")
+    least = scipy.ndimage.minimum_filter1d(smooth, 70, axis=0, mode="nearest")
     last = len(least) - 1
     after = least[np.minimum(np.arange(len(least)) + 95, last)]
-    before = ndimage.minimum_filter1d(smooth, 30, axis=0, origin=14, mode="nearest")
+    before = scipy.ndimage.minimum_filter1d(smooth, 30, axis=0, origin=14, mode="nearest")
     return after, before
 
 

@@ -5,7 +5,6 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from arkund.core.units import SILENCE_DB, power_to_db
 
@@ -73,8 +72,8 @@ def _spectra(
     starts = np.arange(0, len(low) - size + 1, max(size // 2, 1))
     window = scipy.signal.windows.hann(size, sym=False)
     rows = np.stack([low[s : s + size] for s in starts]) * window
-    power = (np.abs(fft.rfft(rows, axis=1)) * 2 / window.sum()) ** 2
-    return power, fft.rfftfreq(size, 1 / own_rate)
+    power = (np.abs(scipy.fft.rfft(rows, axis=1)) * 2 / window.sum()) ** 2
+    return power, scipy.fft.rfftfreq(size, 1 / own_rate)
 
 
 def _contrasts(

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 from numpy.typing import NDArray
-from scipy import fft, ndimage
 
 from arkund.core.measure.strokes import stroke_windows
 
@@ -69,9 +68,11 @@ def _spectrum(
     """``(hz, dB)`` of the median power over strokes between two times after the onset, finely
     interpolated by zero padding."""
     rows = stroke_windows(audio, rate, list(onsets_s), 0.0, stop_s)[:, round(start_s * rate) :]
-    size = fft.next_fast_len(max(rows.shape[1] * 4, rate // 2), real=True)
-    power = np.abs(fft.rfft(rows * scipy.signal.windows.hann(rows.shape[1]), size, axis=1)) ** 2
-    return fft.rfftfreq(size, 1 / rate), 10 * np.log10(np.median(power, axis=0) + 1e-14)
+    size = scipy.fft.next_fast_len(max(rows.shape[1] * 4, rate // 2), real=True)
+    power = (
+        np.abs(scipy.fft.rfft(rows * scipy.signal.windows.hann(rows.shape[1]), size, axis=1)) ** 2
+    )
+    return scipy.fft.rfftfreq(size, 1 / rate), 10 * np.log10(np.median(power, axis=0) + 1e-14)
 
 
 def fundamental_hz(
@@ -110,7 +111,7 @@ def rings(
     if len(chosen) < 4 or not fundamental:
         return []
     hz, db = _spectrum(audio, rate, chosen, 0.1, 0.35)
-    trend = ndimage.median_filter(db, max(round(80 / hz[1]), 3) | 1)
+    trend = scipy.ndimage.median_filter(db, max(round(80 / hz[1]), 3) | 1)
     inside = (hz > max(1.25 * fundamental, 90.0)) & (hz < highest_hz)
     peaks, _ = scipy.signal.find_peaks(
         np.where(inside, db - trend, 0.0), height=LEAST_PROMINENCE_DB
@@ -215,8 +216,8 @@ def hump(
     octave, so that a single line is no hump."""
     hz, fine = _spectrum(audio, rate, list(onsets_s)[:MOST_STROKES], 0.0, 0.2)
     grid = np.geomspace(40, min(16000, 0.45 * rate), 208)
-    db = ndimage.median_filter(np.interp(grid, hz, fine), 17, mode="nearest")
-    hz, db = grid, ndimage.gaussian_filter1d(db, 3)
+    db = scipy.ndimage.median_filter(np.interp(grid, hz, fine), 17, mode="nearest")
+    hz, db = grid, scipy.ndimage.gaussian_filter1d(db, 3)
     low, high = span_hz
     edge = np.interp(np.log([low / 1.25, high * 1.25]), np.log(hz), db)
     inside = (hz >= low) & (hz <= high)
@@ -242,7 +243,7 @@ def _smooth(
     hz, db = _spectrum(audio, rate, list(onsets_s)[:MOST_STROKES], start_s, stop_s)
     grid = np.geomspace(40, min(16000, 0.45 * rate), 208)
     power = np.interp(grid, hz, 10 ** (db / 10))
-    return grid, 10 * np.log10(ndimage.gaussian_filter1d(power, 5) + 1e-14)
+    return grid, 10 * np.log10(scipy.ndimage.gaussian_filter1d(power, 5) + 1e-14)
 
 
 def _place(hz: NDArray[np.float64], db: NDArray[np.float64], peak: int) -> float:

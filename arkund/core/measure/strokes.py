@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft, ndimage
 
 from arkund.core.units import amplitudes_to_db
 
@@ -68,9 +68,9 @@ def _mean_spectrum(
     fade = np.ones(rows.shape[1])
     tail = rows.shape[1] // 3
     fade[-tail:] = 0.5 + 0.5 * np.cos(np.linspace(0, np.pi, tail))
-    size = fft.next_fast_len(rows.shape[1] * 2, real=True)
-    power = np.mean(np.abs(fft.rfft(rows * fade, size, axis=1)) ** 2, axis=0)
-    bins = fft.rfftfreq(size, 1 / rate)
+    size = scipy.fft.next_fast_len(rows.shape[1] * 2, real=True)
+    power = np.mean(np.abs(scipy.fft.rfft(rows * fade, size, axis=1)) ** 2, axis=0)
+    bins = scipy.fft.rfftfreq(size, 1 / rate)
     sums = np.concatenate([[0.0], np.cumsum(power)])
     width = 2 ** (1 / 12)
     low = np.searchsorted(bins, hz / width)
@@ -110,7 +110,7 @@ def ring_time_s(
         sound = np.abs(audio[start : start + round(min(gap, 2.5) * rate)])
         if len(sound) < 64:
             continue
-        hold = ndimage.maximum_filter1d(sound, max(round(0.02 * rate), 1))
+        hold = scipy.ndimage.maximum_filter1d(sound, max(round(0.02 * rate), 1))
         peak = int(np.argmax(hold[: round(0.05 * rate)]))
         under = np.flatnonzero(hold[peak:] < hold[peak] * 10 ** (-fall_db / 20))
         falls.append((peak + under[0]) / rate if len(under) else len(sound) / rate)

@@ -8,8 +8,8 @@ arrives before the sound does.
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from arkund.core.simulate.kit import Part, Position
 from arkund.core.units import SPEED_OF_SOUND_M_S
@@ -138,7 +138,7 @@ def _add_arrival(out: NDArray[np.float64], at: float, gain: float) -> None:
 
 def _response(part: Part | None, mic: Microphone, rate: int) -> NDArray[np.float64]:
     """Minimum-phase filter of the mic: band limits, presence, proximity, dull off axis."""
-    hz = np.maximum(fft.rfftfreq(8 * TAPS, 1 / rate), 1.0)
+    hz = np.maximum(scipy.fft.rfftfreq(8 * TAPS, 1 / rate), 1.0)
     magnitude = 1 / np.sqrt(1 + (mic.low_hz / hz) ** 4) / np.sqrt(1 + (hz / mic.high_hz) ** 4)
     magnitude *= 10 ** (mic.presence_db / 20 * np.exp(-(np.log2(hz / 5000) ** 2)))
     if part is not None:
@@ -154,11 +154,11 @@ def _response(part: Part | None, mic: Microphone, rate: int) -> NDArray[np.float
 
 def _minimum_phase(magnitude: NDArray[np.float64]) -> NDArray[np.float64]:
     """Impulse response of least delay with a given magnitude, by the real cepstrum."""
-    cepstrum = fft.irfft(np.log(np.maximum(magnitude, 1e-6)))
+    cepstrum = scipy.fft.irfft(np.log(np.maximum(magnitude, 1e-6)))
     half = len(cepstrum) // 2
     cepstrum[1:half] *= 2
     cepstrum[half + 1 :] = 0
-    response: NDArray[np.float64] = fft.irfft(np.exp(fft.rfft(cepstrum)))
+    response: NDArray[np.float64] = scipy.fft.irfft(np.exp(scipy.fft.rfft(cepstrum)))
     return response
 
 
@@ -178,7 +178,7 @@ def record(
     pieces = list(dict.fromkeys(part.piece for part in parts))
     heard = {piece: np.zeros(frames + BLOCK, np.float32) for piece in pieces}
     filters = [
-        fft.rfft(impulse_response(part, mic, room, rate, rng), BLOCK).astype(np.complex64)
+        scipy.fft.rfft(impulse_response(part, mic, room, rate, rng), BLOCK).astype(np.complex64)
         for part in parts
     ]
     step = _block_step(room, rate)
@@ -189,7 +189,7 @@ def record(
                 total = spectra[own[0]][b] * filters[own[0]]
                 for p in own[1:]:
                     total += spectra[p][b] * filters[p]
-                heard[piece][start : start + BLOCK] += fft.irfft(total, BLOCK)
+                heard[piece][start : start + BLOCK] += scipy.fft.irfft(total, BLOCK)
     return {piece: sound[:frames] for piece, sound in heard.items()}
 
 
@@ -199,7 +199,7 @@ def block_spectra(
     """Spectra of the parts, block by block, for overlap-add with the impulse responses."""
     step = _block_step(room, rate)
     return [
-        [fft.rfft(part.sound[start : min(start + step, frames)], BLOCK)
+        [scipy.fft.rfft(part.sound[start : min(start + step, frames)], BLOCK)
          for start in range(0, frames, step)]
         for part in parts
     ]  # fmt: skip

@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import ndimage
 
 from arkund.core.hits.arrival import first_arrival
 from arkund.core.hits.detect import Hit
@@ -54,7 +54,7 @@ def tick_times(audio: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
     if loud < floor * 10 ** (CLEAR_DB / 20):
         return np.zeros(0)
     rising = level > loud * 0.1
-    before = ndimage.maximum_filter1d(np.concatenate([np.zeros(12), level])[:count], 11)
+    before = scipy.ndimage.maximum_filter1d(np.concatenate([np.zeros(12), level])[:count], 11)
     starts = np.flatnonzero(rising & (level > 4 * before))
     kept: list[int] = []
     for at in starts:

@@ -3,8 +3,8 @@
 from collections.abc import Sequence
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.linalg import solveh_banded
 
 from arkund.core.hits.detect import Hit
 from arkund.core.timing.grid import Change, Grid
@@ -85,7 +85,7 @@ def _corrected(
     banded = np.zeros((3, count))
     for k in range(3):
         banded[2 - k, k:] = np.diagonal(whole, k)
-    correction: NDArray[np.float64] = solveh_banded(banded, pull)
+    correction: NDArray[np.float64] = scipy.linalg.solveh_banded(banded, pull)
     return starts + correction
 
 

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.ndimage import gaussian_filter1d
 
 from arkund.core.hits.detect import Hit
 from arkund.core.timing.grid import Grid
@@ -101,7 +101,7 @@ def _density(
     pattern = np.bincount(
         np.rint((places % per_bar) * BINS).astype(int) % bar_bins, minlength=bar_bins
     ).astype(float)
-    pattern = gaussian_filter1d(pattern, width, mode="wrap")
+    pattern = scipy.ndimage.gaussian_filter1d(pattern, width, mode="wrap")
     start = round((first % per_bar) * BINS)
     everywhere = np.resize(np.roll(pattern, -start), length)
     here = np.zeros(length)
@@ -109,7 +109,7 @@ def _density(
         times = np.array([h.time_s for h in hits if h.piece == piece])
         at = np.rint((grid.quarters_at(times) - first) * BINS).astype(int)
         here += np.bincount(at[(at >= 0) & (at < length)], minlength=length)[:length]
-    return everywhere + 3.0 * gaussian_filter1d(here, width)
+    return everywhere + 3.0 * scipy.ndimage.gaussian_filter1d(here, width)
 
 
 def _climbed(
