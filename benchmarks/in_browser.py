@@ -13,12 +13,11 @@ import socket
 import statistics
 import subprocess
 import sys
-import time
-import urllib.request
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
+from arkund.songs.running import until_up
 from benchmarks.long_song import SLUG
 
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
@@ -41,7 +40,8 @@ def main() -> None:
     )  # fmt: skip
     base = f"http://127.0.0.1:{port}"
     try:
-        _wait_for(base)
+        if not until_up("127.0.0.1", port):
+            raise SystemExit("The server did not start.")
         with sync_playwright() as play:
             chromium = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
             page = chromium.new_page(viewport={"width": 1280, "height": 800})
@@ -63,16 +63,6 @@ def main() -> None:
     finally:
         server.terminate()
         server.wait(20)
-
-
-def _wait_for(base: str) -> None:
-    for _ in range(200):
-        try:
-            urllib.request.urlopen(base, timeout=2)
-            return
-        except OSError:
-            time.sleep(0.1)
-    raise SystemExit("The server did not start.")
 
 
 # The wheel turns once a frame, in the page: input over the driver's wire is slower than drawing.

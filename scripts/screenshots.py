@@ -9,11 +9,11 @@ import shutil
 import sqlite3
 import subprocess
 import sys
-import time
-import urllib.request
 from pathlib import Path
 
 from playwright.sync_api import Page, expect, sync_playwright
+
+from arkund.songs.running import until_up
 
 ROOT = Path(__file__).resolve().parent.parent
 CHROMIUM = "/usr/bin/chromium"
@@ -60,7 +60,8 @@ def main() -> None:
     _restore(home)
     server = subprocess.Popen(start, env=env, stderr=subprocess.DEVNULL)
     try:
-        _wait(base)
+        if not until_up("127.0.0.1", args.port, 150):
+            raise SystemExit("The server did not start.")
         _remember(home)
         args.out.mkdir(parents=True, exist_ok=True)
         with sync_playwright() as play:
@@ -98,16 +99,6 @@ def _remember(home: Path) -> None:
             sqlite3.connect(home / "start.sqlite3") as kept,
         ):
             now.backup(kept)
-
-
-def _wait(base: str) -> None:
-    for _ in range(300):
-        try:
-            urllib.request.urlopen(base, timeout=2)
-            return
-        except OSError:
-            time.sleep(0.5)
-    raise SystemExit("The server did not start.")
 
 
 def _first_pass(page: Page, url: str) -> None:

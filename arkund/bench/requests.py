@@ -61,6 +61,16 @@ def body(request: HttpRequest) -> dict[str, Any]:
     return data
 
 
+def base_of(data: dict[str, Any]) -> int:
+    """The revision that a change in a request's body starts from."""
+    base = data.get("base")
+    if not isinstance(base, int):
+        raise ArkundError(
+            "A change needs the revision it starts from; reload the page and try again."
+        )
+    return base
+
+
 def asked_mic(request: HttpRequest, sheet: Sheet) -> str:
     """The mic in the query, or the first shell's."""
     mic = request.GET.get("mic", "")

@@ -54,6 +54,10 @@ class PatientEngine(Engine):
         with self._turn():
             return super().scan(node, start, stop)
 
+    def tile(self, node: Node, number: int) -> Audio:
+        with self._turn():
+            return super().tile(node, number)
+
     def track(self, key: str, compute: Callable[[], NDArray[np.float64]]) -> NDArray[np.float64]:
         with self._turn():
             return super().track(key, compute)

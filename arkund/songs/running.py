@@ -82,12 +82,19 @@ def _stop(parts: list["subprocess.Popen[bytes]"]) -> None:
 
 
 def _open_when_up(host: str, port: int, address: str) -> None:
-    for _ in range(100):
+    if until_up(host, port):
+        webbrowser.open(address)
+
+
+def until_up(host: str, port: int, patience_s: float = 30.0) -> bool:
+    """Wait until something listens on a port; whether it does."""
+    until = time.monotonic() + patience_s
+    while time.monotonic() < until:
         with socket.socket() as probe:
             if probe.connect_ex((host, port)) == 0:
-                webbrowser.open(address)
-                return
+                return True
         time.sleep(0.1)
+    return False
 
 
 def _refuse_taken(host: str, port: int) -> None:

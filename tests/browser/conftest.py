@@ -5,12 +5,13 @@ import socket
 import subprocess
 import sys
 import time
-import urllib.request
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, Page, sync_playwright
+
+from arkund.songs.running import until_up
 
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
          "--disable-background-networking", "--disable-component-update", "--disable-sync",
@@ -47,12 +48,7 @@ def address(home: Path) -> Iterator[str]:
         for part in (["serve", "--port", str(port)], ["worker"])
     ]
     base = f"http://127.0.0.1:{port}"
-    for _ in range(200):
-        try:
-            urllib.request.urlopen(base, timeout=2)
-            break
-        except OSError:
-            time.sleep(0.1)
+    assert until_up("127.0.0.1", port)
     yield base
     for part in parts:
         part.terminate()

@@ -55,6 +55,16 @@ def test_it_stands_back_once_before_a_read_not_within_it(
     assert len(asked) == 2
 
 
+def test_a_tile_is_begun_after_standing_back_and_never_waits_within(
+    patient: PatientEngine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A tile is rendered under a lock that sound may ask for."""
+    held: list[bool] = []
+    monkeypatch.setattr(counting, "_stand_back", lambda: held.append(bool(patient.cache._building)))
+    patient.tile(_Ramp(_Ramp()), 0)
+    assert held == [False]
+
+
 def test_it_never_waits_while_others_wait_for_a_track(
     patient: PatientEngine, monkeypatch: pytest.MonkeyPatch
 ) -> None:

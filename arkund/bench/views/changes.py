@@ -5,7 +5,7 @@ from typing import Any
 from django.http import HttpRequest, JsonResponse
 from django.views.decorators.http import require_POST
 
-from arkund.bench.requests import body, song_named
+from arkund.bench.requests import base_of, body, song_named
 from arkund.core.errors import ArkundError
 from arkund.songs import findings, revisions, takes, turns
 from arkund.songs.models import Revision
@@ -46,9 +46,7 @@ def comp(request: HttpRequest, slug: str) -> JsonResponse:
 def offset(request: HttpRequest, slug: str) -> JsonResponse:
     """Shift ``take`` by ``ms``, or line all takes up on bar 1."""
     song, data = song_named(slug), body(request)
-    base, take, ms = data.get("base"), data.get("take"), data.get("ms")
-    if not isinstance(base, int):
-        raise ArkundError("A change needs the revision it starts from.")
+    base, take, ms = base_of(data), data.get("take"), data.get("ms")
     if take is None:
         return answer(takes.line_up(song, base))
     if not isinstance(take, int) or not isinstance(ms, (int, float)):

@@ -3,7 +3,7 @@
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.views.decorators.http import require_GET, require_POST
 
-from arkund.bench.requests import asked_sheet, body, song_named
+from arkund.bench.requests import asked_sheet, base_of, body, song_named
 from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.tables import edits_csv
@@ -16,9 +16,7 @@ MAGNET_MS = 12.0
 def correct(request: HttpRequest, slug: str) -> JsonResponse:
     """Change the strokes ``ids``, or add one of ``piece`` at ``at_s``."""
     song, data = song_named(slug), body(request)
-    base, ids, change = data.get("base"), data.get("ids"), data.get("change")
-    if not isinstance(base, int):
-        raise ArkundError("A change needs the revision it starts from.")
+    base, ids, change = base_of(data), data.get("ids"), data.get("change")
     try:
         if isinstance(data.get("piece"), str):
             kind = str(data.get("kind", "plain"))
@@ -53,9 +51,7 @@ def copy(request: HttpRequest, slug: str) -> JsonResponse:
     """Copy bars ``first`` to ``last`` of ``take`` over ``to_bar`` on, ``times`` in a row; or the
     stroke ``id`` in place of the stroke ``over`` or to the time ``to_s``."""
     song, data = song_named(slug), body(request)
-    base = data.get("base")
-    if not isinstance(base, int):
-        raise ArkundError("A change needs the revision it starts from.")
+    base = base_of(data)
     if "id" in data:
         to = data.get("over") or data.get("to_s")
         if not isinstance(to, (str, int, float)):
