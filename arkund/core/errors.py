@@ -15,3 +15,17 @@ class AudioRefused(ArkundError):
 
 class SheetError(ArkundError):
     """A change that the sheet does not allow."""
+
+
+class UnreadableSheet(SheetError):
+    """A stored sheet that this version cannot read."""
+
+
+class SoundLost(ArkundError):
+    """A sound file that was taken in is missing, damaged or shorter than it was."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__(
+            f"The sound file of {name} is missing or damaged. Bring it in again at Load-in, or "
+            "restore the media folder from a backup."
+        )

@@ -194,9 +194,9 @@ def two_takes(tmp_path: Path) -> tuple[Sheet, Library, dict[str, np.ndarray]]:
             sf.write(str(paths[sha]), sound, RATE, subtype="FLOAT")
             sounds[f"{number}{mic}"] = sound
             sources[mic] = Source(sha256=sha)
-        takes.append(Take(number=number, sources=sources, offset=offset, hits=f"hits{number}"))
-    lists = {"hits1": [_hit("kick", 1.0), _hit("kick", 3.0)],
-             "hits2": [_hit("kick", 1.0 + 1000 / RATE), _hit("kick", 3.0 + 1000 / RATE)]}  # fmt: skip
+        takes.append(Take(number=number, sources=sources, offset=offset, hits=f"{number}" * 64))
+    lists = {"1" * 64: [_hit("kick", 1.0), _hit("kick", 3.0)],
+             "2" * 64: [_hit("kick", 1.0 + 1000 / RATE), _hit("kick", 3.0 + 1000 / RATE)]}  # fmt: skip
     mics = {m: new_mic(m) for m in ("kick_in", "kick_out")}
     sheet = Sheet(rate=RATE, frames=RATE * 4, takes=tuple(takes), mics=mics)
     return sheet, Library(lambda sha: paths[sha], lambda digest: lists[digest]), sounds

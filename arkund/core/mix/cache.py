@@ -1,13 +1,16 @@
 """Rendered tiles, in memory first and on a bounded part of the disk.
 
-A tile's key holds everything it depends on, so an entry is never wrong, only unneeded: the whole
-cache may be deleted at any time, and two processes may write it at once.
+A tile's key holds everything it depends on, and its checksum stands before it, so an entry is
+never wrong, only unneeded: the whole cache may be deleted at any time, and two processes may write
+it at once.
 """
 
 import contextlib
+import io
 import os
 import queue
 import threading
+import zlib
 from collections import OrderedDict
 from collections.abc import Iterator
 from pathlib import Path
@@ -19,6 +22,17 @@ from numpy.typing import NDArray
 MEMORY_BYTES = 512 << 20
 SOURCE_BYTES = 128 << 20
 DISK_BYTES = 2 << 30
+
+
+def sealed(content: bytes) -> bytes:
+    """Bytes with their checksum (CRC-32) before them."""
+    return zlib.crc32(content).to_bytes(4, "big") + content
+
+
+def unsealed(content: bytes) -> bytes | None:
+    """The bytes that were `sealed`, or None where they are not what they were."""
+    body = content[4:]
+    return body if zlib.crc32(body) == int.from_bytes(content[:4], "big") else None
 
 
 class Memory:
@@ -99,7 +113,11 @@ class DiskStore:
     def get(self, key: str) -> NDArray[Any] | None:
         path = self._path(key)
         try:
-            value: NDArray[Any] = np.load(path, allow_pickle=False)
+            content = unsealed(path.read_bytes())
+            if content is None:
+                path.unlink()
+                return None
+            value: NDArray[Any] = np.load(io.BytesIO(content), allow_pickle=False)
             os.utime(path)
         except (OSError, ValueError):
             return None
@@ -116,10 +134,12 @@ class DiskStore:
             path = self._path(key)
             part = path.with_suffix(f".{os.getpid()}.part")
             # A full or missing disk costs only time: the tile is rendered again.
-            with contextlib.suppress(OSError):
+            with contextlib.suppress(OSError), contextlib.ExitStack() as stack:
+                stack.callback(part.unlink, missing_ok=True)
                 path.parent.mkdir(parents=True, exist_ok=True)
-                with part.open("wb") as stream:
-                    np.save(stream, value)
+                content = io.BytesIO()
+                np.save(content, value)
+                part.write_bytes(sealed(content.getvalue()))
                 part.replace(path)
                 self._written += value.nbytes
                 if self._written > self._limit // 8:

@@ -202,5 +202,5 @@ class _OpenFiles:
         if reader is None:
             if len(readers) > 64:
                 readers.pop(next(iter(readers))).close()
-            reader = readers[node.path] = SoundFileReader(node.path)
+            reader = readers[node.path] = SoundFileReader(node.path, node.name)
         return pick_channel(reader.read(start, stop), node.pick)

@@ -11,7 +11,7 @@ from typing import Literal
 from arkund.core.clean.gate import Timing
 from arkund.core.errors import SheetError
 from arkund.core.hits.detect import Hit
-from arkund.core.kit.roles import BESIDE, OFF_KIT
+from arkund.core.kit.roles import BESIDE, OFF_KIT, label
 from arkund.core.mix.joining import Moved, Passage, Silence, Spliced
 from arkund.core.mix.laying import laid_out
 from arkund.core.mix.nodes import (
@@ -257,7 +257,8 @@ def joined_source(name: str, sheet: Sheet, library: Library) -> Node:
         found = take.sources.get(name)
         if found is None:
             return Silence()
-        return File(library.path_of(found.sha256), found.sha256, found.pick)
+        called = label(name) if len(sheet.takes) == 1 else f"{label(name)}, take {take.number}"
+        return File(library.path_of(found.sha256), found.sha256, found.pick, called)
 
     takes = {t.number: t for t in sheet.takes}
     if sheet.mics[name].role in ONE_FILE:

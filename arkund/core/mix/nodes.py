@@ -82,11 +82,12 @@ class Node:
 
 @dataclass(frozen=True)
 class File(Node):
-    """A mic's source sound; silent outside the file."""
+    """A mic's source sound, called ``name`` in errors; silent outside the file."""
 
     path: Path
     sha256: str
     pick: str
+    name: str = ""
 
     @property
     def is_cheap(self) -> bool:

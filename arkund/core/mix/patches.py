@@ -53,17 +53,16 @@ def apply_patch(sheet: Sheet, patch: Patch) -> Sheet:
         node = document
         for step in parents:
             node = _child(node, step, path)
-        if _is_table(parents):
+        if _is_table(parents) and isinstance(node, dict):
             node.pop(last, None)
             if value is not None:
                 node[last] = value
         elif isinstance(node, list):
-            _child(node, last, path)
-            node[int(last)] = value
+            node[_index(node, last, path)] = value
         elif isinstance(node, dict) and last in node:
             node[last] = value
         else:
-            raise SheetError(f"The sheet has no “{path}”.")
+            raise _no_such(path)
     try:
         return Sheet.model_validate(document)
     except ValidationError as error:
@@ -98,6 +97,17 @@ def _is_table(parents: list[str]) -> bool:
 def _child(node: Any, step: str, path: str) -> Any:
     if isinstance(node, dict) and step in node:
         return node[step]
-    if isinstance(node, list) and step.isdigit() and int(step) < len(node):
-        return node[int(step)]
-    raise SheetError(f"The sheet has no “{path}”.")
+    if isinstance(node, list):
+        return node[_index(node, step, path)]
+    raise _no_such(path)
+
+
+def _index(node: list[Any], step: str, path: str) -> int:
+    # ASCII digits only, and few: int() takes other scripts' digits and refuses thousands of them.
+    if step.isascii() and step.isdigit() and len(step) < 7 and int(step) < len(node):
+        return int(step)
+    raise _no_such(path)
+
+
+def _no_such(path: str) -> SheetError:
+    return SheetError(f"The sheet has no “{path[:80]}”.")

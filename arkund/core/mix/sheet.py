@@ -6,6 +6,7 @@ sheets sounding as they did. Units stand in the names: dB, ms, Hz, samples.
 """
 
 import json
+from itertools import accumulate
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
@@ -17,8 +18,29 @@ SCHEMA_VERSION = 1
 OFF_DB = -90.0
 """A fader, send or blend at this value is shut."""
 
+MOST_MICS = 64
+LAST_BAR = 20_000
+LONGEST_FRAMES = 2_000_000_000
+"""More than an hour at the highest rate that is taken."""
+
 Db = Annotated[float, Field(ge=-24, le=24)]
 FaderDb = Annotated[float, Field(ge=OFF_DB, le=12)]
+Bar = Annotated[int, Field(ge=1, le=LAST_BAR)]
+Frame = Annotated[int, Field(ge=0, le=LONGEST_FRAMES)]
+Hash = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+"""Names a stored file by its content."""
+
+Name = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,31}$")]
+"""The one rule for names of lanes: they become names of files and parts of paths."""
+
+StrokeId = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,47}$")]
+SongSeconds = Annotated[float, Field(ge=-60, le=100_000)]
+Quarters = Annotated[float, Field(ge=-1_000, le=1_000_000)]
+Words = Annotated[str, Field(pattern=r"^[^\x00-\x1f\x7f]*$")]
+"""What an engineer calls a thing: any letters on one line."""
+
+NODES = ("output", "sum", "song", "drums", "bed", "reference")
+"""Names of what can be heard besides mics and buses; no bus may take one."""
 
 
 class _Part(BaseModel):
@@ -28,7 +50,7 @@ class _Part(BaseModel):
 class TempoChange(_Part):
     """From the beginning of ``bar`` on: this tempo and meter."""
 
-    bar: int = Field(ge=2)
+    bar: Bar = Field(ge=2)
     bpm: float = Field(ge=20, le=400)
     beats: int = Field(4, ge=1, le=32)
     unit: Literal[2, 4, 8, 16] = 4
@@ -42,7 +64,7 @@ class Tempo(_Part):
     beats: int = Field(4, ge=1, le=32)
     unit: Literal[2, 4, 8, 16] = 4
     first_downbeat_s: float = Field(0.0, ge=-60, le=600)
-    changes: tuple[TempoChange, ...] = ()
+    changes: tuple[TempoChange, ...] = Field((), max_length=LAST_BAR)
 
     @model_validator(mode="after")
     def _changes_in_order(self) -> "Tempo":
@@ -55,15 +77,15 @@ class Tempo(_Part):
 class Section(_Part):
     """A named run of bars, the first of them 1-based."""
 
-    name: str = Field(min_length=1, max_length=40)
-    start_bar: int = Field(ge=1)
-    bars: int = Field(ge=1)
+    name: Words = Field(min_length=1, max_length=40)
+    start_bar: Bar
+    bars: Bar
 
 
 class Source(_Part):
     """The sound of one mic in one take: content hash of the stored file and what is taken of it."""
 
-    sha256: str = Field(pattern=r"^[0-9a-f]{64}$")
+    sha256: Hash
     pick: Literal["mono", "left", "right", "sum"] = "mono"
 
 
@@ -81,12 +103,12 @@ class Correction(_Part):
 class Take(_Part):
     """One pass through the song; ``hits`` is the content hash of its hit list."""
 
-    number: int = Field(ge=1)
-    sources: dict[str, Source]
-    hits: str | None = None
-    analysis: str | None = Field(None, pattern=r"^[0-9a-f]{64}$")
+    number: int = Field(ge=1, le=999)
+    sources: dict[Name, Source] = Field(max_length=MOST_MICS)
+    hits: Hash | None = None
+    analysis: Hash | None = None
     """Content hash of what was measured: delays between mics, levels. Rendering does not read it."""
-    corrections: dict[str, Correction] = {}
+    corrections: dict[StrokeId, Correction] = Field({}, max_length=100_000)
     offset: int = Field(0, ge=-100_000_000, le=100_000_000)
     """Samples by which the take's files run ahead of the song: its bar 1 lies that much later."""
 
@@ -97,7 +119,7 @@ class Stretch(_Part):
     other, *level* sounds that are alike."""
 
     take: int = Field(ge=1)
-    at: int = Field(ge=0)
+    at: Frame
     fade_ms: float = Field(2.0, ge=0.1, le=200)
     shape: Literal["power", "level"] = "power"
 
@@ -107,19 +129,19 @@ class Copy(_Part):
     the song at sample ``at`` in all mics."""
 
     take: int = Field(ge=1)
-    source: int = Field(ge=-100_000_000, le=2_000_000_000)
-    at: int = Field(ge=0)
-    frames: int = Field(ge=16, le=2_000_000_000)
+    source: int = Field(ge=-100_000_000, le=LONGEST_FRAMES)
+    at: Frame
+    frames: int = Field(ge=16, le=LONGEST_FRAMES)
     fade_ms: float = Field(2.0, ge=0.1, le=200)
     shape: Literal["power", "level"] = "power"
-    label: str = Field("", max_length=80)
+    label: Words = Field("", max_length=80)
 
 
 class TimingRule(_Part):
     """How a run of bars is put in time. Later rules override earlier ones."""
 
-    start_bar: int = Field(1, ge=1)
-    bars: int = Field(1, ge=1, le=100_000)
+    start_bar: Bar = 1
+    bars: Bar = 1
     school: Literal["exact", "feel"] = "feel"
     division: Literal["1/4", "1/8", "1/8t", "1/16", "1/16t", "1/32"] = "1/16"
     strength: float = Field(1.0, ge=0, le=1)
@@ -132,16 +154,16 @@ class Timing(_Part):
     time (s in the song), or told the line on which they were meant (quarters since bar 1); how far
     the kick's close mics may follow the snare alone."""
 
-    rules: tuple[TimingRule, ...] = ()
-    to_s: dict[str, float] = {}
-    lines: dict[str, float] = {}
+    rules: tuple[TimingRule, ...] = Field((), max_length=500)
+    to_s: dict[StrokeId, SongSeconds] = Field({}, max_length=100_000)
+    lines: dict[StrokeId, Quarters] = Field({}, max_length=100_000)
     kick_alone_ms: float = Field(0.0, ge=0, le=15)
 
 
 class ClipGain(_Part):
     """A gain over one stroke: from sample ``at`` for ``frames``, eased in and out over 2 ms."""
 
-    at: int = Field(ge=0)
+    at: Frame
     frames: int = Field(ge=1, le=2_000_000)
     gain_db: Db = 0.0
 
@@ -149,7 +171,7 @@ class ClipGain(_Part):
 class Run(_Part):
     """Samples lost to clipping: ``frames`` of them from sample ``at``."""
 
-    at: int = Field(ge=0)
+    at: Frame
     frames: int = Field(ge=1, le=64)
 
 
@@ -160,8 +182,22 @@ class Repair(_Part):
     dc: float = Field(0.0, ge=-0.5, le=0.5)
     hum_hz: float = Field(0.0, ge=0, le=70)
     hum_lines: int = Field(6, ge=1, le=12)
-    rebuilt: tuple[Run, ...] = ()
-    clip_gains: tuple[ClipGain, ...] = ()
+    rebuilt: tuple[Run, ...] = Field((), max_length=5_000)
+    clip_gains: tuple[ClipGain, ...] = Field((), max_length=5_000)
+
+    @model_validator(mode="after")
+    def _hum_is_mains(self) -> "Repair":
+        if 0 < self.hum_hz < 40:
+            raise ValueError("mains hum lies between 40 and 70 Hz; 0 leaves it alone")
+        return self
+
+    @model_validator(mode="after")
+    def _gains_do_not_pile_up(self) -> "Repair":
+        edges = sorted([(g.at, 1) for g in self.clip_gains]
+                       + [(g.at + g.frames, -1) for g in self.clip_gains])  # fmt: skip
+        if max(accumulate((step for _, step in edges), initial=0)) > 4:
+            raise ValueError("more than four gains lie over one stroke")
+        return self
 
 
 class Clean(_Part):
@@ -247,10 +283,10 @@ class Mic(_Part):
     """
 
     role: Role
-    index: int | None = None
+    index: int | None = Field(None, ge=1, le=99)
     side: Literal["l", "r"] | None = None
-    file: str = ""
-    unused: str = Field("", max_length=200)
+    file: str = Field("", max_length=1000)
+    unused: Words = Field("", max_length=200)
     """Why the mic is left out of everything; empty where it is in use."""
     overdub: bool = False
     """Recorded by itself: heard, but no part of the kit's bleed, alignment and hits."""
@@ -277,7 +313,7 @@ class ParallelBus(_Part):
     """A bus fed by pre-fader sends (dB per mic), compressed and blended under the rest."""
 
     on: bool = True
-    sends: dict[str, FaderDb] = {}
+    sends: dict[Name, FaderDb] = {}
     compressor: Compressor = Compressor()
     blend_db: FaderDb = OFF_DB
 
@@ -294,18 +330,18 @@ class Sheet(_Part):
 
     version: Literal[1] = 1
     rate: int = Field(ge=8000, le=384000)
-    frames: int = Field(ge=1)
+    frames: int = Field(ge=1, le=LONGEST_FRAMES)
     tempo: Tempo = Tempo()
     root_note: Literal["", "C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B"] = ""
-    sections: tuple[Section, ...] = ()
-    takes: tuple[Take, ...]
-    comp: tuple[Stretch, ...] = ()
-    copies: tuple[Copy, ...] = ()
+    sections: tuple[Section, ...] = Field((), max_length=500)
+    takes: tuple[Take, ...] = Field(min_length=1, max_length=99)
+    comp: tuple[Stretch, ...] = Field((), max_length=500)
+    copies: tuple[Copy, ...] = Field((), max_length=1_000)
     timing: Timing = Timing()
-    moves: str | None = Field(None, pattern=r"^[0-9a-f]{64}$")
+    moves: Hash | None = None
     """Content hash of the edit list that `timing` came to."""
-    mics: dict[str, Mic]
-    parallel: dict[str, ParallelBus] = {}
+    mics: dict[Name, Mic] = Field(min_length=1, max_length=MOST_MICS)
+    parallel: dict[Name, ParallelBus] = Field({}, max_length=16)
     drum_bus: DrumBus = DrumBus()
     bed_db: FaderDb = 0.0
     """How loud the bed is heard under the drums; no print holds it."""
@@ -324,6 +360,24 @@ class Sheet(_Part):
         return next(t for t in self.takes if t.number == longest)
 
     @model_validator(mode="after")
+    def _bar_1_is_in_the_song(self) -> "Sheet":
+        if self.tempo.first_downbeat_s >= self.frames / self.rate:
+            raise ValueError(
+                f"bar 1 would begin after the song's end, {self.frames / self.rate:.1f} s"
+            )
+        return self
+
+    @model_validator(mode="after")
+    def _lanes_have_names_of_their_own(self) -> "Sheet":
+        for name, mic in self.mics.items():
+            if name != str(mic.name):
+                raise ValueError(f"the mic {name} calls itself {mic.name}")
+        for name in self.parallel:
+            if name in self.mics or name in NODES:
+                raise ValueError(f"a bus cannot be called {name}; something else is")
+        return self
+
+    @model_validator(mode="after")
     def _names_lead_somewhere(self) -> "Sheet":
         sent = {m for bus in self.parallel.values() for m in bus.sends}
         if lost := sorted((sent | {m for t in self.takes for m in t.sources}) - set(self.mics)):
@@ -336,6 +390,9 @@ class Sheet(_Part):
             places = [s.at for s in self.comp]
             if places[0] != 0 or places != sorted(set(places)):
                 raise ValueError("the comp begins at sample 0 and goes on in order")
+        numbers = [t.number for t in self.takes]
+        if len(set(numbers)) < len(numbers):
+            raise ValueError("two takes have one number")
         used = {s.take for s in self.comp} | {c.take for c in self.copies}
         if missing := used - {t.number for t in self.takes}:
             raise ValueError(f"there is no take {min(missing)}")
@@ -349,6 +406,13 @@ def dump(sheet: Sheet) -> str:
 
 def load(text: str) -> Sheet:
     """The sheet of a JSON document; raises `SheetError` that names the first thing wrong."""
+    try:
+        version = json.loads(text).get("version", SCHEMA_VERSION)
+    except (ValueError, AttributeError, RecursionError):
+        raise SheetError("it is no sheet.") from None
+    if version != SCHEMA_VERSION:
+        raise SheetError(f"it was written by another version (sheet version {version}, this one "
+                         f"reads {SCHEMA_VERSION}). Update Arkund.")  # fmt: skip
     try:
         return Sheet.model_validate_json(text)
     except ValidationError as error:

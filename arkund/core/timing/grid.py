@@ -106,9 +106,10 @@ class Grid:
         return max(1, int(np.ceil(self.bar_at(seconds) - 1 - 1e-6)))
 
     def frames_of_bars(self, first: int, last: int, rate: int) -> tuple[int, int]:
-        """Sample span of bars ``first`` to ``last``, both included."""
-        start = round(self.bar_start_s(first) * rate)
-        return max(start, 0), round(self.bar_start_s(last + 1) * rate)
+        """Sample span of bars ``first`` to ``last``, both included; empty where they lie before
+        the song's first sample."""
+        start = max(round(self.bar_start_s(first) * rate), 0)
+        return start, max(round(self.bar_start_s(last + 1) * rate), start)
 
 
 @dataclass(frozen=True)
