@@ -10,7 +10,7 @@ import soundfile as sf
 from arkund.core.audio.files import SoundFileReader, examine, pick_channel
 from arkund.core.audio.overview import BASE, Overview, columns_of
 from arkund.core.audio.resampling import resample_file
-from arkund.core.errors import AudioRefused
+from arkund.core.errors import AudioRefused, SoundLost
 
 RATE = 48000
 
@@ -152,3 +152,58 @@ def test_overview_outside_the_song_is_flat() -> None:
 def test_columns_finer_than_samples_repeat_them() -> None:
     columns = columns_of(np.array([0.5, -0.5], np.float32), 4)
     assert (columns[:, 1] / 32767).round(2).tolist() == [0.5, 0.5, -0.5, -0.5]
+
+
+def _with_data_size(path: Path, size: int) -> Path:
+    content = bytearray(path.read_bytes())
+    at = content.index(b"data")
+    content[at + 4 : at + 8] = struct.pack("<I", size)
+    content[4:8] = struct.pack("<I", size and 0xFFFFFFFF)
+    path.write_bytes(content)
+    return path
+
+
+@pytest.mark.parametrize("size", [0, 0xFFFFFFFF])
+def test_a_header_that_was_never_filled_in_is_taken_with_a_note(tone: Path, size: int) -> None:
+    whole = SoundFileReader(tone).read(0, RATE)
+    facts = examine(_with_data_size(tone, size))
+    assert facts.frames == RATE
+    assert "does not say how long" in facts.note
+    with SoundFileReader(tone) as reader:
+        assert np.array_equal(reader.read(0, RATE), whole)
+        assert np.array_equal(reader.read(1000, 2000), whole[1000:2000])
+
+
+def test_an_rf64_cut_off_anywhere_in_its_header_is_refused(tmp_path: Path) -> None:
+    path = tmp_path / "a.wav"
+    sf.write(str(path), np.zeros(1000), RATE, subtype="PCM_24", format="RF64")
+    whole = path.read_bytes()
+    for length in range(4, whole.index(b"data") + 8):
+        path.write_bytes(whole[:length])
+        _refusal(path)
+
+
+def test_a_flac_that_states_one_sample_is_refused(tmp_path: Path) -> None:
+    path = tmp_path / "a.flac"
+    rng = np.random.default_rng(1)
+    sf.write(str(path), rng.standard_normal(RATE) * 0.1, RATE, subtype="PCM_24")
+    content = bytearray(path.read_bytes())
+    stated = int.from_bytes(content[18:26], "big")
+    content[18:26] = (stated >> 36 << 36 | 1).to_bytes(8, "big")
+    path.write_bytes(content)
+    assert "states 1 samples but holds more" in _refusal(path)
+
+
+def test_samples_that_are_no_sound_are_refused(tmp_path: Path) -> None:
+    path = tmp_path / "a.wav"
+    sf.write(str(path), np.full(1000, 1e20), RATE, subtype="FLOAT")
+    assert "+400 dBFS" in _refusal(path)
+
+
+def test_a_file_that_has_become_shorter_is_lost_and_not_silent(tone: Path) -> None:
+    tone.write_bytes(tone.read_bytes()[:-9000])
+    with pytest.raises(SoundLost, match="snare top"):
+        SoundFileReader(tone, "snare top")
+    tone.unlink()
+    with pytest.raises(SoundLost):
+        SoundFileReader(tone)

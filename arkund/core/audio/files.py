@@ -5,23 +5,32 @@ can. Formats: WAV (16/24/32-bit integer, 32-bit float, RF64), FLAC and AIFF, mon
 """
 
 import hashlib
+import io
 import math
 import struct
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 import numpy as np
 import soundfile as sf
 from numpy.typing import NDArray
 
-from arkund.core.errors import AudioRefused
+from arkund.core.errors import AudioRefused, SoundLost
 
 SUFFIXES = (".wav", ".wave", ".flac", ".aif", ".aiff")
 SUBTYPES = {"PCM_16", "PCM_24", "PCM_32", "FLOAT", "DOUBLE"}
 RATES = (8_000, 384_000)
 BLOCK_FRAMES = 1 << 18
+LOUDEST = 100.0
+"""Amplitude (+40 dBFS) over which samples are no sound but something else read as sound."""
+
+_FLAC_UNSTATED = 1 << 62
+"""What libsndfile answers for a FLAC stream whose header leaves its length open."""
+
+UNSTATED = -1
+"""A size that the header leaves open."""
 
 
 @dataclass(frozen=True)
@@ -35,6 +44,8 @@ class FileFacts:
     subtype: str
     peak: float
     sha256: str
+    note: str = ""
+    """What is odd about the file without being in the way, as a sentence."""
 
     @property
     def seconds(self) -> float:
@@ -49,17 +60,27 @@ def examine(path: Path, name: str | None = None) -> FileFacts:
     """Read the whole file and state its facts.
 
     Raises `AudioRefused`, whose text names the file, when it is not sound, is cut short, holds
-    no samples, holds NaN or infinite samples, or has a header that cannot be true.
+    no samples, holds NaN, infinite or absurdly loud samples, or has a header that cannot be true.
     """
     name = name or path.name
     if Path(name).suffix.lower() not in SUFFIXES:
         raise AudioRefused(name, "is not a WAV, FLAC or AIFF file.", "Leave it out or convert it.")
     if path.stat().st_size == 0:
         raise AudioRefused(name, "is empty (0 bytes).", "Copy it again from the recorder.")
-    _refuse_truncated(path, name)
+    declared, size = _declared_size(path)
+    if declared > size:
+        raise AudioRefused(
+            name,
+            f"is cut short: {declared - size} bytes of its sound are missing.",
+            "Copy it again from the recorder.",
+        )
+    note = ""
+    if declared == UNSTATED:
+        note = "Its header does not say how long it is; all sound that is in it was taken."
     try:
-        with sf.SoundFile(str(path)) as file:
+        with open_sound(path) as file:
             _refuse_header(file, name)
+            _refuse_more_than_stated(file, path, name)
             frames, peak = _read_every_sample(file, name)
             rate, channels, subtype = file.samplerate, file.channels, file.subtype
     except sf.LibsndfileError as error:
@@ -70,7 +91,13 @@ def examine(path: Path, name: str | None = None) -> FileFacts:
         ) from error
     with path.open("rb") as stream:
         digest = hashlib.file_digest(stream, "sha256").hexdigest()
-    return FileFacts(name, frames, rate, channels, subtype, peak, digest)
+    if peak > LOUDEST:
+        raise AudioRefused(
+            name,
+            f"has a peak of {20 * math.log10(peak):+.0f} dBFS, which no recording has.",
+            "Its format was probably taken for another; export it again as 24-bit WAV.",
+        )
+    return FileFacts(name, frames, rate, channels, subtype, peak, digest, note)
 
 
 def _refuse_header(file: sf.SoundFile, name: str) -> None:
@@ -89,6 +116,10 @@ def _refuse_header(file: sf.SoundFile, name: str) -> None:
             name,
             f"states a sample rate of {file.samplerate} Hz, which cannot be right.",
             "Export it again from the recorder.",
+        )
+    if file.format == "FLAC" and file.frames >= _FLAC_UNSTATED:
+        raise AudioRefused(
+            name, "does not say how long it is.", "Export it again as FLAC, or as WAV."
         )
     if file.frames == 0:
         raise AudioRefused(
@@ -124,51 +155,142 @@ def _cut_short(name: str, has_s: float, says_s: float) -> AudioRefused:
     )
 
 
-def _refuse_truncated(path: Path, name: str) -> None:
-    """libsndfile shortens a truncated RIFF or AIFF file in silence; compare sizes ourselves."""
+def _refuse_more_than_stated(file: sf.SoundFile, path: Path, name: str) -> None:
+    """A FLAC whose header states fewer samples than follow would be cut off in silence."""
+    if file.format != "FLAC":
+        return
+    raw = file.frames * file.channels * {"PCM_S8": 1, "PCM_16": 2}.get(file.subtype, 3)
+    # What cannot be compressed is stored as it is, with some bytes a block of 16 frames or more.
+    if path.stat().st_size - _flac_sound_at(path) > 2 * raw + 4096:
+        raise AudioRefused(
+            name,
+            f"states {file.frames} samples but holds more.",
+            "Copy it again from the recorder, or export it again.",
+        )
+
+
+def _flac_sound_at(path: Path) -> int:
+    """Where the sound of a FLAC file begins, behind its blocks of metadata."""
+    with path.open("rb") as stream:
+        stream.seek(4)
+        last = False
+        while not last and len(header := stream.read(4)) == 4:
+            last = bool(header[0] & 0x80)
+            stream.seek(int.from_bytes(header[1:], "big"), 1)
+        return stream.tell()
+
+
+@dataclass(frozen=True)
+class _Samples:
+    """Where a file's samples begin and where it says that they end (0: nowhere; `UNSTATED`)."""
+
+    start: int
+    end: int
+
+
+def _declared_size(path: Path) -> tuple[int, int]:
+    """Where the file says that its samples end, and its size. libsndfile shortens a truncated RIFF
+    or AIFF file in silence."""
+    return _samples_of(path).end, path.stat().st_size
+
+
+def _samples_of(path: Path) -> _Samples:
     size = path.stat().st_size
     with path.open("rb") as stream:
         head = stream.read(12)
         if len(head) == 12 and head[:4] in (b"RIFF", b"RF64") and head[8:] == b"WAVE":
-            declared = _declared_end(stream, size, b"data", "<", head[:4] == b"RF64")
-        elif len(head) == 12 and head[:4] == b"FORM" and head[8:] in (b"AIFF", b"AIFC"):
-            declared = _declared_end(stream, size, b"SSND", ">", False)
-        else:
-            return
-    if declared > size:
-        raise AudioRefused(
-            name,
-            f"is cut short: {declared - size} bytes of its sound are missing.",
-            "Copy it again from the recorder.",
-        )
+            return _declared(stream, size, b"data", "<", head[:4] == b"RF64")
+        if len(head) == 12 and head[:4] == b"FORM" and head[8:] in (b"AIFF", b"AIFC"):
+            return _declared(stream, size, b"SSND", ">", False)
+    return _Samples(0, 0)
 
 
-def _declared_end(stream: BinaryIO, size: int, wanted: bytes, order: str, rf64: bool) -> int:
-    """Where the chunk with the samples says that it ends; 0 where no such chunk is found."""
+def _declared(stream: BinaryIO, size: int, wanted: bytes, order: str, rf64: bool) -> _Samples:
     data_size_64 = 0
-    while True:
-        header = stream.read(8)
-        if len(header) < 8:
-            return 0
+    while len(header := stream.read(8)) == 8:
         tag, length = header[:4], struct.unpack(order + "I", header[4:])[0]
         at = stream.tell()
         if rf64 and tag == b"ds64":
-            data_size_64 = struct.unpack("<QQ", stream.read(16))[1]
+            sizes = stream.read(16)
+            # A file that ends within its header has no sound; libsndfile says so.
+            data_size_64 = struct.unpack("<QQ", sizes)[1] if len(sizes) == 16 else 0
         if tag == wanted:
             # Recorders that stream write 0 or all ones and never come back to fill it in.
             if length in (0, 0xFFFFFFFF):
+                if not data_size_64 and size > at:
+                    return _Samples(at, UNSTATED)
                 length = data_size_64
-            return at + length
+            return _Samples(at, at + length)
         if at + length > size:
-            return 0
+            break
         stream.seek(at + length + (length & 1))
+    return _Samples(0, 0)
+
+
+def open_sound(path: Path) -> sf.SoundFile:
+    """A sound file opened for reading; one whose header leaves its length open, as if it said it.
+
+    Raises `soundfile.LibsndfileError`.
+    """
+    samples = _samples_of(path)
+    if samples.end != UNSTATED or not _is_riff(path):
+        return sf.SoundFile(str(path))
+    return sf.SoundFile(_FilledIn(path, samples.start))
+
+
+def _is_riff(path: Path) -> bool:
+    with path.open("rb") as stream:
+        return stream.read(4) == b"RIFF"
+
+
+class _FilledIn(io.RawIOBase):
+    """A WAV file with the sizes in its header filled in as it is read; nothing is written."""
+
+    def __init__(self, path: Path, start: int) -> None:
+        self._stream = path.open("rb")
+        size = min(path.stat().st_size, 0xFFFFFFFF)
+        self._says = {4: struct.pack("<I", size - 8), start - 4: struct.pack("<I", size - start)}
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        return self._stream.seek(offset, whence)
+
+    def tell(self) -> int:
+        return self._stream.tell()
+
+    def readinto(self, into: Any) -> int:
+        first = self._stream.tell()
+        view = memoryview(into).cast("B")
+        got = self._stream.readinto(view)
+        for at, four in self._says.items():
+            for n, byte in enumerate(four):
+                if 0 <= at + n - first < got:
+                    view[at + n - first] = byte
+        return got
+
+    def close(self) -> None:
+        self._stream.close()
+        super().close()
 
 
 class SoundFileReader:
     """Random access to one examined file. Not shared between threads."""
 
-    def __init__(self, path: Path) -> None:
-        self._file = sf.SoundFile(str(path))
+    def __init__(self, path: Path, name: str = "") -> None:
+        """Open ``path``, called ``name`` in errors. Raises `SoundLost` where it cannot be read."""
+        self._name = name or path.name
+        try:
+            declared, size = _declared_size(path)
+            if declared > size:
+                raise SoundLost(self._name)
+            self._file = open_sound(path)
+        except (sf.LibsndfileError, OSError) as error:
+            raise SoundLost(self._name) from error
         self.frames = int(self._file.frames)
         self.rate = int(self._file.samplerate)
         self.channels = int(self._file.channels)
@@ -176,13 +298,19 @@ class SoundFileReader:
     def read(self, start: int, stop: int) -> NDArray[np.float32]:
         """Frames ``start`` (inclusive) to ``stop`` (exclusive), ``(stop-start, channels)``.
 
-        What lies outside the file is silence.
+        What lies outside the file is silence. Raises `SoundLost` where the file does not hold
+        what it says.
         """
         out = np.zeros((max(stop - start, 0), self.channels), np.float32)
         first, last = max(start, 0), min(stop, self.frames)
         if first < last:
-            self._file.seek(first)
-            got = self._file.read(last - first, dtype="float32", always_2d=True)
+            try:
+                self._file.seek(first)
+                got = self._file.read(last - first, dtype="float32", always_2d=True)
+            except sf.LibsndfileError as error:
+                raise SoundLost(self._name) from error
+            if len(got) < last - first:
+                raise SoundLost(self._name)
             out[first - start : first - start + len(got)] = got
         return out
 
@@ -201,9 +329,10 @@ class SoundFileReader:
         self.close()
 
 
-def read_mono(path: Path, pick: str = "mono") -> NDArray[np.float32]:
-    """The whole file as ``(frames,)``; ``pick`` says what is taken of a stereo file."""
-    with SoundFileReader(path) as reader:
+def read_mono(path: Path, pick: str = "mono", name: str = "") -> NDArray[np.float32]:
+    """The whole file as ``(frames,)``; ``pick`` says what is taken of a stereo file, ``name`` what
+    it is called in errors. Raises `SoundLost`."""
+    with SoundFileReader(path, name) as reader:
         return pick_channel(reader.read(0, reader.frames), pick)
 
 

@@ -6,13 +6,15 @@ import numpy as np
 import soundfile as sf
 import soxr
 
+from arkund.core.audio.files import open_sound
+
 
 def resample_file(source: Path, target: Path, rate: int) -> None:
     """Write ``source`` at ``rate`` Hz to ``target`` as 32-bit float WAV.
 
     Very-high-quality setting of soxr: linear phase, so nothing moves in time.
     """
-    with sf.SoundFile(str(source)) as reader:
+    with open_sound(source) as reader:
         stream = soxr.ResampleStream(
             reader.samplerate, rate, reader.channels, dtype="float32", quality="VHQ"
         )
