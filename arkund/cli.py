@@ -21,21 +21,45 @@ def main(arguments: list[str] | None = None) -> int:
     args = parser.parse_args(arguments)
     try:
         result = args.run(args)
-    except (ArkundError, ValueError) as error:
-        refused = getattr(error, "refused", None)
-        if refused is not None and args.json:
-            print(json.dumps({"song": None, "refused": refused}))
-        say(str(error))
-        return 1
+        if result is not None:
+            text = json.dumps(result, indent=None if args.json else 1, ensure_ascii=False)
+            print(text, flush=True)
     except KeyboardInterrupt:
         say("Stopped.")
         return 1
-    except OSError as error:
-        say(f"{error.filename or 'The disk'}: {error.strerror}.")
+    except BrokenPipeError:
+        # Whoever read has had enough; Python must not try to tell them again on leaving.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 1
-    if result is not None:
-        print(json.dumps(result, indent=None if args.json else 1, ensure_ascii=False))
-    return 0
+    except Exception as error:
+        refused = getattr(error, "refused", None)
+        if refused is not None and args.json:
+            print(json.dumps({"song": None, "refused": refused}))
+        words = _words_of(error)
+        if not words:
+            raise
+        say(words)
+        return 1
+    return 0 if result is None else int(result.get("wrong", 0) > 0)
+
+
+def _words_of(error: Exception) -> str:
+    """One clear line for an error; empty for one that nobody foresaw."""
+    from pydantic import ValidationError
+
+    from arkund.core.mix.sheet import first_complaint
+
+    if isinstance(error, ArkundError):
+        return str(error)
+    if isinstance(error, ValidationError):
+        return first_complaint(error)
+    from arkund.songs.disk import disk_words
+
+    if words := disk_words(error):
+        return words
+    if isinstance(error, OSError):
+        return f"{error.filename or 'The disk'}: {error.strerror}."
+    return str(error) if isinstance(error, ValueError) else ""
 
 
 def say(text: str) -> None:
@@ -130,6 +154,11 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("song")
     sub.add_argument("--midi", type=Path, metavar="FILE.mid")
     sub.add_argument("--drifting", action="store_true", help="bar by bar from the strokes")
+    sub = add("check", _check, "verify database, files and references; exit 1 where one is wrong")
+    sub.add_argument("--mend", action="store_true", help="do what it says could be done")
+    sub = add("restore", _restore, "put the newest whole copy of the database in its place")
+    sub.add_argument("--copy", default="", metavar="NAME", help="this copy instead")
+    sub.add_argument("--list", action="store_true", help="only list the copies")
     sub = add("print", _print, "print stems and mix into a folder")
     sub.add_argument("song")
     sub.add_argument("-o", dest="out", type=Path, required=True, metavar="DIR")
@@ -138,14 +167,16 @@ def _parser() -> argparse.ArgumentParser:
     return parser
 
 
-def _django() -> None:
+def _django(*, migrate: bool = True) -> None:
     """Set Django up and bring the database to the present schema."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "arkund.studio.settings")
     import django
-    from django.core.management import call_command
 
     django.setup()
-    call_command("migrate", verbosity=0, interactive=False)
+    if migrate:
+        from arkund.songs.upgrading import bring_up_to_date
+
+        bring_up_to_date()
 
 
 def _song(slug: str) -> Any:
@@ -167,8 +198,9 @@ def _progress(share: float, what: str) -> None:
 def _demo(args: argparse.Namespace) -> None:
     _django()
     from arkund.songs.demo import make_demo
-    from arkund.songs.running import run_both
+    from arkund.songs.running import refuse_running, run_both
 
+    refuse_running(args.host, args.port)
     slug = make_demo(_progress)
     run_both(args.host, args.port, f"/{slug}/", open_browser=not args.no_browser)
 
@@ -256,9 +288,9 @@ def _findings(args: argparse.Namespace) -> dict[str, Any]:
 
 def _first_pass(args: argparse.Namespace) -> dict[str, Any]:
     song = _song(args.song)
-    from arkund.songs import first_pass, jobs, schools, storage
+    from arkund.songs import first_pass, jobs, locks, schools
 
-    with storage.song_lock(song.slug):
+    with locks.song_lock(song.slug):
         schools.choose(song, args.school)
         report = first_pass.run(song, progress=_progress)
     jobs.record("first-pass", song, report)
@@ -267,20 +299,20 @@ def _first_pass(args: argparse.Namespace) -> dict[str, Any]:
 
 def _set(args: argparse.Namespace) -> dict[str, Any]:
     song = _song(args.song)
-    from arkund.songs import revisions, storage
+    from arkund.songs import locks, revisions
 
     try:
         value = json.loads(args.value)
     except json.JSONDecodeError:
         value = args.value
-    with storage.song_lock(song.slug):
+    with locks.song_lock(song.slug):
         made = revisions.keep(song.pk, song.current.number, {args.path: value})
     return {"revision": made.number, "label": made.label}
 
 
 def _set_up(args: argparse.Namespace) -> dict[str, Any]:
     song = _song(args.song)
-    from arkund.songs import set_up, storage
+    from arkund.songs import locks, set_up
     from arkund.songs.incoming import Incoming
 
     names = {args.mic: args.name} if args.name else {}
@@ -292,7 +324,7 @@ def _set_up(args: argparse.Namespace) -> dict[str, Any]:
     if args.file:
         files = (Incoming(args.file, args.file.name, args.mic, args.take, args.stereo),)
     wanted = set_up.Wanted(names, unused, overdubs, files)
-    with storage.song_lock(song.slug):
+    with locks.song_lock(song.slug):
         made = set_up.correct(song, song.current.number, wanted, _progress)
     return {"revision": made.number, "label": made.label}
 
@@ -330,10 +362,10 @@ def _span(bars: str | None, sheet: Any, grid: Any) -> tuple[int, int]:
 
 def _print(args: argparse.Namespace) -> dict[str, Any]:
     song = _song(args.song)
-    from arkund.songs import prints, storage
+    from arkund.songs import locks, prints
 
     stems = [s.strip() for s in args.stems.split(",") if s.strip()]
-    with storage.song_lock(song.slug):
+    with locks.song_lock(song.slug):
         report = prints.print_to_folder(
             song, song.current, args.out, stems=stems, file_format=args.format,
             progress=lambda share: _progress(share, "printing"),
@@ -355,20 +387,45 @@ def _export(args: argparse.Namespace) -> dict[str, Any]:
 
 def _import_sheet(args: argparse.Namespace) -> dict[str, Any]:
     song = _song(args.song)
-    from arkund.songs import exports, storage
+    from arkund.songs import exports, locks
 
-    with storage.song_lock(song.slug):
+    with locks.song_lock(song.slug):
         made = exports.import_sheet(song, args.file)
     return {"revision": made.number, "label": made.label}
 
 
+def _check(args: argparse.Namespace) -> dict[str, Any]:
+    _django(migrate=False)
+    from arkund.songs.checking import check
+
+    report = check(mend=args.mend, progress=_progress)
+    for line in report.lines:
+        say(line)
+    say(report.summary)
+    return report.as_dict()
+
+
+def _restore(args: argparse.Namespace) -> dict[str, Any]:
+    _django(migrate=False)
+    from arkund.songs import backups
+
+    if args.list:
+        return {
+            "copies": [{"copy": c.name, "made": backups.age_words(c)} for c in backups.copies()]
+        }
+    copy, aside = backups.restore(args.copy)
+    say(f"The copy made {backups.age_words(copy)} is in place."
+        + (f" What was there is kept as {aside.name}." if aside else ""))  # fmt: skip
+    return {"copy": copy.name, "kept_as": aside.name if aside else None}
+
+
 def _tempo(args: argparse.Namespace) -> dict[str, Any]:
     song = _song(args.song)
-    from arkund.songs import storage, tempo
+    from arkund.songs import locks, tempo
 
     if bool(args.midi) == args.drifting:
         raise ArkundError("Say either --midi FILE.mid or --drifting.")
-    with storage.song_lock(song.slug):
+    with locks.song_lock(song.slug):
         made = tempo.from_midi(song, args.midi) if args.midi else tempo.drifting(song)
     return {"revision": made.number, "label": made.label}
 

@@ -35,13 +35,18 @@ def recording(session: Session, tmp_path_factory: pytest.TempPathFactory) -> Pat
 @pytest.fixture
 def data(tmp_path: Path, settings: object) -> Iterator[Path]:
     """A fresh data folder for a test that stores files."""
-    from arkund.songs import findings, storage
-
     settings.DATA = tmp_path  # type: ignore[attr-defined]
-    caches = (storage._known_sound_path, storage.load_hits, storage._kept_edits,
-              storage.load_overview, storage.tile_cache, findings._remembered)  # fmt: skip
-    for cached in caches:
-        cached.cache_clear()
+    forget_all()
     yield tmp_path
-    for cached in caches:
+    forget_all()
+
+
+def forget_all() -> None:
+    """What this process remembers of a data folder."""
+    from arkund.songs import findings, soundness, storage
+
+    storage._sound_paths.clear()
+    soundness._whole.clear()
+    for cached in (storage.load_hits, storage.load_analysis, storage._kept_edits,
+                   storage.load_overview, storage.tile_cache, findings._remembered):  # fmt: skip
         cached.cache_clear()

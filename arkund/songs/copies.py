@@ -7,12 +7,13 @@ from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label
 from arkund.core.mix.graph import grid_of, played_hits, take_hits
 from arkund.core.mix.laying import laid_at
-from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.mix.sheet import LAST_BAR, Sheet, Take
 from arkund.core.timing.copying import LEAD_S, cut_before, stroke_length
 from arkund.songs import revisions, storage
 from arkund.songs.models import Revision, Song
 from arkund.songs.studies import study_of
 
+LONGEST_SONG_S = 3600
 MOST_TIMES = 400
 
 
@@ -29,8 +30,11 @@ def copy_bars(
     source = _take(sheet, take)
     grid = grid_of(sheet)
     bars = last - first + 1
-    if first < 1 or bars < 1 or to_bar < 1 or not 1 <= times <= MOST_TIMES:
+    if first < 1 or bars < 1 or not 1 <= to_bar <= LAST_BAR or not 1 <= times <= MOST_TIMES:
         raise ArkundError("Copying needs bars from 1 on, in order, and 1 to 400 times.")
+    has = grid.bars_in(sheet.frames / sheet.rate)
+    if last > has:
+        raise ArkundError(f"The song has {has} bars; bar {last} cannot be copied.")
     own = take_hits(sheet, source, storage.load_hits)
     there = played_hits(sheet, storage.load_hits)
     start_s = grid.bar_start_s(first)
@@ -55,8 +59,10 @@ def copy_bars(
     patch = _patch(sheet, made)
     end = made[-1]["at"] + made[-1]["frames"]
     if end > sheet.frames:
+        if end > LONGEST_SONG_S * rate:
+            raise ArkundError("The song would become longer than an hour; copy fewer times.")
         patch["frames"] = end + round(lead * rate)
-    return revisions.keep(song.pk, base, patch, station="edit",
+    return revisions.keep(song.pk, base, patch, station="edit", internal=True,
                           label=f"{words} of take {take} copied over {over}")  # fmt: skip
 
 

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from arkund.core.mix.sheet import Section
 from arkund.core.simulate.session import Progress, write_recording
-from arkund.songs import importing, incoming, storage
+from arkund.songs import importing, incoming, locks
 from arkund.songs.models import Song
 
 DEMO_NAME = "Copper Weather"
@@ -17,7 +17,7 @@ def make_demo(progress: Progress = lambda share, what: None) -> str:
     """Make “Copper Weather” by The Quarry Lamps unless it is there; returns its slug."""
     if Song.objects.filter(slug=DEMO_SLUG).exists():
         return DEMO_SLUG
-    with storage.song_lock(DEMO_SLUG), tempfile.TemporaryDirectory() as scratch:
+    with locks.song_lock(DEMO_SLUG), tempfile.TemporaryDirectory() as scratch:
         folder = Path(scratch)
         session = write_recording(
             "copper", DEMO_SEED, folder, progress=lambda s, w: progress(0.6 * s * 0.99, w)

@@ -6,6 +6,7 @@ from typing import Any
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import write_midi
 from arkund.core.exchange.tables import edits_csv, hits_csv
+from arkund.core.mix.settable import is_settable
 from arkund.core.mix.sheet import Sheet, dump, load
 from arkund.songs import revisions, storage
 from arkund.songs.facts import hits_of
@@ -63,7 +64,8 @@ def _settings(ours: Sheet, theirs: Sheet) -> dict[str, Any]:
         own = ours.mics[name].model_dump(mode="json")
         other = theirs.mics[name].model_dump(mode="json")
         # Repairs name places in the sound: they hold for the same recording only.
-        keys = set(own) - {"role", "index", "side", "file"} - (set() if same_sound else {"repair"})
+        keys = {k for k in own if is_settable(f"mics.{name}.{k}")}
+        keys -= set() if same_sound else {"repair"}
         patch |= {f"mics.{name}.{k}": other[k] for k in sorted(keys) if own[k] != other[k]}
     mics = set(ours.mics)
     parallel = theirs.model_dump(mode="json")["parallel"]

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from arkund.core.advise.start import first_sheet
 from arkund.core.audio.broadcast import time_reference
-from arkund.core.audio.files import FileFacts, examine, read_mono
+from arkund.core.audio.files import RATES, FileFacts, examine, read_mono
 from arkund.core.errors import ArkundError, AudioRefused
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import BESIDE, OFF_KIT, parse_mic_name
@@ -24,9 +24,15 @@ from arkund.core.timing.beginning import first_grid
 from arkund.core.timing.click import click_of
 from arkund.core.timing.grid import parse_meter
 from arkund.core.timing.lineup import REACH_S, lag_between
-from arkund.songs import models, revisions, storage
+from arkund.songs import models, revisions, storage, sweeping
 from arkund.songs.analysing import Analysis, Progress, Sound, analyse, store
 from arkund.songs.incoming import Incoming, split_stereo, store_at_rate
+
+LONGEST_NAME = 120
+NOT_A_SONG = ("new", "staging", "jobs", "door", "static")
+"""First parts of addresses that lead elsewhere."""
+
+TEMPO_BPM = (20, 400)
 
 
 @dataclass(frozen=True)
@@ -41,6 +47,23 @@ class Wishes:
     resample_hz: int | None = None
     pad: bool = False
     stereo: str = ""
+
+    def check(self) -> None:
+        """Raises `ArkundError` that names the first wish that cannot be met."""
+        if not self.name.strip():
+            raise ArkundError("The song needs a name.")
+        if len(self.name) > LONGEST_NAME or not self.name.isprintable():
+            raise ArkundError(f"A song's name has at most {LONGEST_NAME} letters, on one line.")
+        low, high = TEMPO_BPM
+        if self.tempo_bpm is not None and not low <= self.tempo_bpm <= high:
+            raise ArkundError(f"The tempo lies between {low} and {high} BPM.")
+        try:
+            parse_meter(self.meter)
+        except ValueError as error:
+            raise ArkundError(str(error)) from None
+        low, high = RATES
+        if self.resample_hz is not None and not low <= self.resample_hz <= high:
+            raise ArkundError(f"Files can be resampled to {low} to {high} Hz, such as 48000.")
 
 
 class ImportRefused(ArkundError):
@@ -120,10 +143,18 @@ def import_song(
 ) -> tuple[models.Song, list[dict[str, str]]]:
     """Make a song. Raises `ImportRefused` with every file that cannot be used, unless
     ``skip_bad``; returns the song and what was skipped."""
-    if not wishes.name.strip():
-        raise ArkundError("The song needs a name.")
+    wishes.check()
     if not incoming:
         raise ArkundError("No file came with it; drop the mics' files again.")
+    with sweeping.storing() as stored:
+        return _import(incoming, wishes, skip_bad, progress, stored)
+
+
+def _import(
+    incoming: Sequence[Incoming], wishes: Wishes, skip_bad: bool, progress: Progress,
+    stored: list[str],
+) -> tuple[models.Song, list[dict[str, str]]]:  # fmt: skip
+    """`import_song` while nobody sweeps; what it stores is noted in ``stored`` as it goes."""
     progress(0.02, "reading the files")
     good, refused = examine_all(incoming)
     lanes_in: list[tuple[Incoming, FileFacts]] = []
@@ -132,6 +163,8 @@ def import_song(
             lanes_in += [(part, facts) for part in split_stereo(item, facts, wishes.stereo)]
         except AudioRefused as error:
             refused.append({"file": item.name, "reason": f"{error.reason} {error.remedy}"})
+    if not lanes_in:
+        raise ImportRefused(refused)
     rate, problems = agree(lanes_in, wishes)
     refused += problems
     bad = {r["file"] for r in refused}
@@ -146,8 +179,8 @@ def import_song(
 
     for number, lane in enumerate(lanes):
         progress(0.05 + 0.25 * number / len(lanes), f"storing {lane.incoming.name}")
-        lane.sha256, stored = store_at_rate(lane.incoming, lane.facts, rate)
-        lane.audio = read_mono(stored, lane.incoming.pick)
+        lane.sha256, path = store_at_rate(lane.incoming, lane.facts, rate, stored)
+        lane.audio = read_mono(path, lane.incoming.pick, lane.incoming.name)
     takes = sorted({lane.incoming.take for lane in lanes})
     analysed: dict[int, _Analysed] = {}
     for number, take in enumerate(takes):
@@ -255,6 +288,8 @@ def _tempo(wishes: Wishes, rate: int, lanes: list[_Lane], take: int, hits: Seque
 def _free_slug(name: str) -> str:
     stem = slugify(name)[:60] or "song"
     slug, number = stem, 2
+    if stem in NOT_A_SONG:
+        slug = f"{stem}-song"
     while models.Song.objects.filter(slug=slug).exists():
         slug, number = f"{stem}-{number}", number + 1
     return slug

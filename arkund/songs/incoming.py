@@ -1,12 +1,13 @@
 """Files that are to become mics: which take and role each is taken for."""
 
 import csv
+import os
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from arkund.core.audio.files import SUFFIXES, FileFacts, examine
+from arkund.core.audio.files import SUFFIXES, FileFacts
 from arkund.core.audio.resampling import resample_file
 from arkund.core.errors import ArkundError, AudioRefused
 from arkund.core.kit.naming import guess_roles
@@ -123,16 +124,24 @@ def split_stereo(item: Incoming, facts: FileFacts, wish: str) -> list[Incoming]:
     return [Incoming(item.path, item.name, item.mic, item.take, pick)]
 
 
-def store_at_rate(item: Incoming, facts: FileFacts, rate: int) -> tuple[str, Path]:
+def store_at_rate(
+    item: Incoming, facts: FileFacts, rate: int, stored: list[str]
+) -> tuple[str, Path]:
     """Keep a file in the media folder, resampled where its rate differs from the song's; returns
-    its content hash and where it lies."""
-    stored = storage.store_sound(item.path, facts.sha256)
+    its content hash and where it lies. Hashes of what is kept are noted in ``stored`` beforehand,
+    so that a failure can be cleared away."""
+    stored.append(facts.sha256)
+    kept = storage.store_sound(item.path, facts.sha256)
     if facts.rate == rate:
-        return facts.sha256, stored
-    moved = storage.data_folder() / "media" / f"{facts.sha256}-{rate}.wav.part"
-    resample_file(stored, moved, rate)
-    digest = examine(moved, f"{item.name}.wav").sha256
-    target = storage.sound_path(digest, ".wav")
-    target.parent.mkdir(parents=True, exist_ok=True)
-    moved.replace(target)
+        return facts.sha256, kept
+    moved = storage.data_folder() / "media" / f"{facts.sha256}-{rate}.{os.getpid()}.wav.part"
+    try:
+        resample_file(kept, moved, rate)
+        digest = storage.hash_of(moved)
+        stored.append(digest)
+        target = storage.new_sound_path(digest, ".wav")
+        target.parent.mkdir(parents=True, exist_ok=True)
+        moved.replace(target)
+    finally:
+        moved.unlink(missing_ok=True)
     return digest, target

@@ -1,42 +1,79 @@
-"""Long work as database rows with a heartbeat, run by Huey tasks.
+"""Long work as database rows, run by Huey tasks.
 
-The row tells what, how far and how long yet; the queue only says that there is something to do.
-What a killed worker left running is taken up again when a worker starts.
+The row is the truth: what, how far, whose. The queue only says that there is something to do; what
+it loses is said again. Every worker looks every `LOOK_EVERY_S` for work that was left, by itself
+or by another that has died, and takes it up, `MOST_ATTEMPTS` times at most.
 """
 
 import logging
+import sqlite3
 import threading
 import time
 from collections.abc import Callable
-from datetime import timedelta
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from django.conf import settings
-from django.db import close_old_connections, transaction
+from django.db import DatabaseError, close_old_connections, transaction
+from django.db.models import F
 from django.utils import timezone
 from huey import RedisHuey, SqliteHuey
 
 from arkund.core.errors import ArkundError
 from arkund.core.mix.printing import PrintCancelled
 from arkund.core.mix.sheet import Section
-from arkund.songs import first_pass, importing, incoming, prints, set_up, storage
+from arkund.songs import backups, first_pass, importing, incoming, locks, prints, set_up, storage
+from arkund.songs.disk import disk_words
 from arkund.songs.models import Job, Song, StagedFile
+from arkund.songs.sweeping import sweep
 
-STALE_AFTER = timedelta(seconds=15)
+LOOK_EVERY_S = 2.0
+SWEEP_EVERY_S = 1800.0
+MOST_ATTEMPTS = 3
 logger = logging.getLogger("arkund.jobs")
 
-if settings.REDIS_URL:
-    queue = RedisHuey("arkund", url=settings.REDIS_URL, results=False)
-else:
-    queue = SqliteHuey("arkund", filename=str(settings.DATA / "queue.sqlite3"), results=False)
+
+class JobCancelled(ArkundError):
+    """Stopped by the engineer before anything was written."""
+
+    def __init__(self) -> None:
+        super().__init__("Cancelled; nothing was changed.")
+
+
+def _queue() -> SqliteHuey | RedisHuey:
+    if settings.REDIS_URL:
+        return RedisHuey("arkund", url=settings.REDIS_URL, results=False)
+    path = Path(settings.DATA) / "queue.sqlite3"
+    try:
+        return SqliteHuey("arkund", filename=str(path), results=False)
+    except sqlite3.DatabaseError as error:
+        if isinstance(error, sqlite3.OperationalError):
+            raise
+        # The rows are the truth: a queue that cannot be read is begun anew.
+        logger.warning("the queue %s was damaged and is begun anew", path)
+        for part in path.parent.glob(f"{path.name}*"):
+            part.unlink()
+        return SqliteHuey("arkund", filename=str(path), results=False)
+
+
+queue = _queue()
 
 
 def enqueue(kind: str, song: Song | None, params: dict[str, Any]) -> Job:
     """Store a job and tell the workers once the row is there."""
     job = Job.objects.create(kind=kind, song=song, params=params, message="waiting for a worker")
-    transaction.on_commit(lambda: run_job(job.pk))
+    transaction.on_commit(lambda: _tell(job.pk))
     return job
+
+
+def _tell(job_id: int) -> None:
+    """Say that there is something to do. Where the queue does not answer, the row waits: workers
+    look for such rows themselves."""
+    try:
+        run_job(job_id)
+    except Exception as error:
+        logger.warning("job %s waits: the queue does not answer (%s)", job_id, error)
 
 
 def record(kind: str, song: Song, result: dict[str, Any]) -> Job:
@@ -47,59 +84,136 @@ def record(kind: str, song: Song, result: dict[str, Any]) -> Job:
 
 
 def take_up_left_jobs() -> int:
-    """Queue again what no worker is alive for. Called when a worker starts."""
-    storage.sweep()
-    stale = timezone.now() - STALE_AFTER
-    left = Job.objects.filter(state=Job.State.RUNNING).exclude(heartbeat__gt=stale)
-    left = list(left) + list(Job.objects.filter(state=Job.State.QUEUED))
-    for job in left:
-        Job.objects.filter(pk=job.pk).update(
-            state=Job.State.QUEUED, share=0.0, message="taken up again after a restart"
+    """Queue again what nobody is at work on; how many jobs that were."""
+    left = 0
+    for job in Job.objects.filter(state=Job.State.RUNNING):
+        mine = job.owner == locks.own_name()
+        if job.pk in _under_way if mine else locks.lives(job.owner):
+            continue
+        here = Job.objects.filter(pk=job.pk, state=Job.State.RUNNING, owner=job.owner)
+        if job.cancel_asked:
+            here.update(state=Job.State.CANCELLED, message="Cancelled after it was cut off.")
+        elif job.attempts >= MOST_ATTEMPTS:
+            here.update(
+                state=Job.State.FAILED,
+                message=f"It was cut off {job.attempts} times and is not tried again. Start it "
+                "again if you know why; the worker's output may say.",
+            )
+        elif here.update(state=Job.State.QUEUED, share=0.0, message="taken up again"):
+            left += 1
+    waiting = Job.objects.filter(state=Job.State.QUEUED).values_list("pk", flat=True)
+    if waiting and not queue.pending_count():
+        for pk in waiting:
+            _tell(pk)
+    return left
+
+
+def keep_watch(over: threading.Event) -> None:
+    """Take up left jobs, sweep, and keep copies of the database, until ``over``. Nothing that
+    fails in it ends it."""
+    duties = {take_up_left_jobs: LOOK_EVERY_S, sweep: SWEEP_EVERY_S,
+              backups.keep_copy: backups.EVERY_S}  # fmt: skip
+    due = dict.fromkeys(duties, 0.0)
+    while not over.wait(0.5):
+        close_old_connections()
+        for duty, every in duties.items():
+            if time.monotonic() >= due[duty]:
+                try:
+                    duty()
+                except Exception as error:
+                    logger.warning("%s failed and is tried again: %s", duty.__name__, error)
+                due[duty] = time.monotonic() + every
+
+
+def cancel(job: Job) -> None:
+    """Ask a job to stop; one that nobody runs is over at once."""
+    Job.objects.filter(pk=job.pk).update(cancel_asked=True)
+    Job.objects.filter(pk=job.pk, state=Job.State.QUEUED).update(
+        state=Job.State.CANCELLED, message="Cancelled before it began."
+    )
+    if job.state == Job.State.RUNNING and not locks.lives(job.owner):
+        Job.objects.filter(pk=job.pk, state=Job.State.RUNNING, owner=job.owner).update(
+            state=Job.State.CANCELLED, message="Cancelled after it was cut off."
         )
-        run_job(job.pk)
-    return len(left)
+
+
+def somebody_works() -> bool:
+    """Whether any worker is running on the data folder; of those on Redis it is not known."""
+    return bool(settings.REDIS_URL) or locks.seat_is_taken("worker")
+
+
+_under_way: set[int] = set()
+"""Jobs that this process is running."""
 
 
 @queue.task()
 def run_job(job_id: int) -> None:
     """Run one job to its end, whatever that is."""
     close_old_connections()
-    taken = Job.objects.filter(pk=job_id, state=Job.State.QUEUED).update(
-        state=Job.State.RUNNING,
-        started=timezone.now(),
-        heartbeat=timezone.now(),
-        message="starting",
-    )
-    if not taken:
-        return  # another worker has it, or it is over
+    _under_way.add(job_id)
+    try:
+        if _claim(job_id):
+            _settle(job_id, _run(job_id))
+    finally:
+        _under_way.discard(job_id)
+        close_old_connections()
+
+
+def _claim(job_id: int) -> bool:
+    """Make a waiting job this process's; False where another worker has it, or it is over."""
+    return bool(
+        Job.objects.filter(pk=job_id, state=Job.State.QUEUED).update(
+            state=Job.State.RUNNING, owner=locks.own_name(), attempts=F("attempts") + 1,
+            started=timezone.now(), heartbeat=timezone.now(), message="starting",
+        )
+    )  # fmt: skip
+
+
+def _run(job_id: int) -> dict[str, Any]:
+    """Do the work; what becomes of the row."""
     job = Job.objects.get(pk=job_id)
     report = _Reporter(job_id)
     try:
         with report:
             result = _KINDS[job.kind](job, report)
-        Job.objects.filter(pk=job_id).update(
-            state=Job.State.DONE, share=1.0, message="done", result=result
-        )
-    except (PrintCancelled, first_pass.PassCancelled) as error:
-        Job.objects.filter(pk=job_id).update(state=Job.State.CANCELLED, message=str(error))
+        return {"state": Job.State.DONE, "share": 1.0, "message": "done", "result": result}
+    except locks.Busy as error:
+        # Not begun: it does not count, and is told again by whoever keeps watch.
+        return {
+            "state": Job.State.QUEUED,
+            "attempts": job.attempts - 1,
+            "message": str(error)[:500],
+        }
+    except (PrintCancelled, first_pass.PassCancelled, JobCancelled) as error:
+        return {"state": Job.State.CANCELLED, "message": str(error)}
     except ArkundError as error:
         refused = getattr(error, "refused", [])
-        Job.objects.filter(pk=job_id).update(
-            state=Job.State.FAILED, message=str(error)[:500], result={"refused": refused}
-        )
-    except OSError as error:
-        Job.objects.filter(pk=job_id).update(
-            state=Job.State.FAILED,
-            message=f"The disk did not take it: {error.strerror}. Free some space and try again.",
-        )
+        return _failed(str(error)) | {"result": {"refused": refused}}
+    except (OSError, DatabaseError) as error:
+        logger.exception("job %s failed", job_id)
+        return _failed(disk_words(error) or _NOT_YOURS)
     except Exception:
         logger.exception("job %s failed", job_id)
-        Job.objects.filter(pk=job_id).update(
-            state=Job.State.FAILED,
-            message="Something went wrong that is not your doing; the worker's output says what.",
-        )
-    finally:
-        close_old_connections()
+        return _failed(_NOT_YOURS)
+
+
+_NOT_YOURS = "Something went wrong that is not your doing; the worker's output says what."
+
+
+def _failed(words: str) -> dict[str, Any]:
+    return {"state": Job.State.FAILED, "message": words[:500]}
+
+
+def _settle(job_id: int, values: dict[str, Any]) -> None:
+    """Write what became of a job. A full disk may give way; else the job counts as left."""
+    for wait_s in (0.2, 1.0, 3.0, 0.0):
+        try:
+            Job.objects.filter(pk=job_id, owner=locks.own_name()).update(**values)
+            return
+        except DatabaseError as error:
+            logger.warning("job %s: its end could not be written: %s", job_id, error)
+            close_old_connections()
+            time.sleep(wait_s)
 
 
 class _Reporter:
@@ -120,8 +234,13 @@ class _Reporter:
 
     def _beat(self) -> None:
         while not self._over.wait(5.0):
-            Job.objects.filter(pk=self._job_id).update(heartbeat=timezone.now())
+            self._write(heartbeat=timezone.now())
         close_old_connections()
+
+    def _write(self, **values: Any) -> None:
+        # Progress is worth no failure.
+        with suppress(DatabaseError):
+            Job.objects.filter(pk=self._job_id).update(**values)
 
     def __call__(self, share: float, what: str = "") -> None:
         now = time.monotonic()
@@ -131,11 +250,18 @@ class _Reporter:
         values: dict[str, Any] = {"share": share, "heartbeat": timezone.now()}
         if what:
             values["message"] = what[:500]
-        Job.objects.filter(pk=self._job_id).update(**values)
-        self._cancel = Job.objects.filter(pk=self._job_id, cancel_asked=True).exists()
+        self._write(**values)
+        with suppress(DatabaseError):
+            self._cancel = Job.objects.filter(pk=self._job_id, cancel_asked=True).exists()
 
     def cancelled(self) -> bool:
         return self._cancel
+
+    def or_stop(self, share: float, what: str = "") -> None:
+        """Progress of work that can be left at any step: raises `JobCancelled` when asked to."""
+        self(share, what)
+        if self._cancel:
+            raise JobCancelled
 
 
 def _print(job: Job, report: _Reporter) -> dict[str, Any]:
@@ -143,7 +269,7 @@ def _print(job: Job, report: _Reporter) -> dict[str, Any]:
     assert song is not None
     revision = song.revisions.get(number=job.params["revision"])
     report(0.0, "printing")
-    with storage.song_lock(song.slug):
+    with locks.song_lock(song.slug):
         made = prints.print_to_zip(
             song, revision, stems=job.params["stems"], file_format=job.params["format"],
             progress=report, cancelled=report.cancelled,
@@ -157,8 +283,8 @@ def _import(job: Job, report: _Reporter) -> dict[str, Any]:
     folder = storage.staging_folder(p["token"])
     files = [
         incoming.Incoming(
-            folder / staged[f["name"]].stored, f["name"], f["mic"], f.get("take", 1),
-            f.get("pick", "mono"),
+            folder / staged[f["name"]].stored, f["name"], f["mic"],
+            incoming.take_number(f["name"]), f.get("pick", "mono"),
         )
         for f in p["files"] if f["name"] in staged
     ]  # fmt: skip
@@ -167,7 +293,7 @@ def _import(job: Job, report: _Reporter) -> dict[str, Any]:
         sections=tuple(Section(**s) for s in p.get("sections", [])),
         resample_hz=p.get("resample"), pad=bool(p.get("pad")),
     )  # fmt: skip
-    song, _ = importing.import_song(files, wishes, progress=report)
+    song, _ = importing.import_song(files, wishes, progress=report.or_stop)
     _forget_staging(p["token"], folder)
     return {"song": song.slug}
 
@@ -175,7 +301,7 @@ def _import(job: Job, report: _Reporter) -> dict[str, Any]:
 def _first_pass(job: Job, report: _Reporter) -> dict[str, Any]:
     song = job.song
     assert song is not None
-    with storage.song_lock(song.slug):
+    with locks.song_lock(song.slug):
         return first_pass.run(song, progress=report, cancelled=report.cancelled)
 
 
@@ -190,8 +316,8 @@ def _set_up(job: Job, report: _Reporter) -> dict[str, Any]:
         for f in p["files"] if f["name"] in staged
     )  # fmt: skip
     wanted = set_up.Wanted(p["names"], p["unused"], p["overdubs"], files)
-    with storage.song_lock(song.slug):
-        made = set_up.correct(song, p["base"], wanted, report)
+    with locks.song_lock(song.slug):
+        made = set_up.correct(song, p["base"], wanted, report.or_stop)
     if p.get("token"):
         _forget_staging(p["token"], folder)
     return {"revision": made.number, "label": made.label}

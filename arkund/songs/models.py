@@ -10,6 +10,7 @@ from functools import cached_property
 from django.db import models
 
 from arkund.core.advise.school import NATURAL
+from arkund.core.errors import SheetError, UnreadableSheet
 from arkund.core.mix.sheet import Sheet, load
 
 
@@ -60,7 +61,17 @@ class Revision(models.Model):
 
     @cached_property
     def sheet(self) -> Sheet:
-        return load(zlib.decompress(self.document).decode())
+        """The sheet; raises `UnreadableSheet` where it is damaged or of a later version."""
+        try:
+            return load(zlib.decompress(self.document).decode())
+        except (zlib.error, UnicodeDecodeError):
+            why = "it is damaged."
+        except SheetError as error:
+            why = str(error)
+        raise UnreadableSheet(
+            f"Revision {self.number} of “{self.song.name}” cannot be read: {why} Undo goes back to "
+            "the revision before; “arkund restore” to an earlier copy of the database."
+        )
 
 
 class Answer(models.Model):
@@ -99,7 +110,8 @@ class OwnSchool(models.Model):
 
 
 class Job(models.Model):
-    """Long work: what, how far, and what became of it. ``heartbeat`` tells a live one."""
+    """Long work: what, how far, and what became of it. ``owner`` names the process that runs it,
+    which can be asked whether it lives (`arkund.songs.locks`); ``attempts`` how often it began."""
 
     class State(models.TextChoices):
         QUEUED = "queued"
@@ -119,6 +131,8 @@ class Job(models.Model):
     created = models.DateTimeField(auto_now_add=True)
     started = models.DateTimeField(null=True)
     heartbeat = models.DateTimeField(null=True)
+    owner = models.CharField(max_length=80, blank=True)
+    attempts = models.PositiveSmallIntegerField(default=0)
 
     @property
     def is_over(self) -> bool:

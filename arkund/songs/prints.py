@@ -1,12 +1,13 @@
 """Prints of stored songs: to a folder, or to a zip that can be downloaded."""
 
+import shutil
 import zipfile
 from collections.abc import Callable, Sequence
 from dataclasses import asdict
 from pathlib import Path
 
 from arkund.core.mix.printing import STEMS, PrintReport, print_song
-from arkund.songs import storage
+from arkund.songs import soundness, storage
 from arkund.songs.models import Print, Revision, Song
 from arkund.songs.rendering import engine_for, graph_of
 
@@ -21,8 +22,10 @@ def print_to_folder(
     progress: Callable[[float], None] = lambda share: None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> PrintReport:
-    """Print a revision's stems into a folder."""
+    """Print a revision's stems into a folder. Raises `SoundsLost` before anything is written where
+    a file that sounds is missing or damaged."""
     sheet = revision.sheet
+    soundness.refuse_lost(sheet)
     return print_song(
         engine_for(sheet), graph_of(sheet), folder, stems=stems, file_format=file_format,
         bus_db=sheet.drum_bus.level_db, prefix=f"{song.slug}_", progress=progress,
@@ -46,18 +49,21 @@ def print_to_zip(
     folder = storage.prints_folder(song.slug)
     name = f"{song.slug}_revision_{revision.number}_{file_format}.zip"
     work = folder / f"{name}.work"
-    report = print_to_folder(
-        song, revision, work, stems=stems, file_format=file_format,
-        progress=lambda share: progress(0.92 * share), cancelled=cancelled,
-    )  # fmt: skip
     part = folder / f"{name}.part"
-    with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as archive:
-        for number, file in enumerate(report.files):
-            archive.write(work / file, file)
-            (work / file).unlink()
-            progress(0.92 + 0.08 * (number + 1) / len(report.files))
-    work.rmdir()
-    part.replace(folder / name)
+    try:
+        report = print_to_folder(
+            song, revision, work, stems=stems, file_format=file_format,
+            progress=lambda share: progress(0.92 * share), cancelled=cancelled,
+        )  # fmt: skip
+        with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as archive:
+            for number, file in enumerate(report.files):
+                archive.write(work / file, file)
+                (work / file).unlink()
+                progress(0.92 + 0.08 * (number + 1) / len(report.files))
+        part.replace(folder / name)
+    finally:
+        shutil.rmtree(work, ignore_errors=True)
+        part.unlink(missing_ok=True)
     Print.objects.filter(song=song, file_name=name).delete()
     return Print.objects.create(
         song=song, revision=revision, file_name=name, size=(folder / name).stat().st_size,

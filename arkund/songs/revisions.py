@@ -7,6 +7,7 @@ from django.db import transaction
 
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.mix.patches import Patch, RefusedValue, apply_patch, inverse_patch, touch_alike
+from arkund.core.mix.settable import refuse_internal
 from arkund.core.mix.sheet import Sheet, dump
 from arkund.songs import storage
 from arkund.songs.models import Revision, Song
@@ -47,13 +48,17 @@ def keep(
     station: str = "",
     measures: dict[str, Any] | None = None,
     finding: str = "",
+    internal: bool = False,
 ) -> Revision:
     """Store a change made from revision number ``base`` and make it current.
 
     Raises `Conflict` where ``base`` is no longer current and `SheetError` where the sheet refuses
     the change. A change that changes nothing returns the current revision. Moves that follow from
-    the change are reckoned before the database is held.
+    the change are reckoned before the database is held. Only a change that this program reckons
+    itself (``internal``) may write what a hand may not set.
     """
+    if not internal:
+        refuse_internal(patch)
     song = _locked(song_id)
     current = _current(song)
     if current.number != base:

@@ -14,7 +14,7 @@ from arkund.core.hits.carry import carried
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name
 from arkund.core.mix.graph import kit_mics
 from arkund.core.mix.sheet import Mic, Sheet, Source, Take, new_mic
-from arkund.songs import revisions, storage
+from arkund.songs import revisions, soundness, storage, sweeping
 from arkund.songs.analysing import Known, Progress, Sound, analyse, analysis_of, store
 from arkund.songs.incoming import Incoming, split_stereo, store_at_rate
 from arkund.songs.models import Revision, Song
@@ -39,18 +39,29 @@ def correct(
     Raises `ArkundError` where names collide or a file does not fit, `Conflict` where the song was
     changed meanwhile.
     """
+    with sweeping.storing() as stored:
+        return _correct(song, base, wanted, progress, stored)
+
+
+def _correct(
+    song: Song, base: int, wanted: Wanted, progress: Progress, stored: list[str]
+) -> Revision:
+    """`correct` while nobody sweeps; what it stores is noted in ``stored`` as it goes."""
     assert song.current is not None
     before = song.current.sheet
     progress(0.02, "reading the set-up")
+    lost = len(soundness.checked(before)) if wanted.files else 0
     after, names = _renamed(before, wanted)
-    after = _with_files(after, wanted.files)
+    after = _with_files(after, wanted.files, stored)
+    if after == before and len(soundness.checked(before)) < lost:
+        return song.current  # the file that had been lost has come back
     if after == before:
         raise ArkundError("That is how the set-up stands already.")
     after = _analysed(before, after, names, wanted, progress)
     progress(0.97, "keeping the change")
     return revisions.keep(
         song.pk, base, _difference(before, after), label=_words(before, wanted), station="load-in",
-        reason="; ".join(r for r in wanted.unused.values() if r),
+        reason="; ".join(r for r in wanted.unused.values() if r), internal=True,
     )  # fmt: skip
 
 
@@ -97,7 +108,7 @@ def _as(mic: Mic, name: str, unused: str | None, overdub: bool | None) -> Mic:
     return mic.model_copy(update=change)
 
 
-def _with_files(sheet: Sheet, files: tuple[Incoming, ...]) -> Sheet:
+def _with_files(sheet: Sheet, files: tuple[Incoming, ...], stored: list[str]) -> Sheet:
     """The sheet with new files under their mics. A file must be as long as the take's others, if
     it is no bed or reference."""
     for new in files:
@@ -107,7 +118,7 @@ def _with_files(sheet: Sheet, files: tuple[Incoming, ...]) -> Sheet:
             mic = parse_mic_name(part.mic)
             if mic.role not in BESIDE:
                 _refuse_length(sheet, new, facts.seconds)
-            digest, _ = store_at_rate(part, facts, sheet.rate)
+            digest, _ = store_at_rate(part, facts, sheet.rate, stored)
             takes = [t.number for t in sheet.takes]
             if new.take not in takes:
                 raise ArkundError(f"There is no take {new.take}. Takes: {takes}.")

@@ -1,15 +1,14 @@
 """Files of the data folder: sound, hit lists and overviews by content hash; staging; prints."""
 
-import fcntl
 import hashlib
+import io
 import json
 import os
 import shutil
 import threading
-import time
 from collections import OrderedDict
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import asdict
 from functools import lru_cache
 from pathlib import Path
@@ -18,15 +17,17 @@ from typing import Any
 import numpy as np
 from django.conf import settings
 
+from arkund.core.audio.files import read_mono
 from arkund.core.audio.overview import Overview
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
-from arkund.core.mix.cache import DiskStore, TileCache
+from arkund.core.mix.cache import DiskStore, TileCache, sealed, unsealed
 from arkund.core.mix.graph import Library
 from arkund.core.timing.moves import EditList
 
-MEMO_DAYS = 60
-"""Remembered findings are forgotten after so many days; they are counted again when asked for."""
+
+class LostFile(ArkundError):
+    """A stored file is missing or is not what it was."""
 
 
 def data_folder() -> Path:
@@ -49,32 +50,60 @@ def prints_folder(slug: str) -> Path:
 
 
 def store_sound(path: Path, sha256: str) -> Path:
-    """Copy a file into the media folder under its hash; a file already there is kept."""
-    target = sound_path(sha256, path.suffix.lower())
-    if not target.exists():
+    """Copy a file into the media folder under its hash. A whole one that is there already is
+    kept, a damaged one replaced."""
+    target = new_sound_path(sha256, path.suffix.lower())
+    if not target.exists() or hash_of(target) != sha256:
         target.parent.mkdir(parents=True, exist_ok=True)
         part = target.with_name(f"{target.name}.{os.getpid()}.part")
-        shutil.copyfile(path, part)
-        part.replace(target)
+        try:
+            shutil.copyfile(path, part)
+            part.replace(target)
+        finally:
+            part.unlink(missing_ok=True)
     return target
 
 
-def sound_path(sha256: str, suffix: str | None = None) -> Path:
-    """Path of a stored sound; raises `ArkundError` where it is gone."""
-    folder = data_folder() / "media" / "audio" / sha256[:2]
-    if suffix is not None:
-        return folder / f"{sha256}{suffix}"
-    found = next((p for p in folder.glob(f"{sha256}.*") if not p.name.endswith(".part")), None)
+def hash_of(path: Path) -> str:
+    """SHA-256 of a file's content."""
+    with path.open("rb") as stream:
+        return hashlib.file_digest(stream, "sha256").hexdigest()
+
+
+def new_sound_path(sha256: str, suffix: str) -> Path:
+    """Where a sound of that content is to lie."""
+    return data_folder() / "media" / "audio" / sha256[:2] / f"{sha256}{suffix}"
+
+
+def sound_path(sha256: str) -> Path:
+    """Path of a stored sound; raises `LostFile` where it is gone."""
+    found = find_sound(sha256)
     if found is None:
-        raise ArkundError(
-            "A sound file of this song is missing from the media folder; restore it from a backup."
+        raise LostFile(
+            "A sound file of this song is missing from the media folder. Bring the file in again "
+            "at Load-in, or restore the media folder from a backup."
         )
     return found
 
 
-@lru_cache(maxsize=512)
+def find_sound(sha256: str) -> Path | None:
+    """Path of a stored sound, or None where it is gone."""
+    folder = data_folder() / "media" / "audio" / sha256[:2]
+    return next((p for p in folder.glob(f"{sha256}.*") if not p.name.endswith(".part")), None)
+
+
+_sound_paths: dict[str, Path] = {}
+
+
 def _known_sound_path(sha256: str) -> Path:
-    return sound_path(sha256)
+    """Where a sound lies, or would: whoever reads it says that it is gone, not whoever only draws
+    up what is to be read."""
+    if sha256 not in _sound_paths:
+        found = find_sound(sha256)
+        if found is None:
+            return new_sound_path(sha256, ".wav")
+        _sound_paths[sha256] = found
+    return _sound_paths[sha256]
 
 
 def store_hits(hits: Sequence[Hit]) -> str:
@@ -87,9 +116,26 @@ def store_hits(hits: Sequence[Hit]) -> str:
 
 @lru_cache(maxsize=32)
 def load_hits(digest: str) -> tuple[Hit, ...]:
-    """The hit list of a content hash."""
-    text = (data_folder() / "media" / "hits" / f"{digest}.json").read_text()
-    return tuple(Hit(**entry) for entry in json.loads(text))
+    """The hit list of a content hash; raises `LostFile` where it is gone or damaged."""
+    return tuple(Hit(**entry) for entry in _load_list("hits", digest, "list of strokes"))
+
+
+def _load_list(folder: str, digest: str, what: str) -> Any:
+    try:
+        text = list_path(folder, digest).read_bytes()
+    except FileNotFoundError:
+        text = b""
+    if hashlib.sha256(text).hexdigest() != digest:
+        raise LostFile(
+            f"A {what} of this song is {'damaged' if text else 'missing'} in the media folder. "
+            "Restore the media folder from a backup, or go back to an earlier revision in the log."
+        )
+    return json.loads(text)
+
+
+def list_path(folder: str, digest: str) -> Path:
+    """Where a list of a content hash lies: ``hits``, ``analysis`` or ``edits``."""
+    return data_folder() / "media" / folder / f"{digest}.json"
 
 
 def store_analysis(analysis: dict[str, Any]) -> str:
@@ -102,9 +148,8 @@ def store_analysis(analysis: dict[str, Any]) -> str:
 
 @lru_cache(maxsize=32)
 def load_analysis(digest: str) -> dict[str, Any]:
-    """The analysis of a content hash, not to be written to."""
-    text = (data_folder() / "media" / "analysis" / f"{digest}.json").read_text()
-    found: dict[str, Any] = json.loads(text)
+    """The analysis of a content hash, not to be written to; raises `LostFile`."""
+    found: dict[str, Any] = _load_list("analysis", digest, "list of measurements")
     return found
 
 
@@ -125,7 +170,7 @@ def name_edits(edits: EditList, name: str | None = None) -> str:
 def keep_edits(digest: str) -> None:
     """Store an edit list that was tried; nothing is to be done for one that is stored."""
     if digest in _tried_edits:
-        write_atomically(_edits_path(digest), _edits_text(_tried_edits[digest]))
+        write_atomically(list_path("edits", digest), _edits_text(_tried_edits[digest]))
 
 
 def load_edits(digest: str) -> EditList:
@@ -135,40 +180,46 @@ def load_edits(digest: str) -> EditList:
 
 @lru_cache(maxsize=16)
 def _kept_edits(digest: str) -> EditList:
-    return EditList.from_dict(json.loads(_edits_path(digest).read_text()))
+    return EditList.from_dict(_load_list("edits", digest, "list of edits"))
 
 
 def _edits_text(edits: EditList) -> bytes:
     return json.dumps(edits.as_dict(), separators=(",", ":")).encode()
 
 
-def _edits_path(digest: str) -> Path:
-    return data_folder() / "media" / "edits" / f"{digest}.json"
-
-
-def write_atomically(path: Path, content: bytes) -> None:
-    """Write under a temporary name, then rename."""
+def write_atomically(path: Path, content: bytes, *, durable: bool = True) -> None:
+    """Write under a temporary name, then rename. What can be made again need not be ``durable``."""
     path.parent.mkdir(parents=True, exist_ok=True)
-    part = path.with_name(f"{path.name}.{os.getpid()}.part")
-    with part.open("wb") as stream:
-        stream.write(content)
-        stream.flush()
-        os.fsync(stream.fileno())
-    part.replace(path)
+    part = path.with_name(f"{path.name}.{os.getpid()}.{threading.get_ident()}.part")
+    try:
+        with part.open("wb") as stream:
+            stream.write(content)
+            if durable:
+                stream.flush()
+                os.fsync(stream.fileno())
+        part.replace(path)
+    finally:
+        part.unlink(missing_ok=True)
 
 
 def store_overview(sha256: str, pick: str, overview: Overview) -> None:
-    path = _overview_path(sha256, pick)
-    path.parent.mkdir(parents=True, exist_ok=True)
-    part = path.with_name(f"{path.name}.{os.getpid()}.part")
-    with part.open("wb") as stream:
-        np.save(stream, overview.extremes)
-    part.replace(path)
+    content = io.BytesIO()
+    np.save(content, overview.extremes)
+    write_atomically(_overview_path(sha256, pick), sealed(content.getvalue()), durable=False)
 
 
 @lru_cache(maxsize=256)
 def load_overview(sha256: str, pick: str) -> Overview:
-    return Overview(np.load(_overview_path(sha256, pick), allow_pickle=False))
+    """What waveforms are drawn from; made anew from the sound where it is gone or damaged."""
+    try:
+        content = unsealed(_overview_path(sha256, pick).read_bytes())
+    except FileNotFoundError:
+        content = None
+    if content is None:
+        made = Overview.of(read_mono(sound_path(sha256), pick))
+        store_overview(sha256, pick, made)
+        return made
+    return Overview(np.load(io.BytesIO(content), allow_pickle=False))
 
 
 def _overview_path(sha256: str, pick: str) -> Path:
@@ -177,19 +228,27 @@ def _overview_path(sha256: str, pick: str) -> Path:
 
 def load_memo(key: str) -> str | None:
     """A remembered answer, or None. Safe to delete at any time."""
-    path = data_folder() / "memo" / key[:2] / f"{key}.json"
     try:
-        return path.read_text()
+        content = unsealed(_memo_path(key).read_bytes())
     except FileNotFoundError:
         return None
+    return None if content is None else content.decode()
 
 
 def store_memo(key: str, text: str) -> None:
-    path = data_folder() / "memo" / key[:2] / f"{key}.json"
-    path.parent.mkdir(parents=True, exist_ok=True)
-    part = path.with_name(f"{key}.{os.getpid()}.{threading.get_ident()}.part")
-    part.write_text(text)
-    part.replace(path)
+    """Remember an answer; a disk that does not take it costs only time."""
+    with suppress(OSError):
+        write_atomically(_memo_path(key), sealed(text.encode()), durable=False)
+
+
+def _memo_path(key: str) -> Path:
+    return data_folder() / "memo" / key[:2] / f"{key}.json"
+
+
+def forget_made() -> None:
+    """Remove what can be made again: another version may write it otherwise."""
+    for name in ("cache", "memo", "media/overviews"):
+        shutil.rmtree(data_folder() / name, ignore_errors=True)
 
 
 def library() -> Library:
@@ -201,33 +260,3 @@ def library() -> Library:
 def tile_cache() -> TileCache:
     """The process's one cache of rendered tiles."""
     return TileCache(disk=DiskStore(_folder("cache")))
-
-
-@contextmanager
-def song_lock(slug: str) -> Iterator[None]:
-    """Held while a song is imported, printed or changed from the command line. Raises
-    `ArkundError` where another process holds it."""
-    path = _folder("locks") / f"{slug}.lock"
-    with path.open("w") as stream:
-        try:
-            fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            raise ArkundError(
-                f"Another process is working on “{slug}”. Wait until it is done, then try again."
-            ) from None
-        yield
-
-
-def sweep() -> None:
-    """Remove what a killed process left: temporary files and half-written prints."""
-    for path in data_folder().glob("media/**/*.part"):
-        path.unlink(missing_ok=True)
-    old = time.time() - MEMO_DAYS * 86400
-    for path in data_folder().glob("memo/*/*"):
-        if path.name.endswith(".part") or path.stat().st_mtime < old:
-            path.unlink(missing_ok=True)
-    for path in data_folder().glob("prints/*/*"):
-        if path.is_dir():
-            shutil.rmtree(path, ignore_errors=True)
-        elif path.name.endswith(".part"):
-            path.unlink(missing_ok=True)

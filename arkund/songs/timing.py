@@ -9,6 +9,7 @@ from arkund.core.advise.timing import edits, placements
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.mix.graph import grid_of, played_hits, take_hits
 from arkund.core.mix.patches import Patch, apply_patch
+from arkund.core.mix.settable import refuse_internal
 from arkund.core.mix.sheet import Sheet, Timing
 from arkund.core.timing.moves import EditList
 from arkund.core.timing.quantise import magnet_s
@@ -73,7 +74,8 @@ def sheet_of(
     bars: tuple[int, int] | None = None,
 ) -> Sheet:  # fmt: skip
     """The sheet of a revision (the current one by default) with a try on top; with ``bars``, as
-    far as those need it (see `retimed`)."""
+    far as those need it (see `retimed`). Raises `SheetError` where the try sets what no hand may."""
+    refuse_internal(patch or {})
     if revision is None or (song.current and song.current.number == revision):
         assert song.current is not None
         sheet = song.current.sheet

@@ -32,11 +32,11 @@ def sounding() -> Iterator[None]:
             _turn.notify_all()
 
 
-def after_sound() -> None:
-    """Let sound that is being asked for pass, for `LONGEST_S` at most."""
+def after_sound(longest_s: float = LONGEST_S) -> None:
+    """Let sound that is being asked for pass, for ``longest_s`` at most."""
     with _turn:
         _turn.wait(ARRIVING_S)
-        _turn.wait_for(lambda: _sounding == 0, LONGEST_S)
+        _turn.wait_for(lambda: _sounding == 0, longest_s)
 
 
 class Patience:

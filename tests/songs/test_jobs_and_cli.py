@@ -13,8 +13,9 @@ import pytest
 import soundfile as sf
 
 from arkund.core.errors import ArkundError
-from arkund.songs import jobs, storage
+from arkund.songs import jobs, locks, storage
 from arkund.songs.models import Job, Print
+from arkund.songs.sweeping import sweep
 from tests.making import small_song
 
 
@@ -44,7 +45,7 @@ def test_a_cancelled_print_says_so_and_leaves_nothing(data: Path, tmp_path: Path
     jobs.run_job.call_local(job.pk)
     job.refresh_from_db()
     assert job.state == "cancelled"
-    storage.sweep()
+    sweep()
     assert list(storage.prints_folder(song.slug).glob("*")) == []
 
 
@@ -59,9 +60,9 @@ def test_a_failed_import_names_the_files(data: Path, tmp_path: Path) -> None:
 
 def test_one_song_one_worker(data: Path) -> None:
     with (
-        storage.song_lock("a"),
+        locks.song_lock("a"),
         pytest.raises(ArkundError, match="Another process"),
-        storage.song_lock("a"),
+        locks.song_lock("a"),
     ):
         pass
 
