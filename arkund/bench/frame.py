@@ -11,7 +11,7 @@ from arkund.core.mix.engine import TILE_S
 from arkund.core.mix.graph import mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.grid import Grid
-from arkund.songs import hits
+from arkund.songs import hits, soundness
 from arkund.songs.facts import MicFacts, mic_files
 from arkund.songs.models import Song
 from arkund.songs.rendering import grid_of
@@ -40,8 +40,10 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
     rows = mic_files(sheet)
     pieces = hits.known_pieces(sheet)
     own = parse_mic_name(mic)
+    soundness.look(sheet)
     return {
         "song": song,
+        "lost": soundness.known(sheet),
         "sheet": sheet,
         "revision": song.current,
         "station": station,

@@ -2,6 +2,7 @@
 
 from django.urls import path
 
+from arkund.bench.door import door
 from arkund.bench.views import (
     changes,
     findings,
@@ -16,6 +17,7 @@ from arkund.bench.views import (
 
 urlpatterns = [
     path("", songs.index, name="songs"),
+    path("door/", door, name="door"),
     path("new/", songs.new, name="new-song"),
     path("staging/<str:token>/", songs.stage, name="stage"),
     path("staging/<str:token>/make/", songs.make, name="make-song"),

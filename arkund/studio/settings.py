@@ -2,17 +2,32 @@
 
 ``ARKUND_DATA``: data folder (database, media, cache), default ``./var``.
 ``ARKUND_HOSTS``: comma-separated host names to answer to besides loopback.
+``ARKUND_PASSPHRASE``: what visitors must say; needed, or made, where it listens beyond loopback.
 ``ARKUND_REDIS_URL``: moves long work from SQLite to Redis.
 """
 
+import contextlib
 import os
+import re
 import secrets
 from pathlib import Path
 
+from arkund.core.errors import ArkundError
+
 PACKAGE = Path(__file__).resolve().parent.parent
 DATA = Path(os.environ.get("ARKUND_DATA", "var")).resolve()
-DATA.mkdir(parents=True, exist_ok=True)
 MEDIA = DATA / "media"
+
+
+def _make_private(folder: Path) -> None:
+    """A folder that only its owner may enter; nobody else reads songs, sound or database."""
+    folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    with contextlib.suppress(PermissionError):
+        folder.chmod(0o700)
+
+
+_make_private(DATA)
+_make_private(MEDIA)
 
 
 def _secret_key() -> str:
@@ -20,32 +35,50 @@ def _secret_key() -> str:
     path = DATA / "secret.key"
     if not path.exists():
         part = path.with_suffix(f".{os.getpid()}")
+        part.touch(mode=0o600)
         part.write_text(secrets.token_urlsafe(48))
-        part.chmod(0o600)
         part.replace(path)
     return path.read_text().strip()
 
 
 SECRET_KEY = _secret_key()
 DEBUG = False
-ALLOWED_HOSTS = ["localhost", "127.0.0.1", "[::1]", "testserver",
-                 *filter(None, os.environ.get("ARKUND_HOSTS", "").split(","))]  # fmt: skip
+LOOPBACK_HOSTS = ("localhost", "127.0.0.1", "[::1]")
+
+
+def _own_names() -> list[str]:
+    """Names from the environment, each one host: a wildcard would let any page in by a name of
+    its own that leads here."""
+    names = [n.strip() for n in os.environ.get("ARKUND_HOSTS", "").split(",") if n.strip()]
+    for name in names:
+        if not re.fullmatch(r"[A-Za-z0-9]([A-Za-z0-9.-]*[A-Za-z0-9])?|\[[0-9A-Fa-f:.]+\]", name):
+            raise ArkundError(f"ARKUND_HOSTS: “{name}” is not the name of one host, such as "
+                              "studio.local.")  # fmt: skip
+    return names
+
+
+ALLOWED_HOSTS = [*LOOPBACK_HOSTS, *_own_names()]
+PASSPHRASE = os.environ.pop("ARKUND_PASSPHRASE", "")
 
 INSTALLED_APPS = [
     "django.contrib.contenttypes",
+    "django.contrib.sessions",
     "django.contrib.staticfiles",
     "arkund.songs",
     "arkund.bench",
 ]
 
 MIDDLEWARE = [
+    # First, so that files too bear its headers and ask for the host.
+    "arkund.bench.security.PolicyMiddleware",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
-    "arkund.bench.security.PolicyMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "arkund.bench.errors.PlainErrorsMiddleware",
+    "arkund.bench.door.DoorMiddleware",
 ]
 
 ROOT_URLCONF = "arkund.studio.urls"
@@ -84,13 +117,17 @@ LANGUAGE_CODE = "en"
 USE_TZ = True
 TIME_ZONE = "UTC"
 
+# Whoever has said the passphrase bears a signed cookie; nothing is stored for them.
+SESSION_ENGINE = "django.contrib.sessions.backends.signed_cookies"
+SESSION_COOKIE_SAMESITE = "Strict"
+SESSION_COOKIE_AGE = 30 * 86400
 CSRF_COOKIE_SAMESITE = "Strict"
 CSRF_FAILURE_VIEW = "arkund.bench.errors.csrf_failure"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
 # One file a request, streamed to the media disk; never held in memory.
-(DATA / "uploads").mkdir(exist_ok=True)
+_make_private(DATA / "uploads")
 FILE_UPLOAD_TEMP_DIR = DATA / "uploads"
 DATA_UPLOAD_MAX_MEMORY_SIZE = 4 << 20
 
@@ -101,4 +138,7 @@ LOGGING = {
     "disable_existing_loggers": False,
     "handlers": {"console": {"class": "logging.StreamHandler"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
-}
+    # What goes wrong in a view is logged once, with its number (arkund.bench.errors).
+    "loggers": {"django.request": {"level": "CRITICAL"},
+                "django.security.DisallowedHost": {"level": "CRITICAL"}},
+}  # fmt: skip

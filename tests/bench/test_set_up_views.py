@@ -78,7 +78,7 @@ def test_a_set_up_becomes_a_job_and_a_revision(client: Client, song: Song) -> No
      ({"base": 1, "names": ["hat"]}, "Say what is to be different"),
      ({"base": 1, "names": {"kick_in": "<b>"}}, "is not a role"),
      ({"base": 1, "files": [{"mic": "hat"}]}, "A file needs its name"),
-     ({"base": 1, "files": [{"mic": "hat", "name": "a", "take": "x"}]}, "A take is a whole number")],
+     ({"base": 1, "files": [{"mic": "hat", "name": "a", "take": "x"}]}, "take is a whole number")],
 )  # fmt: skip
 def test_senseless_set_ups_get_a_sentence(
     client: Client, song: Song, data: dict, words: str

@@ -4,7 +4,9 @@ import re
 import zipfile
 from pathlib import Path
 
+import numpy as np
 import pytest
+import soundfile as sf
 from playwright.sync_api import Page, expect
 
 from arkund.bench.frame import STATION_NAMES
@@ -33,6 +35,25 @@ def test_a_refused_file_is_named(page: Page, address: str, tmp_path: Path) -> No
     page.fill("#name", "x")
     page.locator("#make").click()
     expect(page.locator("#problem")).to_contain_text("Drop the mics' files first")
+
+
+def test_a_stereo_file_in_a_mono_role_is_asked_about(
+    page: Page, address: str, tmp_path: Path
+) -> None:
+    time = np.arange(48000 * 4) / 48000
+    stroke = np.exp(-(time % 0.5) / 0.05) * np.sin(2 * np.pi * 200 * time) * 0.3
+    for name, sound in (("Snare Top.wav", np.stack([stroke, stroke], 1)), ("Kick In.wav", stroke)):
+        sf.write(str(tmp_path / name), sound, 48000, subtype="PCM_24")
+    page.goto(f"{address}/new/")
+    page.fill("#name", "Two Sided")
+    page.set_input_files("#files", [str(p) for p in sorted(tmp_path.glob("*.wav"))])
+    pick = page.get_by_label("What is taken of stereo Snare Top.wav")
+    expect(pick.locator("option").first).to_have_text("stereo: choose")
+    page.locator("#make").click()
+    expect(page.locator("#problem")).to_contain_text("is stereo, but snare top is a mono mic")
+    pick.select_option("left")
+    page.locator("#make").click()
+    page.wait_for_url("**/two-sided/edit/**", timeout=60_000)
 
 
 def test_a_threshold_dragged_on_its_ruler_is_tried_kept_and_undone(page: Page, song: str) -> None:

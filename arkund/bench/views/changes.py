@@ -1,14 +1,28 @@
 """Keeping changes, undoing, redoing, taking back."""
 
-from typing import Any
+from typing import Annotated, Any, ClassVar
 
 from django.http import HttpRequest, JsonResponse
 from django.views.decorators.http import require_POST
+from pydantic import Field
 
-from arkund.bench.requests import base_of, body, song_named
-from arkund.core.errors import ArkundError
+from arkund.bench.requests import Asked, Change, Line, Number, Prose, Real, body, song_named
+from arkund.core.errors import UnreadableSheet
 from arkund.songs import findings, revisions, takes, turns
 from arkund.songs.models import Revision
+
+SAVE_WAITS_S = 0.05
+"""A save lets the sound of its own change pass, but does not wait for everybody's."""
+
+
+class Kept(Change):
+    """A change to be kept; ``finding`` is the one that it answers otherwise than proposed."""
+
+    refusal: ClassVar[str] = "A change needs what it changes and the revision it starts from."
+    patch: Annotated[dict[str, Any], Field(min_length=1, max_length=2000)]
+    reason: Prose = ""
+    station: Annotated[Line, Field(max_length=20)] = ""
+    finding: Annotated[Line, Field(max_length=120)] = ""
 
 
 @require_POST
@@ -17,42 +31,48 @@ def keep(request: HttpRequest, slug: str) -> JsonResponse:
 
     ``finding`` names the finding that the patch answers otherwise than proposed.
     """
-    song, data = song_named(slug), body(request)
-    patch, base = data.get("patch"), data.get("base")
-    if not isinstance(patch, dict) or not patch or not isinstance(base, int):
-        raise ArkundError("A change needs what it changes and the revision it starts from.")
-    finding = str(data.get("finding", ""))[:120]
-    turns.after_sound()
+    song, asked = song_named(slug), body(request, Kept)
+    turns.after_sound(SAVE_WAITS_S)
     made = revisions.keep(
-        song.pk, base, patch, reason=str(data.get("reason", ""))[:1000],
-        station=str(data.get("station", ""))[:20], finding=finding,
+        song.pk, asked.base, asked.patch, reason=asked.reason, station=asked.station,
+        finding=asked.finding,
     )  # fmt: skip
-    if finding:
-        findings.note_changed(song, finding, made)
+    if asked.finding:
+        findings.note_changed(song, asked.finding, made)
     return answer(made)
+
+
+class Comp(Change):
+    """A take for each section."""
+
+    refusal: ClassVar[str] = "A choice of takes needs one take for each section."
+    path: Annotated[list[Number], Field(max_length=500)]
 
 
 @require_POST
 def comp(request: HttpRequest, slug: str) -> JsonResponse:
     """Choose takes by ``path``, one take for each section; joins are placed where they hide best."""
-    song, data = song_named(slug), body(request)
-    path, base = data.get("path"), data.get("base")
-    if not isinstance(path, list) or not isinstance(base, int):
-        raise ArkundError("A choice of takes needs one take for each section.")
-    return answer(takes.choose(song, base, path))
+    song, asked = song_named(slug), body(request, Comp)
+    return answer(takes.choose(song, asked.base, asked.path))
+
+
+class Offset(Change):
+    """How far a take's files begin before the song; without a take, all are lined up."""
+
+    refusal: ClassVar[str] = (
+        "Type how many milliseconds before the song the files begin, a number such as 250."
+    )
+    take: Number | None = None
+    ms: Real = 0.0
 
 
 @require_POST
 def offset(request: HttpRequest, slug: str) -> JsonResponse:
     """Shift ``take`` by ``ms``, or line all takes up on bar 1."""
-    song, data = song_named(slug), body(request)
-    base, take, ms = base_of(data), data.get("take"), data.get("ms")
-    if take is None:
-        return answer(takes.line_up(song, base))
-    if not isinstance(take, int) or not isinstance(ms, (int, float)):
-        raise ArkundError("How many milliseconds before the song the files begin is a number, such "
-                          "as 250.")  # fmt: skip
-    return answer(takes.shift(song, base, take, float(ms)))
+    song, asked = song_named(slug), body(request, Offset)
+    if asked.take is None:
+        return answer(takes.line_up(song, asked.base))
+    return answer(takes.shift(song, asked.base, asked.take, asked.ms))
 
 
 @require_POST
@@ -65,19 +85,27 @@ def redo(request: HttpRequest, slug: str) -> JsonResponse:
     return answer(revisions.redo(song_named(slug).pk))
 
 
+class TakenBack(Asked):
+    """The revision to take back, in spite of later changes if told all the same."""
+
+    refusal: ClassVar[str] = "Which revision is to be taken back?"
+    revision: Number
+    all_the_same: bool = False
+
+
 @require_POST
 def take_back(request: HttpRequest, slug: str) -> JsonResponse:
     """Take one revision back; 409 with the later changes it would touch, unless told all the same."""
-    song, data = song_named(slug), body(request)
-    number = data.get("revision")
-    if not isinstance(number, int):
-        raise ArkundError("Which revision is to be taken back?")
-    same = bool(data.get("all_the_same"))
-    return answer(revisions.take_back(song.pk, number, all_the_same=same))
+    song, asked = song_named(slug), body(request, TakenBack)
+    made = revisions.take_back(song.pk, asked.revision, all_the_same=asked.all_the_same)
+    return answer(made)
 
 
 def answer(revision: Revision) -> JsonResponse:
-    sheet: dict[str, Any] = revision.sheet.model_dump(mode="json")
+    try:
+        sheet: dict[str, Any] = revision.sheet.model_dump(mode="json")
+    except UnreadableSheet:
+        return JsonResponse({"revision": revision.number, "label": revision.label})
     for take in sheet["takes"]:
         take.pop("sources")
     return JsonResponse({"revision": revision.number, "label": revision.label, "sheet": sheet})

@@ -1,14 +1,14 @@
 """The findings column: what is known, answers to it, the school, the first pass."""
 
 from collections import Counter
-from typing import Any
+from typing import Annotated, Any, ClassVar
 
 from django.http import HttpRequest, JsonResponse
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field
 
-from arkund.bench.requests import body, song_named
+from arkund.bench.requests import Asked, Line, Number, Prose, body, song_named
 from arkund.bench.views.changes import answer
-from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import parse_mic_name
 from arkund.songs import counting, findings, jobs, schools, turns
 from arkund.songs.models import Job, Song
@@ -51,48 +51,62 @@ def _piece(row: dict[str, Any]) -> str:
     return (parse_mic_name(row["mic"]).piece or "") if row["mic"] else ""
 
 
+class Meant(Asked):
+    """The finding that an answer is given to, with a word why."""
+
+    refusal: ClassVar[str] = "Which finding is meant?"
+    finding: Annotated[Line, Field(min_length=1, max_length=120)]
+    reason: Prose = ""
+
+
+class Applied(Meant):
+    """A finding that is applied, on revision ``base``."""
+
+    refusal: ClassVar[str] = "An answer needs its finding and the revision it was given on."
+    base: Number
+
+
 @require_POST
 def apply(request: HttpRequest, slug: str) -> JsonResponse:
     """Apply one finding as proposed; 409 where the song has moved on since."""
-    song, data = song_named(slug), body(request)
-    finding = findings.find_by_id(song, _id(data))
-    base = data.get("base")
-    if not isinstance(base, int):
-        raise ArkundError("An answer needs the revision it was given on.")
-    return answer(findings.apply(song, base, finding))
+    song, asked = song_named(slug), body(request, Applied)
+    return answer(findings.apply(song, asked.base, findings.find_by_id(song, asked.finding)))
 
 
 @require_POST
 def decline(request: HttpRequest, slug: str) -> JsonResponse:
-    song, data = song_named(slug), body(request)
-    findings.decline(song, findings.find_by_id(song, _id(data)), str(data.get("reason", "")))
+    song, asked = song_named(slug), body(request, Meant)
+    findings.decline(song, findings.find_by_id(song, asked.finding), asked.reason)
     return JsonResponse({"ok": True})
 
 
 @require_POST
 def reopen(request: HttpRequest, slug: str) -> JsonResponse:
-    song, data = song_named(slug), body(request)
-    findings.reopen(song, _id(data))
+    song, asked = song_named(slug), body(request, Meant)
+    findings.reopen(song, asked.finding)
     return JsonResponse({"ok": True})
 
 
-def _id(data: dict[str, Any]) -> str:
-    finding_id = data.get("finding")
-    if not isinstance(finding_id, str) or not finding_id:
-        raise ArkundError("Which finding is meant?")
-    return finding_id
+class Schooled(Asked):
+    """One of: a school by ``name``; a ``row`` with its ``answer``; a name to ``save`` rows under."""
+
+    refusal: ClassVar[str] = "A school is named in up to 40 letters."
+    name: Annotated[Line, Field(max_length=40)] = ""
+    row: Annotated[Line, Field(max_length=40)] | None = None
+    answer: Annotated[Line, Field(max_length=40)] = ""
+    save: Annotated[Line, Field(max_length=40, pattern=r"^[^\x00-\x1f\x7f]*$")] | None = None
 
 
 @require_POST
 def school(request: HttpRequest, slug: str) -> JsonResponse:
     """Choose a school by ``name``, answer one ``row``, or ``save`` the rows under a name."""
-    song, data = song_named(slug), body(request)
-    if "row" in data:
-        made = schools.change_row(song, str(data["row"]), str(data.get("answer", "")))
-    elif "save" in data:
-        made = schools.save_as(song, str(data["save"]))
+    song, asked = song_named(slug), body(request, Schooled)
+    if asked.row is not None:
+        made = schools.change_row(song, asked.row, asked.answer)
+    elif asked.save is not None:
+        made = schools.save_as(song, asked.save)
     else:
-        made = schools.choose(song, str(data.get("name", "")))
+        made = schools.choose(song, asked.name)
     return JsonResponse({"school": made.model_dump()})
 
 

@@ -1,67 +1,126 @@
 """Editing strokes: the hit list, and where a stroke is put."""
 
+from typing import Annotated, ClassVar, Literal
+
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field
 
-from arkund.bench.requests import asked_sheet, base_of, body, song_named
+from arkund.bench.requests import Asked, Change, Line, Number, Real, asked_sheet, body, song_named
 from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.tables import edits_csv
+from arkund.core.mix.sheet import LAST_BAR
 from arkund.songs import copies, hits, revisions, timing
 
 MAGNET_MS = 12.0
+
+_CHOOSE = "Choose strokes and say what is to be changed about them."
+StrokeName = Annotated[Line, Field(min_length=1, max_length=80)]
+Piece = Annotated[str, Field(pattern=r"^[a-z]+(_[0-9]{1,2})?$")]
+Kind = Literal["accent", "plain", "ghost", "flam", "roll"]
+LastBar = Annotated[Number, Field(le=LAST_BAR)]
+
+
+class Said(Asked):
+    """What an ear says of some strokes; what is left out stays as it is."""
+
+    gone: bool | None = None
+    piece: Piece | None = None
+    kind: Kind | None = None
+    velocity: Annotated[Number, Field(ge=1, le=127)] | None = None
+    nudge_s: Annotated[Real, Field(ge=-10, le=10)] = 0.0
+
+
+class Corrected(Change):
+    """A change to strokes by id, or a stroke to add."""
+
+    refusal: ClassVar[str] = _CHOOSE
+    ids: tuple[StrokeName, ...] = Field((), max_length=20_000)
+    change: Said = Said()
+    piece: Piece | None = None
+    kind: Kind = "plain"
+    at_s: Real | None = None
 
 
 @require_POST
 def correct(request: HttpRequest, slug: str) -> JsonResponse:
     """Change the strokes ``ids``, or add one of ``piece`` at ``at_s``."""
-    song, data = song_named(slug), body(request)
-    base, ids, change = base_of(data), data.get("ids"), data.get("change")
-    try:
-        if isinstance(data.get("piece"), str):
-            kind = str(data.get("kind", "plain"))
-            return answer(hits.add(song, base, data["piece"], float(data["at_s"]), kind))
-        if isinstance(ids, list) and isinstance(change, dict):
-            return answer(hits.correct(song, base, [str(i) for i in ids], change))
-    except (KeyError, TypeError, ValueError):
-        pass
-    raise ArkundError("Choose strokes and say what is to be changed about them.")
+    song, asked = song_named(slug), body(request, Corrected)
+    if asked.piece is not None and asked.at_s is not None:
+        return answer(hits.add(song, asked.base, asked.piece, asked.at_s, asked.kind))
+    if not asked.ids:
+        raise ArkundError(_CHOOSE)
+    said = asked.change.model_dump(exclude_none=True)
+    return answer(hits.correct(song, asked.base, list(asked.ids), said))
+
+
+class Moved(Change):
+    """Where a stroke goes; ``middle`` of the pair that it leads, or a time, ``free`` of the grid."""
+
+    refusal: ClassVar[str] = (
+        "A move needs a stroke, the time it goes to, and the revision it starts from."
+    )
+    id: StrokeName
+    to_s: Real | None = None
+    free: bool = False
+    middle: bool = False
 
 
 @require_POST
 def move(request: HttpRequest, slug: str) -> JsonResponse:
     """Put the stroke ``id`` at ``to_s``, drawn to the grid's line nearby unless ``free``; or, with
     ``middle``, the middle of the pair that it leads on its line."""
-    song, data = song_named(slug), body(request)
-    base, to_s = data.get("base"), data.get("to_s")
-    if isinstance(base, int) and data.get("middle"):
-        patch = timing.middle_patch(timing.sheet_of(song), str(data.get("id", "")))
-        return answer(revisions.keep(song.pk, base, patch, station="edit"))
-    if not isinstance(base, int) or not isinstance(to_s, (int, float)):
-        raise ArkundError("A move needs a stroke, the time it goes to, and the revision it starts "
-                          "from.")  # fmt: skip
+    song, asked = song_named(slug), body(request, Moved)
     sheet = timing.sheet_of(song)
-    reach = None if data.get("free") else MAGNET_MS
-    patch = timing.drag_patch(sheet, str(data.get("id", "")), float(to_s), reach)
-    return answer(revisions.keep(song.pk, base, patch, station="edit"))
+    if asked.middle:
+        patch = timing.middle_patch(sheet, asked.id)
+    elif asked.to_s is None:
+        raise ArkundError(Moved.refusal)
+    else:
+        patch = timing.drag_patch(sheet, asked.id, asked.to_s, None if asked.free else MAGNET_MS)
+    return answer(revisions.keep(song.pk, asked.base, patch, station="edit"))
+
+
+class CopiedStroke(Change):
+    """A stroke in place of another, or at a time."""
+
+    refusal: ClassVar[str] = "Choose the stroke that is to be replaced."
+    id: StrokeName
+    over: StrokeName | None = None
+    to_s: Real | None = None
+
+
+class CopiedBars(Change):
+    """Bars of a take laid over others."""
+
+    refusal: ClassVar[str] = "Take, bars and how many times are whole numbers."
+    take: Number
+    first: LastBar
+    last: LastBar
+    to_bar: LastBar
+    times: Number
+
+
+class Copied(Asked):
+    """Which of the two is asked for."""
+
+    id: StrokeName | None = None
 
 
 @require_POST
 def copy(request: HttpRequest, slug: str) -> JsonResponse:
     """Copy bars ``first`` to ``last`` of ``take`` over ``to_bar`` on, ``times`` in a row; or the
     stroke ``id`` in place of the stroke ``over`` or to the time ``to_s``."""
-    song, data = song_named(slug), body(request)
-    base = base_of(data)
-    if "id" in data:
-        to = data.get("over") or data.get("to_s")
-        if not isinstance(to, (str, int, float)):
-            raise ArkundError("Choose the stroke that is to be replaced.")
-        return answer(copies.copy_stroke(song, base, str(data["id"]), to))
-    try:
-        bars = [int(data[k]) for k in ("take", "first", "last", "to_bar", "times")]
-    except (KeyError, TypeError, ValueError):
-        raise ArkundError("Take, bars and how many times are whole numbers.") from None
-    return answer(copies.copy_bars(song, base, *bars))
+    song = song_named(slug)
+    if body(request, Copied).id is not None:
+        stroke = body(request, CopiedStroke)
+        to = stroke.over if stroke.over is not None else stroke.to_s
+        if to is None:
+            raise ArkundError(CopiedStroke.refusal)
+        return answer(copies.copy_stroke(song, stroke.base, stroke.id, to))
+    a = body(request, CopiedBars)
+    return answer(copies.copy_bars(song, a.base, a.take, a.first, a.last, a.to_bar, a.times))
 
 
 @require_GET

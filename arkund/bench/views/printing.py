@@ -1,28 +1,37 @@
 """Starting prints and fetching them."""
 
+from typing import ClassVar
+
 from django.http import FileResponse, HttpRequest, HttpResponseBase, JsonResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET, require_POST
 
-from arkund.bench.requests import body, song_named
+from arkund.bench.requests import Asked, Line, body, song_named
 from arkund.core.errors import ArkundError
 from arkund.core.mix.printing import FORMATS, STEMS
 from arkund.songs import jobs, storage
 from arkund.songs.models import Print
 
 
+class Printed(Asked):
+    """What is to be printed, and as what."""
+
+    refusal: ClassVar[str] = "Choose what to print: mics, the parallel return, the mix."
+    stems: tuple[Line, ...] = STEMS
+    format: Line = "wav24"
+
+
 @require_POST
 def start(request: HttpRequest, slug: str) -> JsonResponse:
     """Queue a print of the current revision."""
-    song, data = song_named(slug), body(request)
-    stems = [s for s in STEMS if s in data.get("stems", STEMS)]
-    file_format = data.get("format", "wav24")
+    song, asked = song_named(slug), body(request, Printed)
+    stems = [s for s in STEMS if s in asked.stems]
     if not stems:
-        raise ArkundError("Choose what to print: mics, the parallel return, the mix.")
-    if file_format not in FORMATS:
+        raise ArkundError(Printed.refusal)
+    if asked.format not in FORMATS:
         raise ArkundError("Prints are 24-bit WAV, 32-bit float WAV or FLAC.")
     assert song.current is not None
-    params = {"revision": song.current.number, "stems": stems, "format": file_format}
+    params = {"revision": song.current.number, "stems": stems, "format": asked.format}
     return JsonResponse({"job": jobs.enqueue("print", song, params).pk})
 
 

@@ -4,21 +4,23 @@ import re
 import secrets
 import shutil
 import uuid
-from typing import Any
+from collections.abc import Mapping
+from typing import Annotated, Any, ClassVar, Literal
 
 from django.core.files.uploadedfile import UploadedFile
 from django.db import IntegrityError, transaction
 from django.http import HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field, field_validator
 
-from arkund.bench.requests import body, song_named
+from arkund.bench.requests import Asked, Line, body, song_named
 from arkund.core.audio.files import examine
-from arkund.core.errors import ArkundError, AudioRefused
+from arkund.core.errors import ArkundError, AudioRefused, SheetError
 from arkund.core.kit.naming import guess_roles
 from arkund.core.kit.roles import ROLES, parse_mic_name
-from arkund.core.timing.grid import parse_meter
-from arkund.songs import jobs, storage
+from arkund.songs import importing, jobs, soundness, storage
+from arkund.songs.incoming import PAIRED, take_number
 from arkund.songs.models import Job, Song, StagedFile
 
 TOKEN = re.compile(r"^[A-Za-z0-9_-]{16,40}$")
@@ -27,10 +29,17 @@ SPARE_BYTES = 512 << 20
 
 @require_GET
 def index(request: HttpRequest) -> HttpResponse:
-    songs = [
-        {"song": s, "sheet": s.current.sheet, "prints": s.prints.count()}
-        for s in Song.objects.select_related("current").all() if s.current
-    ]  # fmt: skip
+    songs = []
+    for song in Song.objects.select_related("current").exclude(current=None):
+        entry: dict[str, Any] = {"song": song}
+        assert song.current is not None
+        try:
+            entry["sheet"] = song.current.sheet
+            entry["lost"] = len(soundness.known(entry["sheet"]))
+        except SheetError as error:
+            # One song that cannot be read hides no other.
+            entry["trouble"] = str(error)
+        songs.append(entry)
     return render(request, "bench/songs.html", {"songs": songs})
 
 
@@ -46,7 +55,7 @@ def new(request: HttpRequest) -> HttpResponse:
     mics = [r for r in ROLES if r not in ("tom", "overhead", "room")]
     choices = [*mics[:7], *(f"tom_{n}" for n in range(1, 6)), "overhead_l", "overhead_r", "overhead",
                "room_l", "room_r", "room", *mics[7:]]  # fmt: skip
-    context = {"token": secrets.token_urlsafe(18), "choices": choices}
+    context = {"token": secrets.token_urlsafe(18), "choices": choices, "paired": " ".join(PAIRED)}
     return render(request, "bench/new.html", context)
 
 
@@ -59,6 +68,8 @@ def stage(request: HttpRequest, token: str) -> HttpResponseBase:
     if upload is None:
         raise ArkundError("No file arrived; drop it again.")
     name = str(request.POST.get("name") or upload.name)[:255]
+    if not name.isprintable():
+        raise ArkundError("The file's name holds letters that cannot be shown; rename it.")
     folder = storage.staging_folder(token)
     folder.mkdir(parents=True, exist_ok=True)
     free = shutil.disk_usage(folder).free
@@ -75,34 +86,46 @@ def _stage_file(upload: UploadedFile, name: str, token: str) -> None:
     stored = f"{uuid.uuid4().hex}{suffix}"
     path = storage.staging_folder(token) / stored
     part = path.with_name(stored + ".part")
-    with part.open("wb") as stream:
-        for chunk in upload.chunks(1 << 20):
-            stream.write(chunk)
-    part.replace(path)
     facts: dict[str, Any] = {}
     refusal = ""
     try:
-        found = examine(path, name)
-        facts = {"seconds": round(found.seconds, 2), "rate": found.rate,
-                 "channels": found.channels, "silent": found.is_silent}  # fmt: skip
-    except AudioRefused as error:
-        refusal = f"{error.reason} {error.remedy}"
-        path.unlink(missing_ok=True)
-    try:
+        with part.open("wb") as stream:
+            for chunk in upload.chunks(1 << 20):
+                stream.write(chunk)
+        part.replace(path)
+        try:
+            found = examine(path, name)
+            facts = {"seconds": round(found.seconds, 2), "rate": found.rate, "note": found.note,
+                     "channels": found.channels, "silent": found.is_silent}  # fmt: skip
+        except AudioRefused as error:
+            refusal = f"{error.reason} {error.remedy}"
+            path.unlink(missing_ok=True)
         with transaction.atomic():
-            StagedFile.objects.filter(token=token, name=name).delete()
+            earlier = StagedFile.objects.filter(token=token, name=name)
+            replaced = list(earlier.values_list("stored", flat=True))
+            earlier.delete()
             StagedFile.objects.create(
-                token=token, name=name, stored=stored, facts=facts, refusal=refusal
+                token=token, name=name, stored=stored, facts=facts, refusal=refusal[:500]
             )
     except IntegrityError:
         path.unlink(missing_ok=True)
         raise ArkundError(f"{name} arrived twice at once; drop it again.") from None
+    except BaseException:
+        path.unlink(missing_ok=True)
+        raise
+    finally:
+        part.unlink(missing_ok=True)
+    for old in replaced:
+        path.with_name(old).unlink(missing_ok=True)
 
 
 def _staged(token: str) -> dict[str, Any]:
     rows = list(StagedFile.objects.filter(token=token).order_by("name"))
     good = [r for r in rows if not r.refusal]
-    guesses = dict(zip((r.name for r in good), guess_roles([r.name for r in good]), strict=True))
+    guesses = {}
+    for take in {take_number(r.name) for r in good}:
+        names = [r.name for r in good if take_number(r.name) == take]
+        guesses |= dict(zip(names, guess_roles(names), strict=True))
     return {
         "files": [
             {
@@ -115,54 +138,68 @@ def _staged(token: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
+class StagedName(Asked):
+    """A staged file, the mic it is for, and what is taken of it where it is stereo."""
+
+    name: Annotated[Line, Field(min_length=1)]
+    mic: Annotated[Line, Field(min_length=1, max_length=40)]
+    pick: Literal["mono", "left", "right", "sum"] = "mono"
+
+
+class NewSong(Asked):
+    """What is said of a new song; empty means: find out."""
+
+    refusal: ClassVar[str] = (
+        "A song needs a name, and files of which each has its name and its role."
+    )
+    refusals: ClassVar[Mapping[str, str]] = {
+        "tempo": "The tempo is not a number.",
+        "resample": "The rate to resample to is not a number such as 48000.",
+        "meter": "The meter is not one such as 4/4 or 6/8.",
+    }
+    name: Line
+    tempo: float | None = None
+    meter: Annotated[Line, Field(max_length=10)] = "4/4"
+    pad: bool = False
+    resample: Annotated[int, Field(ge=0, le=10_000_000)] | None = None
+    files: tuple[StagedName, ...] = Field((), max_length=2000)
+
+    @field_validator("tempo", "resample", "meter", mode="before")
+    @classmethod
+    def _nothing_said(cls, value: Any, info: Any) -> Any:
+        return cls.model_fields[info.field_name].default if value in ("", None) else value
+
+
 @require_POST
 def make(request: HttpRequest, token: str) -> JsonResponse:
     """Start making the song of what was staged."""
-    data = body(request)
-    name = str(data.get("name", "")).strip()
-    if not name:
+    asked = body(request, NewSong)
+    if not asked.name:
         raise ArkundError("Give the song a name.")
-    if len(name) > 120:
-        raise ArkundError("The song's name is too long; 120 letters are enough.")
-    meter = str(data.get("meter") or "4/4")
-    try:
-        parse_meter(meter)
-        tempo = float(data["tempo"]) if data.get("tempo") else None
-    except ValueError as error:
-        text = str(error)
-        raise ArkundError(text if "meter" in text else "The tempo is not a number.") from None
-    if tempo is not None and not 20 <= tempo <= 400:
-        raise ArkundError("The tempo must lie between 20 and 400 BPM.")
-    files = [f for f in data.get("files", []) if isinstance(f, dict) and f.get("mic")]
-    if not files:
+    importing.Wishes(asked.name, asked.tempo, asked.meter, resample_hz=asked.resample).check()
+    if not asked.files:
         raise ArkundError("Drop the mics' files first.")
-    for f in files:
+    for file in asked.files:
         try:
-            parse_mic_name(str(f["mic"]))
+            parse_mic_name(file.mic)
         except ValueError as error:
-            raise ArkundError(f"{f.get('name')}: {error}") from None
-    params = {
-        "token": token, "name": name, "tempo": tempo, "meter": meter, "pad": bool(data.get("pad")),
-        "resample": int(data["resample"]) if data.get("resample") else None,
-        "files": [{"name": str(f["name"]), "mic": str(f["mic"]), "pick": str(f.get("pick", "mono"))}
-                  for f in files],
-    }  # fmt: skip
+            raise ArkundError(f"{file.name}: {error}") from None
+    params = {"token": token, **asked.model_dump(mode="json")}
     return JsonResponse({"job": jobs.enqueue("import", None, params).pk})
 
 
 @require_GET
 def job(request: HttpRequest, number: int) -> JsonResponse:
     row = get_object_or_404(Job, pk=number)
+    message = row.message
+    if row.state == Job.State.QUEUED and not jobs.somebody_works():
+        message = "waiting: no worker is running; “arkund worker” starts one"
     return JsonResponse(
-        {"state": row.state, "share": row.share, "message": row.message, "result": row.result}
+        {"state": row.state, "share": row.share, "message": message, "result": row.result}
     )
 
 
 @require_POST
 def cancel_job(request: HttpRequest, number: int) -> JsonResponse:
-    row = get_object_or_404(Job, pk=number)
-    Job.objects.filter(pk=row.pk).update(cancel_asked=True)
-    Job.objects.filter(pk=row.pk, state=Job.State.QUEUED).update(
-        state=Job.State.CANCELLED, message="Cancelled before it began."
-    )
+    jobs.cancel(get_object_or_404(Job, pk=number))
     return JsonResponse({"ok": True})

@@ -6,7 +6,13 @@ import numpy as np
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.views.decorators.http import require_GET
 
-from arkund.bench.requests import asked_sheet, asked_span, asked_variant, song_named
+from arkund.bench.requests import (
+    asked_number,
+    asked_sheet,
+    asked_span,
+    asked_variant,
+    song_named,
+)
 from arkund.core.audio.overview import BASE, columns_of
 from arkund.core.mix.graph import ONE_FILE
 from arkund.songs import counting, rendering, storage, turns
@@ -50,7 +56,7 @@ def lanes(request: HttpRequest, slug: str) -> HttpResponse:
     song = song_named(slug)
     sheet = asked_sheet(request, song)
     start, stop = asked_span(request, sheet, sheet.frames / sheet.rate + 10)
-    columns = min(max(int(request.GET.get("columns", "800")), 16), 4000)
+    columns = asked_number(request, "columns", 800, 16, 4000)
     wanted = [m for m in request.GET.get("mics", "").split(",") if m in sheet.mics]
     stage = request.GET.get("node", "source")
     rows = []

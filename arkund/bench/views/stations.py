@@ -10,9 +10,16 @@ from django.views.decorators.http import require_GET
 from arkund.bench import history, rulers
 from arkund.bench.frame import STATION_NAMES, frame
 from arkund.bench.pictures import align, bus, clean, dynamics, edit, eq, level, load_in, takes
-from arkund.bench.requests import asked_bars, asked_mic, asked_sheet, song_named
+from arkund.bench.requests import (
+    asked_bars,
+    asked_mic,
+    asked_number,
+    asked_revision,
+    asked_sheet,
+    song_named,
+)
 from arkund.bench.views.findings import running_pass
-from arkund.core.errors import ArkundError
+from arkund.core.errors import UnreadableSheet
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.meant import DIVISIONS
 from arkund.songs import facts, hits, turns
@@ -38,7 +45,12 @@ def page(request: HttpRequest, slug: str, station: str) -> HttpResponse:
     if station not in STATION_NAMES:
         raise Http404
     song = song_named(slug)
-    sheet = asked_sheet(request, song)
+    try:
+        sheet = asked_sheet(request, song)
+    except UnreadableSheet as error:
+        # Whatever happened to a sheet, the way back stays open.
+        lines = history.lines(song)
+        return render(request, "bench/way-back.html", {"song": song, "text": error, "lines": lines})
     context = frame(request, song, sheet, station)
     context["rulers"] = [
         r.with_value(sheet) for r in _rulers(station, context["mic"], request, sheet)
@@ -49,9 +61,8 @@ def page(request: HttpRequest, slug: str, station: str) -> HttpResponse:
 
 def _rule(request: HttpRequest, sheet: Sheet) -> int:
     """The timing rule in the query, or the last."""
-    text = request.GET.get("rule", "")
     last = len(sheet.timing.rules) - 1
-    return min(int(text), last) if text.isdigit() else last
+    return asked_number(request, "rule", last, 0, max(last, 0))
 
 
 def _timing(song: Song, sheet: Sheet, request: HttpRequest) -> dict[str, Any]:
@@ -71,8 +82,7 @@ def _bus(request: HttpRequest, sheet: Sheet) -> str:
 
 
 def _band(request: HttpRequest) -> int:
-    text = request.GET.get("band", "2")
-    return min(max(int(text) if text.isdigit() else 2, 1), 4) - 1
+    return asked_number(request, "band", 2, 1, 4) - 1
 
 
 def _rulers(station: str, mic: str, request: HttpRequest, sheet: Sheet) -> list[rulers.Ruler]:
@@ -126,14 +136,8 @@ def _extra(
 def _compared(request: HttpRequest, song: Song) -> tuple[int, int]:
     """The two revisions to compare: the first and the present one by default."""
     assert song.current is not None
-    numbers = []
-    for name, fallback in (("a", 1), ("b", song.current.number)):
-        text = request.GET.get(name, "")
-        number = int(text) if text.isdigit() else fallback
-        if not song.revisions.filter(number=number).exists():
-            raise ArkundError(f"The song has no revision {number}.")
-        numbers.append(number)
-    return numbers[0], numbers[1]
+    a, b = (asked_revision(request, song, name) for name in ("a", "b"))
+    return a or 1, b or song.current.number
 
 
 @require_GET

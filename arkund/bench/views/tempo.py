@@ -2,11 +2,12 @@
 
 import tempfile
 from pathlib import Path
+from typing import ClassVar
 
 from django.http import FileResponse, HttpRequest, HttpResponseBase, JsonResponse
 from django.views.decorators.http import require_GET, require_POST
 
-from arkund.bench.requests import body, song_named
+from arkund.bench.requests import Asked, Number, body, song_named
 from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
 from arkund.songs import exports, tempo
@@ -26,13 +27,17 @@ def click(request: HttpRequest, slug: str) -> JsonResponse:
     return answer(tempo.from_click(song_named(slug)))
 
 
+class CountIn(Asked):
+    """How many beats are counted in."""
+
+    refusal: ClassVar[str] = "A count-in is a whole number of beats, such as 4."
+    beats: Number
+
+
 @require_POST
 def count_in(request: HttpRequest, slug: str) -> JsonResponse:
     """Let the first stroke count in for so many ``beats``."""
-    beats = body(request).get("beats")
-    if not isinstance(beats, int):
-        raise ArkundError("A count-in is a whole number of beats, such as 4.")
-    return answer(tempo.count_in(song_named(slug), beats))
+    return answer(tempo.count_in(song_named(slug), body(request, CountIn).beats))
 
 
 @require_POST
@@ -46,7 +51,8 @@ def upload(request: HttpRequest, slug: str) -> JsonResponse:
         raise ArkundError("That file is too large for a tempo map; a few kilobytes are usual.")
     with tempfile.TemporaryDirectory() as folder:
         # Only the last part of the name is kept, and only to be named in messages.
-        path = Path(folder) / (Path(str(sent.name)).name or "tempo.mid")
+        name = "".join(c for c in Path(str(sent.name)).name if c.isprintable())[-80:]
+        path = Path(folder) / (name.strip(".") or "tempo.mid")
         path.write_bytes(sent.read())
         return answer(tempo.from_midi(song, path))
 

@@ -46,7 +46,7 @@ document.addEventListener("alpine:init", () => {
 
     show(files) {
       const earlier = new Map(this.files.filter((f) => f.touched).map((f) => [f.name, f]));
-      this.files = files.map((f) => ({ ...f, ...(earlier.has(f.name) ? { mic: earlier.get(f.name).mic, touched: true } : {}) }));
+      this.files = files.map((f) => ({ ...f, ...(earlier.has(f.name) ? { mic: earlier.get(f.name).mic, pick: earlier.get(f.name).pick, touched: true } : {}) }));
       this.hasFiles = true;
       const body = document.getElementById("staged");
       body.replaceChildren(...this.files.map((f) => this.row(f)));
@@ -73,20 +73,29 @@ document.addEventListener("alpine:init", () => {
         select.value = file.mic;
         select.addEventListener("change", () => { file.mic = select.value; file.touched = true; });
         role.append(select);
-        if (file.channels === 2) {
-          const pick = document.createElement("select");
-          pick.className = "field ml-1";
-          pick.setAttribute("aria-label", `What is taken of stereo ${file.name}`);
-          for (const [value, text] of [["mono", "stereo pair"], ["left", "left"], ["right", "right"], ["sum", "sum"]]) pick.add(new Option(text, value));
-          pick.addEventListener("change", () => { file.pick = pick.value; });
-          role.append(pick);
-        }
+        if (file.channels === 2) role.append(this.pick(file, select));
       }
       put(file.seconds ? `${file.seconds.toFixed(1)} s` : "–", "fig");
       put(file.rate ? `${file.rate} Hz` : "–", "fig");
       if (file.refusal) put(file.refusal, "text-trouble font-semibold");
+      else if (file.note) put(file.note, "text-proposed");
       else put(file.silent ? "silent" : file.sure ? "ready" : "role not known: choose one", file.sure && !file.silent ? "text-applied" : "text-proposed");
       return row;
+    },
+
+    // What is taken of a stereo file: a pair where the role has two sides, else one of them.
+    pick(file, role) {
+      const paired = this.$root.dataset.paired.split(" ");
+      const pick = document.createElement("select");
+      pick.className = "field ml-1";
+      pick.setAttribute("aria-label", `What is taken of stereo ${file.name}`);
+      for (const [value, text] of [["mono", ""], ["left", "left"], ["right", "right"], ["sum", "sum"]]) pick.add(new Option(text, value));
+      const word = () => { pick.options[0].textContent = paired.includes(role.value) ? "stereo pair" : "stereo: choose"; };
+      word();
+      pick.value = file.pick || "mono";
+      role.addEventListener("change", word);
+      pick.addEventListener("change", () => { file.pick = pick.value; file.touched = true; });
+      return pick;
     },
 
     async make() {
