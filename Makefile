@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 RUN_STAMP := $(VENV)/.run-ready
 TEST_STAMP := $(VENV)/.test-ready
 
-.PHONY: setup demo test lint accuracy bench screenshots styles
+.PHONY: setup demo test lint accuracy bench torture screenshots styles
 
 setup: $(RUN_STAMP)
 
@@ -39,6 +39,9 @@ accuracy: $(TEST_STAMP)
 
 bench: $(TEST_STAMP)
 	@$(BIN)/python -m benchmarks.speed $(ARGS)
+
+torture: $(TEST_STAMP)
+	@$(BIN)/python -m tests.torture $(ARGS)
 
 screenshots: $(TEST_STAMP)
 	@$(BIN)/python scripts/screenshots.py $(ARGS)

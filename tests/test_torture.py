@@ -1,0 +1,35 @@
+"""A short seeded part of `make torture`."""
+
+import time
+from pathlib import Path
+
+import pytest
+from django.test import Client
+
+from tests.making import small_song
+from tests.torture import asking, mutants
+
+
+def test_mutated_sound_files() -> None:
+    row = mutants.run(seed=20261125, count=250, imports_every=20)
+    assert row.failures == []
+    assert row.tried == 250
+
+
+@pytest.mark.django_db
+def test_requests_to_every_address(data: Path, tmp_path: Path) -> None:
+    song = small_song(tmp_path / "in", takes=2)
+    assert song.current is not None
+    client = Client(raise_request_exception=False)
+
+    def send(method: str, path: str, body: bytes) -> tuple[int, bytes, float]:
+        began = time.monotonic()
+        answer = client.generic(method, path, body, content_type="application/json")
+        content = b"".join(answer.streaming_content) if answer.streaming else answer.content
+        return answer.status_code, content, time.monotonic() - began
+
+    row = asking.run(20261125, 250, send, [song.slug], song.current.sheet)
+    assert row.failures == []
+    assert row.tried >= 250
+    extremes = asking.run_extremes(send, song.slug, slice(None, None, 4))
+    assert extremes.failures == []
