@@ -6,17 +6,18 @@ from numpy.typing import NDArray
 
 from arkund.core.hits.arrival import first_arrival
 from arkund.core.hits.detect import LEAST_ALIKE_OF_FEW, detect_hits
+from arkund.core.hits.leading import Onsets
 from arkund.core.hits.masked import by_shape, own_place, shared_beginning, told_by_shape
 from arkund.core.hits.novelty import BANDS
-from arkund.core.hits.ownership import Events, standing
+from arkund.core.hits.ownership import Events, Signatures, standing
 from arkund.core.hits.signatures import learn_signatures
 from arkund.core.simulate.session import simulate
 
 RATE, HOP = 48000, 48
 
 # Two mics, one at a snare and one at a hat; a row is a band of a mic.
-SNARE = np.array([0.5, 1.0, 1.0, 0.6, 0.5, 1e-3, 3e-3, 5e-3, 2e-2, 2e-2])
-HAT = np.array([1e-5, 1e-5, 1e-4, 2e-2, 3e-2, 1e-3, 1e-3, 1e-2, 1.0, 1.0])
+SNARE = np.array([0.5, 1.0, 1.0, 0.6, 0.5, 0.4, 1e-3, 3e-3, 5e-3, 2e-2, 2e-2, 1e-2])
+HAT = np.array([1e-5, 1e-5, 1e-4, 2e-2, 3e-2, 3e-2, 1e-3, 1e-3, 1e-2, 1.0, 1.0, 1.0])
 OWN = {"snare": [0], "hat": [1]}
 
 
@@ -32,6 +33,25 @@ def _events(snare: NDArray[np.float64], hat: NDArray[np.float64], seed: int) -> 
     return Events(started, np.full(started.shape, 1e-7))
 
 
+def _onsets(amounts: NDArray[np.float64], seed: int = 4) -> Onsets:
+    """How the mics hear events of so much of each piece begin: bleed takes a millisecond and a
+    half, hands differ by some ms."""
+    rng = np.random.default_rng(seed)
+    struck = amounts > 0
+    own = 1000 + np.where(struck, rng.normal(0, 150, amounts.shape), np.inf)
+    at = np.stack([
+        np.minimum(own[mic], np.delete(own, mic, axis=0).min(axis=0) + 72 + rng.normal(0, 3, len(own[mic])))
+        for mic in range(len(own))
+    ])  # fmt: skip
+    sharp = np.where(np.isfinite(at), 1e4, 1.0)
+    return Onsets(np.where(np.isfinite(at), at, 1000.0), np.maximum(amounts, 0.1), sharp, RATE)
+
+
+def _learned(seed: int) -> Signatures:
+    snare, hat = _shuffle()
+    return learn_signatures(_events(snare, hat, seed), OWN, [], _onsets(np.stack([snare, hat])))
+
+
 def _shuffle(seed: int = 5) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Amounts of a bar of eight, many times: the hat always, the snare loud, soft or not at all."""
     rng = np.random.default_rng(seed)
@@ -42,17 +62,17 @@ def _shuffle(seed: int = 5) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
 
 def test_a_leak_is_learned_although_ghosts_lie_on_most_of_the_strokes() -> None:
     """Four of six quiet hat strokes carry a ghost: a median would take the ghosts for bleed."""
-    found = learn_signatures(_events(*_shuffle(), seed=6), OWN, [])
+    found = _learned(seed=6)
     hat = found.matrix[:, found.pieces.index("hat")] * found.scale
-    leak = _db(hat[:3] / hat[8])
+    leak = _db(hat[:3] / hat[9])
     assert leak.max() < _db(0.02) - 6, "what a ghost holds in the drum's low bands is no bleed"
-    assert _db(hat[3] / hat[8]) == pytest.approx(_db(HAT[3]), abs=2.5)
+    assert _db(hat[3] / hat[9]) == pytest.approx(_db(HAT[3]), abs=2.5)
 
 
 def test_ghosts_exceed_predicted_bleed_and_hats_alone_do_not() -> None:
     snare, hat = _shuffle()
     events = _events(snare, hat, seed=7)
-    found = learn_signatures(events, OWN, [])
+    found = _learned(seed=7)
     it = standing(events, found, found.pieces.index("snare"))
     ghosts, nothing = (snare > 0) & (snare < 0.1), snare == 0
     assert np.mean(it.excess_db[ghosts] > 3) > 0.95
@@ -62,11 +82,12 @@ def test_ghosts_exceed_predicted_bleed_and_hats_alone_do_not() -> None:
 def test_a_leak_known_from_few_strokes_counts_for_less() -> None:
     snare, hat = _shuffle()
     events = _events(snare, hat, seed=8)
-    found = learn_signatures(events, OWN, [])
+    found = _learned(seed=8)
     known = standing(events, found, 0).excess_db
     unsure = type(found)(
-        found.pieces, found.matrix, found.scale, found.own_rows, np.ones(2, np.int64)
-    )
+        found.pieces, found.matrix, found.scale, found.own_rows, np.ones(2, np.int64),
+        found.ways_s, found.spread,
+    )  # fmt: skip
     less = standing(events, unsure, 0).excess_db
     soft = (snare > 0) & (snare < 0.1)
     assert np.all(less <= known + 1e-9)
@@ -75,16 +96,19 @@ def test_a_leak_known_from_few_strokes_counts_for_less() -> None:
 
 def test_what_fills_only_some_bands_of_a_mic_is_another_piece() -> None:
     """A snare that always falls with a hat fills the kick's one mic in its upper bands only."""
-    kick = np.array([1.0, 1.0, 0.6, 0.1, 0.05])
-    in_kick_mic = np.array([0.002, 0.05, 0.6, 0.3, 0.3])
+    kick = np.array([1.0, 1.0, 0.6, 0.1, 0.05, 0.03])
+    in_kick_mic = np.array([0.002, 0.05, 0.6, 0.3, 0.3, 0.2])
     rng = np.random.default_rng(9)
     beats = np.arange(120) % 4
     k, s = np.isin(beats, [0, 2]).astype(float), (beats == 3).astype(float)
     colour = 10 ** (rng.normal(0, 1.0, (2, 2 * BANDS, len(beats))) / 10)
-    a_kick, a_snare = np.concatenate([kick, kick * 1e-3]), np.concatenate([in_kick_mic, np.ones(5)])
+    a_kick, a_snare = (
+        np.concatenate([kick, kick * 1e-3]),
+        np.concatenate([in_kick_mic, np.ones(BANDS)]),
+    )
     started = a_kick[:, None] * colour[0] * k + a_snare[:, None] * colour[1] * s + 1e-6
     events = Events(started, np.full(started.shape, 1e-6))
-    found = learn_signatures(events, {"kick": [0], "snare": [1]}, [])
+    found = learn_signatures(events, {"kick": [0], "snare": [1]}, [], _onsets(np.stack([k, s])))
     it = standing(events, found, found.pieces.index("kick"))
     assert it.excess_db[k > 0].min() > 10
     assert np.percentile(it.excess_db[s > 0], 90) < 3

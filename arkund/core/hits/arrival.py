@@ -4,12 +4,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 
-def first_arrival(audio: NDArray[np.float32], start: int, stop: int, reach: int = 67) -> float:
+def first_arrival(
+    audio: NDArray[np.float32], start: int, stop: int, reach: int = 67, share: float = 0.1
+) -> float:
     """Sample at which the loudest onset between ``start`` and ``stop`` first stirs.
 
     The split that best parts a quiet run from a loud one (Akaike's criterion over two variances,
     after Maeda, 1985), taken on the signal's first difference, which lets the stick stand out
-    from slow bleed, up to its steepest moment. ``reach`` is how many samples a rise may take.
+    from slow bleed, up to its steepest moment. ``reach`` is how many samples a rise may take; what stirs before
+    and stays below ``share`` of the loudest moment's energy is something else.
     """
     start, stop = max(start, 0), min(stop, len(audio))
     if stop - start < 16:
@@ -21,8 +24,8 @@ def first_arrival(audio: NDArray[np.float32], start: int, stop: int, reach: int 
     if end < 12:
         return float(start)
     # Bleed may stir before. The foot of the loudest onset is one from which the sound soon
-    # comes within 10 dB of its peak; an earlier one belongs to something else.
-    enough = 0.1 * smooth[peak]
+    # comes near its peak; an earlier one belongs to something else.
+    enough = share * smooth[peak]
     begin, foot = 0, 0
     for _ in range(4):
         if end - begin < 12:

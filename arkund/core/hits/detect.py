@@ -4,16 +4,21 @@ import hashlib
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.masked import by_shape, own_place, shared_beginning, told_by_shape
+from arkund.core.hits.cymbals import tell_apart
+from arkund.core.hits.leading import onsets_of
+from arkund.core.hits.masked import CLEAR_DB, by_shape, own_place, shared_beginning, told_by_shape
 from arkund.core.hits.novelty import BANDS, BandEnergy, band_energy, candidates
 from arkund.core.hits.ownership import Events, Signatures, Standing, event_vectors, standing
-from arkund.core.hits.signatures import learn_signatures
-from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, sort_pieces
+from arkund.core.hits.signatures import CYMBAL, learn_signatures
+from arkund.core.hits.whole import whole_kit
+from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, piece_family, sort_pieces
 
 LEAST_EXCESS_DB = 2.6
 """How far a stroke must exceed the bleed that is predicted where it is seen."""
@@ -58,41 +63,169 @@ class _Onset:
     excess_db: float
     rise: float
     clear_db: float  # over bleed in the bright bands of the nearest mic
-    trust: str  # sure, perhaps; of a piece of which no soft stroke stands clear: soft, unlikely
+    trust: (
+        str  # sure, own, perhaps; of a piece whose soft strokes never stand clear: soft, unlikely
+    )
+    alone: bool  # begins when nothing bleeds
+
+
+@dataclass(frozen=True)
+class _Take:
+    """What is listened to: the ``mics`` by position with their ``bands`` and candidates
+    (``found``), which of them are close to each piece (``own``) and which are ``overheads``; of
+    each piece in ``own`` the ``nearest`` mic's sound as its onsets are looked for in it, and which
+    of these stand ``far`` from their drum."""
+
+    mics: list[NDArray[np.float32]]
+    bands: list[BandEnergy]
+    found: list[NDArray[np.int64]]
+    own: dict[str, list[int]]
+    overheads: list[int]
+    nearest: list[NDArray[np.float32]]
+    rate: int
+    far: tuple[int, ...]
+
+    @property
+    def hop(self) -> int:
+        return self.bands[0].hop
 
 
 def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:
     """Hits of one take, sorted by time.
 
     ``mics`` maps mic names (`arkund.core.kit.roles`) to mono signals ``(frames,)`` of one rate.
-    Rooms, overdubs, beds and clicks are not listened to. Returns an empty list where no mic is
-    close to any piece or nothing is played.
+    Rooms, overdubs, beds and clicks are not listened to. Where no mic is close to any piece, one
+    that hears the whole kit is (`whole`). Returns an empty list where nothing is played.
     """
-    usable = [m for m in mics if parse_mic_name(m).is_close or parse_mic_name(m).role == "overhead"]
-    with ThreadPoolExecutor(2) as pool:
-        bands = list(pool.map(lambda m: band_energy(mics[m], rate), usable))
-    pieces = sort_pieces(p for m in usable if (p := parse_mic_name(m).piece))
-    own_mics = {p: [usable.index(m) for m in close_mics(usable, p)] for p in pieces}
-    overheads = [i for i, m in enumerate(usable) if parse_mic_name(m).role == "overhead"]
-    if not pieces or min(len(b.energy) for b in bands) < 64:
-        return []
-
-    listening = sorted({m[0] for m in own_mics.values()} | set(overheads))
-    found = {m: candidates(bands[m]) for m in listening}
-    frames = _merged(list(found.values()))
+    take = _listen(mics, rate)
+    frames = _merged(take.found) if take.own else np.zeros(0, np.int64)
     if len(frames) == 0:
-        return []
-    signatures = learn_signatures(event_vectors(bands, frames, overheads), own_mics, overheads)
-
+        return _hits_of_whole_kit(mics, rate)
+    signatures = learn_signatures(
+        event_vectors(take.bands, frames, take.overheads), take.own, take.overheads,
+        onsets_of(take.nearest, frames * take.hop, rate, take.far),
+    )  # fmt: skip
+    with ThreadPoolExecutor(2) as pool:
+        timed = list(pool.map(partial(_strokes_of, take, signatures), signatures.pieces))
     hits: list[Hit] = []
-    for number, piece in enumerate(signatures.pieces):
-        ears = own_mics.get(piece, overheads)
-        at = found[ears[0]] if piece in own_mics else _merged([found[m] for m in overheads])
-        events = event_vectors(bands, at, overheads)
-        onsets = _own_onsets(events, at, signatures, number, [bands[m] for m in ears])
-        hits += _as_hits(piece, _timed(piece, onsets, mics[usable[ears[0]]], bands[0].hop, rate))
+    for piece, strokes in zip(signatures.pieces, timed, strict=True):
+        if piece == CYMBAL:
+            hits += _cymbals(strokes, hits, [take.bands[m] for m in take.overheads], set(take.own))
+        else:
+            hits += _as_hits(piece, strokes)
     hits.sort(key=lambda h: (h.time_s, h.piece))
     return hits
+
+
+def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
+    """Bands and candidates of the close mics and overheads that are alive."""
+    names = [m for m in mics if parse_mic_name(m).is_close or parse_mic_name(m).role == "overhead"]
+    with ThreadPoolExecutor(2) as pool:
+        bands = list(pool.map(lambda m: band_energy(mics[m], rate), names))
+        alive = [n for n, b in enumerate(bands) if len(b.energy) >= SHORTEST and _is_alive(b)]
+        names, bands = [names[n] for n in alive], [bands[n] for n in alive]
+        pieces = sort_pieces(p for m in names if (p := parse_mic_name(m).piece))
+        own = {p: [names.index(m) for m in close_mics(names, p)] for p in pieces}
+        overheads = [i for i, m in enumerate(names) if parse_mic_name(m).role == "overhead"]
+        listening = {m[0] for m in own.values()} | set(overheads)
+        nothing = np.zeros(0, np.int64)
+        found = list(pool.map(
+            lambda n: candidates(bands[n]) if n in listening else nothing, range(len(names))
+        ))  # fmt: skip
+        nearest = list(pool.map(
+            lambda p: mics[names[own[p][0]]] if is_shell(p)
+            else _without_drums(mics[names[own[p][0]]], rate), pieces,
+        ))  # fmt: skip
+    far = tuple(n for n, p in enumerate(pieces) if parse_mic_name(names[own[p][0]]).role in FAR)
+    return _Take([mics[m] for m in names], bands, found, own, overheads, nearest, rate, far)
+
+
+def _strokes_of(take: _Take, signatures: Signatures, piece: str) -> list[tuple[float, _Onset]]:
+    """Onsets of one piece with their times in s."""
+    ears = take.own.get(piece, take.overheads)
+    at = take.found[ears[0]] if piece in take.own else _merged([take.found[m] for m in ears])
+    events = event_vectors(take.bands, at, take.overheads)
+    alone = bleeds = np.zeros(len(at), bool)
+    if piece in take.own:
+        begins = onsets_of(take.nearest, at * take.hop, take.rate)
+        ear = list(take.own).index(piece)
+        ways_s = {n: signatures.ways_s.get((piece, q)) for n, q in enumerate(take.own)
+                  if q != piece and q in signatures.pieces}  # fmt: skip
+        alone = begins.untimely(ear, ways_s)
+        for other, way_s in ways_s.items():
+            bleeds = bleeds | begins.timely(ear, other, way_s)
+    number = signatures.pieces.index(piece)
+    own_bands = [take.bands[m] for m in ears]
+    onsets = _own_onsets(events, at, signatures, number, own_bands, alone, bleeds)
+    return _timed(piece, onsets, take.mics[ears[0]], take.hop, take.rate)
+
+
+def _hits_of_whole_kit(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:
+    """Hits of a kit that is heard by overheads or one mic alone."""
+    names = [m for m in mics if parse_mic_name(m).role in ("overhead", "kit")]
+    if not names:
+        return []
+    sound: NDArray[np.float32] = np.stack([mics[m] for m in names]).mean(axis=0, dtype=np.float32)
+    if len(sound) < SHORTEST * rate / 1000:
+        return []
+    hits = []
+    bands = band_energy(sound, rate)
+    for piece, strokes in whole_kit(bands).items():
+        ear = sound if is_shell(piece) else _without_drums(sound, rate)
+        timed = []
+        for frame, level_db, excess_db in strokes:
+            at = first_arrival(ear, (frame - 7) * bands.hop, (frame + 6) * bands.hop)
+            onset = _Onset(frame, level_db, excess_db, float(bands.rise[frame]), 0.0, "sure", True)
+            timed.append((at / rate, onset))
+        hits += _as_hits(piece, sorted(timed, key=lambda pair: pair[0]))
+    hits.sort(key=lambda h: (h.time_s, h.piece))
+    return hits
+
+
+FAR = ("kick_out", "kick_sub")
+"""Mics before a drum rather than at its head, which others may hear first."""
+
+SHORTEST = 64
+"""Fewer milliseconds of sound hold no stroke that could be told."""
+
+OTHER_HAND_S = 0.02
+"""Within this time of a stroke on a cymbal with a mic, what rings is that one."""
+
+
+def _cymbals(
+    timed: list[tuple[float, _Onset]], hits: list[Hit], overheads: list[BandEnergy], miced: set[str]
+) -> list[Hit]:
+    """Strokes of cymbals without mics, told apart.
+
+    Where a cymbal with a mic is struck, what rings is that one, open: the hand that strikes it is
+    on no other.
+    """
+    taken = np.array([h.time_s for h in hits if not is_shell(h.piece)])
+    free = [
+        (at, o) for at, o in timed
+        if not len(taken) or np.abs(taken - at).min() > OTHER_HAND_S
+    ]  # fmt: skip
+    frames = np.array([o.frame for _, o in free], np.int64)
+    ringing = event_vectors(overheads, frames, range(len(overheads))).started
+    left, right = ringing[-2 * len(overheads) :][:2].sum(axis=0), ringing[-2:].sum(axis=0)
+    names = tell_apart(
+        [at for at, _ in free], np.array([o.level_db for _, o in free]),
+        10 * np.log10(left / right), "ride" in miced, "crash_1" in miced,
+    )  # fmt: skip
+    return [
+        hit for name in sorted(set(names))
+        for hit in _as_hits(name, [pair for pair, n in zip(free, names, strict=True) if n == name])
+    ]  # fmt: skip
+
+
+DEAD_DB = 14.0
+"""Range from a mic's noise to its loudest moment under which it hears nothing."""
+
+
+def _is_alive(bands: BandEnergy) -> bool:
+    """Whether a mic hears more than its own noise: a dead one says nothing about who was struck."""
+    total = bands.smooth.sum(axis=1)
+    return bool(total.max(initial=0.0) > 10 ** (DEAD_DB / 10) * bands.floor.sum())
 
 
 def _merged(lists: list[NDArray[np.int64]], apart: int = 8) -> NDArray[np.int64]:
@@ -105,30 +238,82 @@ def _merged(lists: list[NDArray[np.int64]], apart: int = 8) -> NDArray[np.int64]
     return np.array(kept, np.int64)
 
 
+TIMELY_DB = 4.0
+"""How much more excess is asked for of what begins just when another's bleed does."""
+
+OWN_DB = -10.0
+"""Level from which a stroke that is not clear of bleed is looked at by its shape, or believed by
+its time."""
+
+UNDER_DB = -2.0
+"""How far what begins when nothing bleeds may fall short of the bleed that is predicted."""
+
+MOST_OF_CYMBAL_DB = 4.5
+"""As much excess as is asked of a cymbal: its mic is full of the snare, yet the two differ in the
+bright bands alone."""
+
+SOFT_CYMBAL_DB = -10.5
+RINGS_DB = 1.0
+"""How much more is asked of what only rings in the overheads."""
+
+ALL_OVER_DB = 2.5
+"""A drum fills all bands of its mic: what exceeds bleed in a few only is no stroke of it."""
+
+
 def _own_onsets(
     events: Events, at: NDArray[np.int64], signatures: Signatures, piece: int,
-    ears: list[BandEnergy],
+    ears: list[BandEnergy], alone: NDArray[np.bool_], bleeds: NDArray[np.bool_],
 ) -> list[_Onset]:  # fmt: skip
     """Those of the candidates that this piece must have caused, and soft ones that it may have.
 
     The piece must account for most of what starts in its own mics, where bleed that the other
     pieces predict is not enough; and the stroke must stand above the piece's own rubbish level.
+    ``alone`` and ``bleeds`` say which candidates begin when nothing bleeds in, and which just when
+    something does.
     """
-    it = standing(events, signatures, piece)
-    excess = it.excess_db
-    level = it.level_db - np.sort(it.level_db)[-max(4, len(at) // 50) :].mean()
+    name, it = signatures.pieces[piece], standing(events, signatures, piece)
+    shell = is_shell(name)
+    # Ghosts are looked for close to what bleeds; other strokes only above all that may bleed,
+    # unless they begin when nothing bleeds.
+    excess = np.where((name in ("kick", "snare")) | alone, it.excess_db, it.clear_db)
+    level = it.level_db - _loud_db(it, shell)
     rise = np.max([ear.rise[np.minimum(at, len(ear.energy) - 1)] for ear in ears], axis=0)
-    floor = -34.0 if is_shell(signatures.pieces[piece]) else -20.0
-    clear = _clear_db(it, signatures.own_rows[signatures.pieces[piece]])
-    needed, strictly = _needed_excess(level, excess)
+    floor = -34.0 if shell else -20.0
+    clear = _clear_db(it, signatures.own_rows[name])
+    fills = ~np.bool_(shell) | (np.median(it.over_db, axis=0) > ALL_OVER_DB)
+    needed, strictly = _needed_excess(level, excess, alone & fills)
+    if name == CYMBAL:
+        strictly = needed + RINGS_DB
+    elif not shell:
+        needed = np.minimum(needed, MOST_OF_CYMBAL_DB)
+        strictly = np.where(level > SOFT_CYMBAL_DB, needed, strictly)
     last = "unlikely" if (strictly > needed).any() else "perhaps"
-    trust = np.select([excess > strictly, excess > needed, excess > PERHAPS_DB],
-                      ["sure", "soft", last], "")  # fmt: skip
+    timely = bleeds * (TIMELY_DB / 2 if piece_family(name) == "tom" else TIMELY_DB)
+    needed, strictly = needed + timely, strictly + timely
+    # A loud stroke that begins as its drum's others do is never explained away.
+    own = (level > OWN_DB) & (it.excess_db > 0) & shell
+    early = alone & fills & (level > OWN_DB) & (it.excess_db > UNDER_DB) & ~own
+    trust = np.select(
+        [(excess > strictly) | early, own, excess > needed, excess > PERHAPS_DB],
+        ["sure", "own", "soft", last], "",
+    )  # fmt: skip
     return [
         _Onset(int(at[i]), float(level[i]), float(excess[i]), float(rise[i]), float(clear[i]),
-               str(trust[i]))
+               str(trust[i]), bool(alone[i]))
         for i in np.flatnonzero((trust != "") & (level > floor))
     ]  # fmt: skip
+
+
+def _loud_db(it: Standing, shell: bool) -> float:
+    """Level of a piece's loud strokes.
+
+    A tom struck twice is as loud as these two strokes, not as what bleeds into its mic all the
+    while.
+    """
+    loudest = np.sort(it.level_db)
+    loud = float(loudest[-max(4, len(loudest) // 50) :].mean())
+    clear = np.sort(it.level_db[it.clear_db >= DOUBTFUL_DB])[-4:]
+    return max(loud, float(clear.mean())) if shell and len(clear) else loud
 
 
 BRIGHT = 3
@@ -143,7 +328,7 @@ def _clear_db(it: Standing, own: NDArray[np.int64]) -> NDArray[np.float64]:
 
 
 def _needed_excess(
-    level: NDArray[np.float64], excess: NDArray[np.float64]
+    level: NDArray[np.float64], excess: NDArray[np.float64], alone: NDArray[np.bool_]
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Excess over bleed in dB that each onset must show by its level, and what it must show to be
     believed by that alone.
@@ -155,10 +340,11 @@ def _needed_excess(
     soft_seen = np.sum(sure & (level < -9)) >= max(6, 0.06 * np.sum(sure))
     needed = LEAST_EXCESS_DB + 3.0 * np.clip((SOFT_DB - level) / 10, 0, 1)
     # A loud stroke stands far above bleed; one that hardly does is the bleed of a loud one.
-    needed += 3.5 * np.clip((level - LOUD_DB) / 5, 0, 1)
+    needed += np.where(alone, -1.0, 3.5) * np.clip((level - LOUD_DB) / 5, 0, 1)
     if soft_seen:
         return needed, needed
-    return needed, np.maximum(needed, np.where(level < -10.5, 13.0, 6.0))
+    least = np.where(alone, needed, np.where(level < -10.5, 13.0, 6.0))
+    return needed, np.maximum(needed, least)
 
 
 MANY_SOFT = 6
@@ -179,24 +365,38 @@ MANY_LOUD = 12
 the kick, begins as the kick does."""
 
 
+MANY_ALONE = 6
+"""So many strokes that begin when nothing bleeds tell how a drum's strokes begin."""
+
+
 def _timed(
     piece: str, onsets: list[_Onset], ear: NDArray[np.float32], hop: int, rate: int
 ) -> list[tuple[float, _Onset]]:
     """Onsets with their first arrivals in s, by time; of those that are not sure the ones whose
     shape tells."""
     reach = round(0.0014 * rate)
+    share, later = 0.1, 4
+    if not is_shell(piece):
+        ear, share, later = _without_drums(ear, rate), 0.3, 12
 
     def plain(onset: _Onset) -> float:
-        return first_arrival(ear, (onset.frame - 7) * hop, (onset.frame + 4) * hop, reach)
+        return first_arrival(
+            ear, (onset.frame - 7) * hop, (onset.frame + later) * hop, reach, share
+        )
 
     timed = [(plain(o), o) for o in onsets if o.trust == "sure"]
     beginning = None
-    if is_shell(piece) and timed:
-        clear = np.array([o.clear_db for _, o in timed])
-        beginning = shared_beginning(ear, rate, [at for at, _ in timed], clear)
+    if is_shell(piece):
+        # What begins when nothing bleeds is the drum's own, however little it exceeds bleed.
+        known_ones = [(plain(o), o) for o in onsets if o.alone and o.trust in ("sure", "own")]
+        clear = np.full(len(known_ones), CLEAR_DB)
+        if len(known_ones) < MANY_ALONE or piece_family(piece) == "tom":
+            known_ones = sorted({*known_ones, *timed}, key=lambda pair: pair[0])
+            clear = np.array([o.clear_db for _, o in known_ones])
+        beginning = shared_beginning(ear, rate, [at for at, _ in known_ones], clear)
     if beginning is not None:
         likely = [(told_by_shape(beginning, o.frame * hop, rate), o)
-                  for o in onsets if o.trust != "sure"]  # fmt: skip
+                  for o in onsets if o.trust not in ("sure", "own")]  # fmt: skip
         soft = [told for told, o in likely if o.trust == "soft"]
         known = len(timed) >= MANY_LOUD
         many = known and sum(map(bool, soft)) >= max(MANY_SOFT, len(soft) / 2)
@@ -208,6 +408,10 @@ def _timed(
             or (found := by_shape(beginning, o.frame * hop, rate)) is None
             or found.alike >= least
         ]
+        for onset in (o for o in onsets if o.trust == "own"):
+            found = by_shape(beginning, onset.frame * hop, rate)
+            if found and found.alike >= (THE_SAME - 0.05 if onset.alone else THE_SAME):
+                timed.append((own_place(beginning, onset.frame * hop, plain(onset), rate), onset))
         for told, onset in likely:
             if told is None:
                 if many and onset.trust == "soft":
@@ -220,6 +424,13 @@ def _timed(
             ):
                 timed.append((told.at, onset))
     return sorted(((at / rate, o) for at, o in timed), key=lambda pair: pair[0])
+
+
+def _without_drums(audio: NDArray[np.float32], rate: int) -> NDArray[np.float32]:
+    """What is left above 5 kHz, where a cymbal is heard to begin though a drum just did."""
+    highpass = scipy.signal.butter(4, min(5000.0, 0.36 * rate), "highpass", fs=rate, output="sos")
+    high: NDArray[np.float32] = scipy.signal.sosfilt(highpass, audio).astype(np.float32)
+    return high
 
 
 def _as_hits(piece: str, timed: list[tuple[float, _Onset]]) -> list[Hit]:

@@ -73,7 +73,7 @@ def shared_beginning(
         return None
     inside = np.array([before <= p < len(audio) - after - 1 for p in plain])
     order = np.argsort(np.where(inside, clear_db, -np.inf))[::-1]
-    clear = order[: max(int(np.sum(inside & (clear_db >= CLEAR_DB))), len(plain) // 3)]
+    clear = order[: max(int(np.sum(inside & (clear_db >= CLEAR_DB))), len(plain) // 3, LEAST_CLEAR)]
     if len(clear) < LEAST_CLEAR or not inside[clear].all():
         return None
     band = np.concatenate([

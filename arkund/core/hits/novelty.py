@@ -13,7 +13,7 @@ import scipy
 from numba import njit
 from numpy.typing import NDArray
 
-BAND_EDGES_HZ = (40.0, 120.0, 350.0, 1200.0, 4500.0, 15000.0)
+BAND_EDGES_HZ = (40.0, 120.0, 350.0, 1200.0, 4500.0, 9000.0, 18000.0)
 BANDS = len(BAND_EDGES_HZ) - 1
 
 
@@ -108,7 +108,7 @@ def noise_floor(bands: BandEnergy) -> NDArray[np.float64]:
     return np.maximum(floor, 1e-12)
 
 
-SMOOTH_MS = (14, 8, 4, 3, 3)
+SMOOTH_MS = (14, 8, 4, 3, 3, 3)
 """Length of the running mean per band: about one period of its lowest frequency, since the energy
 of a steady tone over less than a period is no steady figure."""
 

@@ -27,13 +27,17 @@ GUARD_MS = 6
 class Signatures:
     """``matrix`` is ``(mics * BANDS, pieces)`` over energies divided by ``scale``
     ``(mics * BANDS,)``; ``own_rows`` are the rows of each piece's own close mics, ``strokes``
-    ``(pieces,)`` from how many sure strokes each was learned."""
+    ``(pieces,)`` from how many sure strokes each was learned. ``ways_s`` is how much later than
+    its own mic another piece's mic hears it, by (other, piece), where that is known; ``spread``
+    ``(mics * BANDS, pieces)`` how many times more than the ``matrix`` says a stroke may leave."""
 
     pieces: list[str]
     matrix: NDArray[np.float64]
     scale: NDArray[np.float64]
     own_rows: dict[str, NDArray[np.int64]]
     strokes: NDArray[np.int64]
+    ways_s: dict[tuple[str, str], float]
+    spread: NDArray[np.float64]
 
 
 @dataclass(frozen=True)
@@ -128,11 +132,13 @@ def _ceiling(
 @dataclass(frozen=True)
 class Standing:
     """How a piece stands in each event: ``level_db`` ``(events,)`` in its own mics against a
-    typical loud event, ``excess_db`` ``(events,)`` over the bleed that the others predict there,
-    and ``over_db`` ``(rows, events)``, that excess in each of its telling ``rows``."""
+    typical loud event, ``excess_db`` ``(events,)`` over the bleed that the others predict there
+    and ``clear_db`` over the most that they may leave there, and ``over_db`` ``(rows, events)``,
+    the excess in each of its telling ``rows``."""
 
     level_db: NDArray[np.float64]
     excess_db: NDArray[np.float64]
+    clear_db: NDArray[np.float64]
     rows: NDArray[np.int64]
     over_db: NDArray[np.float64]
 
@@ -143,13 +149,21 @@ def standing(events: Events, signatures: Signatures, piece: int) -> Standing:
     Bleed is predicted: the other pieces are fitted to all mics but this piece's own, and their
     signatures say what they leave in those. The level is a mean over the telling rows, the excess
     one over the rows that stand out most, for bleed hides some bands of a stroke and leaves
-    others.
+    others; but bleed only adds, so no band is taken to hold more of a stroke than the faintest
+    one allows.
     """
     scaled = events.started / signatures.scale[:, None]
     doubt = events.doubt / signatures.scale[:, None]
     rows = [signatures.own_rows[p] for p in signatures.pieces]
-    return stand(scaled, doubt, signatures.matrix, rows, piece, signatures.strokes)
+    return stand(scaled, doubt, signatures.matrix, rows, piece, signatures.strokes,
+                 signatures.spread)  # fmt: skip
 
+
+COLOUR = 4.0
+"""How many times more of a stroke one band may hold than another, against the signature."""
+
+MOST_COLOUR = 12.0
+"""The same for soft strokes and all that rings."""
 
 UNSURE_DB = 8.0
 """How much excess a leak learned from one stroke makes doubtful; of n strokes, √n times less."""
@@ -158,6 +172,7 @@ UNSURE_DB = 8.0
 def stand(
     scaled: NDArray[np.float64], doubt: NDArray[np.float64], matrix: NDArray[np.float64],
     own_rows: list[NDArray[np.int64]], piece: int, strokes: NDArray[np.int64] | None = None,
+    spread: NDArray[np.float64] | None = None,
 ) -> Standing:  # fmt: skip
     """`standing`, from rows already divided by their scale."""
     own = own_rows[piece]
@@ -166,20 +181,37 @@ def stand(
     level = 10 * np.log10(np.mean(ratio, axis=0) + EPS)
     others = np.delete(np.arange(matrix.shape[1]), piece)
     if len(others) == 0:
-        return Standing(level, np.full(scaled.shape[1], 60.0), telling, np.full(ratio.shape, 60.0))
+        clear = np.full(scaled.shape[1], 60.0)
+        return Standing(level, clear, clear, telling, np.full(ratio.shape, 60.0))
     elsewhere = np.setdiff1d(np.arange(len(scaled)), own)
     position = {row: i for i, row in enumerate(elsewhere)}
     rows = [np.array([position[r] for r in own_rows[i] if r in position], int) for i in others]
     amounts = explain(scaled[elsewhere], matrix[np.ix_(elsewhere, others)], rows)
-    leaks = matrix[np.ix_(telling, others)]
-    bleed = leaks @ amounts
     unsure = doubt[telling] + NOTHING
-    over = 10 * np.log10((scaled[telling] + unsure) / (bleed + unsure))
-    if strokes is not None:
-        doubtful = leaks / np.sqrt(np.maximum(strokes[others], 1.0))
-        over = over - UNSURE_DB * (doubtful @ amounts) / (bleed + unsure)
+    is_open = scaled[telling] > doubt[telling]
+    most = (
+        MOST_COLOUR * np.where(is_open, ratio, np.inf).min(axis=0) * matrix[telling, piece][:, None]
+    )
+
+    def over(leaks: NDArray[np.float64]) -> NDArray[np.float64]:
+        bleed = leaks @ amounts
+        held = np.minimum(scaled[telling], bleed + most)
+        out: NDArray[np.float64] = 10 * np.log10((held + unsure) / (bleed + unsure))
+        if strokes is not None:
+            doubtful = leaks / np.sqrt(np.maximum(strokes[others], 1.0))
+            out -= UNSURE_DB * (doubtful @ amounts) / (bleed + unsure)
+        return out
+
     count = min((len(telling) + 1) // 2, 4)
-    return Standing(level, np.sort(over, axis=0)[-count:].mean(axis=0), telling, over)
+
+    def excess(over_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        mean: NDArray[np.float64] = np.sort(over_db, axis=0)[-count:].mean(axis=0)
+        return mean
+
+    leaks = matrix[np.ix_(telling, others)]
+    usual = over(leaks)
+    clear = usual if spread is None else over(leaks * spread[np.ix_(telling, others)])
+    return Standing(level, excess(usual), excess(clear), telling, usual)
 
 
 def rows_of(mics: Sequence[int]) -> NDArray[np.int64]:
