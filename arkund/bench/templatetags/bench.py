@@ -22,7 +22,7 @@ def family(piece: str) -> str:
     known = piece_family(piece)
     if known in ("kick", "snare", "tom"):
         return known
-    return "metal" if known in ("hat", "ride", "crash") else "ambience"
+    return "metal" if known in ("hat", "ride", "crash", "cymbal") else "ambience"
 
 
 @register.filter

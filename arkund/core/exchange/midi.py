@@ -20,7 +20,15 @@ NOTES = {
 }  # fmt: skip
 """Note of each piece, by the percussion key map of General MIDI."""
 
-_FAMILY_NOTES = {"kick": 35, "snare": 40, "tom": 47, "hat": 46, "ride": 59, "crash": 55}
+_FAMILY_NOTES = {
+    "kick": 35,
+    "snare": 40,
+    "tom": 47,
+    "hat": 46,
+    "ride": 59,
+    "crash": 55,
+    "cymbal": 55,
+}
 LENGTH = TICKS // 16
 
 

@@ -135,7 +135,7 @@ def close_mics(names: Iterable[str], piece: str) -> list[str]:
     return [str(n) for n in sorted(own, key=lambda n: (_CLOSE_ORDER.index(n.role), n.order))]
 
 
-PIECE_ORDER = ("kick", "snare", "tom", "hat", "ride", "crash")
+PIECE_ORDER = ("kick", "snare", "tom", "hat", "ride", "crash", "cymbal")
 
 
 def sort_pieces(pieces: Iterable[str]) -> list[str]:

@@ -14,7 +14,7 @@ export const clear = (svg) => { while (svg.firstChild) svg.firstChild.remove(); 
 export const colour = (name) =>
   getComputedStyle(document.documentElement).getPropertyValue(`--color-${name}`).trim();
 
-const FAMILY = { kick: "kick", snare: "snare", tom: "tom", hat: "metal", ride: "metal", crash: "metal" };
+const FAMILY = { kick: "kick", snare: "snare", tom: "tom", hat: "metal", ride: "metal", crash: "metal", cymbal: "metal" };
 export const familyOf = (piece) => FAMILY[String(piece || "").replace(/_\d+$/, "")] || "ambience";
 export const label = (name) => name.replaceAll("_", " ").replace(/ ([lr])$/, (m, s) => ` ${s.toUpperCase()}`);
 
