@@ -14,6 +14,7 @@ import numpy as np
 from arkund.core.align.takes import align_take
 from arkund.core.clean.gate import Timing
 from arkund.core.clean.proposal import gate_openings, propose_gate, report_gate
+from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit, detect_hits
 from arkund.core.kit.roles import close_mics, piece_family
 from arkund.core.simulate.presets import PRESETS
@@ -21,6 +22,7 @@ from arkund.core.simulate.session import Session, simulate
 from arkund.core.timing.grid import estimate_tempo, tempo_by_backbeat
 from arkund.core.units import ms_to_samples
 from benchmarks import judging, timing
+from benchmarks.recorded.report import report
 
 TOLERANCE_S = 0.005
 
@@ -31,8 +33,17 @@ def main() -> None:
     parser.add_argument("--count", type=int, default=5)
     parser.add_argument("--without-findings", action="store_true",
                         help="leave out the faults of all takes, which take the longest")  # fmt: skip
+    parser.add_argument("--recorded", choices=("with", "without", "only"), default="with",
+                        help="recordings made of recorded strokes")  # fmt: skip
     args = parser.parse_args()
     seeds = args.seeds or [secrets.randbelow(1_000_000) for _ in range(args.count)]
+    if args.recorded != "without":
+        try:
+            report(seeds[:1])
+        except ArkundError as error:
+            print(error, "\n")
+    if args.recorded == "only":
+        return
     print(f"presets: {', '.join(PRESETS)} · seeds: {', '.join(map(str, seeds))}\n")
     pool: dict[str, list[Any]] = defaultdict(list)
     for preset in PRESETS:

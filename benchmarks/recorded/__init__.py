@@ -1,0 +1,1 @@
+"""Recordings made of recorded single strokes: placed before simulated mics, with their truth."""

@@ -1,0 +1,208 @@
+"""Recorded strokes in a room before mics: what each mic hears, and the truth about it."""
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import scipy
+from numpy.typing import NDArray
+
+from arkund.core.kit.roles import close_mics, parse_mic_name
+from arkund.core.simulate.drummer import Stroke
+from arkund.core.simulate.kit import Part, Position
+from arkund.core.simulate.room import Microphone, Room, arrival_samples, block_spectra, record
+from benchmarks.recorded.kits import Kit
+from benchmarks.recorded.patterns import Pattern
+from benchmarks.recorded.strokes import RATE, Sounds, struck
+
+PLACES: dict[str, Position] = {
+    "kick": (0.04, 0.56, 0.3), "snare": (-0.14, 0.4, 0.61), "tom_1": (-0.2, 0.78, 0.78),
+    "tom_2": (0.16, 0.8, 0.77), "tom_3": (0.5, 0.42, 0.57), "hat": (-0.57, 0.5, 0.87),
+    "ride": (0.66, 0.84, 1.08), "crash_1": (-0.45, 1.05, 1.18), "crash_2": (0.55, 1.1, 1.2),
+}  # fmt: skip
+LOUDNESS = {"kick": 1.0, "snare": 1.0, "tom": 0.85, "hat": 0.22, "ride": 0.2, "crash": 0.45}
+"""Peak of a full stroke at 1 m, by family."""
+
+NOISE_DBFS = -78.0
+
+
+@dataclass(frozen=True)
+class Recording:
+    """``mics`` ``{mic: (frames,)}``; ``own`` what each close mic hears of its own piece alone;
+    ``hits`` the truth, ``[{piece, time_s, kind, velocity}]``, times as `detect` gives them;
+    ``spans`` of rolls as (piece, begin, end) in s."""
+
+    mics: dict[str, NDArray[np.float32]]
+    own: dict[str, NDArray[np.float32]]
+    hits: list[dict[str, Any]]
+    spans: list[tuple[str, float, float]]
+    rate: int = RATE
+
+
+def make_recording(
+    kit: Kit, pattern: Pattern, sounds: dict[tuple[int, int], Sounds], rng: np.random.Generator
+) -> Recording:
+    """Strike a kit's strokes by the pattern and record them."""
+    frames = round((max(s.time_s for s in pattern.strokes) + 2.0) * RATE)
+    places = {p: tuple(float(v + rng.uniform(-0.05, 0.05)) for v in at) for p, at in PLACES.items()}
+    size = tuple(float(v * rng.uniform(0.85, 1.3)) for v in (6.0, 5.4, 2.8))
+    room = Room(size, (0.5 * size[0], 0.27 * size[1], 0.0), float(rng.uniform(0.3, 0.6)),
+                float(rng.uniform(0.25, 0.6)), float(rng.uniform(0.08, 0.2)))  # type: ignore[arg-type]  # fmt: skip
+    parts = [part for piece in PLACES
+             if (part_of := [s for s in pattern.strokes if s.piece == piece])
+             for part in _parts(piece, places[piece], kit, part_of, sounds, frames, rng)]  # type: ignore[arg-type]  # fmt: skip
+    spectra = block_spectra(parts, room, frames, RATE)
+    known = _microphones(places, rng)  # type: ignore[arg-type]
+    mics, own = {}, {}
+    for name in pattern.mics:
+        mic = known[name]
+        heard = _heard(parts, mic, room, spectra, frames, pattern, rng)
+        total = np.sum(list(heard.values()), axis=0)
+        gain = 10 ** (rng.uniform(-14, -5) / 20) / max(
+            float(np.percentile(np.abs(total), 99.98)), 1e-6
+        )
+        noise = rng.standard_normal(frames) * 10 ** (NOISE_DBFS / 20)
+        total = noise if name in pattern.dead else np.clip(total * gain + noise, -1, 1)
+        mics[name] = total.astype(np.float32)
+        piece = parse_mic_name(name).piece
+        if piece in heard:
+            own[name] = (heard[piece] * gain).astype(np.float32)
+    if pattern.swapped:
+        a, b = pattern.swapped
+        mics[a], mics[b], own[a], own[b] = mics[b], mics[a], own[b], own[a]
+    shift = {
+        p: _arrival_s(p, parts, known, mics, pattern) for p in {s.piece for s in pattern.strokes}
+    }
+    renamed = (
+        dict(zip(pattern.swapped, pattern.swapped[::-1], strict=True)) if pattern.swapped else {}
+    )
+    hits = [
+        {"piece": renamed.get(s.piece, s.piece), "time_s": s.time_s + shift[s.piece],
+         "kind": s.kind, "velocity": s.velocity}
+        for s in pattern.strokes
+    ]  # fmt: skip
+    spans = [(p, b + shift[p], e + shift[p]) for p, b, e in pattern.spans]
+    return Recording(mics, own, hits, spans)
+
+
+def _arrival_s(
+    piece: str, parts: list[Part], known: dict[str, Microphone], mics: dict[str, NDArray[np.float32]],
+    pattern: Pattern,
+) -> float:  # fmt: skip
+    """How long a stroke takes to the piece's nearest close mic that works, else the nearest mic."""
+    working = [m for m in mics if m not in pattern.dead]
+    ears = close_mics(working, piece)[:1] or working
+    return min(arrival_samples(p, known[m], RATE) for p in parts if p.piece == piece
+               and not p.answers for m in ears) / RATE  # fmt: skip
+
+
+def _parts(
+    piece: str, place: Position, kit: Kit, own: list[Stroke], sounds: dict[tuple[int, int], Sounds],
+    frames: int, rng: np.random.Generator,
+) -> list[Part]:  # fmt: skip
+    """The radiating surfaces of a piece with all its strokes on them."""
+    sound = np.zeros(frames + 4 * RATE)
+    for s in own:
+        name = f"{piece} {s.kind}" if f"{piece} {s.kind}" in kit.pieces else piece
+        program, note, tuning = kit.pieces[name]
+        one = struck(sounds[program, note], s.velocity, rng)
+        one = np.interp(np.arange(0, len(one) - 1, tuning), np.arange(len(one)), one)
+        at = round(s.time_s * RATE)
+        if piece == "hat":
+            sound[at : at + 4 * RATE] *= _choke(len(sound[at : at + 4 * RATE]))
+        if s.kind == "pedal":
+            # The foot closes the cymbals, and they come together once more.
+            again = round(rng.uniform(0.012, 0.018) * RATE)
+            sound[at : at + len(one)] += 0.6 * one
+            at += again
+        sound[at : at + len(one)] += one
+    family = piece.partition("_")[0]
+    sound = (sound[:frames] * LOUDNESS[family]).astype(np.float32)
+    x, y, z = place
+    if family == "kick":
+        b, a = scipy.signal.butter(1, 900, fs=RATE)
+        front = scipy.signal.lfilter(b, a, sound).astype(np.float32)
+        return [Part(piece, "batter", place, 0.28, sound),
+                Part(piece, "front", (x, y + 0.4, z), 0.28, front, 0.4)]  # fmt: skip
+    if family == "snare":
+        b, a = scipy.signal.butter(2, 1500, "highpass", fs=RATE)
+        wires = scipy.signal.lfilter(b, a, sound).astype(np.float32)
+        return [Part(piece, "head", place, 0.18, sound, 0.0, True),
+                Part(piece, "wires", (x, y, z - 0.14), 0.18, wires, 0.1, answers=True)]  # fmt: skip
+    size = 0.16 if family == "tom" else 0.2
+    return [Part(piece, "body", place, size, sound, 0.0, family == "tom")]
+
+
+def _choke(length: int) -> NDArray[np.float64]:
+    """A new stroke on the hat ends the one before within 25 ms."""
+    return np.exp(-np.arange(length) / (0.025 * RATE))
+
+
+def _microphones(places: dict[str, Position], rng: np.random.Generator) -> dict[str, Microphone]:
+    """Every mic that a pattern may ask for, each set up by hand and so a little elsewhere."""
+
+    def r(spread: float = 0.02) -> float:
+        return float(rng.uniform(-spread, spread))
+
+    def near(place: Position, dx: float, dy: float, dz: float) -> Position:
+        return (place[0] + dx + r(), place[1] + dy + r(), place[2] + dz + r())
+
+    def over(x: float) -> Position:
+        return (x + r(0.1), 0.62 + r(0.1), 1.75 + r(0.1))
+
+    kick, snare, hat, ride = (places[p] for p in ("kick", "snare", "hat", "ride"))
+    front, middle = near(kick, 0, 0.4, 0), (0.0, 0.6, 0.55)
+    out = [
+        Microphone(
+            "kick_in", near(kick, 0, 0.17, 0), kick, 0.5, 30, 15000, 3 + r(3), inside="kick"
+        ),
+        Microphone("kick_out", near(kick, 0, 0.56 + r(0.1), 0), front, 0.5, 25, 13000),
+        Microphone(
+            "snare_top", near(snare, -0.06, 0.14, 0.06), snare, 0.5, 45, presence_db=3 + r(2)
+        ),
+        Microphone("snare_bottom", near(snare, 0.05, -0.1, -0.25), snare, high_hz=18000),
+        Microphone("hat", near(hat, -0.1, 0.1, 0.14), hat, 0.5, 80, 19000),
+        Microphone("ride", near(ride, 0.07, 0.12, 0.14), ride, 0.5, 80, 19000),
+        Microphone("overhead_l", over(-0.55), (-0.2, 0.6, 0.6), 0.5, 40, 19000, 2.0),
+        Microphone("overhead_r", over(0.6), (0.3, 0.6, 0.6), 0.5, 40, 19000, 2.0),
+        Microphone("overhead", over(0.0), middle, 0.5, 40, 19000, 1.0),
+        Microphone("kit", (r(0.2), 1.9 + r(0.2), 1.1 + r(0.1)), middle, 0.5, 30, 19000, 1.0),
+    ]
+    beside = {"tom_1": (0.03, 0.13), "tom_2": (0.04, 0.14), "tom_3": (0.14, 0.1)}
+    for tom, (dx, dy) in beside.items():
+        place = near(places[tom], dx, dy, 0.065)
+        out.append(Microphone(tom, place, places[tom], presence_db=2.5 + r(2)))
+    return {mic.name: mic for mic in out}
+
+
+def _heard(
+    parts: list[Part], mic: Microphone, room: Room, spectra: list[list[NDArray[np.complex64]]],
+    frames: int, pattern: Pattern, rng: np.random.Generator,
+) -> dict[str, NDArray[np.float64]]:  # fmt: skip
+    """Each piece as this mic hears it: coloured by where it stands, louder by what the pattern says."""
+    heard = record(parts, mic, room, spectra, frames, RATE, rng)
+    own_piece = parse_mic_name(mic.name).piece
+    out: dict[str, NDArray[np.float64]] = {}
+    for piece, sound in heard.items():
+        gain_db = 0.0
+        if own_piece and piece != own_piece:
+            gain_db = pattern.bleed_db
+            extra = (pattern.full_of or {}).get(mic.name)
+            if extra and extra[0] == piece:
+                gain_db += extra[1]
+        coloured = scipy.signal.sosfilt(_colour(rng), sound) if piece != own_piece else sound
+        out[piece] = coloured * 10 ** (gain_db / 20)
+    return out
+
+
+def _colour(rng: np.random.Generator) -> NDArray[np.float64]:
+    """What a drum gives off to one side and not to another: three gentle peaks and dips."""
+    sections = []
+    for centre in (350.0, 1600.0, 6000.0):
+        hz, amount = centre * 2 ** rng.uniform(-0.8, 0.8), 10 ** (rng.normal(0, 2.5) / 40)
+        w = 2 * np.pi * hz / RATE
+        alpha, cos = np.sin(w) / 1.4, np.cos(w)
+        b = [1 + alpha * amount, -2 * cos, 1 - alpha * amount]
+        a = [1 + alpha / amount, -2 * cos, 1 - alpha / amount]
+        sections.append([v / a[0] for v in b + a])
+    return np.array(sections)
