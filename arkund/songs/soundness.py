@@ -100,7 +100,7 @@ def _is_whole(path: Path) -> bool:
     if key not in _whole:
         _whole[key] = storage.hash_of(path) == path.stem
         if not _whole[key]:
-            logger.warning("%s does not hold what it held when it came in", path)
+            logger.warning("%s has changed since it was brought in", path)
     return _whole[key]
 
 

@@ -14,7 +14,7 @@ from arkund.core.hits.arrival import first_arrival
 from arkund.core.hits.cymbals import tell_apart
 from arkund.core.hits.leading import onsets_of
 from arkund.core.hits.masked import CLEAR_DB, by_shape, own_place, shared_beginning, told_by_shape
-from arkund.core.hits.novelty import BANDS, BandEnergy, band_energy, candidates
+from arkund.core.hits.novelty import BANDS, BRIGHT, BandEnergy, band_energy, candidates
 from arkund.core.hits.ownership import Events, Signatures, Standing, event_vectors, standing
 from arkund.core.hits.signatures import CYMBAL, learn_signatures
 from arkund.core.hits.whole import whole_kit
@@ -314,10 +314,6 @@ def _loud_db(it: Standing, shell: bool) -> float:
     loud = float(loudest[-max(4, len(loudest) // 50) :].mean())
     clear = np.sort(it.level_db[it.clear_db >= DOUBTFUL_DB])[-4:]
     return max(loud, float(clear.mean())) if shell and len(clear) else loud
-
-
-BRIGHT = 3
-"""From this band on (1.2 kHz) sticks and cymbals are heard, and first arrivals seen."""
 
 
 def _clear_db(it: Standing, own: NDArray[np.int64]) -> NDArray[np.float64]:

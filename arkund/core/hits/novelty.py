@@ -15,6 +15,8 @@ from numpy.typing import NDArray
 
 BAND_EDGES_HZ = (40.0, 120.0, 350.0, 1200.0, 4500.0, 9000.0, 18000.0)
 BANDS = len(BAND_EDGES_HZ) - 1
+BRIGHT = 3
+"""The first band in which sticks and cymbals are heard, and first arrivals seen: from 1.2 kHz."""
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.leading import Onsets
-from arkund.core.hits.novelty import BANDS
+from arkund.core.hits.novelty import BANDS, BRIGHT
 from arkund.core.hits.ownership import (
     COLOUR,
     EPS,
@@ -209,9 +209,6 @@ metre away is not as loud in a drum's mic as the drum."""
 
 CYMBAL_LOW_DB = -14.0
 """The most that a cymbal leaves below `BRIGHT` in a drum's mic, against the drum's loudest."""
-
-BRIGHT = 3
-"""The first band in which cymbals are heard as well as sticks: from 1.2 kHz."""
 
 UNKNOWN = 0.03
 """The same where nothing is known of the other's strokes, as a share of the least that is heard."""

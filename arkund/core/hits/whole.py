@@ -1,7 +1,7 @@
 """A whole kit in one sound: what was struck is told by its bands alone.
 
-Of all onsets those that are most like a kick, a snare, a tom, a hat and a cymbal are looked for by
-what each has more of than the others; they say how these sound in this song, and every onset is
+Of all onsets those that are most like a kick, a snare, a tom and a hat are looked for by what each
+has more of than the others; they say how these sound in this song, and every onset is
 explained by a sum of them.
 """
 
