@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from arkund.core.simulate.drummer import Stroke
 from arkund.core.simulate.modal import Bank, strike
+from arkund.core.simulate.voice import BRIGHT_HZ, KNOCK_S, Voice, brightness, voiced, window_s
 
 MEMBRANE_RATIOS = np.array(
     [1.0, 1.593, 2.135, 2.295, 2.653, 2.917, 3.155, 3.5, 3.598, 3.652, 4.06, 4.15, 4.6, 4.83, 5.4]
@@ -29,7 +30,8 @@ class Part:
 
     ``delay_m`` is the way that sound has gone before this part gives it off; ``dipole`` parts
     push to one side while they pull at the other, so mics above hear them inverted; a part that
-    ``answers`` is set off by another and never first.
+    ``answers`` is set off by another and never first; mics that
+    stand further back than where it ``faces_from`` (y in m) hear its top through what is between.
     """
 
     piece: str
@@ -40,6 +42,7 @@ class Part:
     delay_m: float = 0.0
     dipole: bool = False
     answers: bool = False
+    faces_from: float | None = None
 
 
 @dataclass(frozen=True)
@@ -77,6 +80,10 @@ class Cymbal:
     t60_s: float
     level: float
     partials: int = 110
+
+
+CONTACT_MS = 0.09
+"""How long a stick touches a cymbal."""
 
 
 @dataclass(frozen=True)
@@ -135,37 +142,46 @@ def _play_drum(
     level = 1.0 / ratios**0.5 * rng.uniform(0.6, 1.2, len(ratios))
     level[0] = 1.4
     is_kick = drum.piece.startswith("kick")
-    if is_kick:
-        level[1:] *= 0.25
-        click = np.array([1600.0, 2700.0, 3900.0, 5600.0]) * rng.uniform(0.93, 1.07, 4)
-        frequency = np.concatenate([frequency, click])
-        t60 = np.concatenate([t60, np.full(4, 0.025)])
-        level = np.concatenate([level, np.array([0.5, 0.7, 0.6, 0.35])])
     if drum.rings:
         hz, seconds, amount = (np.array(v) for v in zip(*drum.rings, strict=True))
         frequency = np.concatenate([frequency, hz])
         t60 = np.concatenate([t60, seconds])
         level = np.concatenate([level, amount])
-    count = len(frequency)
-    positions = rng.normal(1.0, 0.16, (len(own), count)) * rng.choice([-1.0, 1.0], count)
+    count, hardest_ms = len(frequency), 1.6 if is_kick else 0.9
+    level *= rng.choice([-1.0, 1.0], count)
+    voice = _voice_of(drum.piece, frequency, t60, level, hardest_ms, rate, rng)
+    level = level * voice.gains
+    positions = rng.normal(1.0, 0.16, (len(own), count))
     positions[:, 0] = np.abs(rng.normal(1.0, 0.05, len(own)))
-    onsets, forces, contacts = _strokes_in(own, rate, 3.2, 1.6 if is_kick else 0.9)
+    onsets, forces, contacts = _strokes_in(own, rate, 3.2, hardest_ms)
 
     x, y, z = drum.position
     if is_kick:
         # The front head answers to the air between the heads: its lowest modes, a little later.
-        front = np.where(np.arange(count) < 3, 1.1, 0.12)
+        front = np.where(np.arange(count) < 3, 1.1, 0.7)
         output = np.stack([level, level * front], axis=1)
     else:
         output = level[:, None]
     bank = Bank(frequency, t60, output)
     sounds = strike(bank, onsets, forces, contacts, positions, frames, rate) * drum.level
-    sounds[0] += _stick(own, frames, rate, rng) * drum.level * (0.25 if is_kick else 0.35)
+    knocks = _knocks(voice, own, frames, rate, rng) * drum.level
+    sounds[0] += knocks
     if is_kick:
         depth = 0.4
+        sounds[1] += 0.9 * knocks
         return [
-            Part(drum.piece, "batter", drum.position, drum.radius_m, sounds[0]),
-            Part(drum.piece, "front", (x, y + depth, z), drum.radius_m, sounds[1], depth),
+            Part(
+                drum.piece, "batter", drum.position, drum.radius_m, sounds[0], faces_from=y + depth
+            ),
+            Part(
+                drum.piece,
+                "front",
+                (x, y + depth, z),
+                drum.radius_m,
+                sounds[1],
+                depth,
+                faces_from=y + depth,
+            ),
         ]
     if drum.sings and waking:
         sounds[0] += _sing(drum, drum.sings, waking, float(frequency[0]), frames, rate)
@@ -191,20 +207,33 @@ def _sing(
     return ring * np.float32(drum.level)
 
 
-def _stick(
-    own: list[Stroke], frames: int, rate: int, rng: np.random.Generator
+def _voice_of(
+    piece: str, frequency: NDArray[np.float64], t60: NDArray[np.float64],
+    level: NDArray[np.float64], contact_ms: float, rate: int, rng: np.random.Generator,
+) -> Voice:  # fmt: skip
+    """The voice of a body with these modes, by one hard stroke on it."""
+    frames = round(max(window_s(piece), KNOCK_S) * rate)
+    ones = np.ones((1, len(frequency)))
+
+    def ring(gains: NDArray[np.float64]) -> NDArray[np.float64]:
+        bank = Bank(frequency, t60, (level * gains)[:, None])
+        contact = np.array([contact_ms / 1000])
+        return strike(bank, np.zeros(1), np.ones(1), contact, ones, frames, rate)[0].astype(float)
+
+    return voiced(piece, frequency, ring, rate, rng)
+
+
+def _knocks(
+    voice: Voice, own: list[Stroke], frames: int, rate: int, rng: np.random.Generator
 ) -> NDArray[np.float32]:
-    """The knock of the stick itself: a few ms of noise, brighter and louder with force."""
-    out = np.zeros(frames + rate // 10, np.float32)
-    length = round(0.02 * rate)
-    time = np.arange(length) / rate
+    """What beater, stick and shell add to each stroke."""
+    length = voice.knocks.shape[2]
+    out = np.zeros(frames + length, np.float32)
     for s in own:
-        noise = rng.standard_normal(length) * np.exp(-time / 0.0025)
-        alpha = np.exp(-2 * np.pi * (1500 + 50 * s.velocity) / rate)
-        knock = scipy.signal.lfilter([1 - alpha], [1, -alpha], noise)
         at = int(np.ceil(s.time_s * rate))
         if 0 <= at < frames:
-            out[at : at + length] += force_of(s.velocity) * 10 ** (s.gain_db / 20) * knock
+            force = force_of(s.velocity) * 10 ** (s.gain_db / 20)
+            out[at : at + length] += force * voice.struck(s.velocity, rng)
     return out[:frames]
 
 
@@ -214,7 +243,7 @@ def _wires(head: NDArray[np.float32], rate: int, rng: np.random.Generator) -> ND
     motion = scipy.signal.lfilter([1 - decay], [1, -decay], np.abs(head)).astype(np.float32)
     driven = np.maximum(motion - 0.002 * float(motion.max(initial=1e-9)), 0)
     noise = rng.standard_normal(len(head)).astype(np.float32)
-    band = scipy.signal.butter(2, [1800, min(9500, 0.45 * rate)], "bandpass", fs=rate, output="sos")
+    band = scipy.signal.butter(2, [1800, min(7000, 0.45 * rate)], "bandpass", fs=rate, output="sos")
     return (scipy.signal.sosfilt(band, noise * driven) * 2.2).astype(np.float32)
 
 
@@ -222,23 +251,25 @@ def _play_cymbal(
     cymbal: Cymbal, own: list[Stroke], frames: int, rate: int, rng: np.random.Generator
 ) -> list[Part]:
     count = cymbal.partials
-    top = min(15000.0, 0.44 * rate)
+    top = min(20000.0, 0.44 * rate)
     frequency = np.sort(
         cymbal.lowest_hz + (top - cymbal.lowest_hz) * rng.uniform(0, 1, count) ** 1.3
     )
     t60 = cymbal.t60_s * (frequency / cymbal.lowest_hz) ** -0.35 * rng.uniform(0.6, 1.3, count)
-    tilt = np.where(frequency < 1200, 0.25, 1.0) * np.where(frequency > 9000, 0.6, 1.0)
-    level = tilt * rng.uniform(0.2, 1.0, count) * 3.0 / np.sqrt(count)
-    signs = rng.choice([-1.0, 1.0], count)
+    level = rng.uniform(0.2, 1.0, count) * 3.0 / np.sqrt(count) * rng.choice([-1.0, 1.0], count)
+    voice = _voice_of(cymbal.piece, frequency, t60, level, CONTACT_MS, rate, rng)
+    level = level * voice.gains
     sound = np.zeros(frames, np.float32)
     for is_open in (False, True):
         strokes = [s for s in own if (s.kind == "open") is is_open]
         if not strokes:
             continue
         seconds = t60 * (4.0 if is_open else 1.0)
-        positions = rng.normal(0.8, 0.45, (len(strokes), count)) * signs
-        onsets, forces, contacts = _strokes_in(strokes, rate, 0.30, 0.12)
+        positions = rng.normal(0.8, 0.45, (len(strokes), count))
+        dull = np.array([brightness(s.velocity) for s in strokes])[:, None]
+        positions *= np.where(frequency > BRIGHT_HZ, dull, 1.0)
+        onsets, forces, contacts = _strokes_in(strokes, rate, CONTACT_MS, CONTACT_MS)
         bank = Bank(frequency, seconds, level[:, None])
         sound += strike(bank, onsets, forces, contacts, positions, frames, rate)[0]
-    sound += _stick(own, frames, rate, rng) * np.float32(0.12)
+    sound += _knocks(voice, own, frames, rate, rng)
     return [Part(cymbal.piece, "plate", cymbal.position, 0.2, sound * np.float32(cymbal.level))]

@@ -17,6 +17,8 @@ from arkund.core.units import SPEED_OF_SOUND_M_S
 TAPS = 512
 BLOCK = 1 << 16
 SINC_HALF = 32
+SHADOW = 0.3
+"""What legs and drums let through of the top of a surface that faces away."""
 
 
 @dataclass(frozen=True)
@@ -149,6 +151,9 @@ def _response(part: Part | None, mic: Microphone, rate: int) -> NDArray[np.float
         magnitude /= np.sqrt(1 + (hz / 9000) ** 2 * off_axis * mic.pattern * 2)
         if mic.inside and mic.inside != part.piece:
             magnitude /= np.sqrt(1 + (hz / 1500) ** 2)
+        behind = part.faces_from is not None and mic.position[1] < part.faces_from
+        if behind and mic.inside != part.piece:
+            magnitude *= np.sqrt((1 + (SHADOW * hz / 900) ** 2) / (1 + (hz / 900) ** 2))
     return _minimum_phase(magnitude)[:TAPS]
 
 
