@@ -65,14 +65,24 @@ def test_cymbals_without_mics_are_told_apart() -> None:
     left = np.isin(times, [0.5, 15.0])
     level = np.where(is_ride, -10.0, 0.0)
     place = np.where(is_ride, -8.0, np.where(left, 6.0, -6.0))
-    names = tell_apart(list(times), level, place, has_ride=False, has_crash=False)
+    alone = np.zeros(len(times), bool)
+    names = tell_apart(list(times), level, place, alone, has_ride=False, has_crash=False)
     assert [n for n, r in zip(names, is_ride, strict=True) if r] == ["ride"] * len(ride)
     assert [n for n, r in zip(names, is_ride, strict=True) if not r] == [
         "crash_1", "crash_2", "crash_1", "crash_2",
     ]  # fmt: skip
-    kept = tell_apart(list(times), level, place, has_ride=True, has_crash=True)
+    # A crash in the midst of the ride stands out by its level, unless the snare lends it that.
+    level[6] = -2.0
+    names = tell_apart(list(times), level, place, alone, has_ride=False, has_crash=False)
+    assert names[6] == "crash_2"
+    alone[6] = True
+    names = tell_apart(list(times), level, place, alone, has_ride=False, has_crash=False)
+    assert names[6] == "ride"
+    kept = tell_apart(list(times), level, place, alone, has_ride=True, has_crash=True)
     assert set(kept) == {"cymbal"}
-    assert tell_apart([], np.zeros(0), np.zeros(0), has_ride=False, has_crash=False) == []
+    assert (
+        tell_apart([], np.zeros(0), np.zeros(0), alone[:0], has_ride=False, has_crash=False) == []
+    )
 
 
 def _kit(seed: int) -> tuple[NDArray[np.float32], dict[str, list[float]]]:

@@ -10,6 +10,7 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.advise.timing import kick_alone_ms
+from arkund.core.hits.confidence import LIKELY
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import is_shell, label
 from arkund.core.mix.nodes import File
@@ -99,7 +100,7 @@ def _dropped(study: Study) -> list[Finding]:
             own = _times(facts.hits, piece)
             rest = [_times(o.hits, piece) for o in others[1:]]
             for h in others[0].hits:
-                if h.piece != piece or h.kind == "ghost" or h.confidence < 0.5:
+                if h.piece != piece or h.kind == "ghost" or h.confidence < LIKELY:
                     continue
                 if _near(own, h.time_s) or not all(_near(r, h.time_s) for r in rest):
                     continue
@@ -162,7 +163,7 @@ def _cymbals(study: Study) -> list[Finding]:
         start = grid.bar_start_s(section.start_bar)
         stop = grid.bar_start_s(section.start_bar + section.bars)
         rate = {
-            n: sum(start <= h.time_s < stop and h.confidence >= 0.5 and h.level_db > -20
+            n: sum(start <= h.time_s < stop and h.confidence >= LIKELY and h.level_db > -20
                    for h in f.hits if h.piece == "hat") / section.bars
             for n, f in study.takes.items()
         }  # fmt: skip

@@ -8,18 +8,18 @@ once in a while and harder; two crashes hang on two sides. What fits neither is 
 from collections.abc import Sequence
 
 import numpy as np
-import scipy
 from numpy.typing import NDArray
 
 RIDDEN_S = 0.9
 """Strokes of a ridden cymbal mostly follow one another within this time."""
 
 LEAST_RIDDEN = 4
-LEVEL_DB, PLACE_DB, FURTHEST_DB = 4.0, 5.0, 12.0
-"""How far strokes of one cymbal differ in level and place; further to one side is no further, for
-there another's ring hides it."""
+LOUDER_DB = 5.0
+"""How much louder than those that it stands among a crash is in a run of a ridden cymbal."""
 
-ONE_GROUP = 1.6
+FURTHEST_DB = 12.0
+"""Further to one side is no further, for there another's ring hides it."""
+
 SOFT_DB = -6.0
 """Level under which a stroke that is not ridden is no crash; of the loudest few."""
 
@@ -29,28 +29,27 @@ APART_DB = 4.0
 
 def tell_apart(
     times_s: Sequence[float], level_db: NDArray[np.float64], place_db: NDArray[np.float64],
-    has_ride: bool, has_crash: bool,
+    with_snare: NDArray[np.bool_], has_ride: bool, has_crash: bool,
 ) -> list[str]:  # fmt: skip
     """Piece of each stroke of a cymbal without a mic: ``ride``, ``crash_1``, ``crash_2`` or
     ``cymbal``.
 
     ``times_s`` ascend; ``level_db`` is the strokes' level, ``place_db`` how much louder the left
-    overhead hears each than the right, 0 where there is one. ``has_ride`` and ``has_crash`` say
-    which of the two have mics of their own.
+    overhead hears each than the right, 0 where there is one; those ``with_snare`` may seem louder
+    than they are. ``has_ride`` and ``has_crash`` say which of the two have mics of their own.
     """
     times = np.asarray(times_s)
     if len(times) == 0:
         return []
     place = np.clip(place_db, -FURTHEST_DB, FURTHEST_DB)
-    groups = _groups(level_db, place)
     ridden = np.zeros(len(times), bool)
-    for group in groups:
-        gaps = np.diff(times[group])
-        if len(group) >= LEAST_RIDDEN and np.median(gaps) < RIDDEN_S:
-            ridden[group] = True
+    for run in np.split(np.arange(len(times)), np.flatnonzero(np.diff(times) > RIDDEN_S) + 1):
+        if len(run) >= LEAST_RIDDEN:
+            usual = np.median(level_db[run[~with_snare[run]]] if (~with_snare[run]).any()
+                              else level_db[run])  # fmt: skip
+            ridden[run] = with_snare[run] | (level_db[run] < usual + LOUDER_DB)
     names = np.full(len(times), "cymbal", dtype=object)
-    loudest = np.sort(level_db)[-4:].mean()
-    soft = level_db < loudest + SOFT_DB
+    soft = level_db < np.sort(level_db)[-4:].mean() + SOFT_DB
     if ridden.any():
         ridden |= soft
     if not has_ride:
@@ -59,18 +58,6 @@ def tell_apart(
         single = ~ridden & ~soft
         names[single] = _crashes(place[single])
     return [str(n) for n in names]
-
-
-def _groups(
-    level_db: NDArray[np.float64], place_db: NDArray[np.float64]
-) -> list[NDArray[np.int64]]:
-    """Strokes alike in level and place, each group ascending."""
-    if len(level_db) < 2:
-        return [np.arange(len(level_db))]
-    points = np.column_stack([level_db / LEVEL_DB, place_db / PLACE_DB])
-    tree = scipy.cluster.hierarchy.linkage(points, "average")
-    labels = scipy.cluster.hierarchy.fcluster(tree, ONE_GROUP, "distance")
-    return [np.flatnonzero(labels == label) for label in np.unique(labels)]
 
 
 def _crashes(place_db: NDArray[np.float64]) -> list[str]:

@@ -3,7 +3,7 @@
 import hashlib
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 
 import numpy as np
@@ -11,12 +11,15 @@ import scipy
 from numpy.typing import NDArray
 
 from arkund.core.hits.arrival import first_arrival
+from arkund.core.hits.confidence import confidence
 from arkund.core.hits.cymbals import tell_apart
+from arkund.core.hits.far_cymbal import CYMBAL
 from arkund.core.hits.leading import onsets_of
 from arkund.core.hits.masked import CLEAR_DB, by_shape, own_place, shared_beginning, told_by_shape
 from arkund.core.hits.novelty import BANDS, BRIGHT, BandEnergy, band_energy, candidates
 from arkund.core.hits.ownership import Events, Signatures, Standing, event_vectors, standing
-from arkund.core.hits.signatures import CYMBAL, learn_signatures
+from arkund.core.hits.rolls import find_buzzes, runs_of_singles
+from arkund.core.hits.signatures import learn_signatures
 from arkund.core.hits.whole import whole_kit
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, piece_family, sort_pieces
 
@@ -113,8 +116,52 @@ def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]
             hits += _cymbals(strokes, hits, [take.bands[m] for m in take.overheads], set(take.own))
         else:
             hits += _as_hits(piece, strokes)
+    hits = _with_rolls(take, hits)
     hits.sort(key=lambda h: (h.time_s, h.piece))
     return hits
+
+
+def _with_rolls(take: _Take, hits: list[Hit]) -> list[Hit]:
+    """The hits with what stands for buzz rolls on snares, and without cymbals in rolls, for which
+    both hands are needed."""
+    for piece in [p for p in take.own if piece_family(p) == "snare"]:
+        own = [h for h in hits if h.piece == piece]
+        overhead = take.bands[take.overheads[0]] if take.overheads else None
+        loud = [h.time_s for h in own if h.kind == "accent"]
+        rolls = runs_of_singles([h.time_s for h in own])
+        for buzz in find_buzzes(take.bands[take.own[piece][0]], overhead, loud):
+            begin, end = buzz.times_s[0], buzz.times_s[-1]
+            rolls.append((begin, end))
+            inside = [h for h in own if begin - SAME_STROKE_S <= h.time_s <= end + SAME_STROKE_S]
+            if _reaches(inside, begin, end):
+                continue
+            hits = [replace(h, kind="roll") if h in inside else h for h in hits]
+            known = np.array([h.time_s for h in inside])
+            hits += [
+                Hit(hit_id(piece, at), piece, round(at, 6), velocity_of(level), "roll",
+                    ROLL_CONFIDENCE, round(level, 2))
+                for at, level in zip(buzz.times_s, buzz.levels_db, strict=True)
+                if _distance_s(known, at) > SAME_STROKE_S
+            ]  # fmt: skip
+        hits = [
+            h for h in hits if is_shell(h.piece)
+            or not any(b + (OTHER_HAND_S if h.piece in take.own else -RINGS_S) < h.time_s
+                       < e + OTHER_HAND_S for b, e in rolls)
+        ]  # fmt: skip
+    return hits
+
+
+RINGS_S = 0.06
+"""What seems to ring of a cymbal without a mic, struck so little before a roll, is the roll."""
+
+LONGEST_HOLE_S = 0.12
+ROLL_CONFIDENCE = 0.6
+
+
+def _reaches(strokes: list[Hit], begin: float, end: float) -> bool:
+    """Whether strokes fill a roll without a hole."""
+    times = np.array([begin, *(h.time_s for h in strokes), end])
+    return bool(np.diff(np.sort(times)).max() <= LONGEST_HOLE_S)
 
 
 def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
@@ -127,10 +174,12 @@ def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
         pieces = sort_pieces(p for m in names if (p := parse_mic_name(m).piece))
         own = {p: [names.index(m) for m in close_mics(names, p)] for p in pieces}
         overheads = [i for i, m in enumerate(names) if parse_mic_name(m).role == "overhead"]
+        cymbals = {m[0] for p, m in own.items() if not is_shell(p)}
         listening = {m[0] for m in own.values()} | set(overheads)
         nothing = np.zeros(0, np.int64)
         found = list(pool.map(
-            lambda n: candidates(bands[n]) if n in listening else nothing, range(len(names))
+            lambda n: candidates(bands[n], lowest=BRIGHTEST if n in cymbals else 2)
+            if n in listening else nothing, range(len(names))
         ))  # fmt: skip
         nearest = list(pool.map(
             lambda p: mics[names[own[p][0]]] if is_shell(p)
@@ -177,10 +226,13 @@ def _hits_of_whole_kit(mics: Mapping[str, NDArray[np.float32]], rate: int) -> li
             at = first_arrival(ear, (frame - 7) * bands.hop, (frame + 6) * bands.hop)
             onset = _Onset(frame, level_db, excess_db, float(bands.rise[frame]), 0.0, "sure", True)
             timed.append((at / rate, onset))
-        hits += _as_hits(piece, sorted(timed, key=lambda pair: pair[0]))
+        hits += _as_hits(piece, sorted(timed, key=lambda pair: pair[0]), "whole")
     hits.sort(key=lambda h: (h.time_s, h.piece))
     return hits
 
+
+BRIGHTEST = BANDS - 2
+"""The first of the bands in which a cymbal's mic hears it before what bleeds."""
 
 FAR = ("kick_out", "kick_sub")
 """Mics before a drum rather than at its head, which others may hear first."""
@@ -201,21 +253,42 @@ def _cymbals(
     on no other.
     """
     taken = np.array([h.time_s for h in hits if not is_shell(h.piece)])
+    drums = np.array([h.time_s for h in hits if is_shell(h.piece)])
     free = [
         (at, o) for at, o in timed
-        if not len(taken) or np.abs(taken - at).min() > OTHER_HAND_S
+        if _distance_s(taken, at) > OTHER_HAND_S and not _rings_of_next(drums, at)
     ]  # fmt: skip
+    snares = np.array([h.time_s for h in hits if piece_family(h.piece) == "snare"])
+    with_snare = np.array([_distance_s(snares, at) < OTHER_HAND_S for at, _ in free], bool)
     frames = np.array([o.frame for _, o in free], np.int64)
     ringing = event_vectors(overheads, frames, range(len(overheads))).started
     left, right = ringing[-2 * len(overheads) :][:2].sum(axis=0), ringing[-2:].sum(axis=0)
     names = tell_apart(
         [at for at, _ in free], np.array([o.level_db for _, o in free]),
-        10 * np.log10(left / right), "ride" in miced, "crash_1" in miced,
+        10 * np.log10(left / right), with_snare, "ride" in miced, "crash_1" in miced,
     )  # fmt: skip
     return [
         hit for name in sorted(set(names))
-        for hit in _as_hits(name, [pair for pair, n in zip(free, names, strict=True) if n == name])
+        for hit in _as_hits(
+            name, [pair for pair, n in zip(free, names, strict=True) if n == name], "far"
+        )
     ]  # fmt: skip
+
+
+NEXT_S = (0.012, 0.055)
+"""What rings after a grace note is the stroke that follows within this time."""
+
+
+def _rings_of_next(drums: NDArray[np.float64], at: float) -> bool:
+    """Whether a drum is struck so soon after ``at``, and none with it, that the ring is its."""
+    after = drums - at
+    soon = ((after > NEXT_S[0]) & (after < NEXT_S[1])).any()
+    return bool(soon and _distance_s(drums, at) > NEXT_S[0])
+
+
+def _distance_s(times: NDArray[np.float64], at: float) -> float:
+    """Distance in s to the nearest of ``times``, infinite where there is none."""
+    return float(np.abs(times - at).min(initial=np.inf))
 
 
 DEAD_DB = 14.0
@@ -352,6 +425,13 @@ THE_SAME = 0.85
 DOUBTFUL_DB = 12.0
 """Excess under which a stroke must also begin as the drum's others do, by `LEAST_ALIKE`."""
 
+CLEAR_ALONE_DB = 7.0
+"""The same of one that begins when nothing bleeds."""
+
+BRIGHT_DB = 6.5
+"""A tom under another drum is not alike, for the lows are that one's; so far over bleed in a bright
+band of its nearest mic, it need not be."""
+
 LEAST_ALIKE = 0.62
 LEAST_ALIKE_OF_FEW = 0.82
 """A drum that is struck a few times is far more often heard by bleed than struck."""
@@ -373,7 +453,7 @@ def _timed(
     reach = round(0.0014 * rate)
     share, later = 0.1, 4
     if not is_shell(piece):
-        ear, share, later = _without_drums(ear, rate), 0.3, 12
+        ear, share, later = _without_drums(ear, rate), 0.3, 5
 
     def plain(onset: _Onset) -> float:
         return first_arrival(
@@ -394,13 +474,14 @@ def _timed(
         likely = [(told_by_shape(beginning, o.frame * hop, rate), o)
                   for o in onsets if o.trust not in ("sure", "own")]  # fmt: skip
         soft = [told for told, o in likely if o.trust == "soft"]
-        known = len(timed) >= MANY_LOUD
+        known, is_tom = len(timed) >= MANY_LOUD, piece_family(piece) == "tom"
         many = known and sum(map(bool, soft)) >= max(MANY_SOFT, len(soft) / 2)
         least = LEAST_ALIKE if known else LEAST_ALIKE_OF_FEW
         timed = [
             (own_place(beginning, o.frame * hop, at, rate), o)
             for at, o in timed
-            if o.excess_db >= DOUBTFUL_DB
+            if o.excess_db >= (CLEAR_ALONE_DB if o.alone else DOUBTFUL_DB)
+            or (is_tom and o.clear_db >= BRIGHT_DB and o.excess_db >= BRIGHT_DB - 1.5)
             or (found := by_shape(beginning, o.frame * hop, rate)) is None
             or found.alike >= least
         ]
@@ -429,7 +510,8 @@ def _without_drums(audio: NDArray[np.float32], rate: int) -> NDArray[np.float32]
     return high
 
 
-def _as_hits(piece: str, timed: list[tuple[float, _Onset]]) -> list[Hit]:
+def _as_hits(piece: str, timed: list[tuple[float, _Onset]], heard: str = "close") -> list[Hit]:
+    """Hits from onsets by time, of which those within `SAME_STROKE_S` are one."""
     if not timed:
         return []
     loud = float(np.percentile([o.level_db for _, o in timed], 90))
@@ -442,7 +524,7 @@ def _as_hits(piece: str, timed: list[tuple[float, _Onset]]) -> list[Hit]:
             time_s=round(time_s, 6),
             velocity=velocity_of(level_db),
             kind=_kind(level_db),
-            confidence=round(min(1.0, onset.excess_db / 12) * min(1.0, onset.rise / 6), 3),
+            confidence=confidence(piece, onset.excess_db, onset.rise, heard),
             level_db=round(level_db, 2),
         )
         if hits and time_s - hits[-1].time_s < SAME_STROKE_S:

@@ -26,6 +26,9 @@ ALIKE = 0.75
 MUCH = 0.6
 FAR_MORE = 1.5
 CLOSER = 0.05
+HALF_ALIKE, FAR_CLOSER = 0.62, 0.2
+"""What is less alike will do where nothing else is nearly as much."""
+
 CLEAR_DB = 10.0
 LEAST_CLEAR = 5
 
@@ -103,7 +106,8 @@ def own_place(beginning: Beginning, at: int, plain: float, rate: int) -> float:
         return plain
     best = _best_place(explained, alike)
     far_more = explained[best] >= FAR_MORE * explained[near].max()
-    more_alike = alike[best] >= max(ALIKE, alike[near].max() + CLOSER)
+    there, here = alike[best], alike[near].max()
+    more_alike = there >= max(ALIKE, here + CLOSER) or there >= max(HALF_ALIKE, here + FAR_CLOSER)
     return float(start + best) if far_more and more_alike and not near[best] else plain
 
 

@@ -151,10 +151,10 @@ def before_and_after(
     return before, after
 
 
-def rise_db(bands: BandEnergy) -> NDArray[np.float32]:
+def rise_db(bands: BandEnergy, lowest: int = 2) -> NDArray[np.float32]:
     """By how many dB something new exceeds all of the 20 ms before: ``(frames,)``, at least 0.
 
-    Of the bands above 350 Hz the two that rise most count: bleed and ring hide some and not
+    Of the bands from ``lowest`` on (350 Hz) the two that rise most count: bleed and ring hide some and not
     others, and the lowest swell too slowly to say when.
     """
     if len(bands.energy) < 64:
@@ -163,24 +163,27 @@ def rise_db(bands: BandEnergy) -> NDArray[np.float32]:
     smooth = bands.smooth
     before, _ = bands.before_and_after
     rise = 10 * np.log10((smooth + floor) / (before + floor))
-    two_best = np.sort(rise[:, 2:], axis=1)[:, -2:].mean(axis=1)
+    two_best = np.sort(rise[:, lowest:], axis=1)[:, -2:].mean(axis=1)
     return np.maximum(two_best, 0.0).astype(np.float32)
 
 
 APART_IF_LOUDER_MS = 12
 
 
-def candidates(bands: BandEnergy, least_db: float = 3.5, apart_ms: int = 24) -> NDArray[np.int64]:
+def candidates(
+    bands: BandEnergy, least_db: float = 3.5, apart_ms: int = 24, lowest: int = 2
+) -> NDArray[np.int64]:
     """Frames at which something may start, ascending, ``apart_ms`` frames or more apart.
 
-    Of several close together the one that stands out most stays: by its rise, of which 20 dB is
-    as much as counts, less what it is more than 10 dB quieter than the loudest near it.
+    It starts in the bands from ``lowest`` on. Of several close together the one that stands out
+    most stays: by its rise, of which 20 dB is as much as counts, less what it is more than 10 dB
+    quieter than the loudest near it.
     """
-    rise = bands.rise
+    rise = bands.rise if lowest == 2 else rise_db(bands, lowest)
     peaks, _ = scipy.signal.find_peaks(rise, height=least_db, distance=5)
     if len(peaks) == 0:
         return peaks.astype(np.int64)
-    loudness = 10 * np.log10(bands.smooth[:, 2:].sum(axis=1) + 1e-12)
+    loudness = 10 * np.log10(bands.smooth[:, lowest:].sum(axis=1) + 1e-12)
     loudest = scipy.ndimage.maximum_filter1d(loudness, 2 * apart_ms)
     score = np.minimum(rise, 20) + np.minimum(loudness - loudest + 10, 0)
     kept: list[int] = []

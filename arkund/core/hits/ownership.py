@@ -79,13 +79,13 @@ def event_vectors(
 
 
 def _still_sounding(bands: BandEnergy) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    """Least energy of the two top bands 60 to 130 ms after each frame, and the least of the
+    """Least energy of the two top bands 45 to 130 ms after each frame, and the least of the
     30 ms before it, both ``(frames, 2)``: later strokes add to the energy, never to its least."""
     energy = bands.energy[:, -2:]
     smooth = scipy.ndimage.uniform_filter1d(energy, 8, axis=0, mode="nearest")
-    least = scipy.ndimage.minimum_filter1d(smooth, 70, axis=0, mode="nearest")
+    least = scipy.ndimage.minimum_filter1d(smooth, 85, axis=0, mode="nearest")
     last = len(least) - 1
-    after = least[np.minimum(np.arange(len(least)) + 95, last)]
+    after = least[np.minimum(np.arange(len(least)) + 88, last)]
     before = scipy.ndimage.minimum_filter1d(smooth, 30, axis=0, origin=14, mode="nearest")
     return after, before
 

@@ -4,11 +4,18 @@ First from strokes that stand clear, then from all of them together: the signatu
 jointly with how strongly each piece was struck in each event.
 """
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.hits.far_cymbal import CYMBAL, unexplained_cymbal, with_leaks
+from arkund.core.hits.heard import Heard
+from arkund.core.hits.known import (
+    BLEEDS_DB,
+    as_cymbals_sound,
+    kind_of,
+    most_of_cymbal,
+    most_ringing,
+)
 from arkund.core.hits.leading import Onsets
 from arkund.core.hits.novelty import BANDS, BRIGHT
 from arkund.core.hits.ownership import (
@@ -21,28 +28,8 @@ from arkund.core.hits.ownership import (
     row_scale,
     rows_of,
     stand,
-    telling_rows,
 )
 from arkund.core.kit.roles import is_shell, piece_family
-
-
-@dataclass(frozen=True)
-class _Heard:
-    """All events: ``scaled`` and ``doubt`` ``(rows, events)``, the rows of each piece's ``own``
-    mics, and how each piece's nearest mic hears them begin (``onsets``, a row a piece)."""
-
-    scaled: NDArray[np.float64]
-    doubt: NDArray[np.float64]
-    own: dict[str, NDArray[np.int64]]
-    onsets: Onsets
-
-    def ear(self, piece: str) -> int:
-        return list(self.own).index(piece)
-
-    def amount(self, piece: str) -> NDArray[np.float64]:
-        """How loud each event is in a piece's own mics, ``(events,)``."""
-        mean: NDArray[np.float64] = np.sqrt(self.scaled[self.own[piece]]).mean(axis=0)
-        return mean**2
 
 
 def learn_signatures(
@@ -57,7 +44,7 @@ def learn_signatures(
     scale = row_scale(events.started)
     scaled, doubt = events.started / scale[:, None], events.doubt / scale[:, None]
     own_rows = {p: _own_rows(p, m) for p, m in own_mics.items()}
-    heard = _Heard(scaled, doubt, own_rows, onsets)
+    heard = Heard(scaled, doubt, scale, own_rows, onsets, overheads)
     found = _who_is_struck(heard)
     pieces = [p for p in own_rows if p in found]
     if not pieces or scaled.shape[1] == 0:
@@ -66,11 +53,11 @@ def learn_signatures(
 
     rows = [own_rows[p] for p in pieces]
     for _ in range(3):
-        matrix, known, _ = _matrix(heard, found)
+        matrix, known, _, held = _matrix(heard, found)
         bleeds = np.stack([_bleeds_in(heard, found, p) for p in pieces])
         struck = _struck(scaled, doubt, matrix, rows, bleeds)
         found = {p: s if s.any() else found[p] for p, s in zip(pieces, struck, strict=True)}
-    matrix, known, spread = _matrix(heard, found)
+    matrix, known, spread, held = _matrix(heard, found)
     with_mic = len(pieces)
     ways_s = {
         (q, p): way
@@ -81,15 +68,15 @@ def learn_signatures(
     if overheads and not {"crash_1", "ride"} <= set(own_mics):
         rows = [own_rows[p] for p in pieces]
         ringing = np.arange(len(scaled) - 2 * len(overheads), len(scaled))
-        cymbal = _unexplained_cymbal(scaled, matrix, rows, ringing, rows_of(overheads))
+        cymbal = unexplained_cymbal(scaled, matrix, rows, ringing, rows_of(overheads))
         if cymbal is not None:
             drums = [is_shell(p) for p in pieces]
-            cymbal = _with_leaks(scaled, matrix, rows, drums, cymbal, ringing)
+            cymbal = with_leaks(heard, matrix, rows, drums, cymbal, ringing)
             pieces, matrix = [*pieces, CYMBAL], np.column_stack([matrix, cymbal])
             spread = np.column_stack([spread, np.ones(len(spread))])
             own_rows[CYMBAL] = ringing
     rows = [own_rows[p] for p in pieces]
-    matrix = _fit_jointly(scaled, doubt, matrix, rows, struck, known)
+    matrix = _fit_jointly(scaled, doubt, matrix, rows, struck, known, held)
     unknown = np.ones(len(pieces) - with_mic, np.int64)
     strokes = np.concatenate([struck.sum(axis=1), 10 * unknown])
     return Signatures(pieces, matrix, scale, own_rows, strokes, ways_s, spread)
@@ -101,9 +88,6 @@ def _own_rows(piece: str, mics: list[int]) -> NDArray[np.int64]:
     rows = rows_of(mics)
     return rows if is_shell(piece) else rows[rows % BANDS >= BRIGHT]
 
-
-CYMBAL = "cymbal"
-"""What rings in the overheads and no piece with a mic accounts for, until it is told apart."""
 
 MANY = 8
 """Strokes heard first from which on a piece is taken to be struck."""
@@ -122,7 +106,7 @@ CLEARLY_DB = 9.0
 """Excess over the bleed of the pieces already known at which a mic holds strokes of its own."""
 
 
-def _who_is_struck(heard: _Heard) -> dict[str, NDArray[np.bool_]]:
+def _who_is_struck(heard: Heard) -> dict[str, NDArray[np.bool_]]:
     """Pieces that are struck at all, and the events ``(events,)`` in which they surely are.
 
     Those whose mics are often the first to hear are struck. Of the others the one that most is
@@ -163,7 +147,7 @@ def _who_is_struck(heard: _Heard) -> dict[str, NDArray[np.bool_]]:
     return found
 
 
-def _bleeds_in(heard: _Heard, found: dict[str, NDArray[np.bool_]], piece: str) -> NDArray[np.bool_]:
+def _bleeds_in(heard: Heard, found: dict[str, NDArray[np.bool_]], piece: str) -> NDArray[np.bool_]:
     """``(events,)``: where a piece's mic hears something begin just when another's bleed does."""
     ear, out = heard.ear(piece), np.zeros(heard.scaled.shape[1], bool)
     for other, struck in found.items():
@@ -174,15 +158,19 @@ def _bleeds_in(heard: _Heard, found: dict[str, NDArray[np.bool_]], piece: str) -
 
 
 def _left_over(
-    heard: _Heard, found: dict[str, NDArray[np.bool_]], piece: str
+    heard: Heard, found: dict[str, NDArray[np.bool_]], piece: str
 ) -> NDArray[np.float64]:
     """By how many dB each event exceeds, in this piece's own mics, the bleed of the known ones."""
     own = heard.own[piece]
+    if piece_family(piece) == "snare":
+        # A brush has no lows, and always falls with a cymbal, of which no snare's mic is full.
+        own = own[own % BANDS >= BRIGHT - 1]
+        found = {p: struck for p, struck in found.items() if is_shell(p)}
     level = np.median(heard.scaled[own], axis=0)
     loud = level > 0.02 * np.sort(level)[-4:].mean()
     if not found:
         return np.where(loud, 60.0, 0.0)
-    matrix, _, _ = _matrix(heard, found)
+    matrix, _, _, _ = _matrix(heard, found)
     column = np.full((len(heard.scaled), 1), 1e-7)
     column[own] = 1.0
     rows = [heard.own[p] for p in heard.own if p in found]
@@ -199,24 +187,19 @@ MOST_SPREAD = 3.0
 SOFT = 0.15
 """Of its loud strokes, what a drum that rests may seem to hold."""
 
-BLEEDS_DB = {
-    ("kick", True): -15.0, ("snare", True): -13.0, ("tom", True): -13.0, ("cymbal", True): -18.0,
-    ("kick", False): -16.0, ("snare", False): -9.0, ("tom", False): -13.0, ("cymbal", False): -9.0,
-}  # fmt: skip
-"""What a piece is taken to leave in another's mics, against that other's own loud strokes, where
-the two always fall together: nothing then tells which of them a level belongs to, but a cymbal a
-metre away is not as loud in a drum's mic as the drum."""
+GHOST = 0.1
+"""Of its loud strokes' energy, what a drum's ghosts have at most."""
 
-CYMBAL_LOW_DB = -14.0
-"""The most that a cymbal leaves below `BRIGHT` in a drum's mic, against the drum's loudest."""
+BRIGHTER = 1.6
+"""How much more of its energy a loud stroke than a soft one puts into the bright bands."""
 
 UNKNOWN = 0.03
 """The same where nothing is known of the other's strokes, as a share of the least that is heard."""
 
 
 def _matrix(
-    heard: _Heard, found: dict[str, NDArray[np.bool_]]
-) -> tuple[NDArray[np.float64], NDArray[np.bool_], NDArray[np.float64]]:
+    heard: Heard, found: dict[str, NDArray[np.bool_]]
+) -> tuple[NDArray[np.float64], NDArray[np.bool_], NDArray[np.float64], NDArray[np.bool_]]:
     """Signatures ``(rows, pieces)`` from the events in which each piece was struck, whose leaks
     into whose mics are known, ``(pieces, pieces)``, and how many times more than usual a stroke
     may leave in each row, ``(rows, pieces)``.
@@ -237,6 +220,7 @@ def _matrix(
     }
     columns = []
     spread = np.ones((len(heard.scaled), len(pieces)))
+    held = np.zeros(spread.shape, bool)
     known = np.zeros((len(pieces), len(pieces)), bool)
     for i, piece in enumerate(pieces):
         mine, amount, own = loud[piece], amounts[piece], heard.own[piece]
@@ -249,28 +233,39 @@ def _matrix(
                 continue
             soft = faintest[other][mine] < SOFT
             resting = heard.onsets.resting(heard.ear(other), heard.ear(piece), mine, soft)
-            quantile = 0.4
+            quantile = 0.2 if kind_of(piece) == "cymbal" and is_shell(other) else 0.4
             if resting.sum() < max(LEAST_RESTING, LEAST_SHARE * len(mine)) and soft.mean() > 0.5:
-                resting, quantile = soft, 0.25
+                resting, quantile = soft, min(quantile, 0.25)
             if resting.sum() >= min(LEAST_RESTING, len(mine)):
                 column[theirs] = np.quantile(ratio[np.ix_(theirs, mine[resting])], quantile, axis=1)
                 most = np.quantile(ratio[np.ix_(theirs, mine[resting])], 0.9, axis=1)
                 spread[theirs, i] = np.clip(most / (column[theirs] + EPS), 1.0, MOST_SPREAD)
-                if _kind(piece) == "cymbal" and is_shell(other):
+                if kind_of(piece) == "cymbal" and is_shell(other):
                     column[theirs] = np.minimum(
-                        column[theirs], _most_of_cymbal(theirs, heard, typical[piece])
+                        column[theirs], most_of_cymbal(theirs, heard, typical[piece])
                     )
+                    column[theirs] = as_cymbals_sound(
+                        piece, column[theirs], heard.scale[theirs], theirs % BANDS
+                    )
+                    held[theirs[theirs % BANDS < BRIGHT], i] = True
                 if other in found:
                     known[i, pieces.index(other)] = True
             elif other in found:
                 theirs_loud = np.median(heard.scaled[np.ix_(theirs, loud[other])], axis=1)
-                share = 10 ** (BLEEDS_DB[_kind(piece), is_shell(other)] / 10)
+                share = 10 ** (BLEEDS_DB[kind_of(piece), is_shell(other)] / 10)
                 column[theirs] = np.minimum(
                     share * theirs_loud / typical[piece],
                     np.quantile(ratio[np.ix_(theirs, mine)], 0.1, axis=1),
                 )
             else:
                 column[theirs] = UNKNOWN * np.quantile(ratio[np.ix_(theirs, mine)], 0.1, axis=1)
+            if not is_shell(other):
+                ghosts = np.flatnonzero(heard.onsets.leads()[heard.ear(piece)] & (faintest[other] < SOFT)
+                                        & (amount < GHOST * typical[piece]))  # fmt: skip
+                if len(ghosts) >= MANY:
+                    least = np.median(ratio[np.ix_(theirs, ghosts)], axis=1)
+                    column[theirs] = np.minimum(column[theirs], BRIGHTER * least)
+                    held[theirs, i] = True
         columns.append(column)
     matrix = np.stack(columns, axis=1)
     foreign = np.setdiff1d(np.arange(len(matrix)), np.concatenate(list(heard.own.values())))
@@ -280,8 +275,13 @@ def _matrix(
         left = heard.scaled[np.ix_(foreign, loud[piece])] - matrix[foreign] @ others
         own_amount = amounts[piece][loud[piece]]
         columns[i][foreign] = np.median(np.maximum(left, 0.0) / (own_amount + EPS), axis=1)
+        if is_shell(piece) and heard.overheads:
+            held[heard.ringing, i] = True
+            columns[i][heard.ringing] = np.minimum(
+                columns[i][heard.ringing], most_ringing(heard, columns[i])
+            )
     matrix = np.stack(columns, axis=1)
-    return np.maximum(matrix / (matrix.sum(axis=0) + EPS), 1e-7), known, spread
+    return np.maximum(matrix / (matrix.sum(axis=0) + EPS), 1e-7), known, spread, held
 
 
 def _faintest(
@@ -298,18 +298,6 @@ def _faintest(
     )
 
 
-def _most_of_cymbal(theirs: NDArray[np.int64], heard: _Heard, amount: float) -> NDArray[np.float64]:
-    """The most that a cymbal leaves in each row of a drum's mics: below 1.2 kHz far less than the
-    drum's loudest strokes, whatever always falls together with it."""
-    loudest = np.sort(heard.scaled[theirs], axis=1)[:, -4:].mean(axis=1)
-    low = theirs % BANDS < BRIGHT
-    return np.where(low, 10 ** (CYMBAL_LOW_DB / 10) * loudest / amount, np.inf)
-
-
-def _kind(piece: str) -> str:
-    return piece_family(piece) if is_shell(piece) else "cymbal"
-
-
 def _clean_strokes(
     piece: str, amounts: dict[str, NDArray[np.float64]], struck: NDArray[np.bool_]
 ) -> NDArray[np.int64]:
@@ -323,27 +311,6 @@ def _clean_strokes(
         return mine
     stands_out = amounts[piece][mine] / (np.max(others, axis=0) + EPS)
     return np.sort(mine[np.argsort(-stands_out)[: max(6, len(mine) // 2)]])
-
-
-STRUCK_DB = -10.0
-"""Level in its own mics, against its loud strokes, from which a piece counts as surely struck."""
-
-
-def own_levels(
-    scaled: NDArray[np.float64], matrix: NDArray[np.float64], own_rows: list[NDArray[np.int64]]
-) -> NDArray[np.float64]:
-    """Amount ``(pieces, events)`` of each piece by its own mics alone, 1 for its loud strokes.
-
-    Bleed adds to a band and never takes from it, so a stroke is no louder than its faintest band
-    allows: what fills only some bands of a drum's mic is another piece.
-    """
-    levels = []
-    for i, own in enumerate(own_rows):
-        telling = telling_rows(matrix[:, i], own)
-        amounts = scaled[telling] / matrix[telling, i][:, None]
-        level = np.minimum(np.median(amounts, axis=0), COLOUR * amounts.min(axis=0))
-        levels.append(level / (np.sort(level)[-4:].mean() + EPS))
-    return np.stack(levels)
 
 
 FAINT = 5.0
@@ -382,6 +349,7 @@ PARSIMONY = 0.03
 def _fit_jointly(
     scaled: NDArray[np.float64], doubt: NDArray[np.float64], matrix: NDArray[np.float64],
     own_rows: list[NDArray[np.int64]], struck: NDArray[np.bool_], known: NDArray[np.bool_],
+    held: NDArray[np.bool_],
 ) -> NDArray[np.float64]:  # fmt: skip
     """Signatures and amounts fitted together to all events, soft strokes among them.
 
@@ -394,7 +362,7 @@ def _fit_jointly(
     """
     seen, floor = scaled + 0.5 * doubt, 0.5 * doubt + NOTHING
     amounts = explain(scaled, matrix, own_rows) + NOTHING
-    matrix = matrix.copy()
+    learned = matrix
     free = np.ones(matrix.shape, bool)
     free[:, len(struck) :] = False
     for i, own in enumerate(own_rows):
@@ -405,6 +373,8 @@ def _fit_jointly(
                     free[theirs, i] = False
             if struck[i].sum() < FEW:
                 free[:, i] = False
+    most = np.full(matrix.shape, np.inf)
+    most[:, : held.shape[1]][held] = learned[:, : held.shape[1]][held]
     for _ in range(ROUNDS):
         little = 1e-3 * np.sort(amounts, axis=1)[:, -4:].mean(axis=1, keepdims=True)
         for _ in range(2):
@@ -413,48 +383,5 @@ def _fit_jointly(
             amounts *= (matrix.T @ (seen / model**2)) / (matrix.T @ (1 / model) + price)
         model = matrix @ amounts + floor
         renewed = matrix * ((seen / model**2) @ amounts.T) / ((1 / model) @ amounts.T + EPS)
-        matrix = np.where(free, renewed, matrix)
+        matrix = np.where(free, np.minimum(renewed, most), matrix)
     return np.maximum(matrix / (matrix.sum(axis=0) + EPS), 1e-7)
-
-
-def _unexplained_cymbal(
-    scaled: NDArray[np.float64], matrix: NDArray[np.float64], own_rows: list[NDArray[np.int64]],
-    ringing: NDArray[np.int64], overhead_rows: NDArray[np.int64],
-) -> NDArray[np.float64] | None:  # fmt: skip
-    """Signature of what rings on in the overheads and no piece accounts for.
-
-    It stands in the overheads' bright rows alone: a cymbal without a mic falls together with kick
-    and snare so often that anything else in it would be theirs.
-    """
-    bright = overhead_rows[overhead_rows % BANDS >= BANDS - 2]
-    explained = matrix @ explain(scaled, matrix, own_rows)
-    missing = (scaled - explained)[ringing].mean(axis=0)
-    share = missing / (scaled[ringing].mean(axis=0) + EPS)
-    found = np.flatnonzero((share > 0.5) & (missing > 0.15))
-    if len(found) < 2:
-        return None
-    left = np.zeros((len(scaled), len(found)))
-    rows = np.concatenate([bright, ringing])
-    left[rows] = np.maximum(scaled - explained, 0)[np.ix_(rows, found)]
-    shape = np.median(left / (left[ringing].mean(axis=0) + EPS), axis=1)
-    return np.maximum(shape / (shape.sum() + EPS), 1e-7)
-
-
-def _with_leaks(
-    scaled: NDArray[np.float64], matrix: NDArray[np.float64], own_rows: list[NDArray[np.int64]],
-    is_drum: list[bool], cymbal: NDArray[np.float64], ringing: NDArray[np.int64],
-) -> NDArray[np.float64]:  # fmt: skip
-    """The cymbal's signature with what it leaves in the close mics of pieces that then rest.
-
-    Other cymbals rest: the hand that strikes this one is not on them.
-    """
-    struck = own_levels(scaled, matrix, own_rows) > 10 ** (STRUCK_DB / 10)
-    everything = np.column_stack([matrix, cymbal])
-    amount = explain(scaled, everything, [*own_rows, ringing])[-1]
-    loud = np.flatnonzero(amount > 0.3 * np.sort(amount)[-4:].mean())
-    leaks = cymbal.copy()
-    for k, theirs in enumerate(own_rows):
-        quiet = loud[~struck[k, loud]] if is_drum[k] else loud
-        if len(quiet) >= 2:
-            leaks[theirs] = np.median(scaled[np.ix_(theirs, quiet)] / amount[quiet], axis=1)
-    return np.maximum(leaks / leaks.sum(), 1e-7)

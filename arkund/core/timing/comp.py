@@ -15,6 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.hits.confidence import LIKELY
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import is_shell, label, piece_family
 from arkund.core.timing.grid import Grid
@@ -27,7 +28,7 @@ RIDDEN_PER_BAR = 1.5
 AHEAD_S = 0.004
 """A join lies so much before the stroke that hides it, earlier than any mic hears it."""
 
-LEAST_SURE = 0.5
+LEAST_SURE = LIKELY
 EARLY_BEATS = 0.1
 PER_MISSING, PER_EXTRA, ODD_CYMBAL = 3.0, 1.0, 2.0
 PER_MS, PER_DB = 0.25, 0.33

@@ -6,6 +6,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from arkund.core.hits.confidence import LIKELY
 from arkund.core.hits.detect import Hit
 from arkund.core.timing.grid import Change, Grid
 
@@ -32,7 +33,7 @@ def drifting(grid: Grid, hits: Sequence[Hit], bars: int) -> Grid:
     squared second differences of c (Whittaker, 1923). Bars without strokes are carried along by
     their neighbours.
     """
-    loud = [h for h in hits if h.kind != "ghost" and h.confidence >= 0.5]
+    loud = [h for h in hits if h.kind != "ghost" and h.confidence >= LIKELY]
     times = np.array([h.time_s for h in loud])
     if len(times) < 16 or bars < 3:
         return grid

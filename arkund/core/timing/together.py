@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
+from arkund.core.hits.confidence import LIKELY
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import is_shell, piece_family
 
@@ -13,7 +14,7 @@ TOGETHER_S = 0.030
 APART_S = 0.004
 """From here on a pair is listed as played apart; from about 8 ms on it is heard as two."""
 
-SURE = 0.5
+SURE = LIKELY
 """A stroke less certain than this neither leads nor holds anything in place."""
 
 _LEADS = ("snare", "tom", "kick", "hat", "ride", "crash")

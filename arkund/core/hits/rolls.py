@@ -1,0 +1,139 @@
+"""Rolls: strokes on a snare so close that they are one sound, with a beginning and an end.
+
+In a buzz no onset stands out; what tells it is that the drum's sound stays up where after a single
+stroke it would have died away. Both hands are at it, so no cymbal is struck meanwhile.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+from numpy.typing import NDArray
+
+from arkund.core.hits.novelty import BRIGHT, BandEnergy
+
+SMOOTH_FRAMES = 12
+FEWEST = 4
+"""Loud strokes from which on it is known how a drum dies away."""
+
+UP_DB = -19.0
+"""Level against loud strokes above which a roll stays."""
+
+DIP_MS, DIP_DB = 45, 9.0
+"""Within a roll the sound never falls by so much in so many ms."""
+
+LONGER_S = 0.16
+"""How much longer than a single stroke's the sound must stay up."""
+
+OVERHEAD_DB = 7.0
+"""How much more of a roll than of the drum's single strokes the overheads may hear: what they hear
+more of is a cymbal."""
+
+LEVEL_DB = 4.0
+"""The end of a roll is where the sound is last within this of its loudest 60 ms before."""
+
+END_EARLY_S = 0.022
+APART_S = 0.075
+
+RUN_GAP_S, RUN_STROKES = 0.092, 5
+"""So many strokes so close are a roll of singles."""
+
+
+@dataclass(frozen=True)
+class Buzz:
+    """A buzz roll: places that stand for its strokes, which cannot be told singly, evenly from
+    beginning to end (``times_s``), and the level there against the drum's loud strokes in dB."""
+
+    times_s: tuple[float, ...]
+    levels_db: tuple[float, ...]
+
+
+def find_buzzes(
+    ear: BandEnergy, overhead: BandEnergy | None, loud_s: Sequence[float]
+) -> list[Buzz]:
+    """The buzz rolls that a snare's close mic ``ear`` hears.
+
+    ``loud_s`` are times of single loud strokes of it; an ``overhead`` that hears the whole kit
+    says whether what stays up is the drum. Empty where there are too few strokes.
+    """
+    level = _level_db(ear)
+    frames = np.array([round(t * 1000) for t in loud_s], np.int64)
+    frames = frames[(frames >= 0) & (frames < len(level) - 400)]
+    if len(frames) < FEWEST:
+        return []
+    peaks = np.array([level[f : f + 15].max() for f in frames])
+    level = level - float(np.median(peaks))
+    dies = _time_to_fall(level, frames)
+    elsewhere = _level_db(overhead) if overhead is not None else None
+    usual = _apart_db(level, elsewhere, frames) if elsewhere is not None else np.zeros(1)
+    out = []
+    for begin, end in _runs(level > UP_DB):
+        if end - begin < dies + 1000 * LONGER_S:
+            continue
+        for first, last in _steady(level, begin, end):
+            if last - first < dies / 2 + 1000 * LONGER_S:
+                continue
+            inside = np.arange(first, last, 5)
+            if elsewhere is not None and len(elsewhere) >= last:
+                apart = float(np.median(level[inside] - elsewhere[inside]))
+                if apart < float(np.median(usual)) - OVERHEAD_DB:
+                    continue
+            out.append(_buzz(level, first / 1000, last / 1000 - END_EARLY_S))
+    return out
+
+
+def _buzz(level: NDArray[np.float64], begin_s: float, end_s: float) -> Buzz:
+    times = np.linspace(begin_s, end_s, max(round((end_s - begin_s) / APART_S), 1) + 1)
+    at = np.round(times * 1000).astype(int)
+    levels = [float(level[max(a - 15, 0) : a + 25].max(initial=-60.0)) for a in at]
+    return Buzz(tuple(times.tolist()), tuple(levels))
+
+
+def runs_of_singles(times_s: Sequence[float]) -> list[tuple[float, float]]:
+    """First and last stroke of each run of strokes so close that both hands must play them."""
+    times = np.sort(np.asarray(times_s, float))
+    parts = np.split(times, np.flatnonzero(np.diff(times) > RUN_GAP_S) + 1)
+    return [(float(p[0]), float(p[-1])) for p in parts if len(p) >= RUN_STROKES]
+
+
+def _level_db(bands: BandEnergy) -> NDArray[np.float64]:
+    """Level over time of what is above 1.2 kHz, a frame a ms."""
+    total = bands.energy[:, BRIGHT:].sum(axis=1, dtype=np.float64)
+    smooth = scipy.ndimage.uniform_filter1d(total, SMOOTH_FRAMES, mode="nearest")
+    out: NDArray[np.float64] = 10 * np.log10(smooth + 1e-12)
+    return out
+
+
+def _time_to_fall(level: NDArray[np.float64], frames: NDArray[np.int64]) -> float:
+    """How many ms after a loud stroke the sound falls under `UP_DB`, the median."""
+    under = [float(np.argmax(level[f + 15 : f + 400] < UP_DB) or 385) for f in frames]
+    return float(np.median(np.array(under))) + 15
+
+
+def _apart_db(
+    level: NDArray[np.float64], elsewhere: NDArray[np.float64], frames: NDArray[np.int64]
+) -> NDArray[np.float64]:
+    """How much louder than the overhead the close mic hears each of the drum's own strokes."""
+    return np.array([
+        float(level[f : f + 40].max() - elsewhere[f : f + 40].max())
+        for f in frames if f + 40 < len(elsewhere)
+    ] or [0.0])  # fmt: skip
+
+
+def _runs(up: NDArray[np.bool_]) -> list[tuple[int, int]]:
+    edges = np.flatnonzero(np.diff(np.concatenate([[0], up.astype(np.int8), [0]])))
+    return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
+
+
+def _steady(level: NDArray[np.float64], begin: int, end: int) -> list[tuple[int, int]]:
+    """Stretches between two frames in which the sound never dips."""
+    here = level[begin:end]
+    before = scipy.ndimage.maximum_filter1d(here, 60, origin=29, mode="nearest")
+    kept = here > before - LEVEL_DB
+    # A dip is no longer than the time between two strokes of the roll.
+    holes = [
+        (a, b) for a, b in _runs(~kept) if b - a > DIP_MS or here[a:b].min() < before[a] - DIP_DB
+    ]
+    cuts = [0, *[x for hole in holes for x in hole], len(here)]
+    return [(begin + a, begin + b) for a, b in zip(cuts[::2], cuts[1::2], strict=True) if b > a]

@@ -1,0 +1,51 @@
+"""Buzz rolls: sound that stays up where a single stroke would have died away."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.hits.novelty import band_energy
+from arkund.core.hits.rolls import find_buzzes, runs_of_singles
+
+RATE = 48000
+SINGLE = [0.5, 1.5, 2.5, 3.5, 6.5, 7.5]
+BUZZ = (4.5, 5.4)
+
+
+def _sound(times: list[float], level: float, decay_s: float = 0.035) -> NDArray[np.float32]:
+    rng = np.random.default_rng(3)
+    out = np.zeros(9 * RATE)
+    ring = np.arange(RATE) / RATE
+    for at in times:
+        start = round(at * RATE)
+        out[start : start + RATE] += rng.standard_normal(RATE) * np.exp(-ring / decay_s) * level
+    return (out + 1e-5 * rng.standard_normal(len(out))).astype(np.float32)
+
+
+def test_a_buzz_is_found_from_beginning_to_end() -> None:
+    buzz = list(np.arange(*BUZZ, 0.026))
+    ear = _sound(SINGLE, 0.2) + _sound(buzz, 0.08)
+    overhead = 0.2 * ear
+    found = find_buzzes(band_energy(ear, RATE), band_energy(overhead, RATE), SINGLE)
+    assert len(found) == 1
+    times = found[0].times_s
+    assert abs(times[0] - BUZZ[0]) < 0.03
+    assert abs(times[-1] - buzz[-1]) < 0.03
+    assert np.diff(times).max() <= 0.12
+    assert max(found[0].levels_db) < 0
+
+
+def test_single_strokes_and_a_ringing_cymbal_are_no_buzz() -> None:
+    ear = _sound(SINGLE, 0.2)
+    assert find_buzzes(band_energy(ear, RATE), band_energy(ear, RATE), SINGLE) == []
+    crash = _sound([4.5], 0.05, decay_s=1.0)
+    heard = find_buzzes(
+        band_energy(ear + crash, RATE), band_energy(0.1 * ear + crash, RATE), SINGLE
+    )
+    assert heard == []
+    assert find_buzzes(band_energy(ear, RATE), None, SINGLE[:2]) == []
+
+
+def test_both_hands_are_needed_for_close_strokes() -> None:
+    close = list(2 + 0.07 * np.arange(6))
+    assert runs_of_singles([0.5, 1.0, *close, 4.0]) == [(close[0], close[-1])]
+    assert runs_of_singles([0.5, 0.6, 0.7]) == []
