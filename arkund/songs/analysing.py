@@ -12,6 +12,7 @@ from arkund.core.align.pairs import Pair, PairAlignment
 from arkund.core.align.takes import align_take
 from arkund.core.audio.overview import Overview
 from arkund.core.hits.detect import Hit, detect_hits
+from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.kit.roles import BESIDE, parse_mic_name
 from arkund.core.measure.heard import heard_levels
 from arkund.core.measure.levels import measure_mic
@@ -30,12 +31,14 @@ NOT_THERE = measure_mic(np.zeros(0, np.float32), 48000).as_dict()
 @dataclass(frozen=True)
 class Analysis:
     """What was measured in one take: pairs of mics, and by mic its measures, the name its file
-    came under, and how loud each piece is in it (dBFS)."""
+    came under, and how loud each piece is in it (dBFS); by piece the times in s at which its mic
+    hears what may be a stroke that the list lacks (``unlisted``)."""
 
     pairs: tuple[Pair, ...] = ()
     measures: Mapping[str, Mapping[str, object]] = field(default_factory=dict)
     files: Mapping[str, str] = field(default_factory=dict)
     heard: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
+    unlisted: Mapping[str, Sequence[float]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -102,6 +105,7 @@ def analyse(
         {mic: measures for mic, (measures, _) in measured.items()},
         {mic: s.file_name for mic, s in sounds.items()},
         {mic: heard for mic, (_, heard) in measured.items()},
+        unlisted_strokes(kit, rate, found),
     )
     return found, analysis
 
@@ -123,4 +127,4 @@ def analysis_of(take: Take) -> Analysis:
         return Analysis()
     stored = storage.load_analysis(take.analysis)
     return Analysis(tuple(Pair(**p) for p in stored["pairs"]), stored["measures"], stored["files"],
-                    stored["heard"])  # fmt: skip
+                    stored["heard"], stored.get("unlisted", {}))  # fmt: skip

@@ -11,7 +11,7 @@ from arkund.core.clean.proposal import GateProposal, gate_openings, propose_gate
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import parse_mic_name
-from arkund.core.mix.graph import mic_order, sounding_hits
+from arkund.core.mix.graph import mic_order, sounding_hits, sounding_unlisted
 from arkund.core.mix.sheet import Clean, Sheet
 from arkund.core.units import ms_to_samples
 from arkund.songs import revisions, storage
@@ -139,14 +139,16 @@ def gate_report(sheet: Sheet, mic: str, clean: Clean | None = None) -> dict[str,
     sound = gate_input(sheet, mic)
     timing = Timing(*(ms_to_samples(ms, sheet.rate) for ms in
                       (c.attack_ms, c.hold_ms, c.release_ms, c.lookahead_ms)))  # fmt: skip
-    own = np.array(
-        [round(h.time_s * sheet.rate + delay) for h in hits_of(sheet) if h.piece == piece], np.int64
-    )
+    strays = [h.time_s for h in sounding_unlisted(sheet, storage.library()) if h.piece == piece]
+    times = [*(h.time_s for h in hits_of(sheet) if h.piece == piece), *strays]
+    own = np.array([round(t * sheet.rate + delay) for t in times], np.int64)
     openings = gate_openings(
         sound, sheet.rate, c.opens_on, c.threshold_db, c.hysteresis_db, timing, own
     )
     return asdict(
-        report_gate(sound, sheet.rate, piece, hits_of(sheet), openings, c.range_db, timing, delay)
+        report_gate(
+            sound, sheet.rate, piece, hits_of(sheet), openings, c.range_db, timing, delay, strays
+        )
     )
 
 

@@ -7,7 +7,7 @@ import os
 import shutil
 import threading
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict
 from functools import lru_cache
@@ -251,9 +251,15 @@ def forget_made() -> None:
         shutil.rmtree(data_folder() / name, ignore_errors=True)
 
 
+def load_unlisted(digest: str) -> Mapping[str, Sequence[float]]:
+    """What an analysis heard of each piece that its list of strokes lacks, times in s."""
+    found: Mapping[str, Sequence[float]] = load_analysis(digest).get("unlisted", {})
+    return found
+
+
 def library() -> Library:
     """Where rendering finds sounds and hit lists."""
-    return Library(path_of=_known_sound_path, hits_of=load_hits, edits_of=load_edits)
+    return Library(_known_sound_path, load_hits, load_edits, load_unlisted)
 
 
 @lru_cache(maxsize=1)

@@ -1,6 +1,7 @@
 """Takes scored, the cheapest path, joins placed and rendered without a click."""
 
 import itertools
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -11,9 +12,9 @@ from arkund.core.errors import SheetError
 from arkund.core.hits.detect import Hit, hit_id
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import Library, build, sounding_hits
+from arkund.core.mix.graph import Library, build, sounding_hits, sounding_unlisted
 from arkund.core.mix.joining import Passage, Spliced
-from arkund.core.mix.nodes import File
+from arkund.core.mix.nodes import File, Gated
 from arkund.core.mix.patches import apply_patch
 from arkund.core.mix.sheet import Sheet, Source, Take, new_mic
 from arkund.core.timing.comp import (
@@ -214,6 +215,33 @@ def test_each_side_of_a_join_is_its_take_bit_for_bit(
     out = engine.read(build(joined, library).mics["kick_in"].source, 0, sheet.frames)
     assert np.array_equal(out[: 96000 - 96], sounds["1kick_in"][: 96000 - 96])
     assert np.array_equal(out[96000:], sounds["2kick_in"][97000 : sheet.frames + 1000])
+
+
+def test_what_the_lists_lack_opens_a_gate_too_and_follows_the_takes(
+    two_takes: tuple[Sheet, Library, dict[str, np.ndarray]],
+) -> None:
+    sheet, plain, _ = two_takes
+    heard = {"a" * 64: {"kick": [0.5, 3.5]}, "b" * 64: {"kick": [1.0 + 1000 / RATE + 0.02, 2.5]}}
+    takes = tuple(
+        t.model_copy(update={"analysis": d}) for t, d in zip(sheet.takes, heard, strict=True)
+    )
+    clean = {"mics.kick_in.clean.on": True, "mics.kick_in.clean.hold_ms": 20,
+             "mics.kick_in.clean.release_ms": 20, "mics.kick_in.clean.range_db": -60}  # fmt: skip
+    joined = apply_patch(sheet.model_copy(update={"takes": takes}), JOINED | clean)
+    library = replace(plain, unlisted_of=heard.__getitem__)
+    # Of the first take what lies before the join, of the second what lies after it; not what is
+    # a listed stroke, or hardly anything else.
+    late = 2.5 - 1000 / RATE
+    found = [round(h.time_s, 3) for h in sounding_unlisted(joined, library)]
+    assert found == [0.5, round(late, 3)]
+    gate = build(joined, library).mics["kick_in"].clean
+    shut = build(joined, plain).mics["kick_in"].clean
+    assert isinstance(gate, Gated)
+    assert isinstance(shut, Gated)
+    engine = Engine(RATE, sheet.frames, TileCache())
+    at = np.array([0.505, 1.005, late + 0.005, 3.005, 1.5]) * RATE
+    assert gate.shape(engine).at(at).tolist() == [0.0, 0.0, 0.0, 0.0, -60.0]
+    assert shut.shape(engine).at(at).tolist() == [-60.0, 0.0, -60.0, 0.0, -60.0]
 
 
 def test_a_join_does_not_click_and_keeps_the_mics_in_step(

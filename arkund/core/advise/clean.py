@@ -73,10 +73,13 @@ def report(study: Study, mic: str, settings: Clean) -> GateReport:
     timing = Timing(*(ms_to_samples(ms, rate) for ms in
                       (settings.attack_ms, settings.hold_ms, settings.release_ms,
                        settings.lookahead_ms)))  # fmt: skip
-    own = np.array([round(h.time_s * rate + delay) for h in study.strokes(piece)], np.int64)
+    strays = [h.time_s for h in study.unlisted if h.piece == piece]
+    times = [*(h.time_s for h in study.strokes(piece)), *strays]
+    own = np.array([round(t * rate + delay) for t in times], np.int64)
     openings = gate_openings(sound, rate, settings.opens_on, settings.threshold_db,
                              settings.hysteresis_db, timing, own)  # fmt: skip
-    return report_gate(sound, rate, piece, study.hits, openings, settings.range_db, timing, delay)
+    return report_gate(sound, rate, piece, study.hits, openings, settings.range_db, timing, delay,
+                       strays)  # fmt: skip
 
 
 def _proposed(study: Study, mic: str) -> GateProposal:
@@ -115,6 +118,7 @@ def _gate(study: Study, mic: str, school: School) -> list[Finding]:
     does = report(study, mic, wanted)
     before = report(study, mic, now).bleed_reduction_db if now.on else 0.0
     missed = f", {does.missed} missed" if does.missed else ""
+    strays = f", {does.unlisted} × opened without a stroke in the list" if does.unlisted else ""
     ghosts = f", {does.ghosts_kept} of {does.ghosts} ghosts kept" if does.ghosts else ""
     start = (
         f"{report(study, mic, now).missed} strokes are missed by the gate as set. "
@@ -127,9 +131,10 @@ def _gate(study: Study, mic: str, school: School) -> list[Finding]:
             spoken(f"{start}{does.bleed_reduction_db:.1f} dB less bleed between strokes of "
                    f"{label(mic)}: opened by its {does.hits} strokes for "
                    f"{proposal.hold_ms + proposal.release_ms:.0f} ms, {range_db:.0f} dB when shut; "
-                   f"{does.passed} passed{missed}{ghosts}."),
+                   f"{does.passed} passed{missed}{ghosts}{strays}."),
             {"passed": does.passed, "missed": does.missed, "ghosts": does.ghosts,
              "ghosts_kept": does.ghosts_kept, "false_open": does.false_open,
+             "unlisted": does.unlisted,
              "bleed_under_stroke_db": round(bleed_db, 1)},
             0.5 if proposal.doubtful else 0.9 if not does.missed else 0.65, patch,
             {"bleed_reduction_db": Change(round(before, 1), does.bleed_reduction_db)},
@@ -252,4 +257,4 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, first]
 
 
-MODULE = Module(NAME, "clean", 1, kit_mics, _reads, find)
+MODULE = Module(NAME, "clean", 2, kit_mics, _reads, find)

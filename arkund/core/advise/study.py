@@ -20,6 +20,7 @@ from arkund.core.mix.graph import (
     joined_source,
     kit_mics,
     sounding_hits,
+    sounding_unlisted,
 )
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.patches import Patch, apply_patch
@@ -80,6 +81,15 @@ class Study:
 
     def _sounding_hits(self) -> list[Hit]:
         return sounding_hits(self.sheet, replace(self.library, hits_of=self.hits_of))
+
+    @property
+    def unlisted(self) -> Sequence[Hit]:
+        """What stands clear in drums' mics though no list of strokes has it."""
+        found: list[Hit] = self.remember("unlisted", self._sounding_unlisted)
+        return found
+
+    def _sounding_unlisted(self) -> list[Hit]:
+        return sounding_unlisted(self.sheet, replace(self.library, hits_of=self.hits_of))
 
     def hits_of(self, digest: str) -> Sequence[Hit]:
         """A take's hit list by its content hash."""

@@ -23,6 +23,9 @@ from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.strokes import ring_time_s
 from arkund.core.units import amplitudes_to_db, ms_to_samples, power_to_db
 
+LEAST_SURE = 0.85
+"""Median confidence of a drum's strokes under which a gate that they open is doubtful."""
+
 
 @dataclass(frozen=True)
 class Separation:
@@ -45,7 +48,8 @@ class Separation:
 @dataclass(frozen=True)
 class GateReport:
     """What a gate does over the whole take. ``false_open`` counts openings that no stroke of the
-    drum accounts for, ``false_pieces`` whose strokes they were; ``bleed_reduction_db`` how much
+    drum accounts for, ``false_pieces`` whose strokes they were, ``unlisted`` those that stand clear of
+    bleed though the list lacks them; ``bleed_reduction_db`` how much
     quieter it is between strokes."""
 
     hits: int
@@ -56,6 +60,7 @@ class GateReport:
     ghosts_kept: int
     false_open: int
     false_pieces: dict[str, int]
+    unlisted: int
     bleed_reduction_db: float
 
 
@@ -116,7 +121,7 @@ def propose_gate(
     hold = float(np.clip(ring_time_s(audio, rate, own, 12.0) * 1000, 40, 600))
     release = float(np.clip(ring_time_s(audio, rate, own, 30.0) * 1000 - hold, 60, 1200))
     confidence = float(np.median([h.confidence for h in hits if h.piece == piece]))
-    doubtful = len(own) < 3 or confidence < 0.4
+    doubtful = len(own) < 3 or confidence < LEAST_SURE
     margin = low - top
     reason = (
         f"{margin:+.1f} dB between the softest stroke and the loudest bleed; "
@@ -147,8 +152,12 @@ def gate_openings(
 def report_gate(
     audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit],
     openings: NDArray[np.int64], range_db: float, timing: Timing, delay: float = 0.0,
+    unlisted: Sequence[float] = (),
 ) -> GateReport:  # fmt: skip
-    """Count what a gate's ``openings`` pass, miss and let in on ``audio``, its whole input."""
+    """Count what a gate's ``openings`` pass, miss and let in on ``audio``, its whole input.
+
+    ``unlisted`` are times in s of what may be strokes of the drum that ``hits`` lack.
+    """
     shape = envelope(((int(a), int(b)) for a, b in openings), range_db, timing)
     own = [h for h in hits if h.piece == piece]
     at = np.array([h.time_s * rate + delay for h in own])
@@ -160,8 +169,14 @@ def report_gate(
     false_open = 0
     false_pieces: dict[str, int] = {}
     starts = openings[:, 0] if len(openings) else np.zeros(0)
+    strays = np.array([t * rate + delay for t in unlisted])
+    opened = np.zeros(len(strays), bool)
     for start in starts:
         if len(at) and np.min(np.abs(at - start)) < 0.03 * rate:
+            continue
+        near = np.abs(strays - start) < 0.03 * rate
+        if near.any():
+            opened |= near
             continue
         false_open += 1
         culprit = _nearest_piece(start / rate, hits, piece)
@@ -175,6 +190,7 @@ def report_gate(
         ghosts_kept=int((passed & ghosts).sum()) if len(ghosts) else 0,
         false_open=false_open,
         false_pieces=false_pieces,
+        unlisted=int(opened.sum()),
         bleed_reduction_db=round(_reduction(audio, rate, at, shape), 1),
     )
 

@@ -2,15 +2,17 @@
 compressor → mute → pre-fader tap → fader, pan → *sum* (+ parallel returns) → drum bus → *output*.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 from pathlib import Path
 from typing import Literal
 
+import numpy as np
+
 from arkund.core.clean.gate import Timing
 from arkund.core.errors import SheetError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.detect import Hit, hit_id
 from arkund.core.kit.roles import BESIDE, OFF_KIT, label
 from arkund.core.mix.joining import Moved, Passage, Silence, Spliced
 from arkund.core.mix.laying import laid_out
@@ -47,13 +49,20 @@ def no_edits(digest: str) -> EditList:
     raise SheetError(f"The edit list {digest[:12]} is missing from the media folder.")
 
 
+def nothing_unlisted(digest: str) -> Mapping[str, Sequence[float]]:
+    """For songs whose analysis does not say what their lists of strokes may lack."""
+    return {}
+
+
 @dataclass(frozen=True)
 class Library:
-    """Where the sheet's content hashes lead: stored sound files, hit lists and edit lists."""
+    """Where the sheet's content hashes lead: stored sound files, hit lists, edit lists, and what
+    an analysis heard of each piece that its list lacks (times in the take in s)."""
 
     path_of: Callable[[str], Path]
     hits_of: Callable[[str], Sequence[Hit]]
     edits_of: Callable[[str], EditList] = no_edits
+    unlisted_of: Callable[[str], Mapping[str, Sequence[float]]] = nothing_unlisted
 
 
 @dataclass(frozen=True)
@@ -112,7 +121,7 @@ def fader_gain(db: float) -> float:
 
 def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     """The graph as it sounds now, of what Clean removed, or as recorded."""
-    heard = cache(lambda: sounding_hits(sheet, library))
+    heard = cache(lambda: [*sounding_hits(sheet, library), *sounding_unlisted(sheet, library)])
     every = {name: _mic_stages(name, sheet, library, variant, heard) for name in mic_order(sheet)}
     beside = _beside(sheet, every)
     mics = {name: every[name] for name in sounding_mics(sheet)}
@@ -307,9 +316,14 @@ def played_hits(sheet: Sheet, hits_of: Callable[[str], Sequence[Hit]]) -> list[H
     """The strokes of the takes as joined, before any move: each stretch's own. A stroke that was
     copied has the sample at which its copy begins behind its id."""
     takes = {t.number: t for t in sheet.takes}
+    return _as_joined(sheet, lambda number: take_hits(sheet, takes[number], hits_of))
+
+
+def _as_joined(sheet: Sheet, hits_in: Callable[[int], list[Hit]]) -> list[Hit]:
+    """Each stretch's own of what is found in its take (by number, in the song's time)."""
     laid = laid_out(sheet)
     ends = [*(s.at for s in laid[1:]), sheet.frames]
-    known = {s.take: take_hits(sheet, takes[s.take], hits_of) for s in laid}
+    known = {number: hits_in(number) for number in {s.take for s in laid}}
     out = []
     for number, (stretch, end) in enumerate(zip(laid, ends, strict=True)):
         for hit in known[stretch.take]:
@@ -330,6 +344,41 @@ def sounding_hits(sheet: Sheet, library: Library) -> list[Hit]:
     return moved_hits(hits, library.edits_of(sheet.moves), sheet.rate)
 
 
+UNLISTED = "unlisted"
+"""Kind of what may be a stroke though no list has it."""
+
+SAME_S = 0.03
+
+
+def sounding_unlisted(sheet: Sheet, library: Library) -> list[Hit]:
+    """What stands clear in a drum's mic though it is in no list of strokes, in the song's time.
+    What an ear has listed since is left out."""
+    takes = {t.number: t for t in sheet.takes}
+
+    def found_in(number: int) -> list[Hit]:
+        take = takes[number]
+        if take.analysis is None:
+            return []
+        shift = take.offset / sheet.rate
+        return [
+            Hit(hit_id(piece, at), piece, round(at - shift, 6), 1, UNLISTED, 0.0, 0.0)
+            for piece, times in library.unlisted_of(take.analysis).items() for at in times
+        ]  # fmt: skip
+
+    found = _as_joined(sheet, found_in)
+    if found and sheet.moves is not None:
+        found = moved_hits(found, library.edits_of(sheet.moves), sheet.rate)
+    if not found:
+        return []
+    listed: dict[str, list[float]] = {}
+    for hit in sounding_hits(sheet, library):
+        listed.setdefault(hit.piece, []).append(hit.time_s)
+    return [
+        h for h in found
+        if np.abs(np.array(listed.get(h.piece, [])) - h.time_s).min(initial=np.inf) > SAME_S
+    ]  # fmt: skip
+
+
 def _repaired(source: Node, repair: Repair, rate: int) -> Node:
     mended = source
     if repair.dc or repair.rebuilt or repair.clip_gains:
@@ -341,7 +390,7 @@ def _repaired(source: Node, repair: Repair, rate: int) -> Node:
 
 
 def _gate_rule(mic: Mic, rate: int, heard: Callable[[], list[Hit]]) -> GateRule:
-    """The gate's rule with its times in samples and, on strokes, its piece's onsets as they fall
+    """The gate's rule with its times in samples and, on strokes, its piece's onsets, unlisted ones too, as they fall
     in this mic after trim and delay."""
     c: Clean = mic.clean
     timing = Timing(

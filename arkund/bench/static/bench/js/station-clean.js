@@ -112,6 +112,7 @@ export function startClean() {
     put("strokes passed", `${report.passed} of ${report.hits}`, report.missed ? "text-trouble" : "text-applied");
     put("attacks clipped", report.late, report.late ? "text-trouble" : "");
     put("ghosts kept", `${report.ghosts_kept} of ${report.ghosts}`);
+    if (report.unlisted) put("opened without a stroke in the list", `${report.unlisted} ×`, "text-proposed");
     put("opened by nothing of its own", report.false_open, report.false_open ? "text-trouble" : "text-applied");
     for (const [name, count] of whose) put(`  by ${name}`, count);
     put("bleed between strokes", `${minus(-report.bleed_reduction_db)} dB`, "text-applied");

@@ -1,0 +1,63 @@
+"""What stands clear in a drum's mic opens its gate though the list of strokes lacks it."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from arkund.core.clean.gate import Timing, stroke_openings
+from arkund.core.clean.proposal import report_gate
+from arkund.core.hits.confidence import EXPORTED, LIKELY, confidence
+from arkund.core.hits.detect import Hit, detect_hits
+from arkund.core.hits.unlisted import unlisted_strokes
+from arkund.core.simulate.session import Session
+
+
+@pytest.fixture(scope="module")
+def hits(session: Session) -> list[Hit]:
+    return detect_hits(session.mics, session.rate)
+
+
+def _loud(hits: list[Hit], piece: str) -> list[Hit]:
+    return [h for h in hits if h.piece == piece and h.level_db > -6]
+
+
+@pytest.mark.parametrize("piece", ["kick", "snare"])
+def test_a_stroke_taken_out_of_the_list_is_heard(
+    session: Session, hits: list[Hit], piece: str
+) -> None:
+    gone = _loud(hits, piece)[1::4]
+    kept = [h for h in hits if h not in gone]
+    found = np.array(unlisted_strokes(session.mics, session.rate, kept)[piece])
+    heard = [h for h in gone if np.abs(found - h.time_s).min() < 0.008]
+    assert len(gone) >= 3
+    assert len(heard) >= 0.6 * len(gone)
+    near = [t for t in found if min(abs(t - h.time_s) for h in gone) < 0.012]
+    assert len(near) == len(found)
+
+
+def test_bleed_and_ring_of_a_whole_list_are_no_strokes(session: Session, hits: list[Hit]) -> None:
+    assert sum(map(len, unlisted_strokes(session.mics, session.rate, hits).values())) <= 1
+    few = [h for h in hits if h.piece != "snare"] + _loud(hits, "snare")[:3]
+    assert "snare" not in unlisted_strokes(session.mics, session.rate, few)
+
+
+def test_the_report_counts_them_apart_from_false_openings() -> None:
+    sound = np.random.default_rng(1).standard_normal(48000).astype(np.float32) * 0.01
+    stroke = Hit("a", "kick", 0.2, 100, "accent", 1.0, 0.0)
+    timing = Timing(24, 2400, 4800, 48)
+    opens = np.array([0.2, 0.5, 0.8]) * 48000
+    openings = stroke_openings(opens.astype(np.int64), 0, 1, 48000)
+    other = replace(stroke, id="b", piece="hat", time_s=0.8)
+    report = report_gate(sound, 48000, "kick", [stroke, other], openings, -40, timing,
+                         unlisted=[0.5])  # fmt: skip
+    assert (report.unlisted, report.false_open, report.false_pieces) == (1, 1, {"hat": 1})
+
+
+def test_confidence_grows_with_what_is_measured_and_falls_with_distance() -> None:
+    rising = [confidence("snare", db, 8) for db in (0, 2, 4, 8, 12, 30)]
+    assert rising == sorted(rising)
+    assert rising[-1] == rising[-2] > LIKELY > rising[0]
+    assert confidence("ride", 12, 8, "far") < confidence("ride", 12, 8)
+    assert confidence("cymbal", 30, 30, "far") < EXPORTED < confidence("crash_1", 30, 30, "far")
+    assert confidence("kick", 30, 30, "whole") < confidence("kick", 30, 30)
