@@ -146,6 +146,8 @@ def _parser() -> argparse.ArgumentParser:
     sub = add("export", _export, "write hits, edits, tempo map or sheet to a file")
     sub.add_argument("song")
     sub.add_argument("kind", choices=("midi", "csv", "json"))
+    sub.add_argument("--least-sure", type=float, metavar="SHARE",
+                     help="leave strokes out of MIDI that are less sure, 0 to 1")  # fmt: skip
     sub.add_argument("-o", dest="out", type=Path, required=True, metavar="PATH")
     sub = add("import-sheet", _import_sheet, "take over the settings of a sheet from a file")
     sub.add_argument("song")
@@ -380,9 +382,17 @@ def _print(args: argparse.Namespace) -> dict[str, Any]:
 
 def _export(args: argparse.Namespace) -> dict[str, Any]:
     song = _song(args.song)
-    from arkund.songs import exports
+    from arkund.songs import exports, timing
 
-    return {"files": [str(p) for p in exports.export(song, args.kind, args.out)]}
+    least = exports.EXPORTED if args.least_sure is None else args.least_sure
+    if not 0 <= least <= 1:
+        raise ArkundError("How sure a stroke must be is a share from 0 to 1, e.g. 0.6.")
+    left = exports.doubtful(timing.sheet_of(song), least) if args.kind == "midi" else 0
+    if left:
+        many = "stroke" if left == 1 else "strokes"
+        say(f"{left} {many} less than {least:.0%} sure {'is' if left == 1 else 'are'} left out.")
+    files = exports.export(song, args.kind, args.out, least)
+    return {"files": [str(p) for p in files], "left_out": left}
 
 
 def _import_sheet(args: argparse.Namespace) -> dict[str, Any]:

@@ -6,6 +6,7 @@ from typing import Any
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import write_midi
 from arkund.core.exchange.tables import edits_csv, hits_csv
+from arkund.core.hits.confidence import EXPORTED
 from arkund.core.mix.settable import is_settable
 from arkund.core.mix.sheet import Sheet, dump, load
 from arkund.songs import revisions, storage
@@ -19,15 +20,21 @@ SETTINGS = ("mics", "parallel", "drum_bus")
 """What one song can take over from another's sheet; sources, takes and times are a song's own."""
 
 
-def export(song: Song, kind: str, path: Path) -> list[Path]:
-    """Write ``midi`` (hits as heard with the tempo map), ``csv`` (hits; edits beside them as
-    ``…-edits.csv``) or ``json`` (the sheet). Returns the files written."""
+def doubtful(sheet: Sheet, least: float = EXPORTED) -> int:
+    """How many strokes are less sure than ``least``, and so are no notes for other programs."""
+    return sum(h.confidence < least for h in hits_of(sheet))
+
+
+def export(song: Song, kind: str, path: Path, least: float = EXPORTED) -> list[Path]:
+    """Write ``midi`` (hits as heard that are at least so sure, with the tempo map), ``csv`` (all
+    hits, with how sure they are; edits beside them as ``…-edits.csv``) or ``json`` (the sheet).
+    Returns the files written."""
     sheet = sheet_of(song)
     grid, hits = grid_of(sheet), hits_of(sheet)
     if not path.parent.is_dir():
         raise ArkundError(f"There is no folder {path.parent} to write into.")
     if kind == "midi":
-        write_midi(path, grid, hits)
+        write_midi(path, grid, [h for h in hits if h.confidence >= least])
         return [path]
     if kind == "json":
         storage.write_atomically(path, dump(sheet).encode())

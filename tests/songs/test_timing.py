@@ -3,11 +3,14 @@
 import json
 import time
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from pathlib import Path
 
+import mido
 import numpy as np
 import pytest
 from django.test import Client
+from django.urls import reverse
 
 from arkund import cli
 from arkund.core.advise.in_time import fresh_rule
@@ -231,6 +234,35 @@ def test_the_command_line_exports_and_follows(
     assert cli.main(["tempo", song.slug]) == 1
     assert "either --midi" in capsys.readouterr().err
     assert cli.main(["export", song.slug, "midi", "-o", str(tmp_path / "no" / "x.mid")]) == 1
+
+
+def test_doubtful_strokes_are_no_notes_unless_asked_for(
+    song: Song, tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    listed = list(hits_of(sheet_of(song)))
+    listed[3] = replace(listed[3], confidence=0.3)
+    monkeypatch.setattr(exports, "hits_of", lambda sheet: listed)
+    path = tmp_path / "out.mid"
+
+    def notes() -> int:
+        return sum(m.type == "note_on" for m in mido.MidiFile(path))
+
+    command = ["export", song.slug, "midi", "-o", str(path), "--json"]
+    assert cli.main(command) == 0
+    told = capsys.readouterr()
+    assert json.loads(told.out)["left_out"] == 1
+    assert "1 stroke less than 60% sure is left out" in told.err
+    assert notes() == len(listed) - 1
+    assert cli.main([*command, "--least-sure", "0"]) == 0
+    assert notes() == len(listed)
+    assert cli.main([*command, "--least-sure", "60"]) == 1
+    assert "from 0 to 1" in capsys.readouterr().err
+    for query, fewer in (({}, 1), ({"all": "1"}, 0)):
+        answer = Client().get(reverse("hits-midi", args=[song.slug]), query)
+        path.write_bytes(b"".join(answer.streaming_content))
+        assert notes() == len(listed) - fewer
+    page = Client().get(reverse("station", args=[song.slug, "load-in"])).content.decode()
+    assert "without 1 doubtful stroke " in page
 
 
 def test_the_tempo_comes_from_a_midi_file_by_the_page_and_a_wrong_one_is_refused(

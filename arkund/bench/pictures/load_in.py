@@ -12,6 +12,7 @@ from arkund.core.mix.graph import grid_of, mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import metres_to_samples, samples_to_ms
 from arkund.songs.analysing import Analysis, analysis_of
+from arkund.songs.exports import doubtful
 from arkund.songs.facts import MicFacts
 from arkund.songs.hits import known_pieces
 
@@ -50,7 +51,7 @@ def context(sheet: Sheet, mic: str, rows: Sequence[MicFacts]) -> dict[str, Any]:
                   for p, listed in choices(sheet, pieces).items()],
         "tempo_words": _tempo_words(sheet), "tempo_json": sheet.tempo.model_dump(mode="json"),
         "sections_json": [s.model_dump() for s in sheet.sections],
-        "has_click": "click" in used, "has_bed": "bed" in used, "notes": NOTES,
+        "has_click": "click" in used, "has_bed": "bed" in used, "notes": NOTES, "doubtful": doubtful(sheet),
         "takes_rows": [{"number": t.number, "ms": samples_to_ms(t.offset, sheet.rate)}
                        for t in sheet.takes],
     }  # fmt: skip

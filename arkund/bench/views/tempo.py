@@ -10,6 +10,7 @@ from django.views.decorators.http import require_GET, require_POST
 from arkund.bench.requests import Asked, Number, body, song_named
 from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
+from arkund.core.hits.confidence import EXPORTED
 from arkund.songs import exports, tempo
 
 LARGEST_MIDI = 4_000_000
@@ -59,9 +60,10 @@ def upload(request: HttpRequest, slug: str) -> JsonResponse:
 
 @require_GET
 def download(request: HttpRequest, slug: str) -> HttpResponseBase:
-    """Hits as heard with the tempo map, as a MIDI file."""
+    """Hits as heard with the tempo map, as a MIDI file; with ``all`` the doubtful ones too."""
     song = song_named(slug)
+    least = 0.0 if "all" in request.GET else EXPORTED
     with tempfile.TemporaryDirectory() as folder:
-        path = exports.export(song, "midi", Path(folder) / f"{song.slug}.mid")[0]
+        path = exports.export(song, "midi", Path(folder) / f"{song.slug}.mid", least)[0]
         # Unix keeps an open file readable after its name is gone.
         return FileResponse(path.open("rb"), as_attachment=True, filename=path.name)
