@@ -1,15 +1,17 @@
 """Load-in: what is wrong with a file before anything is done to it."""
 
 import numpy as np
+from numpy.typing import NDArray
 
 from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.kit.roles import label, parse_mic_name
+from arkund.core.kit.roles import is_shell, label, parse_mic_name
 from arkund.core.measure.hum import hum_level_dbfs
 from arkund.core.measure.levels import LEAST_DC, hit_peaks
 from arkund.core.mix.graph import sounding_mics
+from arkund.core.shape import biquad
 from arkund.core.units import amplitude_to_db, amplitudes_to_db, samples_to_cm
 
 LONGEST_REBUILT = 20
@@ -18,8 +20,10 @@ LONGEST_REBUILT = 20
 DISTANCE_SLACK_CM = 30.0
 """A tape and the first arrival may differ by so much: heads are wide and mics have a body."""
 
-FOREIGN_DB = 3.0
-"""A mic hears mostly another piece from so much more at its strokes than at its own."""
+CYMBALS_HZ = 7000.0
+FOREIGN_DB, FOREIGN_TO_CYMBAL_DB = 3.0, 14.0
+"""A mic hears mostly another piece from so much more at its strokes than at its own; a bright
+snare is often louder in a hat's mic than the hat."""
 
 NAME = "load-in"
 
@@ -113,12 +117,20 @@ def _clipped(study: Study, mic: str) -> list[Finding]:
     ]  # fmt: skip
 
 
+def _above(sound: NDArray[np.float32], rate: int, hz: float) -> NDArray[np.float32]:
+    sections = biquad.butterworth("high_pass", min(hz, 0.3 * rate), 24, 1.0, rate)
+    return biquad.run(np.ascontiguousarray(sound), sections, biquad.new_state(sections))
+
+
 def _role(study: Study, mic: str) -> list[Finding]:
     """A close mic that is louder at another piece's strokes than at those of its own."""
     own = parse_mic_name(mic).piece
     if own is None:
         return []
     sound = study.sound(mic, "source")
+    if not is_shell(own):
+        # A cymbal's mic is full of drums; above `CYMBALS_HZ` it is to be the cymbal's.
+        sound = _above(sound, study.rate, CYMBALS_HZ)
     times = {p: [h.time_s for h in study.strokes(p, ghosts=False)] for p in study.pieces}
     everything = np.sort(np.concatenate([np.array(t) for t in times.values()] or [np.zeros(0)]))
 
@@ -139,7 +151,7 @@ def _role(study: Study, mic: str) -> list[Finding]:
         return []
     loudest = max(heard, key=lambda p: heard[p])
     over = heard[loudest] - mine
-    if over < FOREIGN_DB:
+    if over < (FOREIGN_DB if is_shell(own) else FOREIGN_TO_CYMBAL_DB):
         return []
     return [
         Finding(
@@ -191,7 +203,7 @@ def _distance(study: Study, mic: str) -> list[Finding]:
 
 
 MODULE = Module(
-    NAME, "load-in", 1, sounding_mics,
+    NAME, "load-in", 2, sounding_mics,
     lambda sheet, mic: [sheet.mics[mic].repair, sheet.mics[mic].mute,
                         [m.distance_cm for _, m in sorted(sheet.mics.items())]], find,
 )  # fmt: skip
