@@ -37,5 +37,6 @@ REPORT = (
     _kit("deep", (1, 36, 0.92), (10, 38, 1.0), 0, 0.94, 1, 1.03),
     _kit("old", (6, 36, 1.0), (48, 38, 1.0), 16, 0.92, 0, 0.9, swapped=True),
 )
-BRUSHED = ((40, 38, 1.0), (40, 40, 1.05))
-"""Snares played with brushes: development's, then the report's."""
+BRUSHED = ((40, 38, 1.0), (40, 40, 0.93))
+"""Snares played with brushes: development's, then the report's. (Development has heard the second
+too, tuned otherwise: the font has no third.)"""

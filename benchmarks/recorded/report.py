@@ -5,6 +5,9 @@ from dataclasses import replace
 import numpy as np
 
 from arkund.core.hits.detect import detect_hits
+from arkund.core.hits.unlisted import unlisted_strokes
+from arkund.core.kit.roles import parse_mic_name
+from benchmarks.gating import cut_accents
 from benchmarks.recorded import scoring
 from benchmarks.recorded.kits import BRUSHED, DEVELOPMENT, REPORT, Kit
 from benchmarks.recorded.patterns import PATTERNS
@@ -43,3 +46,7 @@ def _add(
     recording = make_recording(kit, pattern, sounds, rng)
     hits = detect_hits(recording.mics, recording.rate)
     scoring.score(name, recording, hits, total)
+    if any(parse_mic_name(m).is_close for m in recording.mics):
+        unlisted = unlisted_strokes(recording.mics, recording.rate, hits)
+        total.cut += cut_accents(recording.mics, recording.own, recording.rate, hits, unlisted,
+                                 recording.hits)  # fmt: skip

@@ -9,6 +9,7 @@ import numpy as np
 
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import close_mics, parse_mic_name, piece_family
+from benchmarks import gating
 from benchmarks.recorded.recording import Recording
 
 TOLERANCE_S = 0.005
@@ -29,6 +30,7 @@ class Score:
     few: list[tuple[int, int, int]] = field(default_factory=list)
     spans: list[bool] = field(default_factory=list)
     confidence: list[tuple[float, bool]] = field(default_factory=list)
+    cut: list[tuple[int, int]] = field(default_factory=list)
 
     def add(self, pattern: str, group: str, row: tuple[int, int, int]) -> None:
         self.groups[group].append(row)
@@ -144,6 +146,8 @@ def rows(total: Score) -> list[tuple[str, str, str, bool | None]]:
     made_up = sum(f - g for g, _, f in total.few)
     out.append(("toms struck up to four times: missed, made up", f"{missed}, {made_up}", "0, 0",
                 missed + made_up == 0))  # fmt: skip
+    if total.cut:
+        out.append(gating.row(total.cut, "recorded strokes, "))
     if total.spans:
         share = float(np.mean(total.spans))
         out.append(("rolls found as spans", f"{share:.3f} of {len(total.spans)}", "–", None))
