@@ -226,6 +226,19 @@ def test_figures_are_the_audio_s_and_promises_come_true(
     assert len(checked) >= 6
 
 
+def test_a_release_is_called_back_in_time_only_where_it_is(
+    found: dict[str, list[Finding]],
+) -> None:
+    told = [
+        f for f in found[TIGHT.name] if f.kind == "dynamics.compressor" and "gap_ms" in f.measured
+    ]
+    assert len(told) >= 3
+    for f in told:
+        release = f.proposal[f"mics.{f.mic}.compressor.release_ms"]
+        in_time = 3 * release <= 1.05 * f.measured["gap_ms"] + 2
+        assert ("is back before the next" in f.reason) == in_time, f.reason
+
+
 def test_applied_findings_settle(study: Study) -> None:
     """What was applied is not found again, module by module."""
     for module in MODULES[:-1]:

@@ -160,13 +160,14 @@ def _compressor(study: Study, mic: str, school: School) -> list[Finding]:
     release = round(float(np.clip(gap / 3, shortest, longest)))
     settings = Compressor(on=True, ratio=ratio, attack_ms=attack, release_ms=release)
     patch, reduction, spread = _proposal(study, mic, settings, times, aim)
+    back = "is back before the next" if 3 * release <= 1.05 * gap else "holds on where they follow"
     return [
         Finding(
             NAME, "compressor", mic,
             spoken(f"{spread:.1f} dB between the soft and the loud strokes of {label(mic)}; "
                    f"{ratio:g}:1 from {patch[f'mics.{mic}.compressor.threshold_db']} dB takes "
-                   f"{reduction:.1f} dB off the typical one; a release of {release} ms is back "
-                   f"before the next ({gap:.0f} ms)."),
+                   f"{reduction:.1f} dB off the typical one; a release of {release} ms {back} "
+                   f"({gap:.0f} ms)."),
             {"spread_db": round(spread, 1), "gap_ms": round(gap)}, 0.7, patch,
             {"reduction_db": Change(0.0, round(reduction, 1))},
             row="goal", school=school.name, mic=mic,
@@ -199,4 +200,4 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
             m.compressor]  # fmt: skip
 
 
-MODULE = Module(NAME, "dynamics", 1, sounding_mics, _reads, find)
+MODULE = Module(NAME, "dynamics", 2, sounding_mics, _reads, find)
