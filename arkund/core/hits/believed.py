@@ -1,0 +1,148 @@
+"""Which of the onsets in a piece's own mics are its strokes, by how far they exceed bleed."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.hits.far_cymbal import CYMBAL
+from arkund.core.hits.novelty import BANDS, BRIGHT, BandEnergy
+from arkund.core.hits.ownership import Events, Signatures, Standing, standing
+from arkund.core.kit.roles import is_shell, piece_family
+
+LEAST_EXCESS_DB = 2.6
+"""How far a stroke must exceed the bleed that is predicted where it is seen."""
+
+PERHAPS_DB = 1.2
+"""Excess from which a soft stroke is looked at by its shape, where it does not tell by itself."""
+
+SOFT_DB = -18.0
+"""Below this level, against loud strokes, ever more excess is asked for."""
+
+LOUD_DB = -10.0
+"""From here on more excess is asked for too."""
+
+DOUBTFUL_DB = 12.0
+"""Excess under which a stroke must also begin as the drum's others do, by `LEAST_ALIKE`."""
+
+
+@dataclass(frozen=True)
+class Onset:
+    """What may be a stroke of one piece, as it stands in its own mics at a ``frame`` (of 1 ms):
+    its level against loud strokes, how far it exceeds bleed (``clear_db``: in the best of the
+    nearest mic's bright bands), how steeply it rises, in dB. ``trust`` is *sure*, *own*, *perhaps*,
+    and of a piece whose soft strokes never stand clear *soft* or *unlikely*; one that is ``alone``
+    begins when nothing bleeds."""
+
+    frame: int
+    level_db: float
+    excess_db: float
+    rise: float
+    clear_db: float
+    trust: str
+    alone: bool
+
+
+TIMELY_DB = 4.0
+"""How much more excess is asked for of what begins just when another's bleed does."""
+
+OWN_DB = -10.0
+"""Level from which a stroke that is not clear of bleed is looked at by its shape, or believed by
+its time."""
+
+UNDER_DB = -2.0
+"""How far what begins when nothing bleeds may fall short of the bleed that is predicted."""
+
+MOST_OF_CYMBAL_DB = 4.5
+"""As much excess as is asked of a cymbal: its mic is full of the snare, yet the two differ in the
+bright bands alone."""
+
+SOFT_CYMBAL_DB = -10.5
+RINGS_DB = 1.0
+"""How much more is asked of what only rings in the overheads."""
+
+ALL_OVER_DB = 2.5
+"""A drum fills all bands of its mic: what exceeds bleed in a few only is no stroke of it."""
+
+
+def own_onsets(
+    events: Events, at: NDArray[np.int64], signatures: Signatures, piece: int,
+    ears: list[BandEnergy], alone: NDArray[np.bool_], bleeds: NDArray[np.bool_],
+) -> list[Onset]:  # fmt: skip
+    """Those of the candidates that this piece must have caused, and soft ones that it may have.
+
+    The piece must account for most of what starts in its own mics, where bleed that the other
+    pieces predict is not enough; and the stroke must stand above the piece's own rubbish level.
+    ``alone`` and ``bleeds`` say which candidates begin when nothing bleeds in, and which just when
+    something does.
+    """
+    name, it = signatures.pieces[piece], standing(events, signatures, piece)
+    shell = is_shell(name)
+    # Ghosts are looked for close to what bleeds; other strokes only above all that may bleed,
+    # unless they begin when nothing bleeds.
+    excess = np.where((name in ("kick", "snare")) | alone, it.excess_db, it.clear_db)
+    level = it.level_db - _loud_db(it, shell)
+    rise = np.max([ear.rise[np.minimum(at, len(ear.energy) - 1)] for ear in ears], axis=0)
+    floor = -34.0 if shell else -20.0
+    clear = _clear_db(it, signatures.own_rows[name])
+    fills = ~np.bool_(shell) | (np.median(it.over_db, axis=0) > ALL_OVER_DB)
+    needed, strictly = _needed_excess(level, excess, alone & fills)
+    if name == CYMBAL:
+        strictly = needed + RINGS_DB
+    elif not shell:
+        needed = np.minimum(needed, MOST_OF_CYMBAL_DB)
+        strictly = np.where(level > SOFT_CYMBAL_DB, needed, strictly)
+    last = "unlikely" if (strictly > needed).any() else "perhaps"
+    timely = bleeds * (TIMELY_DB / 2 if piece_family(name) == "tom" else TIMELY_DB)
+    needed, strictly = needed + timely, strictly + timely
+    # A loud stroke that begins as its drum's others do is never explained away.
+    own = (level > OWN_DB) & (it.excess_db > 0) & shell
+    early = alone & fills & (level > OWN_DB) & (it.excess_db > UNDER_DB) & ~own
+    trust = np.select(
+        [(excess > strictly) | early, own, excess > needed, excess > PERHAPS_DB],
+        ["sure", "own", "soft", last], "",
+    )  # fmt: skip
+    return [
+        Onset(int(at[i]), float(level[i]), float(excess[i]), float(rise[i]), float(clear[i]),
+               str(trust[i]), bool(alone[i]))
+        for i in np.flatnonzero((trust != "") & (level > floor))
+    ]  # fmt: skip
+
+
+def _loud_db(it: Standing, shell: bool) -> float:
+    """Level of a piece's loud strokes.
+
+    A tom struck twice is as loud as these two strokes, not as what bleeds into its mic all the
+    while.
+    """
+    loudest = np.sort(it.level_db)
+    loud = float(loudest[-max(4, len(loudest) // 50) :].mean())
+    clear = np.sort(it.level_db[it.clear_db >= DOUBTFUL_DB])[-4:]
+    return max(loud, float(clear.mean())) if shell and len(clear) else loud
+
+
+def _clear_db(it: Standing, own: NDArray[np.int64]) -> NDArray[np.float64]:
+    """How far each event exceeds bleed in the bright bands of the piece's nearest mic."""
+    nearest = own[0] // BANDS
+    bright = (it.rows // BANDS == nearest) & (it.rows % BANDS >= BRIGHT)
+    return it.over_db[bright].max(axis=0, initial=-np.inf)
+
+
+def _needed_excess(
+    level: NDArray[np.float64], excess: NDArray[np.float64], alone: NDArray[np.bool_]
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Excess over bleed in dB that each onset must show by its level, and what it must show to be
+    believed by that alone.
+
+    Soft strokes are believed readily only of a piece of which some stand clear of all bleed: a
+    drummer who plays ghosts mostly leaves a few in the open.
+    """
+    sure = excess > 10
+    soft_seen = np.sum(sure & (level < -9)) >= max(6, 0.06 * np.sum(sure))
+    needed = LEAST_EXCESS_DB + 3.0 * np.clip((SOFT_DB - level) / 10, 0, 1)
+    # A loud stroke stands far above bleed; one that hardly does is the bleed of a loud one.
+    needed += np.where(alone, -1.0, 3.5) * np.clip((level - LOUD_DB) / 5, 0, 1)
+    if soft_seen:
+        return needed, needed
+    least = np.where(alone, needed, np.where(level < -10.5, 13.0, 6.0))
+    return needed, np.maximum(needed, least)
