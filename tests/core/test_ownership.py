@@ -5,7 +5,8 @@ import pytest
 from numpy.typing import NDArray
 
 from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.detect import LEAST_ALIKE_OF_FEW, detect_hits
+from arkund.core.hits.arrivals import LEAST_ALIKE_OF_FEW
+from arkund.core.hits.detect import detect_hits
 from arkund.core.hits.leading import Onsets
 from arkund.core.hits.masked import by_shape, own_place, shared_beginning, told_by_shape
 from arkund.core.hits.novelty import BANDS

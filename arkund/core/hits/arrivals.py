@@ -64,7 +64,8 @@ def arrivals_of(
         likely = [(told_by_shape(beginning, o.frame * hop, rate), o)
                   for o in onsets if o.trust not in ("sure", "own")]  # fmt: skip
         soft = [told for told, o in likely if o.trust == "soft"]
-        known, is_tom = len(timed) >= MANY_LOUD, piece_family(piece) == "tom"
+        known = len(timed) >= MANY_LOUD
+        is_tom = piece_family(piece) == "tom" and len(timed) >= MANY_ALONE
         many = known and sum(map(bool, soft)) >= max(MANY_SOFT, len(soft) / 2)
         least = LEAST_ALIKE if known else LEAST_ALIKE_OF_FEW
         timed = [

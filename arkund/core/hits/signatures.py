@@ -57,6 +57,11 @@ def learn_signatures(
         bleeds = np.stack([_bleeds_in(heard, found, p) for p in pieces])
         struck = _struck(scaled, doubt, matrix, rows, bleeds)
         found = {p: s if s.any() else found[p] for p, s in zip(pieces, struck, strict=True)}
+    # A tom's mic of which no moment is surely the tom's holds bleed, however that was explained.
+    sure = [p for p, s in zip(pieces, struck, strict=True) if s.any() or piece_family(p) != "tom"]
+    if sure and len(sure) < len(pieces):
+        struck = struck[[pieces.index(p) for p in sure]]
+        pieces, found = sure, {p: found[p] for p in sure}
     matrix, known, spread, held = _matrix(heard, found)
     with_mic = len(pieces)
     ways_s = {
