@@ -107,6 +107,9 @@ NEVER_FIRST, ALWAYS, MANY_ALONE_DB = 0.05, 0.85, 16.0
 """A tom's mic that never hears first, and holds a little more than bleed whenever one other drum
 is struck, holds that one's bleed."""
 
+SURELY_DB = 20.0
+"""A tom struck several times is heard first by its mic at least once, or stands out by so much."""
+
 CLEARLY_DB = 9.0
 """Excess over the bleed of the pieces already known at which a mic holds strokes of its own."""
 
@@ -144,7 +147,8 @@ def _who_is_struck(heard: Heard) -> dict[str, NDArray[np.bool_]]:
         )
         is_tom = piece_family(best) == "tom" and not heard.onsets.far
         near_bleed = np.median(left[best][mine]) < MANY_ALONE_DB
-        if faint or (follows and near_bleed and mine.sum() >= FEWEST and is_tom):
+        never = not first and left[best].max() < SURELY_DB
+        if faint or ((never or (follows and near_bleed)) and mine.sum() >= FEWEST and is_tom):
             rest.remove(best)
             continue
         found[best] = mine
