@@ -139,8 +139,10 @@ def gate_report(sheet: Sheet, mic: str, clean: Clean | None = None) -> dict[str,
     sound = gate_input(sheet, mic)
     timing = Timing(*(ms_to_samples(ms, sheet.rate) for ms in
                       (c.attack_ms, c.hold_ms, c.release_ms, c.lookahead_ms)))  # fmt: skip
-    strays = [h.time_s for h in sounding_unlisted(sheet, storage.library()) if h.piece == piece]
-    times = [*(h.time_s for h in hits_of(sheet) if h.piece == piece), *strays]
+    listed = hits_of(sheet)
+    unlisted = sounding_unlisted(sheet, storage.library(), listed)
+    strays = [h.time_s for h in unlisted if h.piece == piece]
+    times = [*(h.time_s for h in listed if h.piece == piece), *strays]
     own = np.array([round(t * sheet.rate + delay) for t in times], np.int64)
     openings = gate_openings(
         sound, sheet.rate, c.opens_on, c.threshold_db, c.hysteresis_db, timing, own

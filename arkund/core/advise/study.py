@@ -89,7 +89,7 @@ class Study:
         return found
 
     def _sounding_unlisted(self) -> list[Hit]:
-        return sounding_unlisted(self.sheet, replace(self.library, hits_of=self.hits_of))
+        return sounding_unlisted(self.sheet, self.library, self.hits)
 
     def hits_of(self, digest: str) -> Sequence[Hit]:
         """A take's hit list by its content hash."""

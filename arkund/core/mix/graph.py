@@ -121,7 +121,12 @@ def fader_gain(db: float) -> float:
 
 def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     """The graph as it sounds now, of what Clean removed, or as recorded."""
-    heard = cache(lambda: [*sounding_hits(sheet, library), *sounding_unlisted(sheet, library)])
+
+    def strokes() -> list[Hit]:
+        listed = sounding_hits(sheet, library)
+        return [*listed, *sounding_unlisted(sheet, library, listed)]
+
+    heard = cache(strokes)
     every = {name: _mic_stages(name, sheet, library, variant, heard) for name in mic_order(sheet)}
     beside = _beside(sheet, every)
     mics = {name: every[name] for name in sounding_mics(sheet)}
@@ -350,9 +355,9 @@ UNLISTED = "unlisted"
 SAME_S = 0.03
 
 
-def sounding_unlisted(sheet: Sheet, library: Library) -> list[Hit]:
+def sounding_unlisted(sheet: Sheet, library: Library, listed: Sequence[Hit]) -> list[Hit]:
     """What stands clear in a drum's mic though it is in no list of strokes, in the song's time.
-    What an ear has listed since is left out."""
+    What is ``listed`` by now (`sounding_hits`), since an ear added it, is left out."""
     takes = {t.number: t for t in sheet.takes}
 
     def found_in(number: int) -> list[Hit]:
@@ -368,15 +373,10 @@ def sounding_unlisted(sheet: Sheet, library: Library) -> list[Hit]:
     found = _as_joined(sheet, found_in)
     if found and sheet.moves is not None:
         found = moved_hits(found, library.edits_of(sheet.moves), sheet.rate)
-    if not found:
-        return []
-    listed: dict[str, list[float]] = {}
-    for hit in sounding_hits(sheet, library):
-        listed.setdefault(hit.piece, []).append(hit.time_s)
-    return [
-        h for h in found
-        if np.abs(np.array(listed.get(h.piece, [])) - h.time_s).min(initial=np.inf) > SAME_S
-    ]  # fmt: skip
+    known = {
+        p: np.array([h.time_s for h in listed if h.piece == p]) for p in {h.piece for h in found}
+    }
+    return [h for h in found if np.abs(known[h.piece] - h.time_s).min(initial=np.inf) > SAME_S]
 
 
 def _repaired(source: Node, repair: Repair, rate: int) -> Node:
