@@ -58,7 +58,8 @@ def arrivals_of(
         clear = np.full(len(known_ones), CLEAR_DB)
         if len(known_ones) < MANY_ALONE or piece_family(piece) == "tom":
             known_ones = sorted({*known_ones, *timed}, key=lambda pair: pair[0])
-            clear = np.array([o.clear_db for _, o in known_ones])
+            of_all = piece_family(piece) == "tom"
+            clear = np.array([o.excess_db if of_all else o.clear_db for _, o in known_ones])
         beginning = shared_beginning(ear, rate, [at for at, _ in known_ones], clear)
     if beginning is not None:
         likely = [(told_by_shape(beginning, o.frame * hop, rate), o)

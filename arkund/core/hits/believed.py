@@ -97,6 +97,8 @@ def own_onsets(
     needed, strictly = needed + timely, strictly + timely
     # A loud stroke that begins as its drum's others do is never explained away.
     own = (level > OWN_DB) & (it.excess_db > 0) & shell
+    if piece_family(name) == "tom":
+        own &= fills
     early = alone & fills & (level > OWN_DB) & (it.excess_db > UNDER_DB) & ~own
     trust = np.select(
         [(excess > strictly) | early, own, excess > needed, excess > PERHAPS_DB],

@@ -31,6 +31,8 @@ HALF_ALIKE, FAR_CLOSER = 0.62, 0.2
 
 CLEAR_DB = 10.0
 LEAST_CLEAR = 5
+LEAST_APART, APART_DB = 2, 8.0
+"""Fewer will do if they stand clear by so much more than the next: the rest is bleed."""
 
 TOLD = 0.77
 """Correlation at which the shape tells of a stroke that hardly exceeds bleed; what is none of the
@@ -76,8 +78,14 @@ def shared_beginning(
         return None
     inside = np.array([before <= p < len(audio) - after - 1 for p in plain])
     order = np.argsort(np.where(inside, clear_db, -np.inf))[::-1]
-    clear = order[: max(int(np.sum(inside & (clear_db >= CLEAR_DB))), len(plain) // 3, LEAST_CLEAR)]
-    if len(clear) < LEAST_CLEAR or not inside[clear].all():
+    surely = int(np.sum(inside & (clear_db >= CLEAR_DB)))
+    clear = order[: max(surely, len(plain) // 3, LEAST_CLEAR)]
+    few = LEAST_APART <= surely < len(clear)
+    if few and clear_db[order[surely - 1]] - clear_db[order[surely]] > APART_DB:
+        clear = order[:surely]
+    elif len(clear) < LEAST_CLEAR:
+        return None
+    if not inside[clear].all():
         return None
     band = np.concatenate([
         scipy.signal.butter(2, BAND_HZ[0], "highpass", fs=rate, output="sos"),

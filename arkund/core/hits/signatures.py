@@ -107,8 +107,9 @@ NEVER_FIRST, ALWAYS, MANY_ALONE_DB = 0.05, 0.85, 16.0
 """A tom's mic that never hears first, and holds a little more than bleed whenever one other drum
 is struck, holds that one's bleed."""
 
-SURELY_DB = 20.0
-"""A tom struck several times is heard first by its mic at least once, or stands out by so much."""
+HARDLY_FIRST, NEAR_BLEED_DB, LITTLE_DB = 0.12, 11.8, 9.6
+"""What a tom's mic hears first so seldom, and no further above what the known drums leave there, is
+theirs; with one stroke heard first (by chance), if it is as little as `LITTLE_DB`."""
 
 CLEARLY_DB = 9.0
 """Excess over the bleed of the pieces already known at which a mic holds strokes of its own."""
@@ -146,8 +147,10 @@ def _who_is_struck(heard: Heard) -> dict[str, NDArray[np.bool_]]:
             found[q][mine].mean() > ALWAYS for q in found if is_shell(q)
         )
         is_tom = piece_family(best) == "tom" and not heard.onsets.far
-        near_bleed = np.median(left[best][mine]) < MANY_ALONE_DB
-        never = not first and left[best].max() < SURELY_DB
+        usual = np.median(left[best][mine])
+        near_bleed = usual < MANY_ALONE_DB
+        hardly_first = first <= HARDLY_FIRST * mine.sum() or (first <= 1 and usual < LITTLE_DB)
+        never = hardly_first and usual < NEAR_BLEED_DB
         if faint or ((never or (follows and near_bleed)) and mine.sum() >= FEWEST and is_tom):
             rest.remove(best)
             continue
