@@ -65,6 +65,14 @@ ALL_OVER_DB = 2.5
 """A drum fills all bands of its mic: what exceeds bleed in a few only is no stroke of it."""
 
 
+ABSENT_DB = -14.0
+"""Level down to which a stroke is heard by all of its drum's mics."""
+
+HEARD_DB, NOT_HEARD_DB, AGREED_DB = 6.0, 1.0, 3.5
+"""Excess in the upper bands of each of a drum's mics: what its clear strokes have, what is less than
+a stroke leaves, and what tells if all mics have it."""
+
+
 def own_onsets(
     events: Events, at: NDArray[np.int64], signatures: Signatures, piece: int,
     ears: list[BandEnergy], alone: NDArray[np.bool_], bleeds: NDArray[np.bool_],
@@ -100,6 +108,12 @@ def own_onsets(
     if piece_family(name) == "tom":
         own &= fills
     early = alone & fills & (level > OWN_DB) & (it.excess_db > UNDER_DB) & ~own
+    absent, agreed = _by_mic(it)
+    absent &= ~alone & (level > ABSENT_DB)
+    needed = np.where(agreed & shell, np.minimum(needed, LEAST_EXCESS_DB), needed)
+    strictly = np.where(agreed & shell, np.minimum(strictly, LEAST_EXCESS_DB), strictly)
+    excess = np.where(absent & shell, -np.inf, excess)
+    early, own = early & ~absent, own & ~absent
     trust = np.select(
         [(excess > strictly) | early, own, excess > needed, excess > PERHAPS_DB],
         ["sure", "own", "soft", last], "",
@@ -109,6 +123,20 @@ def own_onsets(
                str(trust[i]), bool(alone[i]))
         for i in np.flatnonzero((trust != "") & (level > floor))
     ]  # fmt: skip
+
+
+def _by_mic(it: Standing) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """Of a drum with several mics, which events one of them does not hear, though it hears this
+    drum's clear strokes, and which all of them hear above bleed."""
+    mics = it.rows // BANDS
+    heard = np.stack([
+        np.quantile(it.over_db[mics == mic], 0.75, axis=0) for mic in np.unique(mics)
+    ])  # fmt: skip
+    clear = it.clear_db >= DOUBTFUL_DB
+    hears = np.median(heard[:, clear], axis=1) >= HEARD_DB if clear.any() else np.zeros(len(heard), bool)
+    absent = (heard[hears] < NOT_HEARD_DB).any(axis=0)
+    agreed = (heard >= AGREED_DB).all(axis=0) & (len(heard) > 1)
+    return (absent if len(heard) > 1 else np.zeros(len(absent), bool)), agreed
 
 
 def _loud_db(it: Standing, shell: bool) -> float:
