@@ -150,7 +150,9 @@ def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
         own = {p: [names.index(m) for m in close_mics(names, p)] for p in pieces}
         overheads = [i for i, m in enumerate(names) if parse_mic_name(m).role == "overhead"]
         cymbals = {m[0] for p, m in own.items() if not is_shell(p)}
-        listening = {m[0] for m in own.values()} | set(overheads)
+        # A ghost that the top of a snare hardly shows may stand clear at its bottom.
+        listening = {n for p, m in own.items() for n in (m if piece_family(p) == "snare" else m[:1])}
+        listening |= set(overheads)
         nothing = np.zeros(0, np.int64)
         found = list(pool.map(
             lambda n: candidates(bands[n], lowest=BRIGHTEST if n in cymbals else 2)
@@ -167,7 +169,9 @@ def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
 def _strokes_of(take: _Take, signatures: Signatures, piece: str) -> list[tuple[float, Onset]]:
     """Onsets of one piece with their times in s."""
     ears = take.own.get(piece, take.overheads)
-    at = take.found[ears[0]] if piece in take.own else _merged([take.found[m] for m in ears])
+    at = take.found[ears[0]]
+    if piece_family(piece) == "snare" or piece not in take.own:
+        at = _merged([take.found[m] for m in ears])
     events = event_vectors(take.bands, at, take.overheads)
     alone = bleeds = np.zeros(len(at), bool)
     if piece in take.own:
