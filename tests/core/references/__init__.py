@@ -1,0 +1,1 @@
+"""First sheets and what they rendered to, kept so that every later version renders them alike."""
