@@ -136,10 +136,14 @@ def _parser() -> argparse.ArgumentParser:
     sub = add("set", _set, "change one value of the sheet")
     sub.add_argument("song")
     sub.add_argument("path")
-    sub.add_argument("value", help='JSON, e.g. -32, true, "threshold"')
+    sub.add_argument(
+        "value", help='JSON, e.g. -32, true, "threshold"; null takes a stage or bus away'
+    )
+    add("processors", _processors, "every processor with its values, ranges and units")
     sub = add("render", _render, "write a span of a node as 32-bit float WAV")
     sub.add_argument("song")
-    sub.add_argument("--node", default="output")
+    sub.add_argument("--node", default="output", help="output, sum, a mic, a group, a bus")
+    sub.add_argument("--after", default="", metavar="STAGE", help="behind this stage of its chain")
     sub.add_argument("--bars", help="first-last, e.g. 5-12; the whole song by default")
     sub.add_argument("--as-recorded", action="store_true")
     sub.add_argument("-o", dest="out", type=Path, required=True, metavar="FILE.wav")
@@ -164,7 +168,7 @@ def _parser() -> argparse.ArgumentParser:
     sub = add("print", _print, "print stems and mix into a folder")
     sub.add_argument("song")
     sub.add_argument("-o", dest="out", type=Path, required=True, metavar="DIR")
-    sub.add_argument("--stems", default="mics,parallel,mix")
+    sub.add_argument("--stems", default="mics,groups,parallel,mix")
     sub.add_argument("--format", default="wav24")
     return parser
 
@@ -312,6 +316,12 @@ def _set(args: argparse.Namespace) -> dict[str, Any]:
     return {"revision": made.number, "label": made.label}
 
 
+def _processors(args: argparse.Namespace) -> dict[str, Any]:
+    from arkund.core.process.registry import catalogue
+
+    return {"processors": catalogue()}
+
+
 def _set_up(args: argparse.Namespace) -> dict[str, Any]:
     song = _song(args.song)
     from arkund.songs import locks, set_up
@@ -340,7 +350,7 @@ def _render(args: argparse.Namespace) -> dict[str, Any]:
     sheet = timing.sheet_of(song)
     start, stop = _span(args.bars, sheet, rendering.grid_of(sheet))
     variant = "recorded" if args.as_recorded else "now"
-    sound = rendering.render_span(sheet, args.node, variant, start, stop)  # type: ignore[arg-type]
+    sound = rendering.render_span(sheet, args.node, variant, start, stop, args.after)  # type: ignore[arg-type]
     part = args.out.with_name(args.out.name + ".part")
     sf.write(str(part), sound, sheet.rate, subtype="FLOAT", format="WAV")
     part.replace(args.out)

@@ -19,11 +19,13 @@ from arkund.core.clean import gate
 from arkund.core.hits.detect import detect_hits
 from arkund.core.measure.levels import measure_mic
 from arkund.core.mix.cache import TileCache
+from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.graph import Library, build
 from arkund.core.mix.patches import apply_patch
 from arkund.core.mix.printing import print_song
-from arkund.core.mix.sheet import Compressor, ParallelBus, Sheet, Source, Take, new_mic
+from arkund.core.mix.sheet import Sheet, Source, Take
+from arkund.core.process.compressor import Compressor
 from arkund.core.shape import biquad, compressor, transient
 from arkund.core.simulate.session import simulate, write_session
 
@@ -133,8 +135,9 @@ def _song() -> None:
         plain = Sheet(rate=session.rate, frames=session.truth["frames"],
                       takes=(Take(number=1, sources=sources, hits="0" * 64),),
                       mics={m: new_mic(m) for m in session.mics},
-                      parallel={"punch": ParallelBus(sends=dict.fromkeys(list(sources)[:8], 0.0),
-                                compressor=Compressor(on=True, threshold_db=-30), blend_db=-9)})  # fmt: skip
+                      groups=groups_for({m: new_mic(m) for m in session.mics}),
+                      buses={"punch": Bus(sends=dict.fromkeys(list(sources)[:8], Send()),
+                                          chain=(Compressor(threshold_db=-30),), fader_db=-9)})  # fmt: skip
         full = apply_patch(plain, _everything(list(sources)))
         for name, sheet, bar in (
             ("as it came", plain, None),

@@ -35,8 +35,8 @@ BEFORE = {
 # After a first pass.
 AFTER = {
     "first-pass": f"/{SONG}/first-pass/?mic=snare_top",
-    "shape-eq": f"/{SONG}/eq/?mic=snare_top&band=2",
-    "shape-dynamics": f"/{SONG}/dynamics/?mic=snare_top&bars=5-8",
+    "shape-eq": f"/{SONG}/eq/?mic=snare_top&band=b2",
+    "shape-dynamics": f"/{SONG}/dynamics/?mic=snare_top&bars=5-8&stage=compressor",
     "bus": f"/{SONG}/bus/?mic=snare_top&bars=9-12",
     "print": f"/{SONG}/print/?mic=snare_top",
     "log": f"/{SONG}/log/?mic=snare_top",

@@ -74,8 +74,17 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
             "first_downbeat_s": sheet.tempo.first_downbeat_s,
             "bars": bars_of(sheet, grid),
             "loop": [first, last],
+            # What the pictures of these pages hang on besides the mic.
+            "hand": {
+                k: v for k in ("channel", "stage", "band", "bus") if (v := request.GET.get(k, ""))
+            },
             "sheet": {
                 "mics": {mic: sheet.mics[mic].model_dump(mode="json")},
+                **{
+                    part: {n: c.model_dump(mode="json") for n, c in getattr(sheet, part).items()}
+                    for part in ("groups", "buses")
+                },
+                "drum_bus": sheet.drum_bus.model_dump(mode="json"),
                 "timing": sheet.timing.model_dump(mode="json"),
             },
             "sections": [s.model_dump() for s in sheet.sections],

@@ -100,7 +100,7 @@ def differences(first: Sheet, second: Sheet) -> list[dict[str, str]]:
     out = []
     for path in dict.fromkeys([*a, *b]):
         if a.get(path) != b.get(path):
-            whose, what, unit = path_words(path)
+            whose, what, unit = path_words(path, second)
             out.append(
                 {"whose": whose, "what": what, "a": value_words(a.get(path, "–"), unit),
                  "b": value_words(b.get(path, "–"), unit)}
@@ -113,8 +113,9 @@ def _flat(value: Any, path: str = "") -> dict[str, Any]:
     if isinstance(value, dict):
         return {k: v for key, inner in value.items()
                 for k, v in _flat(inner, f"{path}.{key}" if path else key).items()}  # fmt: skip
-    if isinstance(value, list) and path.endswith("eq.bands"):
+    if isinstance(value, list) and path.rpartition(".")[2] in ("chain", "bands"):
         return {
-            k: v for n, inner in enumerate(value) for k, v in _flat(inner, f"{path}.{n}").items()
-        }
+            k: v for one in value for k, v in _flat(one, f"{path}.{one['id']}").items()
+            if k != f"{path}.{one['id']}.id"
+        }  # fmt: skip
     return {path: value}

@@ -1,160 +1,174 @@
-"""The measured rulers of each station: which value, over which scale, in which unit.
+"""The measured rulers of each station, and the choices beside them: all from the values' own
+descriptions (`process.values`).
 
 A ruler is the control of the application: a horizontal scale with the measurement drawn in it.
 What is drawn comes with the station's picture; here stands what does not depend on sound.
 """
 
+import json
 from dataclasses import asdict, dataclass
 from typing import Any
 
+from arkund.core.kit.roles import label as mic_label
+from arkund.core.mix.channels import OFF_DB, Bus, Clean, DrumBus, Group, Mic, Send, stage_path
+from arkund.core.mix.graph import DRUM_BUS, mic_order
 from arkund.core.mix.patches import read_path
-from arkund.core.mix.sheet import OFF_DB, Sheet
+from arkund.core.mix.sheet import Sheet, TimingRule
+from arkund.core.process.equaliser import Band, Equaliser, Filter
+from arkund.core.process.key import Key
+from arkund.core.process.stage import Stage
+from arkund.core.process.values import Part, Value, described
 
 
 @dataclass(frozen=True)
 class Ruler:
-    """``scale`` is ``lin`` or ``log``; ``step`` what an arrow key moves (a factor on ``log``);
-    ``fallback`` what a double click returns to; ``ticks`` the values written under it."""
+    """A number's control at a path; ``switch`` is the path of what turns its part on and off."""
 
     path: str
+    value: Value
     label: str
-    unit: str
-    low: float
-    high: float
-    step: float
-    fallback: float
-    ticks: tuple[float, ...]
-    scale: str = "lin"
-    hint: str = ""
     switch: str = ""
 
     def with_value(self, sheet: Sheet) -> dict[str, Any]:
-        """The ruler as the template needs it."""
-        on = bool(read_path(sheet, self.switch)) if self.switch else True
-        value = read_path(sheet, self.path)
-        return asdict(self) | {
-            "value": value, "on": on, "ticks_text": " ".join(f"{t:g}" for t in self.ticks),
-            "slug": self.path.replace(".", "-"),
+        """The ruler as the template needs it. A double click returns to ``fallback``."""
+        v = self.value
+        low, high = v.ends
+        return {
+            "path": self.path, "label": self.label, "unit": v.unit, "low": low, "high": high,
+            "step": v.step, "scale": v.scale, "hint": v.hint, "switch": self.switch,
+            # A fader that is shut as it comes is shut again.
+            "fallback": v.default, "ticks_text": " ".join(f"{t:g}" for t in v.ticks),
+            "value": read_path(sheet, self.path), "slug": self.path.replace(".", "-"),
+            "on": bool(read_path(sheet, self.switch)) if self.switch else True,
+            "shut": OFF_DB if v.low == OFF_DB else None,
         }  # fmt: skip
 
 
-_DB = (-60.0, -48.0, -36.0, -24.0, -12.0, 0.0)
-_HZ = (30.0, 100.0, 300.0, 1000.0, 3000.0, 10000.0)
-_MS = (1.0, 10.0, 100.0, 1000.0)
+@dataclass(frozen=True)
+class Choice:
+    """A control for one of several words or numbers, or for what is on or off."""
+
+    path: str
+    label: str
+    options: tuple[tuple[str, str], ...]
+
+    def as_dict(self) -> dict[str, Any]:
+        """The choice as the template needs it: ``options`` as (JSON, words)."""
+        return asdict(self)
+
+
+def _ruler(path: str, part: type[Part], name: str, label: str = "", switch: str = "") -> Ruler:
+    value = described(part)[name]
+    return Ruler(f"{path}.{name}", value, label or _capital(value.label), switch)
+
+
+def _capital(words: str) -> str:
+    return words[:1].upper() + words[1:]
+
+
+def _choice(path: str, part: type[Part], name: str, label: str = "") -> Choice:
+    value = described(part)[name]
+    words = {True: "on", False: "off"}
+    options = tuple(
+        (json.dumps(c), words[c] if isinstance(c, bool) else
+         f"{c} {value.unit}".strip() if not isinstance(c, str) else c.replace("_", " "))
+        for c in reversed(value.choices)
+    ) if value.choices == (False, True) else tuple(
+        (json.dumps(c), f"{c} {value.unit}".strip().replace("_", " ")) for c in value.choices
+    )  # fmt: skip
+    return Choice(f"{path}.{name}", label or value.label, options)
 
 
 def level_rulers(mic: str) -> list[Ruler]:
-    m = f"mics.{mic}"
-    return [
-        Ruler(f"{m}.trim_db", "Trim", "dB", -24, 24, 0.5, 0, (-24, -12, 0, 12, 24),
-              hint="bars: the trim that would bring each stroke to −8 dBFS"),
-        Ruler(f"{m}.fader_db", "Fader", "dB", -60, 12, 0.5, 0, (-60, -40, -20, 0, 12),
-              hint="level in the mix; sends stay as they are"),
-        Ruler(f"{m}.pan", "Pan", "", -1, 1, 0.05, 0, (-1, -0.5, 0, 0.5, 1),
-              hint="−1 left, 1 right; constant power, −3 dB at the centre"),
-    ]  # fmt: skip
+    """Trim, fader and pan of a mic."""
+    return [_ruler(f"mics.{mic}", Mic, name) for name in ("trim_db", "fader_db", "pan")]
 
 
 def align_rulers(mic: str) -> list[Ruler]:
-    return [
-        Ruler(f"mics.{mic}.delay_samples", "Delay", "samples", -400, 400, 1, 0,
-              (-400, -200, 0, 200, 400), hint="positive is later; the mark closes the gap to the "
-              "reference"),
-    ]  # fmt: skip
+    """The delay of a mic."""
+    return [_ruler(f"mics.{mic}", Mic, "delay_samples")]
 
 
 def timing_rulers(rule: int) -> list[Ruler]:
     """Of one timing rule, by its place in the sheet."""
-    t = f"timing.rules.{rule}"
-    return [
-        Ruler(f"{t}.strength", "Strength", "", 0, 1, 0.05, 1, (0, 0.25, 0.5, 0.75, 1),
-              hint="how much of the way to its place each stroke goes"),
-        Ruler(f"{t}.window_ms", "Left alone within", "ms", 0, 60, 1, 0, (0, 10, 20, 40, 60),
-              hint="strokes this close to their place stay; bars: how far they are"),
-        Ruler(f"{t}.swing", "Swing", "", 0.5, 0.75, 0.01, 0.5, (0.5, 0.58, 0.67, 0.75),
-              hint="where every second line lies in its pair: 0.5 straight, 0.67 shuffled; bars: as played"),
-    ]  # fmt: skip
+    return [_ruler(f"timing.rules.{rule}", TimingRule, name)
+            for name in ("strength", "window_ms", "swing")]  # fmt: skip
 
 
 def clean_rulers(mic: str) -> list[Ruler]:
-    c = f"mics.{mic}.clean"
+    """The gate of a mic."""
     return [
-        Ruler(f"{c}.threshold_db", "Threshold", "dB", -60, 0, 0.5, -30, _DB,
-              hint="grey: bleed · colour: this drum's strokes"),
-        Ruler(f"{c}.hold_ms", "Hold", "ms", 5, 2000, 1.06, 80, (10, 30, 100, 300, 1000), "log",
-              hint="line: how this drum rings"),
-        Ruler(f"{c}.release_ms", "Release", "ms", 5, 2000, 1.06, 150, (10, 30, 100, 300, 1000),
-              "log", hint="bars: gaps to this drum's next stroke"),
-        Ruler(f"{c}.range_db", "Range", "dB", -80, 0, 1, -40, (-80, -60, -40, -20, 0),
-              hint="shaded: −12 to −20 dB tucks the bleed and lets the kit breathe"),
-        Ruler(f"{c}.attack_ms", "Attack", "ms", 0.1, 50, 1.1, 0.5, (0.1, 1, 10, 50), "log",
-              hint="area: the average stroke's rise"),
+        _ruler(f"mics.{mic}.clean", Clean, name)
+        for name in ("threshold_db", "hysteresis_db", "hold_ms", "release_ms", "range_db",
+                     "attack_ms", "lookahead_ms")
     ]  # fmt: skip
 
 
-def eq_rulers(mic: str, band: int) -> list[Ruler]:
-    e = f"mics.{mic}.eq"
-    b = f"{e}.bands.{band}"
-    number = band + 1
+def stage_rulers(channel: str, stage: Stage, band: str = "") -> list[Ruler]:
+    """Every number of a stage; of an EQ its filters, the ``band`` in hand and its output."""
+    path = stage_path(channel, stage)
+    if isinstance(stage, Equaliser):
+        return _eq_rulers(path, stage, band)
+    numbers = [name for name, v in described(type(stage)).items() if v.is_number]
+    own = [_ruler(path, type(stage), name, switch="" if n else f"{path}.on")
+           for n, name in enumerate(numbers)]  # fmt: skip
+    if stage.listens is None:
+        return own
+    return own + [_ruler(f"{path}.key", Key, name) for name in ("high_pass_hz", "low_pass_hz")]
+
+
+def key_sources(sheet: Sheet, channel: str, stage: Stage) -> Choice | None:
+    """What a stage may listen to; None of one without a detector."""
+    if stage.listens is None:
+        return None
+    names = [m for m in mic_order(sheet) if not sheet.mics[m].unused]
+    if not channel.startswith("mics."):
+        names += sheet.groups
+    if channel == DRUM_BUS:
+        names += sheet.buses
+    options = [(json.dumps(""), "itself"), *((json.dumps(n), mic_label(n)) for n in names)]
+    return Choice(f"{stage_path(channel, stage)}.key.source", "listens to", tuple(options))
+
+
+def _eq_rulers(path: str, eq: Equaliser, band: str) -> list[Ruler]:
+    high, low, b = f"{path}.high_pass", f"{path}.low_pass", f"{path}.bands.{band}"
+    called = f"Band {band.lstrip('b')}"
+    of_band = [
+        _ruler(b, Band, "frequency_hz", called, f"{b}.on"), _ruler(b, Band, "gain_db", f"{called} gain"),
+        _ruler(b, Band, "q", f"{called} width"),
+    ] if any(one.id == band for one in eq.bands) else []  # fmt: skip
     return [
-        Ruler(f"{e}.high_pass.frequency_hz", "High-pass", "Hz", 20, 2000, 1.03, 60,
-              (30, 100, 300, 1000), "log", "area: this drum · grey: bleed", f"{e}.high_pass.on"),
-        Ruler(f"{b}.frequency_hz", f"Band {number}", "Hz", 20, 16000, 1.03, 1000, _HZ, "log",
-              "area: this drum · grey: bleed", f"{b}.on"),
-        Ruler(f"{b}.gain_db", f"Band {number} gain", "dB", -18, 18, 0.5, 0,
-              (-18, -12, -6, 0, 6, 12, 18), hint="up or down by at most 18 dB"),
-        Ruler(f"{b}.q", f"Band {number} width", "Q", 0.4, 16, 1.06, 1, (0.5, 1, 2, 4, 8, 16), "log",
-              hint="broad to narrow"),
-        Ruler(f"{e}.low_pass.frequency_hz", "Low-pass", "Hz", 500, 20000, 1.03, 14000,
-              (1000, 3000, 10000, 20000), "log", "area: this drum · grey: bleed",
-              f"{e}.low_pass.on"),
+        _ruler(high, Filter, "frequency_hz", "High-pass", f"{high}.on"),
+        _ruler(high, Filter, "resonance", "High-pass resonance"), *of_band,
+        _ruler(low, Filter, "frequency_hz", "Low-pass", f"{low}.on"),
+        _ruler(low, Filter, "resonance", "Low-pass resonance"),
+        _ruler(path, Equaliser, "output_db"),
     ]  # fmt: skip
 
 
-def dynamics_rulers(mic: str) -> list[Ruler]:
-    t, c = f"mics.{mic}.transient", f"mics.{mic}.compressor"
-    return [
-        Ruler(f"{t}.attack_db", "Attack", "dB", -12, 12, 0.25, 0, (-12, -6, 0, 6, 12),
-              hint="transient shaper: the first milliseconds"),
-        Ruler(f"{t}.sustain_db", "Sustain", "dB", -24, 12, 0.5, 0, (-24, -12, 0, 12),
-              hint="transient shaper: what rings after"),
-        *squeeze_rulers(c),
-    ]  # fmt: skip
+def stage_choices(channel: str, stage: Stage, band: str = "") -> list[Choice]:
+    """What of a stage is chosen from words: curves, slopes, kinds, switches."""
+    path = stage_path(channel, stage)
+    if isinstance(stage, Equaliser):
+        own = [_choice(f"{path}.high_pass", Filter, "slope_db_oct", "high-pass slope"),
+               _choice(f"{path}.low_pass", Filter, "slope_db_oct", "low-pass slope")]  # fmt: skip
+        if any(one.id == band for one in stage.bands):
+            own.insert(0, _choice(f"{path}.bands.{band}", Band, "kind", f"band {band.lstrip('b')}"))
+        return own
+    return [_choice(path, type(stage), name) for name, v in described(type(stage)).items()
+            if v.choices and name != "on"]  # fmt: skip
 
 
-def squeeze_rulers(path: str) -> list[Ruler]:
-    """A compressor's rulers; ``path`` is the compressor's in the sheet."""
-    on = f"{path}.on"
-    return [
-        Ruler(f"{path}.threshold_db", "Threshold", "dB", -60, 0, 0.5, -18, _DB,
-              hint="peaks of the strokes as they reach the compressor", switch=on),
-        Ruler(f"{path}.ratio", "Ratio", ": 1", 1, 20, 1.06, 4, (1, 2, 4, 8, 20), "log"),
-        Ruler(f"{path}.attack_ms", "Comp attack", "ms", 0.05, 200, 1.08, 15, (0.1, 1, 10, 100),
-              "log", hint="area: the average stroke's envelope"),
-        Ruler(f"{path}.release_ms", "Comp release", "ms", 5, 2000, 1.06, 120, (10, 30, 100, 300, 1000),
-              "log", hint="bars: gaps to the next stroke"),
-        Ruler(f"{path}.makeup_db", "Makeup", "dB", -12, 24, 0.5, 0, (-12, 0, 12, 24)),
-        Ruler(f"{path}.mix", "Mix", "", 0, 1, 0.02, 1, (0, 0.25, 0.5, 0.75, 1)),
-    ]  # fmt: skip
-
-
-def bus_rulers(bus: str, sends: list[str]) -> list[Ruler]:
-    p = f"parallel.{bus}"
-    squeeze = {r.path.rsplit(".", 1)[1]: r for r in squeeze_rulers(f"{p}.compressor")}
-    return [
-        Ruler(f"{p}.blend_db", "Blend", "dB", -60, 12, 0.5, OFF_DB, (-60, -40, -20, 0, 12),
-              hint="the return under the rest; at the left end it is shut", switch=f"{p}.on"),
-        squeeze["threshold_db"], squeeze["attack_ms"], squeeze["release_ms"],
-        Ruler("drum_bus.compressor.threshold_db", "Glue threshold", "dB", -60, 0, 0.5, -18, _DB,
-              hint="the drum bus's own compressor, 2:1", switch="drum_bus.compressor.on"),
-        Ruler("drum_bus.level_db", "Drum bus", "dB", -24, 12, 0.5, 0, (-24, -12, 0, 12),
-              hint="mark: where the song's mix peaks at −8 dBFS"),
-    ]  # fmt: skip
+def channel_rulers(sheet: Sheet, name: str) -> list[Ruler]:
+    """The fader of a group, a bus or the drum bus."""
+    if name in sheet.buses:
+        return [_ruler(f"buses.{name}", Bus, "fader_db")]
+    if name in sheet.groups:
+        return [_ruler(f"groups.{name}", Group, "fader_db")]
+    return [_ruler(DRUM_BUS, DrumBus, "fader_db")]
 
 
 def send_rulers(bus: str, sends: list[str]) -> list[Ruler]:
     """One short ruler a send."""
-    return [
-        Ruler(f"parallel.{bus}.sends.{mic}", mic, "dB", -40, 6, 0.5, 0, (-40, -20, 0, 6))
-        for mic in sends
-    ]
+    return [_ruler(f"buses.{bus}.sends.{source}", Send, "db", mic_label(source))
+            for source in sends]  # fmt: skip

@@ -16,7 +16,6 @@ from arkund.songs.rendering import grid_of
 from arkund.songs.timing import edits_of, sheet_of
 
 LARGEST_SHEET = 50_000_000
-SETTINGS = ("mics", "parallel", "drum_bus")
 """What one song can take over from another's sheet; sources, takes and times are a song's own."""
 
 
@@ -75,12 +74,13 @@ def _settings(ours: Sheet, theirs: Sheet) -> dict[str, Any]:
         keys -= set() if same_sound else {"repair"}
         patch |= {f"mics.{name}.{k}": other[k] for k in sorted(keys) if own[k] != other[k]}
     mics = set(ours.mics)
-    parallel = theirs.model_dump(mode="json")["parallel"]
-    for bus in parallel.values():
-        bus["sends"] = {m: db for m, db in bus["sends"].items() if m in mics}
-    patch["parallel"] = parallel
-    patch["drum_bus"] = theirs.drum_bus.model_dump(mode="json")
+    given = theirs.model_dump(mode="json")
+    groups = {**ours.model_dump(mode="json")["groups"], **given["groups"]}
+    sources = {*mics, *groups, *given["buses"]}
+    for bus in given["buses"].values():
+        bus["sends"] = {m: send for m, send in bus["sends"].items() if m in sources}
+    patch |= {"groups": groups, "buses": given["buses"], "drum_bus": given["drum_bus"]}
     if same_sound:
         patch |= {k: theirs.model_dump(mode="json")[k]
-                  for k in ("tempo", "sections", "comp", "timing")}  # fmt: skip
+                  for k in ("tempo", "sections", "comp", "copies", "timing", "over")}  # fmt: skip
     return patch

@@ -18,8 +18,8 @@ from arkund.core.audio.files import RATES, FileFacts, examine, read_mono
 from arkund.core.errors import ArkundError, AudioRefused
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import BESIDE, OFF_KIT, parse_mic_name
-from arkund.core.mix.graph import tempo_of
 from arkund.core.mix.sheet import Section, Source, Take, Tempo
+from arkund.core.mix.tempo import tempo_of
 from arkund.core.timing.beginning import first_grid
 from arkund.core.timing.click import click_of
 from arkund.core.timing.grid import parse_meter

@@ -6,12 +6,14 @@ truth; what was measured of a take lies in a file that the sheet names by conten
 
 import zlib
 from functools import cached_property
+from typing import Any
 
 from django.db import models
 
 from arkund.core.advise.school import NATURAL
 from arkund.core.errors import SheetError, UnreadableSheet
 from arkund.core.mix.sheet import Sheet, load
+from arkund.core.mix.upgrade import upgraded_patch
 
 
 def natural_rows() -> dict[str, str]:
@@ -58,6 +60,16 @@ class Revision(models.Model):
         constraints = (
             models.UniqueConstraint(fields=("song", "number"), name="one_revision_a_number"),
         )
+
+    @property
+    def change(self) -> dict[str, Any]:
+        """What was changed, as this version's sheets say it."""
+        return upgraded_patch(self.patch)
+
+    @property
+    def way_back(self) -> dict[str, Any]:
+        """What takes the change back, as this version's sheets say it."""
+        return upgraded_patch(self.inverse)
 
     @cached_property
     def sheet(self) -> Sheet:

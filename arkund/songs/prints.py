@@ -28,7 +28,7 @@ def print_to_folder(
     soundness.refuse_lost(sheet)
     return print_song(
         engine_for(sheet), graph_of(sheet), folder, stems=stems, file_format=file_format,
-        bus_db=sheet.drum_bus.level_db, prefix=f"{song.slug}_", progress=progress,
+        bus_db=sheet.drum_bus.fader_db, prefix=f"{song.slug}_", progress=progress,
         cancelled=cancelled,
     )  # fmt: skip
 

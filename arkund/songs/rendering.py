@@ -11,9 +11,10 @@ from numpy.typing import NDArray
 from arkund.core.measure.loudness import loudness_lufs
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import BORDER, Engine
-from arkund.core.mix.graph import Graph, Variant, build, grid_of
+from arkund.core.mix.graph import Graph, Variant, build
 from arkund.core.mix.nodes import Audio, Node
 from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.tempo import grid_of
 from arkund.core.units import SILENCE_DB, amplitude_to_db
 from arkund.songs import storage, turns
 
@@ -93,10 +94,14 @@ def _node_in(graph: Graph, name: str, variant: Variant) -> Node:
 
 
 def render_span(
-    sheet: Sheet, name: str, variant: Variant, start: int, stop: int
+    sheet: Sheet, name: str, variant: Variant, start: int, stop: int, after: str = ""
 ) -> NDArray[np.float32]:
-    """``(frames, 1 or 2)`` of a node; silence outside the song."""
-    return _read(engine_for(sheet), node_of(sheet, name, variant), start, stop)
+    """``(frames, 1 or 2)`` of a node, or behind the stage ``after`` of its chain; silence outside
+    the song."""
+    node = (
+        graph_of(sheet, variant).chain(name).tap(after) if after else node_of(sheet, name, variant)
+    )
+    return _read(engine_for(sheet), node, start, stop)
 
 
 def preview_span(

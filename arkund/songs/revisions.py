@@ -67,13 +67,13 @@ def keep(
     try:
         after = apply_patch(before, patch)
     except RefusedValue as error:
-        raise SheetError(refusal_words(error.path, error.said)) from None
+        raise SheetError(refusal_words(error.path, error.said, before)) from None
     if after == before:
         return current
     refuse_unknown_strokes(after, patch)
     after = retimed(before, after)
     inverse = inverse_patch(before, patch)
-    words = label or label_of(patch, inverse)
+    words = label or label_of(patch, inverse, after if any(patch.values()) else before)
     with transaction.atomic():
         song = _locked(song_id)
         now = _current(song)
@@ -123,14 +123,15 @@ def take_back(song_id: int, number: int, *, all_the_same: bool = False) -> Revis
     current = _current(song)
     target = _on_the_way(current, number)
     later = [
-        r for r in _lineage(current) if r.number > number and touch_alike(r.patch, target.patch)
-    ]
+        r for r in _lineage(current)
+        if r.number > number and touch_alike(r.change, target.change)
+    ]  # fmt: skip
     if later and not all_the_same:
         raise Overlap(later)
-    after = retimed(current.sheet, apply_patch(current.sheet, target.inverse))
-    inverse = inverse_patch(current.sheet, target.inverse)
+    after = retimed(current.sheet, apply_patch(current.sheet, target.way_back))
+    inverse = inverse_patch(current.sheet, target.way_back)
     label = f"Taken back: {target.label}"[:300]
-    return _store(song, current, after, target.inverse, inverse, label, "", target.station, {})
+    return _store(song, current, after, target.way_back, inverse, label, "", target.station, {})
 
 
 def log(song: Song) -> list[Revision]:

@@ -12,8 +12,9 @@ from arkund.core.audio.files import examine, read_mono
 from arkund.core.errors import ArkundError
 from arkund.core.hits.carry import carried
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name
+from arkund.core.mix.channels import Mic, groups_for, new_mic
 from arkund.core.mix.graph import kit_mics
-from arkund.core.mix.sheet import Mic, Sheet, Source, Take, new_mic
+from arkund.core.mix.sheet import Sheet, Source, Take
 from arkund.songs import revisions, soundness, storage, sweeping
 from arkund.songs.analysing import Known, Progress, Sound, analyse, analysis_of, store
 from arkund.songs.incoming import Incoming, split_stereo, store_at_rate
@@ -88,11 +89,24 @@ def _renamed(sheet: Sheet, wanted: Wanted) -> tuple[Sheet, dict[str, str]]:
         t.model_copy(update={"sources": {names[m]: s for m, s in t.sources.items()}})
         for t in sheet.takes
     )
-    parallel = {
-        name: bus.model_copy(update={"sends": {names[m]: db for m, db in bus.sends.items()}})
-        for name, bus in sheet.parallel.items()
+    buses = {
+        name: bus.model_copy(update={"sends": {names.get(m, m): s for m, s in bus.sends.items()}})
+        for name, bus in sheet.buses.items()
     }
-    return sheet.model_copy(update={"mics": mics, "takes": takes, "parallel": parallel}), names
+    groups = {
+        **sheet.groups,
+        **{n: g for n, g in groups_for(mics).items() if n not in sheet.groups},
+    }
+    over = tuple(o.model_copy(update={"path": _path_of(o.path, names)}) for o in sheet.over)
+    change = {"over": over, "mics": mics, "takes": takes, "buses": buses, "groups": groups}
+    return sheet.model_copy(update=change), names
+
+
+def _path_of(path: str, names: Mapping[str, str]) -> str:
+    """A path with its mic under the new name."""
+    table, _, rest = path.partition(".")
+    mic, _, rest = rest.partition(".")
+    return f"mics.{names.get(mic, mic)}.{rest}" if table == "mics" else path
 
 
 def _as(mic: Mic, name: str, unused: str | None, overdub: bool | None) -> Mic:
@@ -101,6 +115,9 @@ def _as(mic: Mic, name: str, unused: str | None, overdub: bool | None) -> Mic:
     # Who was panned to its side goes to its new one; a pan that was chosen stays.
     if parsed.side != mic.side and mic.pan == new_mic(str(mic.name)).pan:
         change["pan"] = new_mic(name).pan
+    # So does who ran into its own group.
+    if mic.to == new_mic(str(mic.name)).to:
+        change["to"] = new_mic(name).to
     if unused is not None:
         change["unused"] = unused
     if overdub is not None:
@@ -129,7 +146,8 @@ def _with_files(sheet: Sheet, files: tuple[Incoming, ...], stored: list[str]) ->
             own = sheet.mics.get(str(mic)) or new_mic(str(mic), new.name)
             sheet = sheet.model_copy(
                 update={"takes": (*sheet.takes[:at], changed, *sheet.takes[at + 1 :]),
-                        "mics": {**sheet.mics, str(mic): own.model_copy(update={"file": new.name})}}
+                        "mics": {**sheet.mics, str(mic): own.model_copy(update={"file": new.name})},
+                        "groups": {**groups_for({str(mic): own}), **sheet.groups}}
             )  # fmt: skip
     return sheet
 
@@ -221,15 +239,18 @@ def _difference(before: Sheet, after: Sheet) -> dict[str, Any]:
                 plain = value.model_dump(mode="json") if hasattr(value, "model_dump") else value
                 patch[f"{path}.{name}"] = plain
 
+    table("groups", before.groups, after.groups)
     table("mics", before.mics, after.mics)
+    if after.over != before.over:
+        patch["over"] = [o.model_dump(mode="json") for o in after.over]
     for number, (old, new) in enumerate(zip(before.takes, after.takes, strict=True)):
         table(f"takes.{number}.sources", old.sources, new.sources)
         table(f"takes.{number}.corrections", old.corrections, new.corrections)
         for key in ("hits", "analysis"):
             if getattr(old, key) != getattr(new, key):
                 patch[f"takes.{number}.{key}"] = getattr(new, key)
-    for name, bus in after.parallel.items():
-        table(f"parallel.{name}.sends", before.parallel[name].sends, bus.sends)
+    for name, bus in after.buses.items():
+        table(f"buses.{name}.sends", before.buses[name].sends, bus.sends)
     table("timing.to_s", before.timing.to_s, after.timing.to_s)
     table("timing.lines", before.timing.lines, after.timing.lines)
     return patch

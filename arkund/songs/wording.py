@@ -1,112 +1,139 @@
-"""Changes in plain words: what a path of the sheet is called and how its values are written."""
+"""Changes in plain words: what a path of the sheet is called and how its values are written.
+
+Names and units stand at the values themselves (`process.values`); here is how they are put
+together.
+"""
 
 from collections.abc import Mapping
 from typing import Any
 
 from arkund.core.kit.roles import label as mic_label
-from arkund.core.mix.sheet import OFF_DB
+from arkund.core.mix.channels import OFF_DB, Bus, Channel, DrumBus, Group, Mic
+from arkund.core.mix.graph import DRUM_BUS
+from arkund.core.mix.sheet import Sheet, TimingRule
+from arkund.core.process.registry import BY_KIND
 
-_FIELDS: dict[str, tuple[str, str]] = {
-    "repair.dc": ("offset taken away", ""),
-    "repair.hum_hz": ("hum notches", "Hz"),
-    "repair.hum_lines": ("hum notches, lines", ""),
-    "repair.rebuilt": ("clipped runs rebuilt", ""),
-    "repair.clip_gains": ("single strokes brought down", ""),
-    "trim_db": ("trim", "dB"),
-    "polarity": ("polarity", ""),
-    "delay_samples": ("delay", "samples"),
-    "clean.on": ("gate", ""),
-    "clean.opens_on": ("gate opens on", ""),
-    "clean.threshold_db": ("gate threshold", "dB"),
-    "clean.hysteresis_db": ("gate hysteresis", "dB"),
-    "clean.attack_ms": ("gate attack", "ms"),
-    "clean.hold_ms": ("gate hold", "ms"),
-    "clean.release_ms": ("gate release", "ms"),
-    "clean.range_db": ("gate range", "dB"),
-    "clean.lookahead_ms": ("gate lookahead", "ms"),
-    "eq.on": ("EQ", ""),
-    "eq.high_pass.on": ("high-pass", ""),
-    "eq.high_pass.frequency_hz": ("high-pass", "Hz"),
-    "eq.high_pass.slope_db_oct": ("high-pass slope", "dB/oct"),
-    "eq.high_pass.resonance": ("high-pass resonance", ""),
-    "eq.low_pass.on": ("low-pass", ""),
-    "eq.low_pass.frequency_hz": ("low-pass", "Hz"),
-    "eq.low_pass.slope_db_oct": ("low-pass slope", "dB/oct"),
-    "eq.low_pass.resonance": ("low-pass resonance", ""),
-    "eq.output_db": ("EQ output", "dB"),
-    "transient.on": ("transient shaper", ""),
-    "transient.attack_db": ("attack", "dB"),
-    "transient.sustain_db": ("sustain", "dB"),
-    "compressor.on": ("compressor", ""),
-    "compressor.threshold_db": ("compressor threshold", "dB"),
-    "compressor.ratio": ("ratio", ": 1"),
-    "compressor.knee_db": ("knee", "dB"),
-    "compressor.attack_ms": ("compressor attack", "ms"),
-    "compressor.release_ms": ("compressor release", "ms"),
-    "compressor.makeup_db": ("makeup", "dB"),
-    "compressor.mix": ("compressor mix", "×"),
-    "compressor.lookahead_ms": ("compressor lookahead", "ms"),
-    "mute": ("mute", ""),
-    "fader_db": ("fader", "dB"),
-    "pan": ("pan", ""),
-    "glue": ("glue", ""),
-    "on": ("bus", ""),
-    "blend_db": ("blend", "dB"),
-    "level_db": ("level", "dB"),
-    "bpm": ("tempo", "BPM"),
-    "kick_alone_ms": ("kick's mics moved alone by up to", "ms"),
-    "changes": ("tempo changes", ""),
-    "first_downbeat_s": ("bar 1", "s"),
-    "root_note": ("root note", ""),
-    "bed_db": ("level of the bed", "dB"),
-    "distance_cm": ("distance", "cm"),
+_SONG = {
+    "bpm": ("tempo", "BPM"), "kick_alone_ms": ("kick's mics moved alone by up to", "ms"),
+    "changes": ("tempo changes", ""), "first_downbeat_s": ("bar 1", "s"),
+    "root_note": ("root note", ""), "bed_db": ("level of the bed", "dB"),
     "copies": ("copied places", ""),
-}
-_RULE_FIELDS = {
-    "strength": ("strength", "×"), "window_ms": ("left alone within", "ms"), "swing": ("swing", ""),
-    "school": ("school", ""), "division": ("finest division", ""),
 }  # fmt: skip
-_BAND_FIELDS = {"on": "", "gain_db": "dB", "frequency_hz": "Hz", "q": "Q", "kind": ""}
+_CHANNELS: dict[str, tuple[type[Channel], str]] = {
+    "mics": (Mic, "{}"), "groups": (Group, "{} group"), "buses": (Bus, "{} bus"),
+}  # fmt: skip
+_PARTS = {
+    "key": "",
+    "high_pass": "high-pass",
+    "low_pass": "low-pass",
+    "clean": "gate",
+    "repair": "",
+}
+"""Parts within a channel or stage, as they stand before their values' names."""
+
+_PLAIN = ("on", "gain_db", "frequency_hz")
+"""Values that go by the name of their band or filter alone."""
 
 
-def path_words(path: str) -> tuple[str, str, str]:
-    """``(whose, what, unit)`` of a path, e.g. ``("snare top", "gate threshold", "dB")``."""
+def path_words(path: str, sheet: Sheet | None = None) -> tuple[str, str, str]:
+    """``(whose, what, unit)`` of a path, e.g. ``("snare top", "gate threshold", "dB")``; with a
+    ``sheet``, stages by the kind that they have there."""
     steps = path.split(".")
-    if steps[0] == "mics" and len(steps) > 2:
-        whose, rest = mic_label(steps[1]), ".".join(steps[2:])
-    elif steps[0] == "parallel" and len(steps) > 2:
-        whose, rest = f"{steps[1]} bus", ".".join(steps[2:])
-        if steps[2] == "sends":
-            return whose, f"send from {mic_label(steps[3])}", "dB"
-    elif steps[0] == "drum_bus":
-        whose, rest = "drum bus", ".".join(steps[1:]).replace("compressor.on", "glue")
-    elif steps == ["timing", "rules"]:
+    if steps[0] in _CHANNELS and len(steps) > 1:
+        model, called = _CHANNELS[steps[0]]
+        whose = called.format(mic_label(steps[1]) if steps[0] == "mics" else steps[1])
+        channel = getattr(sheet, steps[0], {}).get(steps[1]) if sheet else None
+        return whose, *_within(model, steps[2:], channel)
+    if steps[0] == DRUM_BUS:
+        return "drum bus", *_within(DrumBus, steps[1:], sheet.drum_bus if sheet else None)
+    if steps[0] == "over" and len(steps) > 1:
+        over = next((o for o in sheet.over if o.id == steps[1]), None) if sheet else None
+        if over is None:
+            return "song", f"difference {steps[1]}", ""
+        whose, what, unit = path_words(over.path, sheet)
+        what = f"{what} over bars {over.bars.replace('-', '–')}"
+        return whose, what, unit if steps[2:] in ([], ["value"]) else ""
+    if steps == ["timing", "rules"]:
         return "song", "timing rules", ""
-    elif steps[:2] == ["timing", "rules"]:
-        return f"timing rule {int(steps[2]) + 1}", *_RULE_FIELDS.get(steps[3], (steps[3], ""))
-    elif steps[:2] in (["timing", "to_s"], ["timing", "lines"]) and len(steps) == 3:
+    if steps[:2] == ["timing", "rules"]:
+        return f"timing rule {int(steps[2]) + 1}", *_field(TimingRule, steps[3])
+    if steps[:2] in (["timing", "to_s"], ["timing", "lines"]) and len(steps) == 3:
         what = "put by hand at" if steps[1] == "to_s" else "meant on the line, quarters"
         return "one stroke", what, "s" if steps[1] == "to_s" else ""
-    elif len(steps) > 3 and steps[0] == "takes" and steps[2] == "corrections":
+    if len(steps) > 3 and steps[0] == "takes" and steps[2] == "corrections":
         return "one stroke", "corrected", ""
-    elif steps[0] == "comp" and len(steps) == 3:
+    if steps[0] == "comp" and len(steps) == 3:
         fields = {"fade_ms": ("crossfade", "ms"), "shape": ("crossfade keeps", "")}
         return f"join {steps[1]}", *fields.get(steps[2], (steps[2], ""))
-    elif steps[0] == "copies" and len(steps) == 3:
+    if steps[0] == "copies" and len(steps) == 3:
         return f"copy {int(steps[1]) + 1}", "crossfade", "ms"
-    elif steps == ["comp"]:
+    if steps == ["comp"]:
         return "song", "takes joined, stretches", ""
+    rest = ".".join(steps[1:]) or steps[0]
+    return "song", *_SONG.get(rest, (rest.replace("_", " "), ""))
+
+
+def _within(model: Any, steps: list[str], channel: Channel | None) -> tuple[str, str]:
+    """What a path within a channel is called, and its unit."""
+    if not steps:
+        return "bus" if model is Bus else model.__name__.lower(), ""
+    first, rest = steps[0], steps[1:]
+    if first == "chain" and rest:
+        return _stage(rest, channel)
+    if first == "sends" and rest:
+        return f"send from {mic_label(rest[0])}", "" if rest[1:] == ["pre"] else "dB"
+    if first in _PARTS and rest:
+        return _part(_PARTS[first], model.model_fields[first].annotation, rest[0])
+    return _field(model, first)
+
+
+def _stage(steps: list[str], channel: Channel | None) -> tuple[str, str]:
+    """Of a stage, by its id or as pydantic names it: by its place and kind."""
+    called, rest = steps[0], steps[1:]
+    if called.isdigit():
+        kind, rest = (rest[0], rest[1:]) if rest else ("chain", [])
+        called = kind
     else:
-        whose, rest = "song", ".".join(steps[1:]) or steps[0]
-    if rest.startswith("eq.bands."):
-        _, _, number, field = rest.split(".")
-        what = f"band {int(number) + 1}"
-        return whose, f"{what} {field}" if field in ("q", "kind") else what, _BAND_FIELDS[field]
-    what, unit = _FIELDS.get(rest, (rest.replace("_", " "), ""))
-    return whose, what, unit
+        known = (
+            {stage.id: str(getattr(stage, "kind", "")) for stage in channel.chain}
+            if channel
+            else {}
+        )
+        kind = known.get(called) or called.rstrip("0123456789_")
+    processor = BY_KIND.get(kind)
+    if processor is None:
+        return called if called == "chain" else f"stage {called}", ""
+    name = processor.label if called == kind else f"{processor.label} {called}"
+    if not rest or rest == ["on"]:
+        return name, ""
+    if rest == ["after"]:
+        return f"{name} comes after", ""
+    if rest[0] == "bands" and len(rest) > 2:
+        band = f"band {int(rest[1]) + 1 if rest[1].isdigit() else rest[1].lstrip('b')}"
+        return _part(band, processor.model_fields["bands"].annotation.__args__[0], rest[2])  # type: ignore[union-attr]
+    if rest[0] in _PARTS and len(rest) > 1:
+        return _part(_PARTS[rest[0]], processor.model_fields[rest[0]].annotation, rest[1])
+    what, unit = _field(processor, rest[0])
+    return what if what.startswith(name) else f"{name} {what}", unit
 
 
-def refusal_words(path: str, said: str) -> str:
+def _part(name: str, model: Any, field: str) -> tuple[str, str]:
+    """A value of a part: its own name behind the part's, or the part's alone."""
+    what, unit = _field(model, field)
+    if field in _PLAIN and name:
+        return name, unit
+    return what if not name or what.startswith(name) else f"{name} {what}", unit
+
+
+def _field(model: Any, name: str) -> tuple[str, str]:
+    field = model.model_fields.get(name)
+    if field is None or field.title is None:
+        return name.replace("_", " "), ""
+    extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
+    return field.title, str(extra.get("unit", ""))
+
+
+def refusal_words(path: str, said: str, sheet: Sheet | None = None) -> str:
     """Why a value is refused, by the name that the interface gives it."""
     steps = path.split(".")
     if not path:
@@ -116,7 +143,7 @@ def refusal_words(path: str, said: str) -> str:
     elif steps[:2] == ["tempo", "changes"] and len(steps) > 3:
         whose, what = f"tempo change {int(steps[2]) + 1}", steps[3].replace("bpm", "tempo")
     else:
-        whose, what, _ = path_words(path)
+        whose, what, _ = path_words(path, sheet)
     return f"The {what} of the {whose} cannot be that: {said}"
 
 
@@ -136,17 +163,32 @@ def value_words(value: Any, unit: str) -> str:
     return str(value) or "not said"
 
 
-def label_of(patch: Mapping[str, Any], before: Mapping[str, Any]) -> str:
-    """A line for the log: ``snare top: gate threshold −30 dB → −32 dB``."""
+def label_of(
+    patch: Mapping[str, Any], before: Mapping[str, Any], sheet: Sheet | None = None
+) -> str:
+    """A line for the log: ``snare top: gate threshold −30 dB → −32 dB``; stages by their kinds in
+    ``sheet``."""
     parts = []
     for path, value in list(patch.items())[:3]:
-        whose, what, unit = path_words(path)
+        whose, what, unit = path_words(path, sheet)
         if path.endswith("polarity"):
             parts.append(f"{whose}: polarity {'flipped' if value == -1 else 'as recorded'}")
-            continue
-        old, new = value_words(before.get(path), unit), value_words(value, unit)
-        shown = new if isinstance(value, bool) else f"{old} → {new}"
-        parts.append(f"{whose}: {what} {shown}")
+        elif path.startswith("over.") and isinstance(value, Mapping):
+            parts.append(f"{whose}: {what} {value_words(value.get('value'), unit)}")
+        elif isinstance(value, Mapping) and before.get(path) is None:
+            parts.append(f"{whose}: {_called(value, what)} added")
+        elif value is None and isinstance(was := before.get(path), Mapping):
+            parts.append(f"{whose}: {_called(was, what)} taken out")
+        else:
+            old, new = value_words(before.get(path), unit), value_words(value, unit)
+            shown = new if isinstance(value, bool) else f"{old} → {new}"
+            parts.append(f"{whose}: {what} {shown}")
     if len(patch) > 3:
         parts.append(f"and {len(patch) - 3} more")
     return "; ".join(parts)
+
+
+def _called(value: Mapping[str, Any], what: str) -> str:
+    """What is added or taken out: a stage by its processor's name."""
+    processor = BY_KIND.get(str(value.get("kind")))
+    return processor.label if processor else what

@@ -6,6 +6,7 @@ from pathlib import Path
 import pytest
 from django.test import Client
 
+from arkund.core.mix.patches import read_path
 from arkund.songs import counting, findings, first_pass
 from arkund.songs.models import Job, Song
 from tests.making import small_song
@@ -65,10 +66,9 @@ def test_apply_decline_and_open_again(client: Client, song: Song) -> None:
     made = client.post(f"/{song.slug}/findings/apply/", {"finding": one["id"], "base": 1}, JSON)
     assert made.json()["revision"] == 2
     path, value = next(iter(one["proposal"].items()))
-    node = made.json()["sheet"]
-    for step in path.split("."):
-        node = node[int(step)] if isinstance(node, list) else node[step]
-    assert node == value
+    song.refresh_from_db()
+    assert made.json()["sheet"]["mics"] == song.current.sheet.model_dump(mode="json")["mics"]
+    assert read_path(song.current.sheet, path) == value
 
     url = f"/{song.slug}/findings/decline/"
     refused = client.post(url, {"finding": two["id"], "reason": ""}, JSON)
@@ -149,7 +149,7 @@ def test_the_log_shows_reason_and_paired_figures(client: Client, song: Song) -> 
 
 
 def test_comparison_names_every_value_that_differs(client: Client, song: Song) -> None:
-    patch = {"mics.kick_in.trim_db": -3.0, "mics.snare_top.eq.bands.1.gain_db": 2.0}
+    patch = {"mics.kick_in.trim_db": -3.0, "mics.snare_top.chain.eq.bands.b2.gain_db": 2.0}
     client.post(f"/{song.slug}/keep/", {"patch": patch, "base": 1}, JSON)
     page = client.get(f"/{song.slug}/compare/?a=1&b=2").content.decode()
     assert "2 values differ" in page

@@ -133,11 +133,11 @@ def test_sound_arrives_plays_and_compares_at_the_same_place(page: Page, song: st
 
 
 def test_a_change_while_playing_is_heard_within_the_blink(page: Page, song: str) -> None:
-    page.goto(f"{song}/dynamics/?mic=snare_top&bars=1-8")
+    page.goto(f"{song}/dynamics/?mic=snare_top&bars=1-8&stage=compressor")
     _ready(page)
     page.keyboard.press(" ")
     until(page, "arkund.player.stats.buffers >= 12", 60)
-    box = page.locator("#ruler-mics-snare_top-compressor-threshold_db svg").bounding_box()
+    box = page.locator("#ruler-mics-snare_top-chain-compressor-threshold_db svg").bounding_box()
     assert box
     for n in range(5):
         page.mouse.move(box["x"] + 100 + 12 * n, box["y"] + 20)
@@ -154,6 +154,56 @@ def test_a_change_while_playing_is_heard_within_the_blink(page: Page, song: str)
     # Twice the product's bar: test machines are slow and shared.
     assert swaps[len(swaps) // 2] < 600, swaps
     page.keyboard.press(" ")
+
+
+def test_a_chain_is_built_moved_and_undone_on_its_line(page: Page, song: str) -> None:
+    def becomes(*wanted: str) -> None:
+        shown = page.locator("[data-stage]")
+        expect(shown).to_have_count(len(wanted))
+        for place, stage in enumerate(wanted):
+            expect(shown.nth(place)).to_have_attribute("data-stage", stage)
+        _ready(page)
+
+    page.goto(f"{song}/dynamics/?mic=kick_in&bars=3-4")
+    _ready(page)
+    becomes("eq", "transient", "compressor")
+    page.locator('[data-add="saturation"]').click()
+    becomes("eq", "transient", "saturation", "compressor")
+    expect(page.locator("#ruler-mics-kick_in-chain-saturation-drive_db")).to_be_visible()
+    expect(page.locator("#most")).to_contain_text("of strokes bend by 1 dB or more")
+    page.locator('[data-stage="saturation"]').focus()
+    page.keyboard.press("Alt+ArrowLeft")
+    becomes("eq", "saturation", "transient", "compressor")
+    page.locator('[data-stage="compressor"]').drag_to(
+        page.locator('[data-stage="eq"]'), target_position={"x": 5, "y": 20}
+    )
+    becomes("compressor", "eq", "saturation", "transient")
+    page.locator('[data-stage="saturation"]').focus()
+    page.keyboard.press("s")
+    expect(page.locator('[data-stage="saturation"]')).to_have_attribute("data-on", "0")
+    _ready(page)
+    page.locator('[data-stage="saturation"]').focus()
+    page.keyboard.press("Delete")
+    becomes("compressor", "eq", "transient")
+    page.keyboard.press("z")
+    becomes("compressor", "eq", "saturation", "transient")
+
+
+def test_a_value_differs_over_bars_and_is_refused_beyond_them(page: Page, song: str) -> None:
+    page.goto(f"{song}/bus/?mic=snare_top&bars=3-4&bus=drum_bus")
+    _ready(page)
+    form = page.locator("[data-differ]")
+    form.locator("[name=path]").select_option("drum_bus.fader_db")
+    form.locator("[name=value]").fill("−4")
+    form.locator("[name=bars]").fill("3-99")
+    form.get_by_role("button", name="Add").click()
+    expect(page.locator("#notice")).to_contain_text("ends in bar 99; the song has 10")
+    form.locator("[name=bars]").fill("3-4")
+    form.get_by_role("button", name="Add").click()
+    row = page.get_by_role("row", name="level bars 3–4 −4 dB")
+    expect(row).to_be_visible()
+    row.get_by_role("button").click()
+    expect(row).to_have_count(0)
 
 
 def test_the_loop_brush_and_zoom_to_samples(page: Page, song: str) -> None:

@@ -20,6 +20,7 @@ from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
+from arkund.core.process.compressor import Compressor
 from arkund.core.simulate.session import Session, simulate
 from arkund.core.simulate.studying import study_of
 from benchmarks.judging import score
@@ -130,7 +131,7 @@ def _below(study: Study, mic: str, hz: float) -> float:
 
 def _reduction(study: Study, mic: str) -> float:
     """Peak of the gain taken off each stroke, by dividing output by input (mix is 1)."""
-    c = study.sheet.mics[mic].compressor
+    c = study.sheet.mics[mic].first(Compressor)
     x, y = study.sound(mic, "transient"), study.sound(mic, "shaped")
     out = []
     for t in _times(study, mic):
@@ -234,7 +235,7 @@ def test_a_release_is_called_back_in_time_only_where_it_is(
     ]
     assert len(told) >= 3
     for f in told:
-        release = f.proposal[f"mics.{f.mic}.compressor.release_ms"]
+        release = f.proposal[f"mics.{f.mic}.chain.compressor.release_ms"]
         in_time = 3 * release <= 1.05 * f.measured["gap_ms"] + 2
         assert ("is back before the next" in f.reason) == in_time, f.reason
 
@@ -481,7 +482,7 @@ def test_each_step_undone_alone_leaves_a_valid_sheet(
 
 
 def test_mics_that_nothing_touched_are_left_alone(study: Study) -> None:
-    f = Finding("eq", "body", "x", "A.", {}, 1.0, {"mics.hat.pan": 0.1, "drum_bus.level_db": -3})
+    f = Finding("eq", "body", "x", "A.", {}, 1.0, {"mics.hat.pan": 0.1, "drum_bus.fader_db": -3})
     assert mics_of(f) == {"hat"}
     assert left_alone(study, {"hat", "crush"}) == [
         m for m in study.mics if m not in ("hat", "crush")

@@ -11,6 +11,7 @@ import pytest
 
 import arkund
 from arkund.core.mix.sheet import json_schema
+from arkund.core.process.document import document
 
 ROOT = Path(arkund.__file__).parent
 LAYERS = [
@@ -18,6 +19,7 @@ LAYERS = [
     {"kit", "audio"},
     {"measure", "hits"},
     {"replace", "clean", "shape", "timing", "align"},
+    {"process"},
     {"mix"},
     {"advise"},
     {"simulate", "exchange"},
@@ -131,3 +133,8 @@ def test_a_command_does_not_wait_for_what_it_may_not_need() -> None:
         [sys.executable, "-c", script], capture_output=True, text=True, check=True
     )
     assert done.stdout.strip() == "[]"
+
+
+def test_the_settings_in_the_documents_are_the_code_s_own() -> None:
+    stored = (ROOT.parent / "docs" / "settings.md").read_text()
+    assert stored == document(), "docs/settings.md is stale; its head says how it is made"

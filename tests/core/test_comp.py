@@ -11,12 +11,13 @@ import soundfile as sf
 from arkund.core.errors import SheetError
 from arkund.core.hits.detect import Hit, hit_id
 from arkund.core.mix.cache import TileCache
+from arkund.core.mix.channels import groups_for, new_mic
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.graph import Library, build, sounding_hits, sounding_unlisted
 from arkund.core.mix.joining import Passage, Spliced
 from arkund.core.mix.nodes import File, Gated
 from arkund.core.mix.patches import apply_patch
-from arkund.core.mix.sheet import Sheet, Source, Take, new_mic
+from arkund.core.mix.sheet import Sheet, Source, Take
 from arkund.core.timing.comp import (
     AHEAD_S,
     Cell,
@@ -199,7 +200,9 @@ def two_takes(tmp_path: Path) -> tuple[Sheet, Library, dict[str, np.ndarray]]:
     lists = {"1" * 64: [_hit("kick", 1.0), _hit("kick", 3.0)],
              "2" * 64: [_hit("kick", 1.0 + 1000 / RATE), _hit("kick", 3.0 + 1000 / RATE)]}  # fmt: skip
     mics = {m: new_mic(m) for m in ("kick_in", "kick_out")}
-    sheet = Sheet(rate=RATE, frames=RATE * 4, takes=tuple(takes), mics=mics)
+    sheet = Sheet(
+        rate=RATE, frames=RATE * 4, takes=tuple(takes), mics=mics, groups=groups_for(mics)
+    )
     return sheet, Library(lambda sha: paths[sha], lambda digest: lists[digest]), sounds
 
 

@@ -9,13 +9,14 @@ import soundfile as sf
 from arkund.core.errors import SheetError
 from arkund.core.hits.detect import Hit, hit_id
 from arkund.core.mix.cache import TileCache
+from arkund.core.mix.channels import groups_for, new_mic
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.graph import Library, build, played_hits
 from arkund.core.mix.joining import Passage, Silence, Spliced
 from arkund.core.mix.laying import Laid, laid_at, laid_out
 from arkund.core.mix.nodes import File
 from arkund.core.mix.patches import apply_patch, inverse_patch
-from arkund.core.mix.sheet import Sheet, Source, Take, new_mic
+from arkund.core.mix.sheet import Sheet, Source, Take
 from arkund.core.timing.copying import LEAD_S, cut_before, stroke_length
 
 RATE = 8000
@@ -43,7 +44,7 @@ def song(tmp_path: Path) -> tuple[Sheet, Library, dict[int, np.ndarray]]:
             sources[mic] = Source(sha256=sha)
         takes.append(Take(number=number, sources=sources, hits=f"{number}" * 64, offset=offset))
     mics = {m: new_mic(m) for m in ("kick_in", "hat")}
-    sheet = Sheet(rate=RATE, frames=FRAMES, takes=tuple(takes), mics=mics)
+    sheet = Sheet(rate=RATE, frames=FRAMES, takes=tuple(takes), mics=mics, groups=groups_for(mics))
     hits = {"1" * 64: [_hit("kick", t) for t in (0.5, 1.5, 2.5, 3.5)],
             "2" * 64: [_hit("kick", t + 0.5) for t in (0.7, 1.7, 2.7)]}  # fmt: skip
     return sheet, Library(path_of=lambda s: paths[s], hits_of=lambda d: hits[d]), sounds

@@ -11,20 +11,13 @@ import soundfile as sf
 from arkund.core.errors import SheetError
 from arkund.core.hits.detect import Hit
 from arkund.core.mix.cache import DiskStore, TileCache
+from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.graph import Library, build
 from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
 from arkund.core.mix.printing import PART_FOLDER, PrintCancelled, print_song
-from arkund.core.mix.sheet import (
-    Compressor,
-    ParallelBus,
-    Sheet,
-    Source,
-    Take,
-    dump,
-    load,
-    new_mic,
-)
+from arkund.core.mix.sheet import Sheet, Source, Take, dump, load
+from arkund.core.process.compressor import Compressor
 from arkund.core.units import amplitude_to_db
 
 RATE = 8000
@@ -56,7 +49,9 @@ def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library, dict
     sheet = Sheet(
         rate=RATE, frames=len(time), takes=(Take(number=1, sources=sources, hits="0" * 64),),
         mics={m: new_mic(m) for m in MICS},
-        parallel={"punch": ParallelBus(sends={"kick_in": 0.0, "snare_top": -3.0})},
+        groups=groups_for({m: new_mic(m) for m in MICS}),
+        buses={"punch": Bus(sends={"kick_in": Send(db=0.0), "snare_top": Send(db=-3.0)},
+                            chain=(Compressor(on=False),))},
     )  # fmt: skip
     return sheet, Library(paths.__getitem__, lambda digest: hits), sounds
 
@@ -67,18 +62,18 @@ EVERYTHING: dict[str, Any] = {
     "mics.kick_in.clean.release_ms": 5000, "mics.kick_in.clean.range_db": -60,
     "mics.kick_in.delay_samples": 7.5, "mics.kick_in.polarity": -1,
     "mics.snare_top.clean.on": True, "mics.snare_top.trim_db": 4,
-    "mics.snare_top.eq.high_pass.on": True, "mics.snare_top.eq.high_pass.frequency_hz": 40,
-    "mics.snare_top.eq.high_pass.slope_db_oct": 48,
-    "mics.snare_top.eq.bands.1.on": True, "mics.snare_top.eq.bands.1.gain_db": 9,
-    "mics.snare_top.eq.bands.1.q": 12, "mics.snare_top.eq.bands.1.frequency_hz": 90,
-    "mics.snare_top.transient.attack_db": 5, "mics.snare_top.transient.sustain_db": -9,
-    "mics.snare_top.compressor.on": True, "mics.snare_top.compressor.release_ms": 5000,
-    "mics.snare_top.compressor.threshold_db": -30,
-    "mics.overhead_l.compressor.on": True, "mics.overhead_l.compressor.lookahead_ms": 5,
+    "mics.snare_top.chain.eq.high_pass.on": True, "mics.snare_top.chain.eq.high_pass.frequency_hz": 40,
+    "mics.snare_top.chain.eq.high_pass.slope_db_oct": 48,
+    "mics.snare_top.chain.eq.bands.b2.on": True, "mics.snare_top.chain.eq.bands.b2.gain_db": 9,
+    "mics.snare_top.chain.eq.bands.b2.q": 12, "mics.snare_top.chain.eq.bands.b2.frequency_hz": 90,
+    "mics.snare_top.chain.transient.attack_db": 5, "mics.snare_top.chain.transient.sustain_db": -9,
+    "mics.snare_top.chain.compressor.on": True, "mics.snare_top.chain.compressor.release_ms": 5000,
+    "mics.snare_top.chain.compressor.threshold_db": -30,
+    "mics.overhead_l.chain.compressor.on": True, "mics.overhead_l.chain.compressor.lookahead_ms": 5,
     "mics.overhead_r.delay_samples": -30, "mics.overhead_r.fader_db": -4,
-    "parallel.punch.compressor.on": True, "parallel.punch.compressor.ratio": 20,
-    "parallel.punch.compressor.threshold_db": -30, "parallel.punch.compressor.lookahead_ms": 3,
-    "parallel.punch.blend_db": -6, "drum_bus.level_db": -3,
+    "buses.punch.chain.compressor.on": True, "buses.punch.chain.compressor.ratio": 20,
+    "buses.punch.chain.compressor.threshold_db": -30, "buses.punch.chain.compressor.lookahead_ms": 3,
+    "buses.punch.fader_db": -6, "drum_bus.fader_db": -3,
 }  # fmt: skip
 
 
@@ -193,10 +188,10 @@ def test_a_parallel_bus_that_does_nothing_changes_level_only(
 ) -> None:
     idle = Compressor(on=True, threshold_db=0, ratio=2, knee_db=0, lookahead_ms=lookahead)
     patch = {
-        "parallel.punch.blend_db": blend,
-        "parallel.punch.compressor": idle.model_dump(),
+        "buses.punch.fader_db": blend,
+        "buses.punch.chain.compressor": idle.model_dump(),
         # Sent low enough that its threshold is never reached.
-        **{f"parallel.punch.sends.{mic}": -20.0 for mic in MICS},
+        **{f"buses.punch.sends.{mic}": {"db": -20.0} for mic in MICS},
     }
     plain = _engine(song[0]).read(build(song[0], song[1]).sum, 0, song[0].frames)
     sheet = apply_patch(song[0], patch)
@@ -218,7 +213,7 @@ def test_removed_and_kept_make_the_whole(song: Any) -> None:
 def test_a_fader_leaves_the_squeeze_alone_and_a_mute_stops_the_send(song: Any) -> None:
     def feed(patch: dict[str, Any]) -> np.ndarray:
         sheet = apply_patch(song[0], patch)
-        return _engine(sheet).read(build(sheet, song[1]).feeds["punch"], 0, sheet.frames)
+        return _engine(sheet).read(build(sheet, song[1]).chains["punch"].entry, 0, sheet.frames)
 
     assert np.array_equal(feed({}), feed({"mics.kick_in.fader_db": -20}))
     assert not np.array_equal(feed({}), feed({"mics.kick_in.mute": True}))
@@ -304,7 +299,7 @@ def test_sheet_round_trip_and_paths(song: Any) -> None:
     sheet = apply_patch(song[0], EVERYTHING)
     assert load(dump(sheet)) == sheet
     assert dump(load(dump(sheet))) == dump(sheet)
-    assert read_path(sheet, "mics.snare_top.eq.bands.1.gain_db") == 9
+    assert read_path(sheet, "mics.snare_top.chain.eq.bands.b2.gain_db") == 9
     back = apply_patch(sheet, inverse_patch(song[0], EVERYTHING))
     assert back == song[0]
 
@@ -312,8 +307,8 @@ def test_sheet_round_trip_and_paths(song: Any) -> None:
 @pytest.mark.parametrize(
     ("path", "value"),
     [("mics.snare_top.clean.threshold_db", 5), ("mics.snare_top.clean.thresh", -3),
-     ("mics.nobody.trim_db", 0), ("mics.snare_top.polarity", 0), ("drum_bus.level_db", None),
-     ("mics.snare_top.eq.bands.9.gain_db", 1), ("parallel.punch.sends.nobody", 0)],
+     ("mics.nobody.trim_db", 0), ("mics.snare_top.polarity", 0), ("drum_bus.fader_db", None),
+     ("mics.snare_top.chain.eq.bands.b10.gain_db", 1), ("buses.punch.sends.nobody.db", 0)],
 )  # fmt: skip
 def test_what_the_sheet_refuses(song: Any, path: str, value: Any) -> None:
     with pytest.raises(SheetError):
@@ -321,5 +316,5 @@ def test_what_the_sheet_refuses(song: Any, path: str, value: Any) -> None:
 
 
 def test_a_new_send_may_be_added(song: Any) -> None:
-    sheet = apply_patch(song[0], {"parallel.punch.sends.overhead_l": -6})
-    assert sheet.parallel["punch"].sends["overhead_l"] == -6
+    sheet = apply_patch(song[0], {"buses.punch.sends.overhead_l": {"db": -6}})
+    assert sheet.buses["punch"].sends["overhead_l"].db == -6

@@ -3,8 +3,9 @@
 import pytest
 
 from arkund.core.mix.cache import sealed, unsealed
+from arkund.core.mix.channels import Mic
 from arkund.core.mix.settable import SETTABLE, is_settable
-from arkund.core.mix.sheet import Mic, Sheet, Take
+from arkund.core.mix.sheet import Sheet, Take
 
 
 @pytest.mark.parametrize(

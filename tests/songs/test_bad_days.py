@@ -60,8 +60,8 @@ def test_what_a_hand_may_not_set_is_refused_and_nothing_changes(song: Song) -> N
     assert song.revisions.count() == 1
 
 
-WOULD_BREAK: list[dict] = [{"parallel": {"a/b": {}}}, {"parallel": {"</script>": {}}}, {"parallel": {"kick_in": {}}},
-    {"parallel": {"output": {}}}, {"sections": [{"name": "a\nb", "start_bar": 1, "bars": 1}]},
+WOULD_BREAK: list[dict] = [{"buses": {"a/b": {}}}, {"buses": {"</script>": {}}}, {"buses": {"kick_in": {}}},
+    {"buses": {"output": {}}}, {"sections": [{"name": "a\nb", "start_bar": 1, "bars": 1}]},
     {"sections": [{"name": "a", "start_bar": 1, "bars": 10**12}]},
     {"timing.to_s": {"x": 1e300}}, {"timing.to_s": {"../x": 1.0}}, {"timing.to_s": 5},
     {"mics.kick_in.repair.hum_hz": 0.001}, {"tempo.first_downbeat_s": 500.0},

@@ -46,7 +46,7 @@ def test_what_is_known_is_not_counted_again(song: Song, monkeypatch: pytest.Monk
 
 def test_only_what_a_change_touches_is_counted_anew(song: Song) -> None:
     findings.all_findings(song)
-    revisions.keep(song.pk, 1, {"mics.snare_top.compressor.ratio": 8.0})
+    revisions.keep(song.pk, 1, {"mics.snare_top.chain.compressor.ratio": 8.0})
     song.refresh_from_db()
     _, missing = findings.known_findings(song)
     # Dynamics of that mic, headroom's carried thresholds excepted; its fader; the buses; the mix.

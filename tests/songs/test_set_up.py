@@ -68,7 +68,7 @@ def test_two_mics_exchanged_take_settings_strokes_and_pairs_with_them(song: Song
     assert analysis_of(sheet.take).files == {"snare_top": "Kick In.wav", "kick_in": "Snare Top.wav"}
     assert song.current is not None
     assert song.current.label == "Set-up: kick in is snare top; snare top is kick in"
-    assert sheet.parallel["punch"].sends.keys() == before.parallel["punch"].sends.keys()
+    assert sheet.buses["punch"].sends.keys() == before.buses["punch"].sends.keys()
     revisions.undo(song.pk)
     song.refresh_from_db()
     assert sheet_of(song).take.hits == before.take.hits

@@ -317,8 +317,8 @@ def test_a_try_is_put_in_place_around_its_bars_as_the_whole_song_would_be(song: 
 
 def test_a_preview_is_what_any_rendering_is(song: Song) -> None:
     """Side by side, from files it remembers, in whatever order: the same samples."""
-    sheet = sheet_of(song, patch={"timing.rules": [LATE], "mics.snare_top.eq.high_pass.on": True,
-                                  "parallel.punch.blend_db": -6.0})  # fmt: skip
+    sheet = sheet_of(song, patch={"timing.rules": [LATE], "mics.snare_top.chain.eq.high_pass.on": True,
+                                  "buses.punch.fader_db": -6.0})  # fmt: skip
     for name, variant in (("output", "now"), ("output", "removed"), ("snare_top", "now"),
                           ("output", "recorded")):  # fmt: skip
         for start in (5 * RATE, RATE + 17, -100):

@@ -77,7 +77,7 @@ def paths_of(sheet: Sheet) -> list[str]:
             yield from walk(below, f"{before}.{key}" if before else str(key))
 
     return [*walk(sheet.model_dump(mode="json"), ""), *SETTABLE, "timing.to_s.x",
-            "takes.0.corrections.x", "parallel.punch.sends.kick_in", "mics.²", "a.b.c", "."]  # fmt: skip
+            "takes.0.corrections.x", "buses.punch.sends.kick_in.db", "mics.²", "a.b.c", "."]  # fmt: skip
 
 
 EXTREME: dict[str, tuple[Any, ...]] = {
@@ -91,7 +91,7 @@ EXTREME: dict[str, tuple[Any, ...]] = {
                                       for n in range(1, 400))],),
     "copies": ([{"take": 1, "source": -100_000_000, "at": 16 * n, "frames": 2_000_000_000}
                 for n in range(1000)],),
-    "parallel": ({f"bus_{n}": {"sends": {"kick_in": 12}, "blend_db": 12} for n in range(16)}, {}),
+    "buses": ({f"bus_{n}": {"sends": {"kick_in": {"db": 12}}, "fader_db": 12} for n in range(16)}, {}),
     "mics.kick_in.repair": ({"dc": 0.5, "hum_hz": 70, "hum_lines": 12,
                              "clip_gains": [{"at": n, "frames": 2_000_000, "gain_db": 24}
                                             for n in range(100)]},

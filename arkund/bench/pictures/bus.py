@@ -4,16 +4,17 @@ from typing import Any
 
 import numpy as np
 
+from arkund.bench.in_hand import channel_in_hand
 from arkund.bench.pictures.common import Bars, loop_frames, rounded
-from arkund.bench.pictures.dynamics import reduction_over, squeeze_drawings
+from arkund.bench.pictures.dynamics import reduction_over, small_strokes
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
-from arkund.core.measure.levels import attack_to_body_db, hit_peaks
+from arkund.core.measure.levels import attack_to_body_db
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
-from arkund.core.measure.strokes import mean_envelope_db
-from arkund.core.mix.graph import mic_order
-from arkund.core.mix.sheet import OFF_DB, Sheet
-from arkund.core.shape.compressor import linked_key
-from arkund.core.units import amplitude_to_db, amplitudes_to_db
+from arkund.core.mix.channels import OFF_DB
+from arkund.core.mix.graph import DRUM_BUS, mic_order
+from arkund.core.mix.sheet import Sheet
+from arkund.core.process.compressor import Compressor
+from arkund.core.units import amplitude_to_db
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of, render_span
@@ -22,9 +23,8 @@ SHELLS = ("kick", "snare", "tom")
 
 
 def picture(song: Song, sheet: Sheet, mic: str, bars: Bars, name: str = "") -> dict[str, Any]:
-    """Of the bus ``name``; of the first one without it."""
+    """Of the bus, group or drum bus ``name``; of the first bus without it."""
     start, stop = loop_frames(sheet, bars)
-    name = name if name in sheet.parallel else next(iter(sheet.parallel), "")
     now = render_span(sheet, "output", "now", start, stop)
     then = render_span(sheet, "output", "recorded", start, stop)
     rate = sheet.rate
@@ -41,12 +41,13 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars, name: str = "") -> d
         card.append(_row("attack to body", "dB", attack_to_body_db(then, rate, onsets),
                          attack_to_body_db(now, rate, onsets)))  # fmt: skip
     out: dict[str, Any] = {
-        "card": card, "peak_dbfs": _peak(now), "rulers": {}, "span": [start, stop],
+        "card": card, "peak_dbfs": _peak(now), "span": [start, stop], "bus": name,
+        "called": channel_in_hand(sheet, name, mic).label,
+        "chain": small_strokes(sheet, graph_of(sheet).chain(name), start, stop, onsets),
         "routing": _routing(sheet, name, start, stop),
+        "rulers": {f"{DRUM_BUS}.fader_db": {"proposed": _wanted_level(sheet, start, stop)}},
     }  # fmt: skip
-    if name:
-        out |= _squeeze(sheet, name, start, stop, shells)
-    return out
+    return out | _squeeze(sheet, name, start, stop) if name else out
 
 
 def _row(name: str, unit: str, before: float, after: float) -> dict[str, Any]:
@@ -65,7 +66,8 @@ def _crest(sound: np.ndarray[Any, Any]) -> float:
 def _routing(sheet: Sheet, name: str, start: int, stop: int) -> list[dict[str, Any]]:
     """Each mic with its peak in the loop, its fader and its pre-fader send."""
     engine, graph = engine_for(sheet), graph_of(sheet)
-    sends = sheet.parallel[name].sends if name else {}
+    bus = sheet.buses.get(name)
+    sends = {m: send.db for m, send in bus.sends.items()} if bus else {}
     rows = []
     for mic in mic_order(sheet):
         sound = engine.read(graph.mics[mic].shaped, start, stop)
@@ -79,21 +81,20 @@ def _routing(sheet: Sheet, name: str, start: int, stop: int) -> list[dict[str, A
     return rows
 
 
-def _squeeze(sheet: Sheet, name: str, start: int, stop: int, shells: list[Any]) -> dict[str, Any]:
-    bus, graph, engine = sheet.parallel[name], graph_of(sheet), engine_for(sheet)
-    feed = engine.read(graph.feeds[name], start, stop)
-    reduction = reduction_over(sheet, graph.feeds[name], bus.compressor, start, stop)
-    key = linked_key(feed)
-    onsets = [h.time_s - start / sheet.rate for h in shells]
-    peaks = amplitudes_to_db(hit_peaks(key, sheet.rate, onsets))
-    envelope = mean_envelope_db(key, sheet.rate, onsets, 0.3, 150)
-    drawn = squeeze_drawings(f"parallel.{name}.compressor", sheet, shells, peaks, envelope)
+def _squeeze(sheet: Sheet, name: str, start: int, stop: int) -> dict[str, Any]:
+    """What the compressors of a channel take off over the loop, all of them together."""
+    chained = graph_of(sheet).chain(name)
+    total = np.zeros(1)
+    for stage in chained.chain:
+        if isinstance(stage, Compressor):
+            total = total + reduction_over(
+                sheet, chained.before(stage.id), stage, start, stop, chained.keys.get(stage.id)
+            )
+    reduction = rounded(total, 2) if len(total) > 1 else []
     return {
         "reduction": reduction,
         "most_db": round(max(reduction, default=0.0), 1),
         "typical_db": round(float(np.median([r for r in reduction if r > 0.5] or [0.0])), 1),
-        "feed_peaks": rounded(peaks, 1),
-        "rulers": drawn | {"drum_bus.level_db": {"proposed": _wanted_level(sheet, start, stop)}},
     }
 
 

@@ -5,47 +5,63 @@ from typing import Any
 import numpy as np
 import scipy
 
-from arkund.bench.pictures.common import (
-    Bars,
-    curve,
-    other_hits,
-    rounded,
-    strokes_for,
-    whole,
-)
+from arkund.bench.in_hand import InHand
+from arkund.bench.pictures.common import Bars, curve, loop_frames, rounded, whole
+from arkund.bench.pictures.dynamics import small_strokes
+from arkund.core.hits.detect import Hit
 from arkund.core.measure.strokes import StrokeSpectrum, stroke_spectrum
-from arkund.core.mix.processors import equaliser_sections
+from arkund.core.mix.channels import stage_path
+from arkund.core.mix.graph import Chained
 from arkund.core.mix.sheet import Sheet
+from arkund.core.process.equaliser import Band, Equaliser, equaliser_sections
+from arkund.core.process.stage import Stage
+from arkund.core.process.values import described
 from arkund.core.shape.biquad import response_db
 from arkund.core.units import hz_to_note
-from arkund.songs.models import Song
+from arkund.songs.facts import hits_of
 from arkund.songs.rendering import graph_of
 
 
-def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
-    eq = sheet.mics[mic].eq
-    found = stroke_spectrum(
-        whole(sheet, graph_of(sheet).mics[mic].clean), sheet.rate,
-        [h.time_s for h in strokes_for(sheet, mic)], [h.time_s for h in other_hits(sheet, mic)],
-    )  # fmt: skip
+def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict[str, Any]:
+    """What the page shows of a channel's EQ; of the chain alone without one."""
+    chained = graph_of(sheet).chain(hand.name)
+    start, stop = loop_frames(sheet, bars)
+    strokes = hand.strokes(sheet)
+    inside = [h.time_s - start / sheet.rate for h in strokes
+              if start <= h.time_s * sheet.rate < stop and h.kind != "ghost"]  # fmt: skip
+    out = {"chain": small_strokes(sheet, chained, start, stop, inside)}
+    if not isinstance(stage, Equaliser):
+        return out | {"rulers": {}}
+    return out | _spectrum(sheet, hand, chained, stage, strokes)
+
+
+def _spectrum(
+    sheet: Sheet, hand: InHand, chained: Chained, eq: Equaliser, strokes: list[Hit]
+) -> dict[str, Any]:
+    """Spectrum of the strokes before and after an EQ."""
+    sound = whole(sheet, chained.before(eq.id))
+    mono = sound if sound.ndim == 1 else np.ascontiguousarray(sound.mean(axis=1))
+    ids = {h.id for h in strokes}
+    found = stroke_spectrum(mono, sheet.rate, [h.time_s for h in strokes],
+                            [h.time_s for h in hits_of(sheet) if h.id not in ids])  # fmt: skip
     gain = response_db(equaliser_sections(eq, sheet.rate), found.hz, sheet.rate) + eq.output_db
     if not eq.on:
         gain = np.zeros_like(gain)
     top = float(found.strokes_db.max())
-    path = f"mics.{mic}.eq"
+    path = stage_path(hand.path, eq)
     areas = [
         curve(found.hz, found.bleed_db, top - 60, top, "bleed"),
         curve(found.hz, found.strokes_db, top - 60, top, "own"),
     ]
     ruled = [f"{path}.high_pass.frequency_hz", f"{path}.low_pass.frequency_hz",
-             *(f"{path}.bands.{n}.frequency_hz" for n in range(4))]  # fmt: skip
+             *(f"{path}.bands.{b.id}.frequency_hz" for b in eq.bands)]  # fmt: skip
     return {
         "hz": rounded(found.hz, 1),
         "before": rounded(found.strokes_db - top, 2),
         "after": rounded(found.strokes_db + gain - top, 2),
         "bleed": rounded(found.bleed_db - top, 2),
         "gain": rounded(gain, 2),
-        "flags": _flags(sheet, mic),
+        "flags": _flags(path, eq),
         "landmarks": landmarks(found),
         "rulers": {name: {"areas": areas} for name in ruled},
     }
@@ -69,19 +85,21 @@ def landmarks(found: StrokeSpectrum) -> list[dict[str, Any]]:
     return marks
 
 
-def _flags(sheet: Sheet, mic: str) -> list[dict[str, Any]]:
-    """What is on, as chart notation at its frequency."""
-    eq = sheet.mics[mic].eq
+def _flags(path: str, eq: Equaliser) -> list[dict[str, Any]]:
+    """What is on, as chart notation at its frequency; of a band with its path, by which it is
+    dragged, and how far."""
+    gain, hz = (described(Band)[name] for name in ("gain_db", "frequency_hz"))
     out = []
     for name, part in (("high-pass", eq.high_pass), ("low-pass", eq.low_pass)):
         if part.on:
-            out.append({"hz": part.frequency_hz, "gain": 0, "band": None,
+            out.append({"hz": part.frequency_hz, "gain": 0, "path": None,
                         "text": f"{name} · {part.frequency_hz:.0f} Hz · {part.slope_db_oct} dB/oct"})  # fmt: skip
-    for number, band in enumerate(eq.bands):
+    for band in eq.bands:
         if band.on:
             width = "broad" if band.q < 0.9 else "narrow" if band.q > 3 else "medium"
             kind = {"bell": width, "low_shelf": "low shelf", "high_shelf": "high shelf"}[band.kind]
             text = f"{band.gain_db:+.1f} dB · {band.frequency_hz:.0f} Hz · {kind}"
-            out.append({"hz": band.frequency_hz, "gain": band.gain_db, "band": number,
+            out.append({"hz": band.frequency_hz, "gain": band.gain_db, "path": f"{path}.bands.{band.id}",
+                        "within": {"gain": gain.ends, "hz": hz.ends},
                         "text": text.replace("-", "−")})  # fmt: skip
     return out

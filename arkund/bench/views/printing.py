@@ -16,7 +16,7 @@ from arkund.songs.models import Print
 class Printed(Asked):
     """What is to be printed, and as what."""
 
-    refusal: ClassVar[str] = "Choose what to print: mics, the parallel return, the mix."
+    refusal: ClassVar[str] = "Choose what to print: mics, groups, buses, the mix."
     stems: tuple[Line, ...] = STEMS
     format: Line = "wav24"
 

@@ -1,6 +1,7 @@
 """The stations' pages and pictures."""
 
 from typing import Any
+from urllib.parse import urlencode
 
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import render
@@ -9,6 +10,14 @@ from django.views.decorators.http import require_GET
 
 from arkund.bench import history, rulers
 from arkund.bench.frame import STATION_NAMES, frame
+from arkund.bench.in_hand import (
+    InHand,
+    band_in_hand,
+    chain_context,
+    channel_in_hand,
+    differences_context,
+    stage_in_hand,
+)
 from arkund.bench.pictures import align, bus, clean, dynamics, edit, eq, level, load_in, takes
 from arkund.bench.requests import (
     asked_bars,
@@ -20,7 +29,10 @@ from arkund.bench.requests import (
 )
 from arkund.bench.views.findings import running_pass
 from arkund.core.errors import UnreadableSheet
+from arkund.core.mix.graph import DRUM_BUS
 from arkund.core.mix.sheet import Sheet
+from arkund.core.process.equaliser import Equaliser
+from arkund.core.process.stage import Stage
 from arkund.core.timing.meant import DIVISIONS
 from arkund.songs import facts, hits, turns
 from arkund.songs.models import Job, Song
@@ -31,9 +43,6 @@ _PICTURES = {
     "align": align.picture,
     "level": level.picture,
     "clean": clean.picture,
-    "eq": eq.picture,
-    "dynamics": dynamics.picture,
-    "bus": bus.picture,
     "takes": takes.picture,
 }
 
@@ -76,26 +85,40 @@ def _timing(song: Song, sheet: Sheet, request: HttpRequest) -> dict[str, Any]:
 
 
 def _bus(request: HttpRequest, sheet: Sheet) -> str:
-    """The parallel bus in the query, or the first."""
+    """The bus, group or drum bus in the query, or the first bus."""
     name = request.GET.get("bus", "")
-    return name if name in sheet.parallel else next(iter(sheet.parallel), "")
+    known = name in sheet.buses or name in sheet.groups or name == DRUM_BUS
+    return name if known else next(iter(sheet.buses), DRUM_BUS)
 
 
-def _band(request: HttpRequest) -> int:
-    return asked_number(request, "band", 2, 1, 4) - 1
+def _hand(request: HttpRequest, sheet: Sheet, mic: str) -> InHand:
+    """The channel in the query, or the mic's."""
+    return channel_in_hand(sheet, request.GET.get("channel", ""), mic)
+
+
+def _stage(request: HttpRequest, hand: InHand, station: str) -> Stage | None:
+    """The stage in the query, or the page's first."""
+    return stage_in_hand(hand.channel, request.GET.get("stage", ""), station)
+
+
+SHAPE = ("eq", "dynamics")
+"""The two pages of Shape."""
 
 
 def _rulers(station: str, mic: str, request: HttpRequest, sheet: Sheet) -> list[rulers.Ruler]:
-    if station == "eq":
-        return rulers.eq_rulers(mic, _band(request))
+    if station in SHAPE:
+        hand = _hand(request, sheet, mic)
+        stage = _stage(request, hand, station)
+        band = band_in_hand(stage, request.GET.get("band", ""))
+        return rulers.stage_rulers(hand.path, stage, band) if stage else []
     if station == "bus":
         name = _bus(request, sheet)
-        return rulers.bus_rulers(name, []) if name else []
+        own = rulers.channel_rulers(sheet, name)
+        return own if name == DRUM_BUS else [*own, *rulers.channel_rulers(sheet, DRUM_BUS)]
     if station == "edit":
         return rulers.timing_rulers(_rule(request, sheet)) if sheet.timing.rules else []
     by_station = {
         "align": rulers.align_rulers, "level": rulers.level_rulers, "clean": rulers.clean_rulers,
-        "dynamics": rulers.dynamics_rulers,
     }  # fmt: skip
     return by_station[station](mic) if station in by_station else []
 
@@ -107,23 +130,28 @@ def _extra(
         return _timing(song, sheet, request)
     if station == "load-in":
         return load_in.context(sheet, mic, facts.mic_files(sheet))
-    if station == "eq":
-        return {"band": _band(request), "bands": enumerate(sheet.mics[mic].eq.bands)}
+    if station in SHAPE:
+        return _shape(station, sheet, mic, request)
     if station == "bus":
         name = _bus(request, sheet)
-        sends = sheet.parallel[name].sends if name else {}
-        shown = [m for m in sheet.mics if m in sends]
+        sends = sheet.buses[name].sends if name in sheet.buses else {}
+        shown = [m for m in (*sheet.mics, *sheet.groups, *sheet.buses) if m in sends]
+        hand = channel_in_hand(sheet, name, mic)
+        where = {"mic": mic, "channel": name}
         return {
-            "bus": name,
-            "buses": list(sheet.parallel),
+            "bus": name, "called": hand.label, "is_bus": name in sheet.buses,
+            "buses": [(n, channel_in_hand(sheet, n, mic).label) for n in sheet.buses],
+            "channels": [*((n, n) for n in sheet.groups), (DRUM_BUS, "all")],
+            "chain": chain_context(hand, None, where),
+            "differences": differences_context(sheet, hand, None, ""),
             "sends": [r.with_value(sheet) for r in rulers.send_rulers(name, shown)],
-        }
+        }  # fmt: skip
     if station == "print":
         running = song.jobs.filter(kind="print").exclude(
             state__in=[Job.State.DONE, Job.State.FAILED, Job.State.CANCELLED]
         )
         return {"prints": song.prints.select_related("revision"), "running": running.first(),
-                "files": [*sheet.mics, *(f"{b} return" for b in sheet.parallel), "mix"]}  # fmt: skip
+                "files": [*sheet.mics, *(f"{b} return" for b in sheet.buses), "mix"]}  # fmt: skip
     if station == "log":
         return {"lines": history.lines(song)}
     if station == "first-pass":
@@ -131,6 +159,27 @@ def _extra(
     if station == "compare":
         return history.comparison(song, *_compared(request, song))
     return {}
+
+
+def _shape(station: str, sheet: Sheet, mic: str, request: HttpRequest) -> dict[str, Any]:
+    """What the Shape pages show of a channel and its stage."""
+    hand = _hand(request, sheet, mic)
+    stage = _stage(request, hand, station)
+    band = band_in_hand(stage, request.GET.get("band", ""))
+    where = {"mic": mic} | ({} if hand.is_mic else {"channel": hand.name})
+    return {
+        "hand": hand, "stage": stage, "stage_label": type(stage).label if stage else "",
+        "stage_path": f"{hand.path}.chain.{stage.id}" if stage else "", "band": band,
+        "where": urlencode(where | ({"stage": stage.id} if stage else {})),
+        "bands": [b.id for b in stage.bands] if isinstance(stage, Equaliser) else [],
+        "choices": [c.as_dict() for c in rulers.stage_choices(hand.path, stage, band)]
+        if stage else [],
+        "chain": chain_context(hand, stage, where),
+        "differences": differences_context(sheet, hand, stage, band),
+        "key": (key := rulers.key_sources(sheet, hand.path, stage) if stage else None)
+        and key.as_dict(),
+        "key_node": f"{hand.name}.{stage.id}.key" if stage and key else "",
+    }  # fmt: skip
 
 
 def _compared(request: HttpRequest, song: Song) -> tuple[int, int]:
@@ -143,7 +192,7 @@ def _compared(request: HttpRequest, song: Song) -> tuple[int, int]:
 @require_GET
 def picture(request: HttpRequest, slug: str, station: str) -> JsonResponse:
     """What the station's picture and rulers show, of a revision with a try on top."""
-    if station not in _PICTURES:
+    if station not in (*_PICTURES, *SHAPE, "bus"):
         raise Http404
     turns.after_sound()
     song = song_named(slug)
@@ -152,4 +201,8 @@ def picture(request: HttpRequest, slug: str, station: str) -> JsonResponse:
     bars = asked_bars(request, sheet, grid_of(sheet))
     if station == "bus":
         return JsonResponse(bus.picture(song, sheet, mic, bars, _bus(request, sheet)))
+    if station in SHAPE:
+        hand = _hand(request, sheet, mic)
+        draw = eq.picture if station == "eq" else dynamics.picture
+        return JsonResponse(draw(sheet, hand, _stage(request, hand, station), bars))
     return JsonResponse(_PICTURES[station](song, sheet, mic, bars))

@@ -12,8 +12,11 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import loudness_lufs
+from arkund.core.mix.channels import OFF_DB, stage_path
+from arkund.core.mix.graph import DRUM_BUS
 from arkund.core.mix.nodes import Node
-from arkund.core.mix.sheet import OFF_DB, Compressor, Sheet
+from arkund.core.mix.sheet import Sheet
+from arkund.core.process.compressor import Compressor
 from arkund.core.units import SILENCE_DB, amplitude_to_db, amplitudes_to_db
 
 PARALLEL, MIX = "bus", "mix"
@@ -32,11 +35,12 @@ LONGEST_HEARD_S = 60.0
 
 
 def find(study: Study, bus: str, school: School) -> list[Finding]:
-    if bus == "drum_bus":
+    if bus == DRUM_BUS:
         return _glue(study, school)
-    wanted = {"punch_sustain": ("punch", "sustain"), "punch": ("punch",), "glue": ()}
-    settings = study.sheet.parallel[bus]
-    if bus not in wanted[school.parallel] or settings.blend_db > OFF_DB or not settings.on:
+    wanted: dict[str, tuple[str, ...]] = {
+        "punch_sustain": ("punch", "sustain"), "punch": ("punch",), "glue": ()}  # fmt: skip
+    settings = study.sheet.buses[bus]
+    if bus not in wanted[school.parallel] or settings.fader_db > OFF_DB or settings.mute:
         return []
     return _blend(study, bus, school)
 
@@ -77,22 +81,24 @@ def _dialled(
 
 
 def _blend(study: Study, bus: str, school: School) -> list[Finding]:
-    feed = _read(study, study.graph.feeds[bus])
+    stage, path = study.sheet.buses[bus].first(Compressor), f"buses.{bus}"
+    if stage is None:
+        return []
+    feed = _read(study, study.graph.chains[bus].before(stage.id))
     if not float(np.abs(feed).max(initial=0.0)):
         return []
-    squeeze, reduction = _dialled(study, feed, study.sheet.parallel[bus].compressor, AIM_DB[bus])
-    path = f"parallel.{bus}"
-    dialled = {f"{path}.compressor.on": True,
-               f"{path}.compressor.threshold_db": squeeze.threshold_db}  # fmt: skip
+    squeeze, reduction = _dialled(study, feed, stage, AIM_DB[bus])
+    dialled = {f"{stage_path(path, stage)}.on": True,
+               f"{stage_path(path, stage)}.threshold_db": squeeze.threshold_db}  # fmt: skip
     dry = loudness_lufs(_read(study, study.graph.sum), study.rate)
-    at_unity = study.tried({**dialled, f"{path}.blend_db": 0.0})
-    wet = loudness_lufs(_read(at_unity, at_unity.graph.squeezed[bus]), study.rate)
+    at_unity = study.tried({**dialled, f"{path}.fader_db": 0.0})
+    wet = loudness_lufs(_read(at_unity, at_unity.graph.chains[bus].end), study.rate)
     if SILENCE_DB in (dry, wet):
         return []
     wanted = UNDER_MIX_LU[bus][school.goal]
     # What the attack lets through must not become the mix's peaks.
     held = _strokes_dbfs(study, study.graph.sum) - LEAST_UNDER_STROKES_DB
-    held -= _strokes_dbfs(at_unity, at_unity.graph.squeezed[bus])
+    held -= _strokes_dbfs(at_unity, at_unity.graph.chains[bus].end)
     blend = round(float(np.clip(min(dry - wanted - wet, held), -60, 12)) * 2) / 2
     under = dry - wet - blend
     return [
@@ -102,7 +108,7 @@ def _blend(study: Study, bus: str, school: School) -> list[Finding]:
                    f"under the mix: {WHAT_FOR[bus]} (blend {blend:+.1f} dB)."),
             {"reduction_db": round(reduction, 1), "mix_lufs": round(dry, 1),
              "return_lufs_at_unity": round(wet, 1)}, 0.75,
-            {**dialled, f"{path}.blend_db": blend},
+            {**dialled, f"{path}.fader_db": blend},
             {"reduction_db": Change(0.0, round(reduction, 1)),
              "return_under_mix_lu": Change(0.0, round(under, 1))},
             row="parallel", school=school.name,
@@ -118,21 +124,21 @@ def _strokes_dbfs(study: Study, node: Node) -> float:
 
 
 def _glue(study: Study, school: School) -> list[Finding]:
-    settings = study.sheet.drum_bus.compressor
-    if school.parallel != "glue" or settings.on:
+    settings = study.sheet.drum_bus.first(Compressor)
+    if school.parallel != "glue" or settings is None or settings.on:
         return []
-    total = _read(study, study.graph.sum)
+    total = _read(study, study.graph.chains[DRUM_BUS].before(settings.id))
+    path = stage_path(DRUM_BUS, settings)
     if not float(np.abs(total).max(initial=0.0)):
         return []
     made, reduction = _dialled(study, total, settings, GLUE_AIM_DB)
     return [
         Finding(
-            PARALLEL, "glue", "drum_bus",
+            PARALLEL, "glue", DRUM_BUS,
             spoken(f"{reduction:.1f} dB of glue on the drum bus at {made.ratio:g}:1 from "
                    f"{made.threshold_db:.0f} dB holds the kit together without a parallel path."),
             {"reduction_db": 0.0}, 0.75,
-            {"drum_bus.compressor.on": True,
-             "drum_bus.compressor.threshold_db": made.threshold_db},
+            {f"{path}.on": True, f"{path}.threshold_db": made.threshold_db},
             {"reduction_db": Change(0.0, round(reduction, 1))},
             row="parallel", school=school.name,
         )
@@ -154,28 +160,28 @@ def find_mix(study: Study, subject: str, school: School) -> list[Finding]:
     now = peak_of(study, study.graph.output)
     if now <= -150 or PEAK_DBFS[0] <= now <= PEAK_DBFS[1]:
         return []
-    level = study.sheet.drum_bus.level_db
+    level = study.sheet.drum_bus.fader_db
     wanted = round(float(np.clip(level + sum(PEAK_DBFS) / 2 - now, -60, 12)) * 2) / 2
     then = now + wanted - level
     over = " and clips" if now > 0 else ""
     return [
         Finding(
-            MIX, "peak", "drum_bus",
+            MIX, "peak", DRUM_BUS,
             spoken(f"{now:+.1f} dBFS at the mix's loudest{over}; the drum bus at {wanted:+.1f} dB "
                    f"brings it to {then:.1f}, where mastering wants it."),
-            {"peak_dbfs": round(now, 1)}, 0.99, {"drum_bus.level_db": wanted},
+            {"peak_dbfs": round(now, 1)}, 0.99, {"drum_bus.fader_db": wanted},
             {"peak_dbfs": Change(round(now, 1), round(then, 1))},
         )
     ]  # fmt: skip
 
 
 def _subjects(sheet: Sheet) -> list[str]:
-    return [*sheet.parallel, "drum_bus"]
+    return [*sheet.buses, DRUM_BUS]
 
 
 def _reads(sheet: Sheet, bus: str) -> list[object]:
-    return [sheet.mics, sheet.parallel, sheet.drum_bus]
+    return [sheet.mics, sheet.groups, sheet.buses, sheet.drum_bus]
 
 
-MODULE = Module(PARALLEL, "bus", 1, _subjects, _reads, find)
-MIX_MODULE = Module(MIX, "bus", 1, lambda sheet: ["drum_bus"], _reads, find_mix)
+MODULE = Module(PARALLEL, "bus", 2, _subjects, _reads, find)
+MIX_MODULE = Module(MIX, "bus", 2, lambda sheet: [DRUM_BUS], _reads, find_mix)

@@ -26,8 +26,9 @@ from arkund.core.measure.landmarks import (
 )
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.strokes import stroke_windows
+from arkund.core.mix.channels import Clean
 from arkund.core.mix.graph import kit_mics
-from arkund.core.mix.sheet import Clean, Sheet
+from arkund.core.mix.sheet import Sheet
 from arkund.core.units import amplitudes_to_db, ms_to_samples, power_to_db
 
 NAME = "clean"

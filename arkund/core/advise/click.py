@@ -7,8 +7,9 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label
-from arkund.core.mix.graph import grid_of, mic_order, played_hits, tempo_of
+from arkund.core.mix.graph import mic_order, played_hits
 from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.tempo import grid_of, tempo_of
 from arkund.core.timing.click import click_of
 
 NAME = "click"

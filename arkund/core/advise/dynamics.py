@@ -11,9 +11,11 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family
 from arkund.core.measure.levels import attack_to_body_db, hit_peaks
+from arkund.core.mix.channels import stage_path
 from arkund.core.mix.graph import sounding_mics
-from arkund.core.mix.processors import CompressorProcess
-from arkund.core.mix.sheet import Compressor, Sheet
+from arkund.core.mix.sheet import Sheet
+from arkund.core.process.compressor import Compressor
+from arkund.core.process.transient import Transient
 from arkund.core.units import amplitudes_to_db, power_to_db
 
 NAME = "dynamics"
@@ -53,11 +55,11 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
 def _transient(study: Study, mic: str, school: School) -> list[Finding]:
     family = piece_family(parse_mic_name(mic).piece or "")
     wanted = TRANSIENT_DB[school.goal].get(family)
-    now = study.sheet.mics[mic].transient
-    if wanted is None or now.attack_db or now.sustain_db:
+    now = study.sheet.mics[mic].first(Transient)
+    if wanted is None or now is None or now.attack_db or now.sustain_db:
         return []
     attack, sustain = wanted
-    t = f"mics.{mic}.transient"
+    t = stage_path(f"mics.{mic}", now)
     patch = {f"{t}.on": True, f"{t}.attack_db": attack, f"{t}.sustain_db": sustain}
     times = study.plain_times(mic)
     before = attack_to_body_db(study.sound(mic, "transient"), study.rate, times)
@@ -79,9 +81,9 @@ def typical_reduction_db(
     sound: NDArray[np.float32], rate: int, settings: Compressor, times: Sequence[float]
 ) -> float:
     """The reduction that a compressor reaches within 80 ms of the typical (median) stroke."""
-    process = CompressorProcess(settings, rate)
-    if process.is_transparent or not len(times):
+    if settings.is_transparent or not len(times):
         return 0.0
+    process = settings.process(rate)
     _, trace = process.run_traced(sound, process.at_rest())
     reach = round(0.08 * rate / TRACE_STEP)
     starts = [round(t * rate / TRACE_STEP) for t in times]
@@ -120,7 +122,7 @@ def _makeup_db(
     sound: NDArray[np.float32], rate: int, settings: Compressor, times: Sequence[float]
 ) -> float:
     """Gain that gives the strokes (300 ms each) back the power that the reduction took."""
-    process = CompressorProcess(settings.model_copy(update={"makeup_db": 0.0}), rate)
+    process = settings.model_copy(update={"makeup_db": 0.0}).process(rate)
     out, _ = process.run_traced(sound, process.at_rest())
     before = after = 1e-20
     for t in times:
@@ -131,16 +133,16 @@ def _makeup_db(
 
 
 def _proposal(
-    study: Study, mic: str, settings: Compressor, times: list[float], aim: float
+    study: Study, mic: str, stage: Compressor, settings: Compressor, times: list[float], aim: float
 ) -> tuple[dict[str, object], float, float]:
-    """``(patch, reduction in dB, spread of the strokes' peaks as they come in dB)``."""
+    """``(patch of the stage, reduction in dB, spread of the strokes' peaks as they come in dB)``."""
     sound = study.sound(mic, "transient")
     dialled = _dial(sound, study.rate, settings, times, aim)
     dialled = dialled.model_copy(
         update={"makeup_db": _makeup_db(sound, study.rate, dialled, times)}
     )
     reduction = typical_reduction_db(sound, study.rate, dialled, times)
-    c = f"mics.{mic}.compressor"
+    c = stage_path(f"mics.{mic}", stage)
     patch = {f"{c}.{k}": getattr(dialled, k) for k in
              ("on", "threshold_db", "ratio", "knee_db", "attack_ms", "release_ms", "makeup_db")}  # fmt: skip
     peaks = amplitudes_to_db(hit_peaks(sound, study.rate, times))
@@ -149,7 +151,8 @@ def _proposal(
 
 def _compressor(study: Study, mic: str, school: School) -> list[Finding]:
     aim = AIM_DB.get(school.goal)
-    if aim is None or study.sheet.mics[mic].compressor.on:
+    stage = study.sheet.mics[mic].first(Compressor)
+    if aim is None or stage is None or stage.on:
         return []
     family = piece_family(parse_mic_name(mic).piece or "")
     ratio, attack, (shortest, longest) = TIMES[family]
@@ -159,13 +162,14 @@ def _compressor(study: Study, mic: str, school: School) -> list[Finding]:
     # To 63 % in a third of the gap is back to a twentieth before the next stroke.
     release = round(float(np.clip(gap / 3, shortest, longest)))
     settings = Compressor(on=True, ratio=ratio, attack_ms=attack, release_ms=release)
-    patch, reduction, spread = _proposal(study, mic, settings, times, aim)
+    patch, reduction, spread = _proposal(study, mic, stage, settings, times, aim)
+    path = stage_path(f"mics.{mic}", stage)
     back = "is back before the next" if 3 * release <= 1.05 * gap else "holds on where they follow"
     return [
         Finding(
             NAME, "compressor", mic,
             spoken(f"{spread:.1f} dB between the soft and the loud strokes of {label(mic)}; "
-                   f"{ratio:g}:1 from {patch[f'mics.{mic}.compressor.threshold_db']} dB takes "
+                   f"{ratio:g}:1 from {patch[f'{path}.threshold_db']} dB takes "
                    f"{reduction:.1f} dB off the typical one; a release of {release} ms {back} "
                    f"({gap:.0f} ms)."),
             {"spread_db": round(spread, 1), "gap_ms": round(gap)}, 0.7, patch,
@@ -177,12 +181,13 @@ def _compressor(study: Study, mic: str, school: School) -> list[Finding]:
 
 def _crush(study: Study, mic: str, school: School) -> list[Finding]:
     """The crush mic is there to be squashed, whatever the school."""
-    if study.sheet.mics[mic].compressor.on:
+    stage = study.sheet.mics[mic].first(Compressor)
+    if stage is None or stage.on:
         return []
     times = [t for t in study.plain_times(mic)]
     if len(times) < 4:
         return []
-    patch, reduction, _ = _proposal(study, mic, ALL_OUT, times, CRUSH_AIM_DB)
+    patch, reduction, _ = _proposal(study, mic, stage, ALL_OUT, times, CRUSH_AIM_DB)
     return [
         Finding(
             NAME, "compressor", mic,
@@ -196,8 +201,7 @@ def _crush(study: Study, mic: str, school: School) -> list[Finding]:
 
 def _reads(sheet: Sheet, mic: str) -> list[object]:
     m = sheet.mics[mic]
-    return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, m.eq, m.transient,
-            m.compressor]  # fmt: skip
+    return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, m.chain]
 
 
-MODULE = Module(NAME, "dynamics", 2, sounding_mics, _reads, find)
+MODULE = Module(NAME, "dynamics", 3, sounding_mics, _reads, find)

@@ -24,9 +24,10 @@ from arkund.core.measure.landmarks import (
     rings,
     roomy,
 )
+from arkund.core.mix.channels import stage_path
 from arkund.core.mix.graph import sounding_mics
-from arkund.core.mix.processors import equaliser_sections
-from arkund.core.mix.sheet import Band, Equaliser, Filter, Sheet
+from arkund.core.mix.sheet import Sheet
+from arkund.core.process.equaliser import Equaliser, Filter, equaliser_sections
 from arkund.core.shape.biquad import response_db
 from arkund.core.units import hz_to_note, power_to_db
 
@@ -63,7 +64,7 @@ _OFF = ("click", "bed", "other", "percussion")
 
 @dataclass(frozen=True)
 class Place:
-    """A band for a landmark: its number in the equaliser."""
+    """A band for a landmark: its number in the equaliser and its path."""
 
     band: int
     path: str
@@ -71,19 +72,22 @@ class Place:
 
 def _free_band(study: Study, mic: str, wish: int, taken: set[int]) -> Place | None:
     """The wished band if nothing stands in it, else the first free one."""
-    bands = study.sheet.mics[mic].eq.bands
+    eq = study.sheet.mics[mic].first(Equaliser)
+    if eq is None:
+        return None
+    bands = eq.bands
     for n in (wish, *range(len(bands))):
-        if n not in taken and (not bands[n].on or bands[n].gain_db == 0):
+        if n < len(bands) and n not in taken and (not bands[n].on or bands[n].gain_db == 0):
             taken.add(n)
-            return Place(n, f"mics.{mic}.eq.bands.{n}")
+            return Place(n, f"{stage_path(f'mics.{mic}', eq)}.bands.{bands[n].id}")
     return None
 
 
 def _treated(study: Study, mic: str, hz: float, sign: int, octaves: float = 0.35) -> bool:
     """Whether a band of that direction stands near a frequency already."""
-    eq = study.sheet.mics[mic].eq
-    return eq.on and any(
-        b.on and b.gain_db * sign > 0 and abs(np.log2(b.frequency_hz / hz)) < octaves
+    return any(
+        eq.on and b.on and b.gain_db * sign > 0 and abs(np.log2(b.frequency_hz / hz)) < octaves
+        for eq in study.sheet.mics[mic].stages(Equaliser)
         for b in eq.bands
     )
 
@@ -144,7 +148,8 @@ def _cutoff_hz(study: Study, mic: str, school: School) -> tuple[float, str]:
 
 
 def _high_pass(study: Study, mic: str, school: School) -> list[Finding]:
-    if study.sheet.mics[mic].eq.high_pass.on:
+    eq = study.sheet.mics[mic].first(Equaliser)
+    if eq is None or any(e.on and e.high_pass.on for e in study.sheet.mics[mic].stages(Equaliser)):
         return []
     cutoff, row = _cutoff_hz(study, mic, school)
     cutoff = float(round(cutoff))
@@ -154,7 +159,7 @@ def _high_pass(study: Study, mic: str, school: School) -> list[Finding]:
     if now < SOFTEST_BELOW_DBFS:
         return []
     slope = 18 if school.eq == "bold" else 12
-    path = f"mics.{mic}.eq.high_pass"
+    path = f"{stage_path(f'mics.{mic}', eq)}.high_pass"
     wanted = Equaliser(high_pass=Filter(on=True, frequency_hz=cutoff, slope_db_oct=slope))
     shape = response_db(equaliser_sections(wanted, study.rate), np.maximum(bins, 1.0), study.rate)
     then = power_to_db(float(np.sum(power[below] * 10 ** (shape[below] / 10))))
@@ -253,9 +258,11 @@ def _ring(study: Study, mic: str, school: School, taken: set[int]) -> list[Findi
         q = 10.0
         patch = _band_patch(place, ring.hz, -depth, q)
         now = line_level_db(study.sound(mic, "clean"), study.rate, _times(study, mic), ring.hz)
-        eq = study.sheet.mics[mic].eq
+        eq = study.sheet.mics[mic].first(Equaliser)
+        assert eq is not None
         bands = [*eq.bands]
-        bands[place.band] = Band(on=True, frequency_hz=ring.hz, gain_db=-round(depth, 1), q=q)
+        bands[place.band] = bands[place.band].model_copy(update={
+            "on": True, "kind": "bell", "frequency_hz": ring.hz, "gain_db": -round(depth, 1), "q": q})  # fmt: skip
         change = gain_at_db(eq.model_copy(update={"bands": tuple(bands)}), ring.hz, study.rate)
         first = study.close(piece)[0] == mic
         out.append(
@@ -349,7 +356,15 @@ def _reads(sheet: Sheet, mic: str) -> list[Any]:
     m = sheet.mics[mic]
     close = [(n, s.repair, s.trim_db, s.polarity, s.delay_samples) for n, s in
              sorted(sheet.mics.items()) if parse_mic_name(n).piece]  # fmt: skip
-    return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, m.eq, close]
+    return [
+        m.repair,
+        m.trim_db,
+        m.polarity,
+        m.delay_samples,
+        m.clean,
+        list(m.stages(Equaliser)),
+        close,
+    ]
 
 
-MODULE = Module(NAME, "eq", 1, sounding_mics, _reads, find)
+MODULE = Module(NAME, "eq", 2, sounding_mics, _reads, find)

@@ -8,8 +8,10 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.levels import hit_peaks
+from arkund.core.mix.channels import stage_path
 from arkund.core.mix.graph import sounding_mics
 from arkund.core.mix.sheet import Sheet
+from arkund.core.process.values import described
 from arkund.core.units import amplitude_to_db, amplitudes_to_db
 
 NAME = "level"
@@ -168,10 +170,11 @@ def _carried(sheet: Sheet, mic: str, by_db: float) -> dict[str, float]:
         out[f"mics.{mic}.clean.threshold_db"] = float(
             np.clip(round(settings.clean.threshold_db + by_db, 1), -80, 0)
         )
-    if settings.compressor.on:
-        out[f"mics.{mic}.compressor.threshold_db"] = float(
-            np.clip(round(settings.compressor.threshold_db + by_db, 1), -60, 0)
-        )
+    for stage in settings.chain:
+        for v in described(type(stage)).values():
+            if v.carried and stage.on:
+                then = np.clip(round(getattr(stage, v.name) + by_db, 1), v.low, v.high)
+                out[f"{stage_path(f'mics.{mic}', stage)}.{v.name}"] = float(then)
     return out
 
 
@@ -182,8 +185,15 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
         for n, s in sorted(sheet.mics.items())
         if s.role in ("overhead", "room", "crush", "kit")
     ]
-    return [far, m.repair, m.trim_db, m.delay_samples, m.clean.on, m.clean.threshold_db, m.compressor.on,
-            m.compressor.threshold_db]  # fmt: skip
+    return [
+        far,
+        m.repair,
+        m.trim_db,
+        m.delay_samples,
+        m.clean.on,
+        m.clean.threshold_db,
+        _carried(sheet, mic, 0.0),
+    ]
 
 
 WILD_MODULE = Module(NAME, "level", 1, sounding_mics, _reads, find_wild)

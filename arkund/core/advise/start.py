@@ -5,22 +5,15 @@ turned up is prepared (which shells feed the punch bus, and its squeeze).
 """
 
 from arkund.core.kit.roles import parse_mic_name
-from arkund.core.mix.sheet import (
-    OFF_DB,
-    Compressor,
-    ParallelBus,
-    Section,
-    Sheet,
-    Take,
-    Tempo,
-    new_mic,
-)
+from arkund.core.mix.channels import OFF_DB, Bus, Send, groups_for, new_mic
+from arkund.core.mix.sheet import Section, Sheet, Take, Tempo
+from arkund.core.process.compressor import Compressor
 
 TOM_SEND_DB = -4.0
 """Toms go into the punch bus 3 to 6 dB lower, lest a fill pump the whole kit."""
 
 
-def punch_bus(mics: list[str], typical_db: dict[str, float]) -> ParallelBus:
+def punch_bus(mics: list[str], typical_db: dict[str, float]) -> Bus:
     """Shells only, no sub mic, toms lower; 10:1, medium attack, quick release, shut.
 
     The threshold lies 12 dB under the loudest shell's typical hit, for 8 to 15 dB of reduction.
@@ -29,24 +22,24 @@ def punch_bus(mics: list[str], typical_db: dict[str, float]) -> ParallelBus:
     for name in mics:
         role = parse_mic_name(name).role
         if role in ("kick_in", "kick_out", "snare_top", "snare_bottom", "tom"):
-            sends[name] = TOM_SEND_DB if role == "tom" else 0.0
+            sends[name] = Send(db=TOM_SEND_DB if role == "tom" else 0.0)
     levels = [typical_db[m] for m in sends if m in typical_db]
     threshold = max(min((max(levels) if levels else -10.0) - 15.0, -6.0), -50.0)
     squeeze = Compressor(
         on=True, threshold_db=round(threshold, 1), ratio=10, knee_db=6, attack_ms=20,
         release_ms=60,
     )  # fmt: skip
-    return ParallelBus(on=True, sends=sends, compressor=squeeze, blend_db=OFF_DB)
+    return Bus(sends=sends, chain=(squeeze,), fader_db=OFF_DB)
 
 
-def sustain_bus(mics: list[str]) -> ParallelBus:
+def sustain_bus(mics: list[str]) -> Bus:
     """Everything but the kick, which would pump it: 8:1, fastest attack and release, shut."""
     skipped = ("kick_in", "kick_out", "kick_sub", "click", "bed", "other", "percussion")
-    sends = {m: 0.0 for m in mics if parse_mic_name(m).role not in skipped}
+    sends = {m: Send() for m in mics if parse_mic_name(m).role not in skipped}
     squeeze = Compressor(
         on=True, threshold_db=-30.0, ratio=8, knee_db=6, attack_ms=0.5, release_ms=40
     )
-    return ParallelBus(on=True, sends=sends, compressor=squeeze, blend_db=OFF_DB)
+    return Bus(sends=sends, chain=(squeeze,), fader_db=OFF_DB)
 
 
 def first_sheet(
@@ -62,7 +55,8 @@ def first_sheet(
         sections=sections,
         takes=takes,
         mics=mics,
-        parallel={
+        groups=groups_for(mics),
+        buses={
             "punch": punch_bus(list(files), typical_db),
             "sustain": sustain_bus(list(files)),
         },

@@ -16,7 +16,6 @@ from arkund.core.mix.graph import (
     Graph,
     Library,
     build,
-    grid_of,
     joined_source,
     kit_mics,
     sounding_hits,
@@ -25,6 +24,7 @@ from arkund.core.mix.graph import (
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.patches import Patch, apply_patch
 from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.tempo import grid_of
 from arkund.core.timing.grid import Grid
 
 Stage = Literal["source", "repaired", "placed", "clean", "equalised", "transient", "shaped"]

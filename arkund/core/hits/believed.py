@@ -129,14 +129,15 @@ def _by_mic(it: Standing) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
     """Of a drum with several mics, which events one of them does not hear, though it hears this
     drum's clear strokes, and which all of them hear above bleed."""
     mics = it.rows // BANDS
-    heard = np.stack([
+    heard = np.array([
         np.quantile(it.over_db[mics == mic], 0.75, axis=0) for mic in np.unique(mics)
     ])  # fmt: skip
+    nothing = np.zeros(heard.shape[1], np.bool_)
     clear = it.clear_db >= DOUBTFUL_DB
-    hears = np.median(heard[:, clear], axis=1) >= HEARD_DB if clear.any() else np.zeros(len(heard), bool)
-    absent = (heard[hears] < NOT_HEARD_DB).any(axis=0)
-    agreed = (heard >= AGREED_DB).all(axis=0) & (len(heard) > 1)
-    return (absent if len(heard) > 1 else np.zeros(len(absent), bool)), agreed
+    if len(heard) < 2 or not clear.any():
+        return nothing, nothing if len(heard) < 2 else np.all(heard >= AGREED_DB, axis=0)
+    hears = np.median(heard[:, clear], axis=1) >= HEARD_DB
+    return np.any(heard[hears] < NOT_HEARD_DB, axis=0), np.all(heard >= AGREED_DB, axis=0)
 
 
 def _loud_db(it: Standing, shell: bool) -> float:

@@ -151,7 +151,9 @@ def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
         overheads = [i for i, m in enumerate(names) if parse_mic_name(m).role == "overhead"]
         cymbals = {m[0] for p, m in own.items() if not is_shell(p)}
         # A ghost that the top of a snare hardly shows may stand clear at its bottom.
-        listening = {n for p, m in own.items() for n in (m if piece_family(p) == "snare" else m[:1])}
+        listening = {
+            n for p, m in own.items() for n in (m if piece_family(p) == "snare" else m[:1])
+        }
         listening |= set(overheads)
         nothing = np.zeros(0, np.int64)
         found = list(pool.map(

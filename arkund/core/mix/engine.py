@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 
 from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.mix.cache import Memory, TileCache
-from arkund.core.mix.nodes import Audio, File, Node, Processed
+from arkund.core.mix.nodes import LOUDEST, File, Node, Processed
+from arkund.core.process.stage import Audio
 
 TILE_S = 2
 """Short enough for the first sound after a change to be there at once."""
@@ -138,13 +139,21 @@ class Engine:
         if number % BORDER:
             state = self._state_between(node, number)
         elif processor.memory <= FORGETS_WITHIN_S * self.rate:
-            lead, state = min(processor.memory, start) + latency, processor.at_rest()
+            lead, state = min(processor.memory, start) + latency, processor.at_rest(node.channels)
         else:
             state = self._state_at(node, number)
-        sound = self.read(node.source, start + latency - lead, start + latency + size)
-        out = processor.run(np.ascontiguousarray(sound), state)
+        out = self._run(node, start + latency - lead, start + latency + size, state)
+        np.clip(out, -LOUDEST, LOUDEST, out=out)
         self._keep_state(node, number + 1, state)
         return np.ascontiguousarray(out[lead:])
+
+    def _run(self, node: Processed, start: int, stop: int, state: NDArray[np.float64]) -> Audio:
+        """A processor over a span of its input, and of what it listens to."""
+        sound = np.ascontiguousarray(self.read(node.source, start, stop))
+        if node.listens is None:
+            return node.processor.run(sound, state)
+        heard = np.ascontiguousarray(self.read(node.listens, start, stop))
+        return node.processor.run(sound, state, heard)  # type: ignore[call-arg]
 
     def _state_between(self, node: Processed, number: int) -> NDArray[np.float64]:
         """The state that the tile before has left."""
@@ -168,17 +177,15 @@ class Engine:
                 break
             known -= BORDER
         if known == 0:
-            state = node.processor.at_rest()
+            state = node.processor.at_rest(node.channels)
             # The first tile's output begins latency samples into the stream.
             if node.processor.latency:
-                lead = self.read(node.source, 0, node.processor.latency)
-                node.processor.run(np.ascontiguousarray(lead), state)
+                self._run(node, 0, node.processor.latency, state)
         else:
             state = np.array(found, np.float64)
         for passed in range(known, number):
             at = passed * self.tile_frames + node.processor.latency
-            sound = self.read(node.source, at, at + self.tile_frames)
-            node.processor.run(np.ascontiguousarray(sound), state)
+            self._run(node, at, at + self.tile_frames, state)
             self._keep_state(node, passed + 1, state)
         return state
 

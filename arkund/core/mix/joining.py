@@ -7,7 +7,8 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.mix.nodes import Audio, Node, Reader, key_of
+from arkund.core.mix.nodes import Node, Reader, key_of
+from arkund.core.process.stage import Audio
 
 
 @dataclass(frozen=True)

@@ -31,8 +31,10 @@ from arkund.core.clean.gate import (
 )
 from arkund.core.clean.mending import SPLINE_REACH, ease_gain, rebuild
 from arkund.core.mix.adding import add_mono, add_stereo, filter_valid
+from arkund.core.process.stage import Audio, Processor
 
-Audio = NDArray[np.float32]
+LOUDEST = np.float32(10 ** (24 / 20))
+"""+24 dBFS: nothing leaves a stage or a sum louder, whatever a sheet asks for."""
 
 
 def key_of(*parts: Any) -> str:
@@ -212,34 +214,20 @@ class Gated(Node):
         return apply_envelope(sound, start, self.shape(reader))
 
 
-class Processor(Protocol):
-    """A causal process that runs block by block with a state.
-
-    ``latency`` samples pass before what goes in comes out; ``memory`` samples after it went in it
-    no longer matters.
-    """
-
-    latency: int
-    memory: int
-
-    def settings(self) -> Any: ...
-
-    def at_rest(self) -> NDArray[np.float64]: ...
-
-    def run(self, audio: Audio, state: NDArray[np.float64]) -> Audio: ...
-
-
 @dataclass(frozen=True)
 class Processed(Node):
-    """A processor on its input, its latency taken off again."""
+    """A processor on its input, its latency taken off again; its detector hears the ``listens``
+    node where there is one."""
 
     source: Node
     processor: Processor
     dear: bool = False
+    listens: Node | None = None
 
     @cached_property
     def key(self) -> str:
-        return key_of("processed", 1, self.source.key, self.processor.settings())
+        own = ("processed", 1, self.source.key, self.processor.settings())
+        return key_of(*own) if self.listens is None else key_of(*own, self.listens.key)
 
     @property
     def channels(self) -> int:
@@ -290,7 +278,43 @@ class Mixed(Node):
                 add_mono(total, sound, left, right)
             else:
                 add_stereo(total, sound, left, right)
-        return total.astype(np.float32)
+        return np.clip(total, -LOUDEST, LOUDEST).astype(np.float32)
+
+
+@dataclass(frozen=True)
+class Varied(Node):
+    """One node after the other: ``parts`` are (from which sample on, samples of the fade into it,
+    node). Both sides of a fade run all the while."""
+
+    parts: tuple[tuple[int, int, Node], ...]
+
+    @property
+    def is_cheap(self) -> bool:
+        return True
+
+    @cached_property
+    def key(self) -> str:
+        return key_of("varied", 1, [(at, ramp, node.key) for at, ramp, node in self.parts])
+
+    @property
+    def channels(self) -> int:
+        return self.parts[0][2].channels
+
+    def render(self, reader: Reader, start: int, stop: int) -> Audio:
+        out: Audio | None = None
+        for number, (at, ramp, node) in enumerate(self.parts):
+            ends = self.parts[number + 1] if number + 1 < len(self.parts) else None
+            over = ends is not None and start >= ends[0] + ends[1]
+            if at >= stop or over:
+                continue
+            sound = reader.read(node, start, stop)
+            if out is None:
+                out = np.array(sound)
+                continue
+            share = np.clip((np.arange(start, stop) - at + 1) / max(ramp, 1), 0, 1)
+            out += (sound - out) * share.astype(np.float32).reshape(-1, *[1] * (sound.ndim - 1))
+        assert out is not None
+        return out
 
 
 def pan_gains(pan: float) -> tuple[float, float]:

@@ -24,7 +24,7 @@ from arkund.core.mix.nodes import Node
 from arkund.core.units import amplitude_to_db
 
 FORMATS = {"wav24": ("PCM_24", "wav"), "wav32f": ("FLOAT", "wav"), "flac": ("PCM_24", "flac")}
-STEMS = ("mics", "parallel", "mix")
+STEMS = ("mics", "groups", "parallel", "mix")
 PART_FOLDER = ".printing"
 
 
@@ -63,8 +63,8 @@ def print_song(
 ) -> PrintReport:
     """Write stems and mix of a graph into ``folder``.
 
-    ``mics`` are the processed mics after fader and pan, ``parallel`` the returns at their blend,
-    ``mix`` the output; all stereo and of one length, starting at the song's first sample. Raises
+    ``mics`` are the processed mics after fader and pan, ``groups`` and ``parallel`` (the buses) behind
+    their faders, ``mix`` the output; all stereo and of one length, starting at the song's first sample. Raises
     `ArkundError` on an unknown choice and `PrintCancelled` when stopped.
     """
     if file_format not in FORMATS:
@@ -89,7 +89,11 @@ def _wanted(graph: Graph, stems: Sequence[str], prefix: str) -> list[tuple[str, 
     """``(file stem, node, counts toward the sum)``."""
     out: list[tuple[str, Node, bool]] = []
     if "mics" in stems:
-        out += [(f"{prefix}{name}", node, True) for name, node in graph.outs.items()]
+        out += [(f"{prefix}{name}", n, name in graph.parts) for name, n in graph.outs.items()]
+    if "groups" in stems:
+        # Of groups that do something: the others are what their mics are.
+        out += [(f"{prefix}{name}_group", node, True) for name, node in graph.groups.items()
+                if name in graph.parts]  # fmt: skip
     if "parallel" in stems:
         out += [(f"{prefix}{name}_return", node, True) for name, node in graph.returns.items()]
     if "mix" in stems:
@@ -101,8 +105,7 @@ def _write(
     engine: Engine, graph: Graph, wanted: list[tuple[str, Node, bool]], part: Path,
     file_format: str, bus_db: float, progress: Callable[[float], None], cancelled: Callable[[], bool],
 ) -> PrintReport:  # fmt: skip
-    whole_sum = all(any(n is node for _, n, _ in wanted) for node in
-                    [*graph.outs.values(), *graph.returns.values()])  # fmt: skip
+    whole_sum = all(any(n is node for _, n, _ in wanted) for node in graph.parts.values())
     suffix = FORMATS[file_format][1]
     files = {
         stem: _StemWriter(part / f"{stem}.{suffix}", engine.rate, file_format, seed=number + 1)

@@ -10,11 +10,12 @@ from collections.abc import Iterable
 from arkund.core.errors import SheetError
 
 SETTABLE = (
-    "tempo", "root_note", "sections", "comp", "copies", "timing", "parallel", "drum_bus", "bed_db",
+    "tempo", "root_note", "sections", "comp", "copies", "timing", "groups", "buses", "drum_bus", "over",
+    "bed_db",
     "takes.*.offset", "takes.*.corrections.*",
     "mics.*.distance_cm", "mics.*.repair", "mics.*.trim_db", "mics.*.polarity",
-    "mics.*.delay_samples", "mics.*.clean", "mics.*.eq", "mics.*.transient", "mics.*.compressor",
-    "mics.*.mute", "mics.*.fader_db", "mics.*.pan",
+    "mics.*.delay_samples", "mics.*.clean", "mics.*.chain", "mics.*.mute", "mics.*.fader_db",
+    "mics.*.pan", "mics.*.to",
 )  # fmt: skip
 """Paths that may be set, and with each whatever lies within it; ``*`` stands for one name."""
 

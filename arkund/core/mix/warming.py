@@ -4,6 +4,8 @@ Run by ``make setup``; compiled code is kept on disk beside the modules.
 """
 
 import sys
+from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 
@@ -11,7 +13,8 @@ from arkund.core.clean import gate
 from arkund.core.hits import novelty
 from arkund.core.measure import loudness
 from arkund.core.mix import adding, printing
-from arkund.core.shape import biquad, compressor, transient
+from arkund.core.process.registry import BY_KIND
+from arkund.core.process.stage import Audio, Stage
 from arkund.core.simulate import modal
 
 
@@ -20,20 +23,15 @@ def compile_all() -> None:
     rate = 48000
     mono = np.linspace(-1, 1, 4096, dtype=np.float32)
     stereo = np.stack([mono, mono], axis=1)
-    sections = [biquad.match(biquad.bell(3.0, 1.0), 1000, rate)] * 4
-    squeeze = compressor.Settings(-20, 4, 6, 10, 100)
     total = np.zeros((4096, 2))
     one = np.ones((1, 1))
     bank = modal.Bank(np.array([100.0]), np.array([0.2]), one)
-    jobs = {
-        "equaliser": lambda: biquad.run(mono, sections, biquad.new_state(sections)),
-        "compressor": lambda: compressor.run(mono, mono, squeeze, rate, compressor.new_state()),
-        "stereo compressor": lambda: compressor.run(
-            stereo, compressor.linked_key(stereo), squeeze, rate, compressor.new_state()
-        ),
-        "transient": lambda: transient.run(
-            mono, transient.Settings(3, -3), rate, transient.new_state()
-        ),
+    jobs: dict[str, Callable[[], object]] = {
+        **{
+            f"{kind}, {len(audio.shape)}": partial(_run, processor, audio, rate)
+            for kind, processor in BY_KIND.items()
+            for audio in (mono, stereo)
+        },
         "gate": lambda: gate.gate(mono, mono, -20, 6, -40, gate.Timing(10, 10, 10)),
         "mix": lambda: (
             adding.add_mono(total, mono, 1.0, 1.0),
@@ -53,6 +51,12 @@ def compile_all() -> None:
         print(f"\rcompiling {number}/{len(jobs)} {name:<20}", end="", file=sys.stderr, flush=True)
         job()
     print("\rkernels compiled" + " " * 24, file=sys.stderr)
+
+
+def _run(kind: type[Stage], audio: Audio, rate: int) -> None:
+    """One processor, doing something."""
+    process = kind.model_validate({"id": "s1", **kind.busy}).process(rate)
+    process.run(audio, process.at_rest(audio.ndim))
 
 
 if __name__ == "__main__":

@@ -234,6 +234,18 @@ def run(
     return out.astype(np.float32)
 
 
+def run_sides(
+    audio: NDArray[np.float32], sections: list[Section], state: NDArray[np.float64]
+) -> NDArray[np.float32]:
+    """`run` for ``(frames,)`` or each side of ``(frames, 2)``; of two sides the ``state`` holds
+    one's after the other's."""
+    if audio.ndim == 1:
+        return run(audio, sections, state)
+    count = len(sections)
+    sides = [run(audio[:, n], sections, state[n * count : (n + 1) * count]) for n in range(2)]
+    return np.stack(sides, axis=1)
+
+
 BLOCK = 4096
 TINY = 1e-18
 

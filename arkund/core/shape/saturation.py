@@ -84,9 +84,7 @@ def new_state(sides: int = 1) -> NDArray[np.float64]:
     return np.zeros((sides, 2 * TAPS + RISE * TAPS + 1))
 
 
-def run(
-    audio: NDArray[np.float32], s: Settings, state: NDArray[np.float64]
-) -> NDArray[np.float32]:
+def run(audio: NDArray[np.float32], s: Settings, state: NDArray[np.float64]) -> NDArray[np.float32]:
     """``audio`` ``(frames,)`` or ``(frames, 2)`` bent, `latency` samples late; ``state`` ``(sides,
     n)`` is carried from block to block."""
     up, down = _filters()

@@ -43,18 +43,33 @@ def new_state() -> NDArray[np.float64]:
 
 
 def run(
-    audio: NDArray[np.float32], s: Settings, rate: int, state: NDArray[np.float64]
-) -> NDArray[np.float32]:
-    """``audio`` ``(frames,)`` shaped; ``state`` is carried from block to block."""
-    out = np.empty_like(audio)
+    audio: NDArray[np.float32], s: Settings, rate: int, state: NDArray[np.float64],
+    key: NDArray[np.float32] | None = None,
+) -> NDArray[np.float32]:  # fmt: skip
+    """``audio`` ``(frames,)``, or both sides ``(frames, 2)`` by the louder one, shaped; ``state``
+    is carried from block to block. Where there is a ``key``, of one side or two, it is followed
+    instead."""
     steps = np.array(
         [
             1 - math.exp(-1000 / (ms * rate))
             for ms in (FAST_RISE_MS, SLOW_RISE_MS, FALL_MS, SHORT_FALL_MS, LONG_FALL_MS, 0.3)
         ]
     )
-    _shape(np.ascontiguousarray(audio), s.attack_db, s.sustain_db, steps, state, out)
-    return out
+    heard = audio if key is None else key
+    level = np.ascontiguousarray(heard) if heard.ndim == 1 else np.abs(heard).max(axis=1)
+    if audio.ndim == 1:
+        out = np.empty_like(audio)
+        sound = np.ascontiguousarray(audio)
+        _shape(sound, level, s.attack_db, s.sustain_db, steps, state, out)
+        return out
+    before, sides = state.copy(), []
+    for n in range(2):
+        state[:] = before
+        side = np.empty(len(audio), np.float32)
+        _shape(np.ascontiguousarray(audio[:, n]), level, s.attack_db, s.sustain_db, steps, state,
+               side)  # fmt: skip
+        sides.append(side)
+    return np.stack(sides, axis=1)
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
@@ -76,13 +91,13 @@ def _exp2(x):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _shape(x, attack_db, sustain_db, steps, state, out):  # type: ignore[no-untyped-def]
+def _shape(x, key, attack_db, sustain_db, steps, state, out):  # type: ignore[no-untyped-def]
     fast_rise, slow_rise, fall, short_fall, long_fall, smooth = steps
     fast, slow, short, long, gain = state[0], state[1], state[2], state[3], state[4]
     # dB of a ratio is 6.02 log2; the whole gain is reached at FULL_DB (9 dB) of difference.
     scale = 6.020599913279624 / 9.0
     for n in range(len(x)):
-        level = abs(x[n]) + 1e-12
+        level = abs(key[n]) + 1e-12
         fast += (fast_rise if level > fast else fall) * (level - fast)
         slow += (slow_rise if level > slow else fall) * (level - slow)
         short += (fast_rise if level > short else short_fall) * (level - short)

@@ -68,6 +68,7 @@ document.addEventListener("alpine:init", () => {
 function startChoices() {
   const groups = [...document.querySelectorAll("[data-set]")];
   for (const group of groups) {
+    group.addEventListener("change", () => { if (group.value) keepValues({ [group.dataset.set]: JSON.parse(group.value) }); });
     group.querySelectorAll("button").forEach((button) => button.addEventListener("click", () => {
       keepValues({ [group.dataset.set]: JSON.parse(button.dataset.value) });
     }));
@@ -75,6 +76,7 @@ function startChoices() {
   const show = (sheet) => {
     for (const group of groups) {
       const value = JSON.stringify(valueAt(sheet, group.dataset.set));
+      if (group instanceof HTMLSelectElement) group.value = value;
       group.querySelectorAll("button").forEach((b) => b.setAttribute("aria-pressed", String(b.dataset.value === value)));
     }
     if (station && station.showMode) station.showMode(sheet.mics[bench.mic].clean);

@@ -13,7 +13,7 @@ export const address = (part) => `/${bench.slug}/${part}`;
 
 // Query of revision, try, mic and loop for whatever is fetched.
 export function query(extra = {}) {
-  const values = { rev: bench.revision, mic: bench.mic, bars: bench.loop.join("-"), ...extra };
+  const values = { rev: bench.revision, mic: bench.mic, bars: bench.loop.join("-"), ...bench.hand, ...extra };
   if (Object.keys(bench.patch).length && values.patch === undefined) values.patch = JSON.stringify(bench.patch);
   if (!values.patch) delete values.patch;
   return new URLSearchParams(values).toString();
@@ -119,6 +119,7 @@ export async function step(direction) {
     const made = await post(address(`${direction}/`));
     bench.patch = {};
     moveTo(made);
+    tell("stepped", made.sheet);
     tell("sound");
     tell("try");
     if (bench.station === "log" || bench.station === "print") location.reload();
@@ -128,5 +129,7 @@ export async function step(direction) {
 }
 
 export function valueAt(sheet, path) {
-  return path.split(".").reduce((node, key) => (node === undefined ? node : node[key]), sheet);
+  // Stages and bands are named by their ids, wherever they stand.
+  const inner = (node, key) => (Array.isArray(node) ? node.find((one) => one && one.id === key) ?? node[key] : node[key]);
+  return path.split(".").reduce((node, key) => (node === undefined || node === null ? undefined : inner(node, key)), sheet);
 }

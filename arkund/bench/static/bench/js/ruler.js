@@ -91,12 +91,11 @@ export function ruler() {
       // Touching a ruler whose stage is out puts it in: what is set is meant to be heard.
       const change = (value) => {
         state.value = Math.min(Math.max(rounded(value), low), high);
-        const patch = { [data.path]: data.unit === "dB" && low <= -40 && high <= 12 && state.value <= low && isFader() ? -90 : state.value };
+        const patch = { [data.path]: data.shut !== "" && state.value <= low ? Number(data.shut) : state.value };
         if (data.switch && !state.on) { state.on = true; patch[data.switch] = true; }
         draw();
         tryValues(patch);
       };
-      const isFader = () => /(fader_db|blend_db|sends\.[a-z0-9_]+)$/.test(data.path);
 
       const pointer = (event) => {
         const box = svg.getBoundingClientRect();

@@ -1,10 +1,13 @@
 // Bus: lines from the mics into the parallel bus and the drum bus, the punch card.
 import { bench, on } from "./bench.js";
+import { drawChain, startChain } from "./chain.js";
 import { clear, el, familyOf, mark, minus } from "./draw.js";
 import { hang } from "./station-dynamics.js";
 
 export function startBus() {
+  startChain();
   on("picture", (p) => {
+    drawChain(p.chain || []);
     drawRouting(p);
     const squeeze = clear(document.getElementById("squeeze"));
     if (p.reduction) {
@@ -34,7 +37,7 @@ export function startBus() {
 function drawRouting(p) {
   const svg = clear(document.getElementById("routing"));
   const step = Math.min(23, 306 / p.routing.length);
-  const name = Object.keys(p.rulers).map((k) => k.match(/^parallel\.([a-z_]+)\./)).filter(Boolean).map((m) => m[1])[0];
+  const name = p.bus === "drum_bus" ? "" : p.bus;
   const thick = (db) => Math.max(0.8, (db + 48) / 7);
   const bus = { x: 430, y: 60 }, sum = { x: 580, y: 190 };
   p.routing.forEach((row, i) => {
@@ -56,7 +59,7 @@ function drawRouting(p) {
   });
   if (name) {
     el(svg, "rect", { class: "flag", x: bus.x, y: bus.y - 22, width: 88, height: 44, rx: 2 });
-    el(svg, "text", { class: "strong", x: bus.x + 44, y: bus.y - 5, "text-anchor": "middle" }, `${name} bus`);
+    el(svg, "text", { class: "strong", x: bus.x + 44, y: bus.y - 5, "text-anchor": "middle" }, p.called);
     el(svg, "text", { x: bus.x + 44, y: bus.y + 11, "text-anchor": "middle" }, `−${minus(p.typical_db)} dB`);
     el(svg, "path", { class: "inkline", d: `M${bus.x + 88} ${bus.y}C560 ${bus.y} 540 ${sum.y - 14} ${sum.x} ${sum.y - 14}` });
   }

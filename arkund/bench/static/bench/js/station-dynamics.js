@@ -1,13 +1,18 @@
 // Shape, dynamics: strokes as stems before and after, the reduction hanging from the top.
 import { barStart, bench, on } from "./bench.js";
+import { drawChain, startChain } from "./chain.js";
 import { clear, el, familyOf, levels, mark, minus, path } from "./draw.js";
 
 export function startDynamics() {
+  startChain();
   on("picture", (p) => {
+    drawChain(p.chain);
+    if (!p.envelope) return;
     drawStems(p);
     drawEnvelope(p.envelope);
-    drawTransfer(p.transfer);
-    document.getElementById("most").textContent = p.most_db > 0 ? `at most ${minus(p.most_db)} dB` : "no reduction";
+    document.getElementById("levels").hidden = p.transfer.length === 0;
+    if (p.transfer.length) drawTransfer(p.transfer);
+    document.getElementById("most").textContent = p.said;
   });
 }
 

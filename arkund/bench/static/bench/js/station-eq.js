@@ -1,4 +1,5 @@
 // Shape, EQ: ink area of the strokes, bleed behind, the ribbon of what is added or taken.
+import { drawChain, startChain } from "./chain.js";
 import { bench, keepTry, on, tryValues } from "./bench.js";
 import { clear, el, familyOf, levels, minus, path } from "./draw.js";
 
@@ -10,7 +11,10 @@ export function startEq() {
   const hzAt = (px) => LOW * (HIGH / LOW) ** ((px - 36) / 656);
   const y = (db) => 66 + (Math.max(Math.min(db, 14), -62) / -62) * 354;
 
+  startChain();
   on("picture", (p) => {
+    drawChain(p.chain);
+    if (!svg || !p.hz) return;
     clear(svg);
     levels(svg, y, [0, -12, -24, -36, -48, -60], 36, 692);
     for (const hz of [30, 50, 100, 200, 300, 500, 1000, 2000, 3000, 5000, 10000]) {
@@ -57,7 +61,7 @@ export function startEq() {
     const left = px + width > 694 ? px - width : px;
     const box = el(group, "rect", { class: "flag", x: left, y: py - 7, width, height: 13, rx: 1 });
     el(group, "text", { class: "strong", x: left + 5, y: py + 3 }, flag.text);
-    if (flag.band === null) return;
+    if (flag.path === null) return;
     box.setAttribute("cursor", "grab");
     // A flag is moved along the frequency line and, up or down, in gain.
     group.addEventListener("pointerdown", (event) => {
@@ -68,8 +72,8 @@ export function startEq() {
         const hz = hzAt(px + (e.clientX - from.x) * scale);
         const gain = flag.gain - (e.clientY - from.y) * scale * 0.12;
         tryValues({
-          [`mics.${bench.mic}.eq.bands.${flag.band}.frequency_hz`]: Math.round(Math.min(Math.max(hz, 20), 16000)),
-          [`mics.${bench.mic}.eq.bands.${flag.band}.gain_db`]: Math.round(Math.min(Math.max(gain, -18), 18) * 2) / 2,
+          [`${flag.path}.frequency_hz`]: Math.round(Math.min(Math.max(hz, flag.within.hz[0]), flag.within.hz[1])),
+          [`${flag.path}.gain_db`]: Math.round(Math.min(Math.max(gain, flag.within.gain[0]), flag.within.gain[1]) * 2) / 2,
         });
       };
       const up = () => {

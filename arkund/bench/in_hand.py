@@ -1,0 +1,127 @@
+"""Which channel and which stage of its chain the Shape pages show."""
+
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import urlencode
+
+from arkund.bench.pictures.common import strokes_for
+from arkund.bench.rulers import stage_rulers
+from arkund.core.hits.detect import Hit
+from arkund.core.kit.roles import is_shell, label, parse_mic_name
+from arkund.core.mix.channels import MOST_STAGES, Channel
+from arkund.core.mix.graph import DRUM_BUS
+from arkund.core.mix.sheet import Sheet
+from arkund.core.process.equaliser import Equaliser
+from arkund.core.process.registry import BY_KIND
+from arkund.core.process.stage import Stage
+from arkund.songs.facts import hits_of
+from arkund.songs.wording import path_words, value_words
+
+
+@dataclass(frozen=True)
+class InHand:
+    """A channel: its name in the graph, its path in the sheet, and what it is called."""
+
+    name: str
+    path: str
+    label: str
+    channel: Channel
+
+    @property
+    def is_mic(self) -> bool:
+        """Whether it is a mic's."""
+        return self.path.startswith("mics.")
+
+    def strokes(self, sheet: Sheet) -> list[Hit]:
+        """The strokes by which it is judged: of a mic its drum's, of a group those of its mics'
+        drums, else all shells'."""
+        if self.is_mic:
+            return strokes_for(sheet, self.name)
+        inside = {m.name.piece for m in sheet.mics.values() if m.to == self.name} - {None}
+        listed = hits_of(sheet)
+        own = [h for h in listed if h.piece in inside]
+        return own or [h for h in listed if is_shell(h.piece)] or list(listed)
+
+
+def channel_in_hand(sheet: Sheet, asked: str, mic: str) -> InHand:
+    """The channel that is asked for by name: a bus, a group or the drum bus; else the mic's."""
+    if asked in sheet.buses:
+        return InHand(asked, f"buses.{asked}", f"{asked} bus", sheet.buses[asked])
+    if asked in sheet.groups:
+        return InHand(asked, f"groups.{asked}", f"{asked} group", sheet.groups[asked])
+    if asked == DRUM_BUS:
+        return InHand(DRUM_BUS, DRUM_BUS, "drum bus", sheet.drum_bus)
+    return InHand(mic, f"mics.{mic}", label(mic), sheet.mics[mic])
+
+
+def stage_in_hand(channel: Channel, asked: str, station: str) -> Stage | None:
+    """The stage that is asked for by id, if it is one of the page's; else the page's first."""
+    own = [s for s in channel.chain if isinstance(s, Equaliser) == (station == "eq")]
+    return next((s for s in own if s.id == asked), own[0] if own else None)
+
+
+def band_in_hand(stage: Stage | None, asked: str) -> str:
+    """The EQ's band that is asked for, or its third, or its last."""
+    ids = [b.id for b in stage.bands] if isinstance(stage, Equaliser) else []
+    return asked if asked in ids else (ids[min(2, len(ids) - 1)] if ids else "")
+
+
+def station_of(stage: Stage) -> str:
+    """The page that shows a stage."""
+    return "eq" if isinstance(stage, Equaliser) else "dynamics"
+
+
+def chain_context(hand: InHand, chosen: Stage | None, query: dict[str, str]) -> dict[str, Any]:
+    """The line of stages: where each leads, and what adding, moving and taking out would set."""
+    chain = f"{hand.path}.chain"
+    stages = hand.channel.chain
+    ids = [s.id for s in stages]
+    rows = []
+    for n, stage in enumerate(stages):
+        kind = type(stage)
+        rows.append({
+            "id": stage.id, "label": kind.label, "on": stage.on, "chosen": stage is chosen,
+            "number": n + 1, "path": f"{chain}.{stage.id}", "station": station_of(stage),
+            "query": urlencode({**query, "stage": stage.id}),
+            "earlier": None if n == 0 else (ids[n - 2] if n > 1 else ""),
+            "later": ids[n + 1] if n + 1 < len(ids) else None,
+        })  # fmt: skip
+    after = chosen.id if chosen else (ids[-1] if ids else "")
+    return {
+        "path": chain, "stages": rows, "full": len(stages) >= MOST_STAGES,
+        "kinds": [{"kind": k, "label": p.label, "about": p.about, "id": _free_id(k, ids),
+                   "after": after} for k, p in BY_KIND.items()],
+    }  # fmt: skip
+
+
+def differences_context(
+    sheet: Sheet, hand: InHand, stage: Stage | None, band: str
+) -> dict[str, Any]:
+    """What of a channel differs over bars, and what of it and of the stage in hand could."""
+    rows = []
+    for over in sheet.over:
+        if over.channel == hand.path:
+            _, what, unit = path_words(over.path, sheet)
+            rows.append({"path": f"over.{over.id}", "what": what, "bars": over.bars.replace("-", "–"),
+                         "value": value_words(over.value, unit), "ramp": over.ramp_ms})  # fmt: skip
+    ids = {over.id for over in sheet.over}
+    paths = [f"{hand.path}.fader_db", f"{hand.path}.mute"]
+    if stage:
+        paths = [f"{hand.path}.chain.{stage.id}.on",
+                 *(r.path for r in stage_rulers(hand.path, stage, band)), *paths]  # fmt: skip
+    return {
+        "rows": rows, "next": next(f"over.d{n}" for n in range(1, 999) if f"d{n}" not in ids),
+        "could": [(path, f"{what}, {unit}" if unit else what) for path in paths
+                  for _, what, unit in [path_words(path, sheet)] if ".key." not in path],
+    }  # fmt: skip
+
+
+def _free_id(kind: str, taken: list[str]) -> str:
+    """An id for one more stage of a kind; it is never used again while the chain has it."""
+    short = kind[:12]
+    return next(i for i in (short, *(f"{short}{n}" for n in range(2, 99))) if i not in taken)
+
+
+def piece_of(hand: InHand) -> str | None:
+    """The drum that a mic is close to; None for other channels."""
+    return parse_mic_name(hand.name).piece if hand.is_mic else None

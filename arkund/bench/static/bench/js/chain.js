@@ -1,0 +1,98 @@
+// A chain: one line of stages in order; dragged or moved by keys, put on standby, added, taken out.
+import { keepValues, on } from "./bench.js";
+import { clear, el, path } from "./draw.js";
+
+export function startChain() {
+  const line = document.querySelector("[data-chain]");
+  if (!line) return;
+  const chain = line.dataset.chain;
+  // What is refused is said and leaves the page as it is.
+  let refused = false;
+  on("refused", () => { refused = true; });
+  const change = (patch, stage) => {
+    refused = false;
+    keepValues(patch).then(() => { if (!refused) show(stage); });
+  };
+  const move = (id, after) => { if (after !== undefined && after !== id) change({ [`${chain}.${id}.after`]: after }, id); };
+
+  line.querySelectorAll("[data-stage]").forEach((stage) => {
+    const id = stage.dataset.stage;
+    stage.addEventListener("keydown", (event) => {
+      const { key, altKey } = event;
+      if (altKey && key === "ArrowLeft") move(id, stage.dataset.earlier);
+      else if (altKey && key === "ArrowRight") move(id, stage.dataset.later);
+      else if (key === "s" || key === "S") change({ [`${chain}.${id}.on`]: stage.dataset.on !== "1" }, id);
+      else if (key === "Delete") change({ [`${chain}.${id}`]: null }, "");
+      else return;
+      event.preventDefault();
+      event.stopPropagation();
+    });
+    stage.addEventListener("dragstart", (event) => event.dataTransfer.setData("text/plain", id));
+    stage.addEventListener("dragover", (event) => event.preventDefault());
+    stage.addEventListener("drop", (event) => {
+      event.preventDefault();
+      const box = stage.getBoundingClientRect();
+      const before = event.clientX < box.left + box.width / 2;
+      const previous = stage.previousElementSibling;
+      const after = before ? previous.dataset.stage || "" : id;
+      const dragged = event.dataTransfer.getData("text/plain");
+      if (after !== dragged && line.querySelector(`[data-stage="${CSS.escape(dragged)}"]`)) move(dragged, after);
+    });
+  });
+  document.querySelectorAll("[data-add]").forEach((button) => button.addEventListener("click", () => {
+    const { add, kind, after } = button.dataset;
+    change({ [`${chain}.${add}`]: { kind, after } }, add);
+  }));
+  document.querySelectorAll("[data-add-band]").forEach((button) => button.addEventListener("click", () => {
+    const taken = new Set([...document.querySelectorAll("[data-link*='band=']")].map((b) => b.dataset.link.split("band=")[1]));
+    const id = Array.from({ length: 99 }, (_, n) => `b${n + 1}`).find((b) => !taken.has(b));
+    change({ [`${button.dataset.addBand}.${id}`]: {} }, undefined, id);
+  }));
+  document.querySelectorAll("[data-drop]").forEach((button) => button.addEventListener("click", () => change({ [button.dataset.drop]: null })));
+  document.querySelectorAll("[data-differ]").forEach((form) => form.addEventListener("submit", (event) => {
+    event.preventDefault();
+    const asked = Object.fromEntries(new FormData(form));
+    const plain = asked.value.trim().replace("−", "-");
+    const value = { on: true, off: false, yes: true, no: false }[plain.toLowerCase()] ?? (Number.isNaN(Number(plain)) ? plain : Number(plain));
+    const ramp = Number(asked.ramp_ms);
+    change({ [form.dataset.differ]: { path: asked.path, bars: asked.bars.trim().replace("–", "-"), value, ramp_ms: ramp } });
+  }));
+  // Undo and redo may change the line itself.
+  const now = JSON.stringify(ids(line));
+  on("stepped", (sheet) => { if (JSON.stringify(chainIn(sheet, chain)) !== now) location.reload(); });
+}
+
+const ids = (line) => [...line.querySelectorAll("[data-stage]")].map((s) => [s.dataset.stage, s.dataset.on === "1"]);
+
+function chainIn(sheet, chain) {
+  const stages = chain.split(".").reduce((node, key) => (node ? node[key] : undefined), sheet) || [];
+  return stages.map((s) => [s.id, s.on]);
+}
+
+// The line is the server's: it is shown anew with the stage in hand.
+function show(stage) {
+  const url = new URL(location.href);
+  if (stage !== undefined) {
+    if (stage) url.searchParams.set("stage", stage);
+    else url.searchParams.delete("stage");
+    const link = document.querySelector(`[data-stage="${CSS.escape(stage)}"]`);
+    const kind = document.querySelector(`[data-add="${CSS.escape(stage)}"]`);
+    if (kind) url.pathname = url.pathname.replace(/(eq|dynamics|bus)\/?$/, kind.dataset.kind === "eq" ? "eq" : "dynamics");
+    if (kind && !url.searchParams.get("channel") && url.searchParams.get("bus")) url.searchParams.set("channel", url.searchParams.get("bus"));
+    if (!link && !kind && stage) url.searchParams.delete("stage");
+  }
+  if (String(url) === location.href) location.reload();
+  else location.assign(url);
+}
+
+export function drawChain(strokes) {
+  for (const one of strokes || []) {
+    const svg = document.querySelector(`[data-stroke="${CSS.escape(one.id)}"]`);
+    if (!svg) continue;
+    clear(svg);
+    const y = (v) => 38 - v * 30, x = (i, count) => 2 + (i / (count - 1)) * 92;
+    const line = (values) => path(values.map((v, i) => [x(i, values.length), y(v)]));
+    el(svg, "path", { class: "under", d: `${line(strokes[0].stroke)}L94 38L2 38z` });
+    el(svg, "path", { class: "inkline", d: line(one.stroke) });
+  }
+}

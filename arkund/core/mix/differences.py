@@ -1,0 +1,116 @@
+"""Differences: values that are other over some bars of the song.
+
+A channel with differences is rendered in as many variants as the song has of it, and one fades into
+the other where bars begin or end. Both sides of such a fade run all the while, so nothing clicks,
+whatever it is that differs: a level, a frequency, a stage on standby.
+"""
+
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any
+
+from pydantic import Field
+
+from arkund.core.mix.tempo import grid_of
+from arkund.core.process import values
+from arkund.core.process.stage import Id
+from arkund.core.process.values import Part, text
+
+if TYPE_CHECKING:
+    from arkund.core.mix.sheet import Sheet
+
+MOST = 500
+CHANNELS = ("mics", "groups", "buses")
+
+
+class Over(Part):
+    """A value that the path has over ``bars`` (first and last, ``"9-16"``, or one), come to within
+    ``ramp_ms`` of their beginning and left within as much of their end. Later ones go before."""
+
+    id: Id
+    path: str = Field(max_length=200, title="what differs")
+    bars: str = text("1", "bars", pattern=r"^[0-9]{1,5}(-[0-9]{1,5})?$")
+    ramp_ms: float = values.value(50.0, 1, 2000, "ms", "ramp", scale="log", step=1.08,
+                           ticks=(1, 10, 100, 1000))  # fmt: skip
+    value: bool | float | str = Field(title="value", union_mode="left_to_right")
+
+    @property
+    def span(self) -> tuple[int, int]:
+        """First and last bar."""
+        first, _, last = self.bars.partition("-")
+        return int(first), int(last or first)
+
+    @property
+    def channel(self) -> str:
+        """Path of the channel in which the value stands: ``mics.snare_top``, ``drum_bus``."""
+        steps = self.path.split(".")
+        return ".".join(steps[:2]) if steps[0] in CHANNELS else steps[0]
+
+
+def refuse(sheet: "Sheet", apply: Callable[["Sheet", dict[str, Any]], "Sheet"]) -> None:
+    """Raise `ValueError` for a difference in what no channel has, of a value that is not taken
+    there, or over bars that the song does not have."""
+    plain = sheet.model_copy(update={"over": ()})
+    bars = grid_of(sheet).bars_in(sheet.frames / sheet.rate)
+    seen: set[str] = set()
+    for over in sheet.over:
+        first, last = over.span
+        if over.id in seen:
+            raise ValueError(f"two differences are called {over.id}")
+        seen.add(over.id)
+        if not 1 <= first <= last:
+            raise ValueError(f"the difference {over.id} has no bars: {over.bars}")
+        if last > bars:
+            raise ValueError(f"the difference {over.id} ends in bar {last}; the song has {bars}")
+        if not _may_differ(over.path):
+            raise ValueError(f"{over.path[:80]} is the same throughout the song")
+    for values_at_once in _rounds(sheet.over):
+        try:
+            apply(plain, values_at_once)
+        except ValueError as error:
+            raise ValueError(f"a difference over bars does not hold: {error}") from None
+
+
+def _rounds(differences: Sequence[Over]) -> list[dict[str, Any]]:
+    """All values, so that each path stands once in each dictionary: few sheets to try."""
+    out: list[dict[str, Any]] = []
+    for over in differences:
+        free = next((r for r in out if over.path not in r), None)
+        if free is None:
+            free = {}
+            out.append(free)
+        free[over.path] = over.value
+    return out
+
+
+def _may_differ(path: str) -> bool:
+    """Chains, faders, mutes, pans, sends and gates may; who a mic is and where it stands may not."""
+    steps = path.split(".")
+    if steps[0] == "drum_bus":
+        return len(steps) > 1
+    if steps[0] not in CHANNELS or len(steps) < 3:
+        return False
+    varied = ("chain", "fader_db", "mute", "pan", "sends", "clean", "trim_db", "polarity")
+    return steps[2] in varied and steps[-1] not in ("after", "source", "kind", "id")
+
+
+def variants(
+    sheet: "Sheet", channel: str, apply: Callable[["Sheet", dict[str, Any]], "Sheet"]
+) -> list[tuple[int, int, "Sheet"]]:
+    """``(from which sample on, ramp in samples, sheet)``: how a channel goes through the song; one
+    entry for a channel that is the same throughout."""
+    own = [over for over in sheet.over if over.channel == channel]
+    plain = sheet.model_copy(update={"over": ()})
+    if not own:
+        return [(0, 0, plain)]
+    grid = grid_of(sheet)
+    spans = [grid.frames_of_bars(*over.span, sheet.rate) for over in own]
+    edges = sorted({0, *(max(e, 0) for span in spans for e in span)})
+    out: list[tuple[int, int, Sheet]] = []
+    for edge in edges:
+        if edge >= sheet.frames:
+            break
+        here = {o.path: o.value for o, (a, b) in zip(own, spans, strict=True) if a <= edge < b}
+        touched = [o.ramp_ms for o, span in zip(own, spans, strict=True) if edge in span] or [0.0]
+        ramp = round(max(touched) * sheet.rate / 1000)
+        out.append((edge, ramp if edge else 0, apply(plain, here)))
+    return out

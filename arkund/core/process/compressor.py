@@ -1,0 +1,95 @@
+"""The compressor."""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.process.key import Key
+from arkund.core.process.stage import Audio, Id, Stage
+from arkund.core.process.values import value
+from arkund.core.shape import compressor
+from arkund.core.units import ms_to_samples
+
+_DB = (-60.0, -48.0, -36.0, -24.0, -12.0, 0.0)
+
+
+class Compressor(Stage):
+    """The *straight* family: reduction smoothed in dB; times to 63 %."""
+
+    label: ClassVar[str] = "compressor"
+    about: ClassVar[str] = "Less of what is loud, as fast and as long as the times say."
+
+    kind: Literal["compressor"] = "compressor"
+    id: Id = "compressor"
+    threshold_db: float = value(-18.0, -60, 0, "dB", "threshold", ticks=_DB, carried=True,
+                                hint="peaks of the strokes as they reach it")  # fmt: skip
+    ratio: float = value(4.0, 1, 100, ": 1", "ratio", shown=(1, 20), scale="log", step=1.06,
+                         ticks=(1, 2, 4, 8, 20))  # fmt: skip
+    knee_db: float = value(6.0, 0, 24, "dB", "knee", ticks=(0, 6, 12, 18, 24),
+                           hint="0 bends at once; more bends earlier and softer")  # fmt: skip
+    attack_ms: float = value(15.0, 0.05, 200, "ms", "attack", scale="log", step=1.08,
+                             ticks=(0.1, 1, 10, 100), hint="area: the average stroke's envelope")  # fmt: skip
+    release_ms: float = value(120.0, 1, 5000, "ms", "release", shown=(5, 2000), scale="log",
+                              step=1.06, ticks=(10, 30, 100, 300, 1000),
+                              hint="bars: gaps to the next stroke")  # fmt: skip
+    makeup_db: float = value(0.0, -12, 24, "dB", "makeup", ticks=(-12, 0, 12, 24))
+    mix: float = value(1.0, 0, 1, "×", "mix", step=0.02, ticks=(0, 0.25, 0.5, 0.75, 1),
+                       hint="0 as it came, 1 compressed alone")  # fmt: skip
+    key: Key = Key()
+    lookahead_ms: float = value(0.0, 0, 10, "ms", "lookahead", step=0.1, ticks=(0, 2, 5, 10),
+                                hint="it begins that much before a stroke")  # fmt: skip
+
+    @property
+    def is_transparent(self) -> bool:
+        """Whether it reduces nothing."""
+        return not self.on or self.setup.is_transparent
+
+    @property
+    def setup(self) -> compressor.Settings:
+        """The kernel's settings."""
+        return compressor.Settings(
+            self.threshold_db, self.ratio, self.knee_db, self.attack_ms, self.release_ms,
+            self.makeup_db, self.mix,
+        )  # fmt: skip
+
+    def process(self, rate: int) -> "CompressorProcess":
+        """The compressor at a rate."""
+        return CompressorProcess(self, rate)
+
+
+class CompressorProcess:
+    """The compressor at a rate, its sides linked. With lookahead the sound is held back that long
+    behind the detector, which is its latency."""
+
+    def __init__(self, part: Compressor, rate: int) -> None:
+        self.rate, self.setup = rate, part.setup
+        self.latency = ms_to_samples(part.lookahead_ms, rate)
+        self.memory = compressor.memory(self.setup, rate) + self.latency
+
+    def settings(self) -> Any:
+        """What its sound rests on."""
+        return ["compressor", 1, repr(self.setup), self.latency, self.rate]
+
+    def at_rest(self, channels: int = 1) -> NDArray[np.float64]:
+        """The reduction, then the samples still held back (two sides)."""
+        return np.zeros(1 + 2 * self.latency)
+
+    def run(self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None) -> Audio:
+        """``audio`` compressed, by what the ``key`` is where there is one."""
+        return self.run_traced(audio, state, key)[0]
+
+    def run_traced(
+        self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None
+    ) -> tuple[Audio, NDArray[np.float32]]:
+        """Output and the reduction in dB, a point every `compressor.TRACE_STEP` samples."""
+        key = compressor.linked_key(audio if key is None else key)
+        held = audio
+        if self.latency:
+            sides = 1 if audio.ndim == 1 else 2
+            past = state[1 : 1 + sides * self.latency].astype(np.float32)
+            past = past if audio.ndim == 1 else past.reshape(self.latency, 2)
+            joined = np.concatenate([past, audio])
+            held = np.ascontiguousarray(joined[: len(audio)])
+            state[1 : 1 + sides * self.latency] = joined[len(audio) :].ravel()
+        return compressor.run(np.ascontiguousarray(held), key, self.setup, self.rate, state[:1])

@@ -1,0 +1,35 @@
+"""What a stage listens to: itself, or another channel through a filter of its own."""
+
+from arkund.core.process.equaliser import Equaliser, EqualiserProcess, Filter
+from arkund.core.process.values import Part, text, value
+
+LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
+
+
+class Key(Part):
+    """The sound that a stage's detector hears. ``source`` names a mic, group or bus; empty: what
+    the stage itself is given. The filters are 12 dB an octave and out at their ends."""
+
+    source: str = text("", "listens to", pattern=r"^([a-z][a-z0-9_]{0,31})?$")
+    high_pass_hz: float = value(LOWEST_HZ, LOWEST_HZ, 2000, "Hz", "key high-pass", scale="log",
+                                step=1.03, ticks=(20, 50, 100, 300, 1000),
+                                hint="at the left end it is out")  # fmt: skip
+    low_pass_hz: float = value(HIGHEST_HZ, 200, HIGHEST_HZ, "Hz", "key low-pass", scale="log",
+                               step=1.03, ticks=(300, 1000, 3000, 10000, 20000),
+                               hint="at the right end it is out")  # fmt: skip
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether the stage hears what it is given, as it is."""
+        return not self.source and not self.is_filtered
+
+    @property
+    def is_filtered(self) -> bool:
+        """Whether a filter is in."""
+        return self.high_pass_hz > LOWEST_HZ or self.low_pass_hz < HIGHEST_HZ
+
+    def filters(self, rate: int) -> EqualiserProcess:
+        """The filters as the engine runs them."""
+        high = Filter(on=self.high_pass_hz > LOWEST_HZ, frequency_hz=self.high_pass_hz)
+        low = Filter(on=self.low_pass_hz < HIGHEST_HZ, frequency_hz=self.low_pass_hz)
+        return Equaliser(high_pass=high, low_pass=low, bands=()).process(rate)

@@ -1,0 +1,63 @@
+"""The limiter."""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.process.stage import Audio, Id, Stage
+from arkund.core.process.values import value
+from arkund.core.shape import limiter
+
+
+class Limiter(Stage):
+    """No true peak over the ceiling; both sides get the gain of the louder one."""
+
+    label: ClassVar[str] = "limiter"
+    about: ClassVar[str] = "Holds true peaks under a ceiling."
+
+    kind: Literal["limiter"] = "limiter"
+    id: Id = "limiter"
+    ceiling_db: float = value(-1.0, -24, 0, "dBTP", "ceiling", ticks=(-24, -18, -12, -6, 0),
+                              hint="bars: true peaks of the strokes as they reach it")  # fmt: skip
+    lookahead_ms: float = value(1.5, 0.1, 10, "ms", "lookahead", scale="log", step=1.08,
+                                ticks=(0.1, 0.3, 1, 3, 10),
+                                hint="shorter is louder and rougher")  # fmt: skip
+    release_ms: float = value(60.0, 1, 1000, "ms", "release", scale="log", step=1.06,
+                              ticks=(1, 10, 100, 1000), hint="bars: gaps to the next stroke")  # fmt: skip
+
+    @property
+    def setup(self) -> limiter.Settings:
+        """The kernel's settings."""
+        return limiter.Settings(self.ceiling_db, self.lookahead_ms, self.release_ms)
+
+    def process(self, rate: int) -> "LimiterProcess":
+        """The limiter at a rate."""
+        return LimiterProcess(self, rate)
+
+
+class LimiterProcess:
+    """The limiter at a rate."""
+
+    def __init__(self, part: Limiter, rate: int) -> None:
+        self.rate, self.setup = rate, part.setup
+        self.latency = limiter.latency(self.setup, rate)
+        self.memory = limiter.memory(self.setup, rate)
+
+    def settings(self) -> Any:
+        """What its sound rests on."""
+        return ["limiter", 1, repr(self.setup), self.rate]
+
+    def at_rest(self, channels: int = 1) -> NDArray[np.float64]:
+        """State at rest."""
+        return limiter.new_state(self.setup, self.rate, channels)
+
+    def run(self, audio: Audio, state: NDArray[np.float64]) -> Audio:
+        """``audio`` limited."""
+        return self.run_traced(audio, state)[0]
+
+    def run_traced(
+        self, audio: Audio, state: NDArray[np.float64]
+    ) -> tuple[Audio, NDArray[np.float32]]:
+        """Output and the reduction in dB, a point every `limiter.TRACE_STEP` samples."""
+        return limiter.run(audio, self.setup, self.rate, state)

@@ -1,0 +1,68 @@
+"""Saturation."""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.process.stage import Audio, Id, Stage
+from arkund.core.process.values import choice, switch, value
+from arkund.core.shape import saturation
+
+CURVES = {
+    "soft": saturation.SOFT, "hard": saturation.HARD, "asymmetrical": saturation.ASYMMETRICAL,
+}  # fmt: skip
+
+
+class Saturation(Stage):
+    """Peaks bend: soft, hard, or asymmetrical; applied at eight times the rate."""
+
+    label: ClassVar[str] = "saturation"
+    about: ClassVar[str] = "Bends peaks, which makes a drum denser and adds harmonics."
+
+    kind: Literal["saturation"] = "saturation"
+    id: Id = "saturation"
+    curve: Literal["soft", "hard", "asymmetrical"] = choice("soft", "curve")
+    drive_db: float = value(6.0, 0, 24, "dB", "drive", ticks=(0, 6, 12, 18, 24),
+                            hint="mark: from here on one stroke in ten bends by 1 dB")  # fmt: skip
+    matched: bool = switch(True, "output matched")
+    output_db: float = value(0.0, -24, 12, "dB", "output", ticks=(-24, -12, 0, 12))
+    mix: float = value(1.0, 0, 1, "×", "mix", step=0.02, ticks=(0, 0.25, 0.5, 0.75, 1),
+                       hint="0 as it came, 1 bent alone")  # fmt: skip
+
+    @property
+    def is_transparent(self) -> bool:
+        """Whether nothing bends."""
+        return not self.on or self.mix == 0.0
+
+    @property
+    def setup(self) -> saturation.Settings:
+        """The kernel's settings."""
+        return saturation.Settings(
+            CURVES[self.curve], self.drive_db, self.matched, self.output_db, self.mix
+        )
+
+    def process(self, rate: int) -> "SaturationProcess":
+        """The curve at a rate."""
+        return SaturationProcess(self, rate)
+
+
+class SaturationProcess:
+    """Saturation at a rate; each side by itself."""
+
+    def __init__(self, part: Saturation, rate: int) -> None:
+        self.rate, self.setup = rate, part.setup
+        self.latency = saturation.latency()
+        self.memory = 4 * saturation.TAPS
+
+    def settings(self) -> Any:
+        """What its sound rests on."""
+        return ["saturation", 1, repr(self.setup), self.rate]
+
+    def at_rest(self, channels: int = 1) -> NDArray[np.float64]:
+        """State at rest."""
+        return saturation.new_state(channels)
+
+    def run(self, audio: Audio, state: NDArray[np.float64]) -> Audio:
+        """``audio`` bent."""
+        return saturation.run(audio, self.setup, state)

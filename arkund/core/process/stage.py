@@ -1,0 +1,61 @@
+"""What every stage of a chain is, and what the engine asks of it."""
+
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from arkund.core.process.values import Part, switch
+
+if TYPE_CHECKING:
+    from arkund.core.process.key import Key
+
+Audio = NDArray[np.float32]
+
+Id = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,15}$")]
+"""Names a stage, a band or a difference for good, wherever it is moved to."""
+
+
+class Processor(Protocol):
+    """A causal process that runs block by block with a state.
+
+    ``latency`` samples pass before what goes in comes out; ``memory`` samples after it went in it
+    no longer matters. ``run`` takes ``(frames,)`` or ``(frames, 2)``; ``at_rest`` makes the state
+    for so many channels. One whose detector may hear another sound takes that as ``key``.
+    """
+
+    latency: int
+    memory: int
+
+    def settings(self) -> Any: ...
+
+    def at_rest(self, channels: int = 1) -> NDArray[np.float64]: ...
+
+    def run(self, audio: Audio, state: NDArray[np.float64]) -> Audio: ...
+
+
+class Stage(Part):
+    """One processor in a chain. ``on`` is off on standby: set, but passed by."""
+
+    label: ClassVar[str]
+    about: ClassVar[str]
+    busy: ClassVar[dict[str, Any]] = {}
+    """Settings with which its kernel has something to do, where those that it comes with are none."""
+
+    id: Id
+    on: bool = switch(True, "in or on standby")
+
+    @property
+    def is_transparent(self) -> bool:
+        """Whether sound passes untouched."""
+        return not self.on
+
+    @property
+    def listens(self) -> "Key | None":
+        """What its detector hears; None of a stage without one."""
+        return getattr(self, "key", None)
+
+    def process(self, rate: int) -> Processor:
+        """The stage as the engine runs it at ``rate`` Hz."""
+        raise NotImplementedError

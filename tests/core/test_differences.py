@@ -1,0 +1,177 @@
+"""Values that differ over bars: where they are heard, how they come and go, what is refused."""
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+import soundfile as sf
+
+from arkund.core.errors import SheetError
+from arkund.core.mix.cache import TileCache
+from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
+from arkund.core.mix.engine import Engine
+from arkund.core.mix.graph import Library, build
+from arkund.core.mix.nodes import Node
+from arkund.core.mix.patches import apply_patch, inverse_patch
+from arkund.core.mix.sheet import Sheet, Source, Take, Tempo, dump, load
+from arkund.core.process.compressor import Compressor
+from arkund.core.units import amplitude_to_db
+
+RATE, BARS = 8000, 12
+BAR = RATE * 2
+MICS = ("kick_in", "snare_top", "overhead_l", "overhead_r")
+THRESHOLD = "mics.snare_top.chain.compressor.threshold_db"
+
+
+@pytest.fixture(scope="module")
+def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
+    """Twelve bars at 120 BPM of low, steady sound, in which a click stands out."""
+    folder = tmp_path_factory.mktemp("song")
+    paths, sources = {}, {}
+    time = np.arange(BAR * BARS) / RATE
+    for number, mic in enumerate(MICS):
+        sound = 0.3 * np.sin(2 * np.pi * (70 + 23 * number) * time) + 0.1 * np.sin(
+            2 * np.pi * 190 * time
+        )
+        digest = f"{number}" * 64
+        paths[digest] = folder / f"{mic}.wav"
+        sf.write(str(paths[digest]), sound.astype(np.float32), RATE, subtype="FLOAT")
+        sources[mic] = Source(sha256=digest)
+    mics = {m: new_mic(m) for m in MICS}
+    buses = {
+        "punch": Bus(
+            sends={"snare_top": Send()}, chain=(Compressor(threshold_db=-30),), fader_db=-6
+        )
+    }
+    sheet = Sheet(rate=RATE, frames=BAR * BARS, mics=mics, groups=groups_for(mics), buses=buses,
+                  takes=(Take(number=1, sources=sources),), tempo=Tempo(bpm=120))  # fmt: skip
+    on = {"mics.snare_top.chain.compressor.on": True, THRESHOLD: -20}
+    return apply_patch(sheet, on), Library(paths.__getitem__, lambda digest: ())
+
+
+def _sound(sheet: Sheet, library: Library, name: str = "output") -> np.ndarray:
+    engine = Engine(RATE, sheet.frames, TileCache())
+    return engine.read(build(sheet, library).node(name), 0, sheet.frames)
+
+
+def _differing(
+    sheet: Sheet, path: str, value: Any, bars: str = "5-6", ramp_ms: float = 50
+) -> Sheet:
+    over = {"path": path, "bars": bars, "value": value, "ramp_ms": ramp_ms}
+    return apply_patch(sheet, {"over.d1": over})
+
+
+WHAT = [
+    (THRESHOLD, -35.0), ("mics.snare_top.chain.compressor.on", False),
+    ("mics.snare_top.fader_db", -12.0), ("mics.snare_top.pan", 0.7), ("mics.snare_top.mute", True),
+    ("mics.overhead_l.chain.eq.bands.b2.gain_db", 6.0), ("groups.cymbals.fader_db", -6.0),
+    ("groups.snare.mute", True), ("buses.punch.fader_db", 0.0),
+    ("buses.punch.sends.snare_top.db", -20.0), ("buses.punch.chain.compressor.ratio", 20.0),
+    ("drum_bus.fader_db", -9.0), ("drum_bus.chain.compressor.on", True), ("mics.kick_in.trim_db", 6.0),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("path", "value"), WHAT)
+def test_it_is_one_song_in_the_bars_and_the_other_beyond(song: Any, path: str, value: Any) -> None:
+    sheet, library = song
+    if path.endswith("eq.bands.b2.gain_db"):
+        sheet = apply_patch(sheet, {"mics.overhead_l.chain.eq.bands.b2.on": True})
+    plain, throughout = _sound(sheet, library), _sound(apply_patch(sheet, {path: value}), library)
+    got = _sound(_differing(sheet, path, value), library)
+    ramp, first, last = round(0.05 * RATE), 4 * BAR, 6 * BAR
+    # Compressors of buses that hear it remember for a while what they heard.
+    later = last + ramp + RATE
+    assert np.abs(got[:first] - plain[:first]).max() < 1e-6
+    assert np.abs(got[later:] - plain[later:]).max() < 1e-3
+    inside = slice(first + ramp + RATE, last)
+    assert np.abs(got[inside] - throughout[inside]).max() < 1e-3
+    assert np.abs(plain[inside] - throughout[inside]).max() > 0.004
+
+
+def _second_differences(sound: np.ndarray) -> np.ndarray:
+    return np.abs(np.diff(sound, 2, axis=0)).max(axis=1)
+
+
+def test_nothing_clicks_where_a_difference_comes_and_goes(song: Any) -> None:
+    """The largest second difference within a ramp against the 99.9th percentile around it."""
+    rng = np.random.default_rng(31)
+    for _ in range(50):
+        path, value = WHAT[int(rng.integers(len(WHAT)))]
+        bar = int(rng.integers(2, 10))
+        ramp_ms = float(rng.choice([10.0, 50.0, 300.0]))
+        sheet = _differing(song[0], path, value, f"{bar}-{bar + 1}", ramp_ms)
+        curve = _second_differences(_sound(sheet, song[1]))
+        ramp = round(ramp_ms * RATE / 1000)
+        for edge in ((bar - 1) * BAR, (bar + 1) * BAR):
+            around = np.concatenate(
+                [curve[edge - BAR // 2 : edge - 8], curve[edge + ramp + 8 :][: BAR // 2]]
+            )
+            assert curve[edge - 4 : edge + ramp + 4].max() <= 1.5 * np.quantile(around, 0.999), path
+
+
+def test_of_two_over_the_same_bars_the_later_one_goes_before(song: Any) -> None:
+    path = "mics.kick_in.fader_db"
+    two = apply_patch(song[0], {
+        "over.a": {"path": path, "bars": "3-8", "value": -6.0}, "over.b": {"path": path, "bars": "5", "value": -20.0},
+    })  # fmt: skip
+    kick = build(two, song[1]).outs["kick_in"]
+    engine = Engine(RATE, two.frames, TileCache())
+
+    def level(bar: int) -> float:
+        part = engine.read(kick, (bar - 1) * BAR + BAR // 2, bar * BAR)
+        return amplitude_to_db(float(np.abs(part).max()))
+
+    assert level(4) - level(1) == pytest.approx(-6, abs=0.05)
+    assert level(5) - level(1) == pytest.approx(-20, abs=0.05)
+    assert level(7) - level(1) == pytest.approx(-6, abs=0.05)
+    assert level(10) - level(1) == pytest.approx(0, abs=0.05)
+
+
+def test_what_does_not_differ_stays_what_it_was(song: Any) -> None:
+    """Channels without differences keep their keys, and so every tile of theirs."""
+    sheet = _differing(song[0], THRESHOLD, -35.0)
+    before, after = build(song[0], song[1]), build(sheet, song[1])
+
+    def keys(nodes: dict[str, Node]) -> dict[str, str]:
+        return {name: node.key for name, node in nodes.items() if name != "snare_top"}
+
+    assert keys(before.outs) == keys(after.outs)
+    plain = before.mics["snare_top"].shaped
+    parts = after.mics["snare_top"].shaped.parts  # type: ignore[attr-defined]
+    assert [node.key == plain.key for _, _, node in parts] == [True, False, True]
+
+
+def test_it_is_stored_named_and_undone(song: Any) -> None:
+    sheet = _differing(song[0], THRESHOLD, -35.0)
+    assert load(dump(sheet)) == sheet
+    patch = {"over.d1": {"path": THRESHOLD, "bars": "5-6", "value": -35.0}}
+    assert apply_patch(sheet, inverse_patch(song[0], patch)) == song[0]
+    longer = apply_patch(sheet, {"over.d1.bars": "5-8"})
+    assert apply_patch(longer, inverse_patch(sheet, {"over.d1.bars": "5-8"})) == sheet
+
+
+@pytest.mark.parametrize(("over", "words"), [
+    ({"path": THRESHOLD, "bars": "11-13", "value": -30}, "13; the song has 12"),
+    ({"path": THRESHOLD, "bars": "6-5", "value": -30}, "6-5"),
+    ({"path": THRESHOLD, "bars": "0-2", "value": -30}, "0-2"),
+    ({"path": THRESHOLD, "bars": "all", "value": -30}, "bars"),
+    ({"path": THRESHOLD, "bars": "5", "value": 3}, "0"),
+    ({"path": THRESHOLD, "bars": "5", "value": "loud"}, "number"),
+    ({"path": "mics.snare_top.chain.nobody.ratio", "bars": "5", "value": 3}, "nobody"),
+    ({"path": "mics.snare_top.delay_samples", "bars": "5", "value": 3}, "same throughout"),
+    ({"path": "tempo.bpm", "bars": "5", "value": 100}, "same throughout"),
+    ({"path": "mics.snare_top.chain.eq.after", "bars": "5", "value": ""}, "same throughout"),
+    ({"path": THRESHOLD, "bars": "5", "value": -30, "ramp_ms": 0}, "1"),
+])  # fmt: skip
+def test_what_cannot_differ_is_said(song: Any, over: dict[str, Any], words: str) -> None:
+    with pytest.raises(SheetError, match=words):
+        apply_patch(song[0], {"over.d1": over})
+
+
+def test_a_stage_on_which_a_difference_rests_is_not_taken_out(song: Any, tmp_path: Path) -> None:
+    sheet = _differing(song[0], THRESHOLD, -35.0)
+    with pytest.raises(SheetError, match="difference"):
+        apply_patch(sheet, {"mics.snare_top.chain.compressor": None})
+    both = {"over.d1": None, "mics.snare_top.chain.compressor": None}
+    assert apply_patch(sheet, both).over == ()
