@@ -46,12 +46,18 @@ class InHand:
 def channel_in_hand(sheet: Sheet, asked: str, mic: str) -> InHand:
     """The channel that is asked for by name: a bus, a group or the drum bus; else the mic's."""
     if asked in sheet.buses:
-        return InHand(asked, f"buses.{asked}", f"{asked} bus", sheet.buses[asked])
+        return InHand(asked, f"buses.{asked}", _called(asked, "bus"), sheet.buses[asked])
     if asked in sheet.groups:
-        return InHand(asked, f"groups.{asked}", f"{asked} group", sheet.groups[asked])
+        return InHand(asked, f"groups.{asked}", _called(asked, "group"), sheet.groups[asked])
     if asked == DRUM_BUS:
         return InHand(DRUM_BUS, DRUM_BUS, "drum bus", sheet.drum_bus)
     return InHand(mic, f"mics.{mic}", label(mic), sheet.mics[mic])
+
+
+def _called(name: str, kind: str) -> str:
+    """A bus or group by its name and what it is, said once."""
+    words = name.replace("_", " ")
+    return words if words.endswith(kind) else f"{words} {kind}"
 
 
 def stage_in_hand(channel: Channel, asked: str, station: str) -> Stage | None:

@@ -201,6 +201,13 @@ def _random_patch(rng: np.random.Generator) -> dict[str, Any]:
     }  # fmt: skip
     patch["buses.punch.sends"] = {"kick_in": {"db": 0}}
     patch["mics.kick_in.to"] = str(rng.choice(["kick", "drums", "snare"]))
+    for number in range(rng.integers(0, 3)):
+        path, value = [("groups.kick.fader_db", -9.0), ("mics.tom_1.pan", 0.5),
+                       ("buses.more.mute", True), ("mics.tom_1.clean.on", True),
+                       ("buses.punch.sends.kick_in.db", -20.0)][int(rng.integers(5))]  # fmt: skip
+        bars = str(rng.choice(["1", "2-3", "3-4", "4"]))
+        patch[f"over.d{number}"] = {"path": path, "value": value, "bars": bars,
+                                    "ramp_ms": float(rng.uniform(1, 500))}  # fmt: skip
     return patch
 
 

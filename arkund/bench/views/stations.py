@@ -29,7 +29,7 @@ from arkund.bench.requests import (
 )
 from arkund.bench.views.findings import running_pass
 from arkund.core.errors import UnreadableSheet
-from arkund.core.mix.graph import DRUM_BUS
+from arkund.core.mix.graph import DRUM_BUS, mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
@@ -144,7 +144,11 @@ def _extra(
             "channels": [*((n, n) for n in sheet.groups), (DRUM_BUS, "all")],
             "chain": chain_context(hand, None, where),
             "differences": differences_context(sheet, hand, None, ""),
-            "sends": [r.with_value(sheet) for r in rulers.send_rulers(name, shown)],
+            "sends": [r.with_value(sheet) | {"at": f"buses.{name}.sends.{source}"}
+                      for r, source in zip(rulers.send_rulers(name, shown), shown, strict=True)],
+            "could_send": [(n, channel_in_hand(sheet, n, n).label)
+                           for n in (*mic_order(sheet), *sheet.groups, *sheet.buses)
+                           if n not in shown and n != name],
         }  # fmt: skip
     if station == "print":
         running = song.jobs.filter(kind="print").exclude(

@@ -1,6 +1,7 @@
 // A chain: one line of stages in order; dragged or moved by keys, put on standby, added, taken out.
-import { keepValues, on } from "./bench.js";
+import { bench, keepValues, on } from "./bench.js";
 import { clear, el, path } from "./draw.js";
+import { offerOther } from "./strip.js";
 
 export function startChain() {
   const line = document.querySelector("[data-chain]");
@@ -9,9 +10,9 @@ export function startChain() {
   // What is refused is said and leaves the page as it is.
   let refused = false;
   on("refused", () => { refused = true; });
-  const change = (patch, stage) => {
+  const change = (patch, stage, bus) => {
     refused = false;
-    keepValues(patch).then(() => { if (!refused) show(stage); });
+    keepValues(patch).then(() => { if (!refused) show(stage, bus); });
   };
   const move = (id, after) => { if (after !== undefined && after !== id) change({ [`${chain}.${id}.after`]: after }, id); };
 
@@ -46,7 +47,7 @@ export function startChain() {
   document.querySelectorAll("[data-add-band]").forEach((button) => button.addEventListener("click", () => {
     const taken = new Set([...document.querySelectorAll("[data-link*='band=']")].map((b) => b.dataset.link.split("band=")[1]));
     const id = Array.from({ length: 99 }, (_, n) => `b${n + 1}`).find((b) => !taken.has(b));
-    change({ [`${button.dataset.addBand}.${id}`]: {} }, undefined, id);
+    change({ [`${button.dataset.addBand}.${id}`]: {} });
   }));
   document.querySelectorAll("[data-drop]").forEach((button) => button.addEventListener("click", () => change({ [button.dataset.drop]: null })));
   document.querySelectorAll("[data-differ]").forEach((form) => form.addEventListener("submit", (event) => {
@@ -57,6 +58,8 @@ export function startChain() {
     const ramp = Number(asked.ramp_ms);
     change({ [form.dataset.differ]: { path: asked.path, bars: asked.bars.trim().replace("–", "-"), value, ramp_ms: ramp } });
   }));
+  bypassed(line.querySelector("[data-stage].chosen"), chain);
+  startBuses(change);
   // Undo and redo may change the line itself.
   const now = JSON.stringify(ids(line));
   on("stepped", (sheet) => { if (JSON.stringify(chainIn(sheet, chain)) !== now) location.reload(); });
@@ -69,9 +72,34 @@ function chainIn(sheet, chain) {
   return stages.map((s) => [s.id, s.on]);
 }
 
+// The stage in hand is heard bypassed by key 4, at the same loudness.
+function bypassed(stage, chain) {
+  if (!stage || stage.dataset.on !== "1") return;
+  const offer = () => offerOther({
+    rev: bench.revision, words: "bypassed",
+    patch: JSON.stringify({ ...bench.patch, [`${chain}.${stage.dataset.stage}.on`]: false }),
+  });
+  offer();
+  on("kept", offer);
+  on("try", () => { if (!bench.answering) offer(); });
+}
+
+// Buses come and go, and take from other channels.
+function startBuses(change) {
+  document.querySelectorAll("[data-add-bus]").forEach((form) => form.addEventListener("submit", (event) => {
+    event.preventDefault();
+    const name = new FormData(form).get("name").trim().toLowerCase().replace(/[ -]+/g, "_");
+    change({ [`${form.dataset.addBus}.${name}`]: {} }, undefined, name);
+  }));
+  document.querySelectorAll("[data-add-send]").forEach((select) => select.addEventListener("change", () => {
+    if (select.value) change({ [`${select.dataset.addSend}.${select.value}`]: { db: 0 } });
+  }));
+}
+
 // The line is the server's: it is shown anew with the stage in hand.
-function show(stage) {
+function show(stage, bus) {
   const url = new URL(location.href);
+  if (bus) url.searchParams.set("bus", bus);
   if (stage !== undefined) {
     if (stage) url.searchParams.set("stage", stage);
     else url.searchParams.delete("stage");

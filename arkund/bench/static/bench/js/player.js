@@ -268,7 +268,7 @@ class Player {
   asked(v, start, frames) {
     const span = { node: this.node, start, frames };
     if (v !== "other") return query({ ...span, variant: v, ...this.asking });
-    return query({ ...span, variant: "now", rev: this.other.rev, patch: "" });
+    return query({ ...span, variant: "now", rev: this.other.rev, patch: this.other.patch || "" });
   }
 
   decode(bytes, headers) {
