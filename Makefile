@@ -9,10 +9,10 @@ TEST_STAMP := $(VENV)/.test-ready
 
 setup: $(RUN_STAMP)
 
-$(RUN_STAMP): requirements.txt pyproject.toml
+$(RUN_STAMP): requirements.txt constraints.txt pyproject.toml
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
 	@echo "Installing what Arkund needs …"
-	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check -r requirements.txt
+	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check -c constraints.txt -r requirements.txt
 	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check --no-deps -e .
 	@$(BIN)/python -m arkund.core.mix.warming
 	@touch $@
@@ -22,7 +22,7 @@ demo: setup
 
 $(TEST_STAMP): $(RUN_STAMP) requirements-dev.txt package-lock.json
 	@echo "Installing what the tests need …"
-	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check -r requirements-dev.txt
+	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check -c constraints.txt -r requirements-dev.txt
 	@sh scripts/install-test-tools.sh
 	@touch $@
 

@@ -1,0 +1,110 @@
+"""Chains on the pages: pictures of any channel's stages, rulers within what the sheet takes."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from django.test import Client
+
+from arkund.bench.rulers import key_sources, stage_choices, stage_rulers
+from arkund.core.errors import SheetError
+from arkund.core.mix.patches import apply_patch
+from arkund.core.process.equaliser import Equaliser
+from arkund.core.process.registry import BY_KIND
+from arkund.songs.models import Song
+from tests.making import small_song
+
+pytestmark = pytest.mark.django_db
+
+
+@pytest.fixture
+def song(data: Path, tmp_path: Path) -> Song:
+    return small_song(tmp_path / "in")
+
+
+def _with_all(channel: str) -> dict[str, Any]:
+    low = {"compressor": {"threshold_db": -50}}
+    return {f"{channel}.chain.x{k}": {"kind": k, **low.get(k, {})} for k in BY_KIND}
+
+
+@pytest.mark.parametrize("kind", [k for k in BY_KIND if k != "eq"])
+@pytest.mark.parametrize(("channel", "path"), [
+    ("", "mics.snare_top"), ("snare", "groups.snare"), ("punch", "buses.punch"),
+    ("drum_bus", "drum_bus"),
+])  # fmt: skip
+def test_a_stage_of_any_channel_is_drawn(
+    client: Client, song: Song, kind: str, channel: str, path: str
+) -> None:
+    query = {"mic": "snare_top", "bars": "1-4", "channel": channel, "stage": f"x{kind}",
+             "patch": json.dumps(_with_all(path))}  # fmt: skip
+    drawn = client.get(f"/{song.slug}/picture/dynamics/", query).json()
+    ids = [one["id"] for one in drawn["chain"]]
+    assert ids[0] == ""
+    assert f"x{kind}" in ids
+    assert max(drawn["chain"][0]["stroke"]) == pytest.approx(1, abs=0.01)
+    assert len(drawn["strokes"]) >= 4
+    if kind in ("compressor", "saturation"):
+        assert any(one["before"] - one["after"] > 0.3 for one in drawn["strokes"])
+    assert bool(drawn["transfer"]) == (kind != "transient")
+    assert all(name.startswith(f"{path}.chain.x{kind}.") for name in drawn["rulers"])
+
+
+def test_the_limiter_holds_what_its_picture_says(client: Client, song: Song) -> None:
+    patch = {"drum_bus.chain.lim": {"kind": "limiter", "ceiling_db": -20}}
+    query = {"bars": "1-4", "channel": "drum_bus", "stage": "lim", "patch": json.dumps(patch)}
+    drawn = client.get(f"/{song.slug}/picture/dynamics/", query).json()
+    loud = [one for one in drawn["strokes"] if one["before"] > -20]
+    assert loud
+    assert all(one["after"] <= -19.9 for one in loud)
+    assert drawn["most_db"] >= max(one["before"] for one in loud) + 19.9
+    note = drawn["rulers"]["drum_bus.chain.lim.ceiling_db"]["note"]
+    assert note.startswith(f"{len(loud)} of {len(drawn['strokes'])} strokes reach it")
+
+
+def test_the_pages_show_the_stage_that_is_asked_for_or_the_first(
+    client: Client, song: Song
+) -> None:
+    page = f"/{song.slug}/dynamics/"
+    asked = client.get(page, {"mic": "snare_top", "stage": "compressor"})
+    assert asked.context["stage"].id == "compressor"
+    assert (
+        client.get(page, {"mic": "snare_top", "stage": "nobody"}).context["stage"].id == "transient"
+    )
+    assert client.get(page, {"channel": "nobody"}).context["hand"].is_mic
+    group = client.get(page, {"channel": "kick"})
+    assert group.context["stage"] is None
+    assert "has no dynamics in its chain" in group.content.decode()
+    for bus in ("punch", "snare", "drum_bus", "nobody"):
+        assert client.get(f"/{song.slug}/bus/", {"bus": bus}).status_code == 200
+
+
+def test_every_ruler_reaches_no_further_than_the_sheet(song: Song) -> None:
+    sheet = apply_patch(song.current.sheet, _with_all("drum_bus"))
+    seen = 0
+    for stage in sheet.drum_bus.chain:
+        band = "b2" if isinstance(stage, Equaliser) else ""
+        for ruler in stage_rulers("drum_bus", stage, band):
+            low, high = ruler.value.ends
+            for value in (low, high, *ruler.value.ticks):
+                apply_patch(sheet, {ruler.path: value})
+            for value, beyond in ((ruler.value.low, -1), (ruler.value.high, 1)):
+                with pytest.raises(SheetError):
+                    apply_patch(sheet, {ruler.path: value + beyond})
+            seen += 1
+        choices = stage_choices("drum_bus", stage, band)
+        key = key_sources(sheet, "drum_bus", stage)
+        for choice in [*choices, *([key] if key else [])]:
+            for value, words in choice.options:
+                apply_patch(sheet, {choice.path: json.loads(value)})
+                assert words
+    assert seen > 30
+
+
+def test_a_key_is_heard_by_its_name(client: Client, song: Song) -> None:
+    query = {"node": "snare_top.compressor.key", "start": 0, "frames": 48000, "variant": "now"}
+    assert client.get(f"/{song.slug}/pcm/", query).status_code == 200
+    query["node"] = "snare_top.nobody.key"
+    refused = client.get(f"/{song.slug}/pcm/", query)
+    assert refused.status_code == 400
+    assert "nothing called" in refused.json()["error"]
