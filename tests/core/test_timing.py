@@ -256,6 +256,26 @@ def test_strokes_are_carried_whole_and_land_where_they_were_sent() -> None:
     assert np.array_equal(rendered(sound, slices, 31_111, 99_999), out[31_111:99_999])
 
 
+@pytest.mark.parametrize("gap_ms", [0.5, 2.0, 4.0, 8.0, 15.0])
+@pytest.mark.parametrize("steps", [(300, -200), (-300, 500), (700, 699)])
+def test_strokes_that_leave_no_way_between_them_are_cut_before_the_later_one(
+    gap_ms: float, steps: tuple[int, int]
+) -> None:
+    """A flam's two strokes that go different ways: the later one is there, whole, in its place."""
+    times = [0.5, 0.5 + gap_ms / 1000, 1.2]
+    sound = ringing(times, 2.0, 180)
+    both = np.stack([sound, sound], 1)
+    places = [round(t * RATE) for t in times]
+    anchors = [Anchor(at, at, s) for at, s in zip(places, (*steps, 0), strict=True)]
+    slices = plan(anchors, lambda a, b: Wave(both).read(None, a, b), RATE, len(sound))
+    assert [s.at for s in slices] == sorted({s.at for s in slices})
+    out = rendered(sound, slices)
+    later = places[1]
+    stroke = slice(later + steps[1], later + steps[1] + round(0.003 * RATE))
+    assert np.array_equal(out[stroke], sound[later : later + round(0.003 * RATE)])
+    assert np.isfinite(out).all()
+
+
 def test_a_ring_goes_on_through_a_splice() -> None:
     """A tom ringing at 180 Hz is stretched by 6 ms: its level sags by under 1 dB at the seam."""
     sound = ringing([0.2], 2.0, 180)

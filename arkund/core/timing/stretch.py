@@ -124,6 +124,9 @@ def _best(
     spread = 0 if exact else min(abs(jump) // 2, round(0.003 * rate))
     jumps = np.arange(jump - spread, jump + spread + 1, COARSE if spread else 1)
     reach = int(np.max(np.abs(jumps))) + fade
+    if low > min(last, stop):
+        # A flam or a roll: the later stroke begins before the body of the one before is over.
+        return stop - max(jump, 0), jump
     a, b = first - reach, min(last, stop) + reach
     within = (low - a, min(last, stop) - a)
     found = best_splice(guide(a, b), jumps, fade, within, rate)
