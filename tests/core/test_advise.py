@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from arkund.core.advise import pairs_in, takes, unexplained
+from arkund.core.advise import eq, pairs_in, takes, unexplained
 from arkund.core.advise.finding import Finding, finding_from, spoken
 from arkund.core.advise.findings import MODULES, find_all, modules_for
 from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of, steps
@@ -238,6 +238,17 @@ def test_a_release_is_called_back_in_time_only_where_it_is(
         release = f.proposal[f"mics.{f.mic}.chain.compressor.release_ms"]
         in_time = 3 * release <= 1.05 * f.measured["gap_ms"] + 2
         assert ("is back before the next" in f.reason) == in_time, f.reason
+
+
+def test_overheads_that_alone_hear_the_kick_keep_its_lows(study: Study) -> None:
+    def cutoff(seen: Study) -> float:
+        found = {f.mic: f for f in eq.find(seen, "overhead_l", TIGHT)}["overhead_l"]
+        return float(next(v for k, v in found.proposal.items() if k.endswith("frequency_hz")))
+
+    kicks = [m for m in study.sheet.mics if m.startswith("kick")]
+    without = study.tried({f"mics.{m}.unused": "broken" for m in kicks})
+    assert cutoff(study) == 400
+    assert cutoff(without) == 40
 
 
 def test_applied_findings_settle(study: Study) -> None:

@@ -130,7 +130,10 @@ def _cutoff_hz(study: Study, mic: str, school: School) -> tuple[float, str]:
     """Where this mic's high-pass belongs, and the row that says so (empty: any school)."""
     name = parse_mic_name(mic)
     if name.role == "overhead":
-        return {"cymbals": 400.0, "kit": 80.0, "lead": 40.0}[school.overheads], "overheads"
+        # Overheads that alone hear the kick or the snare are the kit, whatever the school.
+        alone = not (study.close("kick") and study.close("snare"))
+        use = "lead" if alone else school.overheads
+        return {"cymbals": 400.0, "kit": 80.0, "lead": 40.0}[use], "" if alone else "overheads"
     if name.role in ("hat", "ride", "crash"):
         return 250.0, ""
     if name.role in ("room", "crush", "kit"):
@@ -367,4 +370,4 @@ def _reads(sheet: Sheet, mic: str) -> list[Any]:
     ]
 
 
-MODULE = Module(NAME, "eq", 2, sounding_mics, _reads, find)
+MODULE = Module(NAME, "eq", 3, sounding_mics, _reads, find)
