@@ -18,10 +18,11 @@ from arkund.core.align.takes import align_take
 from arkund.core.clean import gate
 from arkund.core.hits.detect import detect_hits
 from arkund.core.measure.levels import measure_mic
+from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import Library, build
+from arkund.core.mix.lanes import Library
 from arkund.core.mix.patches import apply_patch
 from arkund.core.mix.printing import print_song
 from arkund.core.mix.sheet import Sheet, Source, Take

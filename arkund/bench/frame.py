@@ -8,7 +8,7 @@ from arkund.bench.requests import asked_bars, asked_mic, bars_of
 from arkund.core.kit.plan import place_mics, place_pieces
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name, piece_family
 from arkund.core.mix.engine import TILE_S
-from arkund.core.mix.graph import mic_order
+from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.grid import Grid
 from arkund.songs import hits, soundness

@@ -8,8 +8,7 @@ from arkund.bench.pictures.common import strokes_for
 from arkund.bench.rulers import stage_rulers
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import is_shell, label, parse_mic_name
-from arkund.core.mix.channels import MOST_STAGES, Channel
-from arkund.core.mix.graph import DRUM_BUS
+from arkund.core.mix.channels import DRUM_BUS, MOST_STAGES, Channel
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.registry import BY_KIND

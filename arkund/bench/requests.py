@@ -13,7 +13,8 @@ from django.shortcuts import get_object_or_404
 from pydantic import BaseModel, ConfigDict, Field, StrictInt, StringConstraints, ValidationError
 
 from arkund.core.errors import ArkundError
-from arkund.core.mix.graph import VARIANTS, Variant, mic_order
+from arkund.core.mix.graph import VARIANTS, Variant
+from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.grid import Grid
 from arkund.songs.models import Song

@@ -10,8 +10,18 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from arkund.core.kit.roles import label as mic_label
-from arkund.core.mix.channels import OFF_DB, Bus, Clean, DrumBus, Group, Mic, Send, stage_path
-from arkund.core.mix.graph import DRUM_BUS, mic_order
+from arkund.core.mix.channels import (
+    DRUM_BUS,
+    OFF_DB,
+    Bus,
+    Clean,
+    DrumBus,
+    Group,
+    Mic,
+    Send,
+    stage_path,
+)
+from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.patches import read_path
 from arkund.core.mix.sheet import Sheet, TimingRule
 from arkund.core.process.equaliser import Band, Equaliser, Filter

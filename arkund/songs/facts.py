@@ -12,8 +12,9 @@ from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.mix.channels import Clean
-from arkund.core.mix.graph import mic_order, sounding_hits, sounding_unlisted
+from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.strokes import sounding_hits, sounding_unlisted
 from arkund.core.units import ms_to_samples
 from arkund.songs import revisions, storage
 from arkund.songs.analysing import NOT_THERE, analysis_of

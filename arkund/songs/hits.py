@@ -7,9 +7,9 @@ from arkund.core.errors import ArkundError
 from arkund.core.hits.arrival import first_arrival
 from arkund.core.hits.detect import hit_id
 from arkund.core.kit.roles import label, sort_pieces
-from arkund.core.mix.graph import played_hits
 from arkund.core.mix.laying import laid_at
 from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.mix.strokes import played_hits
 from arkund.songs import revisions, storage
 from arkund.songs.models import Revision, Song
 from arkund.songs.studies import study_of

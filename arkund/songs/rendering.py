@@ -9,9 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.measure.loudness import loudness_lufs
+from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import BORDER, Engine
-from arkund.core.mix.graph import Graph, Variant, build
+from arkund.core.mix.graph import Graph, Variant
 from arkund.core.mix.nodes import Audio, Node
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.tempo import grid_of

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label
-from arkund.core.mix.graph import mic_order
+from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.laying import laid_out
 from arkund.core.mix.sheet import Sheet
 from arkund.songs import storage

@@ -22,7 +22,7 @@ from arkund.core.audio.overview import Overview
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.mix.cache import DiskStore, TileCache, sealed, unsealed
-from arkund.core.mix.graph import Library
+from arkund.core.mix.lanes import Library
 from arkund.core.timing.moves import EditList
 
 

@@ -7,8 +7,9 @@ from arkund.core.audio.files import read_mono
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import read_tempo
 from arkund.core.kit.roles import label
-from arkund.core.mix.graph import mic_order, played_hits
+from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.strokes import played_hits
 from arkund.core.mix.tempo import tempo_of
 from arkund.core.timing.click import click_of
 from arkund.core.timing.drift import drifting as drifting_grid

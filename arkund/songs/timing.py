@@ -7,10 +7,10 @@ from typing import Any
 from arkund.core.advise import timing as advised
 from arkund.core.advise.timing import edits, placements
 from arkund.core.errors import ArkundError, SheetError
-from arkund.core.mix.graph import played_hits, take_hits
 from arkund.core.mix.patches import Patch, apply_patch
 from arkund.core.mix.settable import refuse_internal
 from arkund.core.mix.sheet import Sheet, Timing
+from arkund.core.mix.strokes import played_hits, take_hits
 from arkund.core.mix.tempo import grid_of
 from arkund.core.timing.moves import EditList
 from arkund.core.timing.quantise import magnet_s

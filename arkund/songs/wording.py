@@ -8,8 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from arkund.core.kit.roles import label as mic_label
-from arkund.core.mix.channels import OFF_DB, Bus, Channel, DrumBus, Group, Mic
-from arkund.core.mix.graph import DRUM_BUS
+from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Bus, Channel, DrumBus, Group, Mic
 from arkund.core.mix.sheet import Sheet, TimingRule
 from arkund.core.process.registry import BY_KIND
 

@@ -11,10 +11,11 @@ import scipy
 import soundfile as sf
 
 from arkund.core.errors import SheetError
+from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import GROUPS, Bus, groups_for, new_mic
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import Library, build
+from arkund.core.mix.lanes import Library
 from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
 from arkund.core.mix.sheet import Sheet, Source, Take, dump, load
 from arkund.core.mix.upgrade import upgraded, upgraded_patch
@@ -377,7 +378,7 @@ import django; django.setup()
 from arkund.bench.rulers import stage_rulers
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import build
+from arkund.core.mix.building import build
 from arkund.core.mix.patches import apply_patch, inverse_patch
 from arkund.core.mix.sheet import json_schema, load
 from arkund.core.process.document import document

@@ -10,14 +10,16 @@ import soundfile as sf
 
 from arkund.core.errors import SheetError
 from arkund.core.hits.detect import Hit, hit_id
+from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import groups_for, new_mic
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import Library, build, sounding_hits, sounding_unlisted
 from arkund.core.mix.joining import Passage, Spliced
+from arkund.core.mix.lanes import Library
 from arkund.core.mix.nodes import File, Gated
 from arkund.core.mix.patches import apply_patch
 from arkund.core.mix.sheet import Sheet, Source, Take
+from arkund.core.mix.strokes import sounding_hits, sounding_unlisted
 from arkund.core.timing.comp import (
     AHEAD_S,
     Cell,

@@ -8,10 +8,11 @@ import pytest
 import soundfile as sf
 
 from arkund.core.errors import SheetError
+from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import Library, build
+from arkund.core.mix.lanes import Library
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.patches import apply_patch, inverse_patch
 from arkund.core.mix.sheet import Sheet, Source, Take, Tempo, dump, load

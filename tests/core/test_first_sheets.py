@@ -6,9 +6,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import build
 from arkund.core.mix.sheet import load
 from arkund.core.units import amplitude_to_db
 from tests.core.references import material

@@ -8,15 +8,17 @@ import soundfile as sf
 
 from arkund.core.errors import SheetError
 from arkund.core.hits.detect import Hit, hit_id
+from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import groups_for, new_mic
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import Library, build, played_hits
 from arkund.core.mix.joining import Passage, Silence, Spliced
+from arkund.core.mix.lanes import Library
 from arkund.core.mix.laying import Laid, laid_at, laid_out
 from arkund.core.mix.nodes import File
 from arkund.core.mix.patches import apply_patch, inverse_patch
 from arkund.core.mix.sheet import Sheet, Source, Take
+from arkund.core.mix.strokes import played_hits
 from arkund.core.timing.copying import LEAD_S, cut_before, stroke_length
 
 RATE = 8000

@@ -10,8 +10,8 @@ from arkund.bench.pictures.dynamics import reduction_over, small_strokes
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.levels import attack_to_body_db
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
-from arkund.core.mix.channels import OFF_DB
-from arkund.core.mix.graph import DRUM_BUS, mic_order
+from arkund.core.mix.channels import DRUM_BUS, OFF_DB
+from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.compressor import Compressor
 from arkund.core.units import amplitude_to_db

@@ -7,7 +7,7 @@ import numpy as np
 from arkund.bench.pictures.common import Bars, bars_of, rounded, strokes_for
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.mix.graph import sounding_mics
+from arkund.core.mix.lanes import sounding_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import amplitudes_to_db
 from arkund.songs.facts import mic_files

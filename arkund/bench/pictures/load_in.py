@@ -8,7 +8,7 @@ from arkund.bench.health import health, places
 from arkund.bench.pictures.lettering import letter
 from arkund.core.kit.plan import PlacedMic, PlacedPiece, place_mics, place_pieces
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name, piece_family, roles_at
-from arkund.core.mix.graph import mic_order
+from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.tempo import grid_of
 from arkund.core.units import metres_to_samples, samples_to_ms

@@ -14,7 +14,7 @@ from arkund.bench.requests import (
     song_named,
 )
 from arkund.core.audio.overview import BASE, columns_of
-from arkund.core.mix.graph import ONE_FILE
+from arkund.core.mix.lanes import ONE_FILE
 from arkund.songs import counting, rendering, storage, turns
 
 

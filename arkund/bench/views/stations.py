@@ -29,7 +29,8 @@ from arkund.bench.requests import (
 )
 from arkund.bench.views.findings import running_pass
 from arkund.core.errors import UnreadableSheet
-from arkund.core.mix.graph import DRUM_BUS, mic_order
+from arkund.core.mix.channels import DRUM_BUS
+from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage

@@ -12,7 +12,7 @@ from arkund.core.align.signs import solve_signs
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import roomy
 from arkund.core.measure.strokes import stroke_windows
-from arkund.core.mix.graph import kit_mics
+from arkund.core.mix.lanes import kit_mics
 from arkund.core.mix.patches import Patch
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import power_to_db, samples_to_cm, samples_to_ms
@@ -27,6 +27,7 @@ def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
 
 
 def find_delay(study: Study, mic: str, school: School) -> list[Finding]:
+    """What closes the gap between a mic and the one that it refers to."""
     return _delay(study, mic, school)
 
 

@@ -47,6 +47,7 @@ WIDEST_PAN = 0.7
 
 
 def find(study: Study, group: str, school: School) -> list[Finding]:
+    """Faders and pans that bring a group of mics to its place in the school's balance."""
     mics = [m for m in study.with_role(*GROUPS[group])
             if study.facts.measures[m]["peak_dbfs"] > -150]  # fmt: skip
     if not mics:

@@ -12,8 +12,7 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import loudness_lufs
-from arkund.core.mix.channels import OFF_DB, stage_path
-from arkund.core.mix.graph import DRUM_BUS
+from arkund.core.mix.channels import DRUM_BUS, OFF_DB, stage_path
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.compressor import Compressor
@@ -35,6 +34,7 @@ LONGEST_HEARD_S = 60.0
 
 
 def find(study: Study, bus: str, school: School) -> list[Finding]:
+    """How a bus is dialled and blended in, or the drum bus glued, where the school wants it."""
     if bus == DRUM_BUS:
         return _glue(study, school)
     wanted: dict[str, tuple[str, ...]] = {

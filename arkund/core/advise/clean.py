@@ -27,7 +27,7 @@ from arkund.core.measure.landmarks import (
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.strokes import stroke_windows
 from arkund.core.mix.channels import Clean
-from arkund.core.mix.graph import kit_mics
+from arkund.core.mix.lanes import kit_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import amplitudes_to_db, ms_to_samples, power_to_db
 
@@ -46,6 +46,7 @@ LEAST_WAKES = 6
 
 
 def find(study: Study, mic: str, school: School) -> list[Finding]:
+    """The gate that the school asks for, or that a drum needs which sings with another."""
     if parse_mic_name(mic).piece is None or study.facts.measures[mic]["peak_dbfs"] <= -150:
         return []
     sings = _sympathy(study, mic, school)

@@ -7,8 +7,9 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label
-from arkund.core.mix.graph import mic_order, played_hits
+from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.strokes import played_hits
 from arkund.core.mix.tempo import grid_of, tempo_of
 from arkund.core.timing.click import click_of
 
@@ -18,6 +19,7 @@ SAME_S = 0.003
 
 
 def find(study: Study, mic: str, school: School) -> list[Finding]:
+    """The tempo map of a recorded click, or that nobody played to it."""
     sheet = study.sheet
     sound = study.engine.read(study.joined(mic), 0, sheet.frames)
     hits = played_hits(sheet, study.hits_of)

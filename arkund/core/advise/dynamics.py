@@ -12,7 +12,7 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family
 from arkund.core.measure.levels import attack_to_body_db, hit_peaks
 from arkund.core.mix.channels import stage_path
-from arkund.core.mix.graph import sounding_mics
+from arkund.core.mix.lanes import sounding_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.transient import Transient
@@ -40,6 +40,7 @@ SHOWN_STROKES = 24
 
 
 def find(study: Study, mic: str, school: School) -> list[Finding]:
+    """Transient shaping and compression of a shell's leading mics, and the crush mic."""
     if study.facts.measures[mic]["peak_dbfs"] <= -150:
         return []
     name = parse_mic_name(mic)

@@ -25,7 +25,7 @@ from arkund.core.measure.landmarks import (
     roomy,
 )
 from arkund.core.mix.channels import stage_path
-from arkund.core.mix.graph import sounding_mics
+from arkund.core.mix.lanes import sounding_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser, Filter, equaliser_sections
 from arkund.core.shape.biquad import response_db
@@ -45,6 +45,7 @@ HUMP_SPANS_HZ = {"room": (300.0, 600.0)}
 
 
 def find(study: Study, mic: str, school: School) -> list[Finding]:
+    """What lies below the drum, rings or is boxy, and where its body and attack are."""
     if study.facts.measures[mic]["peak_dbfs"] <= -150 or parse_mic_name(mic).role in _OFF:
         return []
     out = [*_high_pass(study, mic, school)]

@@ -9,7 +9,7 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.mix.channels import stage_path
-from arkund.core.mix.graph import sounding_mics
+from arkund.core.mix.lanes import sounding_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.values import described
 from arkund.core.units import amplitude_to_db, amplitudes_to_db

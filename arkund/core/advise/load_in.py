@@ -10,7 +10,7 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell, label, parse_mic_name
 from arkund.core.measure.hum import hum_level_dbfs
 from arkund.core.measure.levels import LEAST_DC, hit_peaks
-from arkund.core.mix.graph import sounding_mics
+from arkund.core.mix.lanes import sounding_mics
 from arkund.core.shape import biquad
 from arkund.core.units import amplitude_to_db, amplitudes_to_db, samples_to_cm
 
@@ -29,6 +29,7 @@ NAME = "load-in"
 
 
 def find(study: Study, mic: str, school: School) -> list[Finding]:
+    """What is wrong with a mic's file: silence, offset, hum, clipping, a role, length or distance that does not fit."""
     measures = study.facts.measures[mic]
     if "silent" in measures["flags"] or "near silence" in measures["flags"]:
         return _silent(study, mic)

@@ -13,7 +13,7 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.plan import place_pieces
 from arkund.core.kit.roles import AMBIENCE, label, parse_mic_name, piece_family
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.mix.graph import sounding_mics
+from arkund.core.mix.lanes import sounding_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import amplitudes_to_db
 
@@ -27,6 +27,7 @@ LEAST_TILT_DB = 1.0
 
 
 def find(study: Study, subject: str, school: School) -> list[Finding]:
+    """What two files say of each other."""
     same = list(_identical(study))
     twins = {mic for f in same for mic in (f.subject, f.measured["other"])}
     out = same

@@ -11,19 +11,15 @@ from numpy.typing import NDArray
 from arkund.core.align.pairs import Pair
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, sort_pieces
+from arkund.core.mix.building import build
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import (
-    Graph,
-    Library,
-    build,
-    joined_source,
-    kit_mics,
-    sounding_hits,
-    sounding_unlisted,
-)
+from arkund.core.mix.graph import Graph
+from arkund.core.mix.lanes import Library, kit_mics
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.patches import Patch, apply_patch
 from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.sources import joined_source
+from arkund.core.mix.strokes import sounding_hits, sounding_unlisted
 from arkund.core.mix.tempo import grid_of
 from arkund.core.timing.grid import Grid
 

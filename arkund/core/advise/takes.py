@@ -33,6 +33,7 @@ RIDDEN_PER_BAR = 1.5
 
 
 def find(study: Study, subject: str, school: School) -> list[Finding]:
+    """What the takes say of each other, and of strokes meant together."""
     return [*_apart(study), *_dropped(study), *_cymbals(study)]
 
 

@@ -26,6 +26,7 @@ CYMBAL_LOW_DB = -14.0
 
 
 def kind_of(piece: str) -> str:
+    """What kind of piece it is where only kinds are known: a drum's family, or *cymbal*."""
     return piece_family(piece) if is_shell(piece) else "cymbal"
 
 

@@ -125,6 +125,7 @@ def piece_family(piece: str) -> str:
 
 
 def is_shell(piece: str) -> bool:
+    """Whether a piece is a drum: kick, snare or tom."""
     return piece_family(piece) in SHELLS
 
 

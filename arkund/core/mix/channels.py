@@ -32,6 +32,9 @@ Words = Annotated[str, Field(pattern=r"^[^\x00-\x1f\x7f]*$")]
 DRUMS = "drums"
 """Where groups and buses go, and mics that are in no group: the drum bus."""
 
+DRUM_BUS = "drum_bus"
+"""The drum bus, as it is called in the graph and in the sheet."""
+
 S = TypeVar("S", bound=Stage)
 
 

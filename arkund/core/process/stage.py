@@ -58,4 +58,4 @@ class Stage(Part):
 
     def process(self, rate: int) -> Processor:
         """The stage as the engine runs it at ``rate`` Hz."""
-        raise NotImplementedError
+        raise TypeError("every kind of stage has a process of its own")

@@ -7,6 +7,7 @@ from arkund.core.simulate.room import Microphone, Room
 
 
 def copper() -> Preset:
+    """The demo song's kit, drummer and room."""
     snare, kick = (-0.15, 0.38, 0.62), (0.05, 0.55, 0.3)
     toms = {"tom_1": (-0.2, 0.78, 0.78), "tom_2": (0.17, 0.8, 0.76), "tom_3": (0.5, 0.4, 0.58)}
     hat, ride, crash = (-0.58, 0.5, 0.86), (0.66, 0.85, 1.1), (-0.45, 1.05, 1.15)

@@ -7,6 +7,7 @@ from arkund.core.simulate.room import Microphone, Room
 
 
 def hush() -> Preset:
+    """“Thin Ice”: sparse and soft."""
     snare, kick = (-0.13, 0.39, 0.6), (0.05, 0.57, 0.28)
     tom, floor = (-0.02, 0.8, 0.77), (0.52, 0.4, 0.57)
     hat, ride, crash = (-0.58, 0.5, 0.87), (0.64, 0.84, 1.08), (-0.45, 1.06, 1.16)

@@ -88,6 +88,8 @@ CONTACT_MS = 0.09
 
 @dataclass(frozen=True)
 class Kit:
+    """The drums and cymbals of a simulated kit."""
+
     drums: tuple[Drum, ...]
     cymbals: tuple[Cymbal, ...]
 

@@ -7,6 +7,7 @@ from arkund.core.simulate.room import Microphone, Room
 
 
 def shuffle() -> Preset:
+    """“Lantern Row”: a slow shuffle with many ghosts."""
     snare, kick = (-0.14, 0.4, 0.6), (0.04, 0.56, 0.3)
     tom, floor = (0.0, 0.82, 0.78), (0.5, 0.42, 0.56)
     hat, ride, crash = (-0.56, 0.52, 0.88), (0.62, 0.82, 1.06), (-0.42, 1.08, 1.18)

@@ -14,7 +14,7 @@ from arkund.core.kit.roles import parse_mic_name
 from arkund.core.measure.levels import measure_mic
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import Library
+from arkund.core.mix.lanes import Library
 from arkund.core.mix.sheet import Section, Source, Take, Tempo
 from arkund.core.simulate.session import Session, write_session
 

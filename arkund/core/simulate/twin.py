@@ -7,6 +7,7 @@ from arkund.core.simulate.room import Microphone, Room
 
 
 def twin() -> Preset:
+    """“Slag Run”: fast double kick."""
     snare, kick = (-0.12, 0.4, 0.6), (0.02, 0.58, 0.28)
     toms = {"tom_1": (-0.24, 0.8, 0.8), "tom_2": (0.08, 0.86, 0.8), "tom_3": (0.4, 0.76, 0.74),
             "tom_4": (0.56, 0.4, 0.55)}  # fmt: skip

@@ -1,0 +1,116 @@
+"""A mic before its chain: as recorded, joined, moved, repaired, placed and clean."""
+
+from collections.abc import Callable
+
+from arkund.core.clean.gate import Timing
+from arkund.core.hits.detect import Hit
+from arkund.core.kit.roles import label
+from arkund.core.mix.channels import Clean, Mic, Repair
+from arkund.core.mix.graph import Variant
+from arkund.core.mix.hum import HumProcess
+from arkund.core.mix.joining import Moved, Passage, Silence, Spliced
+from arkund.core.mix.lanes import KICK_ROLES, ONE_FILE, Library
+from arkund.core.mix.laying import laid_out
+from arkund.core.mix.nodes import (
+    Difference,
+    File,
+    Gated,
+    GateRule,
+    Mended,
+    Node,
+    Placed,
+    Processed,
+)
+from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.timing.moves import ALL, KICK
+from arkund.core.units import db_to_amplitude, ms_to_samples
+
+
+def joined_source(name: str, sheet: Sheet, library: Library) -> Node:
+    """A mic's sound before any move: of the one take, or of the comp's takes joined. What stands
+    beside the drums is one file for all takes."""
+
+    def file_of(take: Take) -> Node:
+        found = take.sources.get(name)
+        if found is None:
+            return Silence()
+        called = label(name) if len(sheet.takes) == 1 else f"{label(name)}, take {take.number}"
+        return File(library.path_of(found.sha256), found.sha256, found.pick, called)
+
+    takes = {t.number: t for t in sheet.takes}
+    if sheet.mics[name].role in ONE_FILE:
+        return file_of(next((t for t in sheet.takes if name in t.sources), sheet.take))
+    laid = laid_out(sheet)
+    if not sheet.comp and len(laid) == 1:
+        only = sheet.take
+        source = file_of(only)
+        return Spliced((Passage(source, 0, only.offset, 0),)) if only.offset else source
+    return Spliced(
+        tuple(
+            Passage(file_of(takes[s.take]), s.at, takes[s.take].offset - s.shift,
+                    max(ms_to_samples(s.fade_ms, sheet.rate), 1), s.shape == "level")
+            for s in laid
+        )
+    )  # fmt: skip
+
+
+def _moved(source: Node, name: str, sheet: Sheet, library: Library) -> Node:
+    """The source with the song's moves; the kick's close mics may have moves of their own."""
+    if sheet.moves is None or sheet.mics[name].role in ONE_FILE:
+        return source
+    tracks = library.edits_of(sheet.moves).tracks
+    track = KICK if sheet.mics[name].role in KICK_ROLES and KICK in tracks else ALL
+    slices = tracks[track]
+    return Moved(source, f"{sheet.moves}-{track}", tuple(s.at for s in slices),
+                 tuple(s.offset for s in slices), tuple(s.fade for s in slices))  # fmt: skip
+
+
+def mic_entry(
+    name: str, sheet: Sheet, library: Library, variant: Variant, heard: Callable[[], list[Hit]]
+) -> tuple[Node, Node, Node, Node]:
+    """A mic as recorded, repaired, placed and clean, which is how it enters its chain."""
+    mic = sheet.mics[name]
+    joined = joined_source(name, sheet, library)
+    source = _moved(joined, name, sheet, library)
+    if variant == "recorded":
+        return source, source, source, source
+    gain = db_to_amplitude(mic.trim_db) * mic.polarity
+    repaired = _moved(_repaired(joined, mic.repair, sheet.rate), name, sheet, library)
+    placed = repaired
+    if gain != 1.0 or mic.delay_samples:
+        placed = Placed(repaired, gain, mic.delay_samples)
+    clean = placed
+    if mic.clean.on and mic.clean.range_db < 0:
+        clean = Gated(placed, _gate_rule(mic, sheet.rate, heard))
+    if variant == "removed":
+        clean = Difference(placed, clean) if clean is not placed else Placed(placed, 0.0, 0.0)
+    return source, repaired, placed, clean
+
+
+def _repaired(source: Node, repair: Repair, rate: int) -> Node:
+    mended = source
+    if repair.dc or repair.rebuilt or repair.clip_gains:
+        runs = tuple((r.at, r.frames) for r in repair.rebuilt)
+        gains = tuple((g.at, g.frames, db_to_amplitude(g.gain_db)) for g in repair.clip_gains)
+        mended = Mended(source, repair.dc, runs, gains)
+    hum = HumProcess(repair.hum_hz, repair.hum_lines, rate)
+    return mended if hum.is_transparent else Processed(mended, hum)
+
+
+def _gate_rule(mic: Mic, rate: int, heard: Callable[[], list[Hit]]) -> GateRule:
+    """The gate's rule with its times in samples and, on strokes, its piece's onsets, unlisted ones too, as they fall
+    in this mic after trim and delay."""
+    c: Clean = mic.clean
+    timing = Timing(
+        ms_to_samples(c.attack_ms, rate),
+        ms_to_samples(c.hold_ms, rate),
+        ms_to_samples(c.release_ms, rate),
+        ms_to_samples(c.lookahead_ms, rate),
+    )
+    onsets: tuple[int, ...] = ()
+    if c.opens_on == "strokes":
+        piece = mic.name.piece
+        onsets = tuple(
+            round(h.time_s * rate + mic.delay_samples) for h in heard() if h.piece == piece
+        )
+    return GateRule(c.opens_on, c.threshold_db, c.hysteresis_db, c.range_db, timing, onsets)

@@ -1,0 +1,86 @@
+"""The strokes that a song is heard to have: of the takes as joined, corrected and moved."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from arkund.core.hits.detect import Hit, hit_id
+from arkund.core.mix.lanes import (
+    Library,
+)
+from arkund.core.mix.laying import laid_out
+from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.timing.corrections import corrected
+from arkund.core.timing.moves import moved_hits
+
+
+def take_hits(sheet: Sheet, take: Take, hits_of: Callable[[str], Sequence[Hit]]) -> list[Hit]:
+    """One take's strokes with what an ear corrected, in the song's time."""
+    listed = corrected(hits_of(take.hits) if take.hits else (), take.corrections)
+    if not take.offset:
+        return listed
+    shift = take.offset / sheet.rate
+    return [replace(h, time_s=round(h.time_s - shift, 6)) for h in listed]
+
+
+def played_hits(sheet: Sheet, hits_of: Callable[[str], Sequence[Hit]]) -> list[Hit]:
+    """The strokes of the takes as joined, before any move: each stretch's own. A stroke that was
+    copied has the sample at which its copy begins behind its id."""
+    takes = {t.number: t for t in sheet.takes}
+    return _as_joined(sheet, lambda number: take_hits(sheet, takes[number], hits_of))
+
+
+def _as_joined(sheet: Sheet, hits_in: Callable[[int], list[Hit]]) -> list[Hit]:
+    """Each stretch's own of what is found in its take (by number, in the song's time)."""
+    laid = laid_out(sheet)
+    ends = [*(s.at for s in laid[1:]), sheet.frames]
+    known = {number: hits_in(number) for number in {s.take for s in laid}}
+    out = []
+    for number, (stretch, end) in enumerate(zip(laid, ends, strict=True)):
+        for hit in known[stretch.take]:
+            at = hit.time_s * sheet.rate + stretch.shift
+            if (at >= stretch.at or number == 0) and at < end:
+                if stretch.shift:
+                    time_s = round(hit.time_s + stretch.shift / sheet.rate, 6)
+                    hit = replace(hit, id=f"{hit.id}-{stretch.at}", time_s=time_s)
+                out.append(hit)
+    return out
+
+
+def sounding_hits(sheet: Sheet, library: Library) -> list[Hit]:
+    """The strokes that are heard, in the song's time: joined, corrected and moved."""
+    hits = played_hits(sheet, library.hits_of)
+    if sheet.moves is None:
+        return hits
+    return moved_hits(hits, library.edits_of(sheet.moves), sheet.rate)
+
+
+UNLISTED = "unlisted"
+"""Kind of what may be a stroke though no list has it."""
+
+SAME_S = 0.03
+
+
+def sounding_unlisted(sheet: Sheet, library: Library, listed: Sequence[Hit]) -> list[Hit]:
+    """What stands clear in a drum's mic though it is in no list of strokes, in the song's time.
+    What is ``listed`` by now (`sounding_hits`), since an ear added it, is left out."""
+    takes = {t.number: t for t in sheet.takes}
+
+    def found_in(number: int) -> list[Hit]:
+        take = takes[number]
+        if take.analysis is None:
+            return []
+        shift = take.offset / sheet.rate
+        return [
+            Hit(hit_id(piece, at), piece, round(at - shift, 6), 1, UNLISTED, 0.0, 0.0)
+            for piece, times in library.unlisted_of(take.analysis).items() for at in times
+        ]  # fmt: skip
+
+    found = _as_joined(sheet, found_in)
+    if found and sheet.moves is not None:
+        found = moved_hits(found, library.edits_of(sheet.moves), sheet.rate)
+    known = {
+        p: np.array([h.time_s for h in listed if h.piece == p]) for p in {h.piece for h in found}
+    }
+    return [h for h in found if np.abs(known[h.piece] - h.time_s).min(initial=np.inf) > SAME_S]
