@@ -1,6 +1,7 @@
 // A chain: one line of stages in order; dragged or moved by keys, put on standby, added, taken out.
 import { bench, keepValues, on } from "./bench.js";
 import { clear, el, path } from "./draw.js";
+import { player } from "./player.js";
 import { offerOther } from "./strip.js";
 
 export function startChain() {
@@ -75,13 +76,17 @@ function chainIn(sheet, chain) {
 // The stage in hand is heard bypassed by key 4, at the same loudness.
 function bypassed(stage, chain) {
   if (!stage || stage.dataset.on !== "1") return;
-  const offer = () => offerOther({
-    rev: bench.revision, words: "bypassed",
-    patch: JSON.stringify({ ...bench.patch, [`${chain}.${stage.dataset.stage}.on`]: false }),
-  });
+  let mine = null;
+  const offer = () => {
+    mine = {
+      rev: bench.revision, words: "bypassed",
+      patch: JSON.stringify({ [`${chain}.${stage.dataset.stage}.on`]: false }),
+    };
+    offerOther(mine);
+  };
   offer();
-  on("kept", offer);
-  on("try", () => { if (!bench.answering) offer(); });
+  // Where a finding has offered something else since, that stays.
+  on("kept", () => { if (player.other === mine) offer(); });
 }
 
 // Buses come and go, and take from other channels.
