@@ -7,7 +7,7 @@ from urllib.parse import urlencode
 from arkund.bench.pictures.common import strokes_for
 from arkund.bench.rulers import stage_rulers
 from arkund.core.hits.detect import Hit
-from arkund.core.kit.roles import is_shell, label, parse_mic_name
+from arkund.core.kit.roles import is_shell, label
 from arkund.core.mix.channels import DRUM_BUS, MOST_STAGES, Channel
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser
@@ -125,8 +125,3 @@ def _free_id(kind: str, taken: list[str]) -> str:
     """An id for one more stage of a kind; it is never used again while the chain has it."""
     short = kind[:12]
     return next(i for i in (short, *(f"{short}{n}" for n in range(2, 99))) if i not in taken)
-
-
-def piece_of(hand: InHand) -> str | None:
-    """The drum that a mic is close to; None for other channels."""
-    return parse_mic_name(hand.name).piece if hand.is_mic else None

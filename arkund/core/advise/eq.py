@@ -112,12 +112,6 @@ def gain_at_db(eq: Equaliser, hz: float, rate: int) -> float:
 # Below the drum
 
 
-def level_below_dbfs(audio: NDArray[np.float32], rate: int, hz: float) -> float:
-    """Level of all that lies below a frequency, over the whole song."""
-    power, bins = _power(audio, rate)
-    return power_to_db(float(power[bins < hz].sum()))
-
-
 def _power(
     audio: NDArray[np.float32], rate: int
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

@@ -55,7 +55,7 @@ def refuse(sheet: "Sheet", apply: Callable[["Sheet", dict[str, Any]], "Sheet"]) 
     for over in sheet.over:
         first, last = over.span
         if over.id in seen:
-            raise ValueError(f"two differences are called {over.id}")
+            raise ValueError(f"two differences have the id {over.id}")
         seen.add(over.id)
         if not 1 <= first <= last:
             raise ValueError(f"the difference {over.id} has no bars: {over.bars}")

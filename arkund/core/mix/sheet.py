@@ -330,8 +330,9 @@ def _refuse_keys(name: str, channel: Channel, known: Container[str], rule: str) 
     for stage in channel.chain:
         key = stage.listens
         if key is not None and key.source and key.source not in known:
-            raise ValueError(f"{stage.label} {stage.id} of {name} would listen to {key.source}: {rule}"
-                             " that are there")  # fmt: skip
+            raise ValueError(
+                f"{stage.label} {stage.id} of {name} cannot listen to {key.source}; {rule}"
+            )
 
 
 def bus_order(buses: Mapping[str, Bus]) -> list[str]:

@@ -60,7 +60,7 @@ function drawRouting(p) {
   if (name) {
     el(svg, "rect", { class: "flag", x: bus.x, y: bus.y - 22, width: 88, height: 44, rx: 2 });
     el(svg, "text", { class: "strong", x: bus.x + 44, y: bus.y - 5, "text-anchor": "middle" }, p.called);
-    el(svg, "text", { x: bus.x + 44, y: bus.y + 11, "text-anchor": "middle" }, `−${minus(p.typical_db)} dB`);
+    el(svg, "text", { x: bus.x + 44, y: bus.y + 11, "text-anchor": "middle" }, p.typical_db > 0 ? `−${minus(p.typical_db)} dB` : "no reduction");
     el(svg, "path", { class: "inkline", d: `M${bus.x + 88} ${bus.y}C560 ${bus.y} 540 ${sum.y - 14} ${sum.x} ${sum.y - 14}` });
   }
   el(svg, "rect", { class: "flag", x: sum.x, y: sum.y - 30, width: 108, height: 60, rx: 2 });
