@@ -9,7 +9,7 @@ from pathlib import Path
 from arkund.core.mix.printing import STEMS, PrintReport, print_song
 from arkund.songs import soundness, storage
 from arkund.songs.models import Print, Revision, Song
-from arkund.songs.rendering import engine_for, graph_of
+from arkund.songs.rendering import exact_engine, graph_of
 
 
 def print_to_folder(
@@ -27,7 +27,7 @@ def print_to_folder(
     sheet = revision.sheet
     soundness.refuse_lost(sheet)
     return print_song(
-        engine_for(sheet), graph_of(sheet), folder, stems=stems, file_format=file_format,
+        exact_engine(sheet), graph_of(sheet), folder, stems=stems, file_format=file_format,
         bus_db=sheet.drum_bus.fader_db, prefix=f"{song.slug}_", progress=progress,
         cancelled=cancelled,
     )  # fmt: skip

@@ -16,12 +16,13 @@ from arkund.core.mix.graph import Graph, Variant
 from arkund.core.mix.nodes import Audio, Node
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.tempo import grid_of
-from arkund.core.units import SILENCE_DB, amplitude_to_db
+from arkund.core.units import amplitude_to_db
 from arkund.songs import storage, turns
 
 __all__ = ["grid_of"]
 
-MATCH_LIMIT_DB = 12.0
+LOUDEST_MATCH_DB = 12.0
+"""What is matched is turned up by this at most, for ears and loudspeakers; down without a limit."""
 
 
 class PatientEngine(Engine):
@@ -31,9 +32,11 @@ class PatientEngine(Engine):
     _deep = False
 
     def __init__(
-        self, rate: int, frames: int, cache: TileCache, stand_back: Callable[[], None]
-    ) -> None:
-        super().__init__(rate, frames, cache)
+        self, rate: int, frames: int, cache: TileCache, stand_back: Callable[[], None], *,
+        early: bool = True,
+    ) -> None:  # fmt: skip
+        sources = None if early else cache.sources
+        super().__init__(rate, frames, cache, sources=sources, early=early, keeps=early)
         self._stand_back = stand_back
 
     @contextmanager
@@ -66,15 +69,21 @@ class PatientEngine(Engine):
 
 
 def engine_for(sheet: Sheet) -> Engine:
-    """An engine on the process's cache that lets sound pass. Cheap: make one a request."""
+    """An early engine on the process's cache that lets sound pass. Cheap: make one a request."""
     return PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), turns.Patience().let_pass)
+
+
+def exact_engine(sheet: Sheet) -> Engine:
+    """The same for what is written to a file, whose tiles nobody asks for again."""
+    patience = turns.Patience().let_pass
+    return PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), patience, early=False)
 
 
 def sounding_engine(sheet: Sheet) -> Engine:
     """An engine for what is about to be heard: it waits for nobody, remembers what it reads, and
     writes no try to the disk."""
     cache = storage.tile_cache()
-    return Engine(sheet.rate, sheet.frames, cache, sources=cache.sources, keeps=False)
+    return Engine(sheet.rate, sheet.frames, cache, sources=cache.sources, keeps=False, early=True)
 
 
 def graph_of(sheet: Sheet, variant: Variant = "now") -> Graph:
@@ -95,14 +104,15 @@ def _node_in(graph: Graph, name: str, variant: Variant) -> Node:
 
 
 def render_span(
-    sheet: Sheet, name: str, variant: Variant, start: int, stop: int, after: str = ""
-) -> NDArray[np.float32]:
+    sheet: Sheet, name: str, variant: Variant, start: int, stop: int, after: str = "",
+    engine: Engine | None = None,
+) -> NDArray[np.float32]:  # fmt: skip
     """``(frames, 1 or 2)`` of a node, or behind the stage ``after`` of its chain; silence outside
     the song."""
     node = (
         graph_of(sheet, variant).chain(name).tap(after) if after else node_of(sheet, name, variant)
     )
-    return _read(engine_for(sheet), node, start, stop)
+    return _read(engine or engine_for(sheet), node, start, stop)
 
 
 def preview_span(
@@ -117,7 +127,7 @@ def preview_span(
         size = engine.tile_frames
         # From before the border on, where a bus begins to listen.
         first, last = max(start, 0) // size // BORDER * BORDER - 1, -(-stop // size)
-        tiles = [(mic, n) for n in range(max(first, 0), last) for mic in shaped if not mic.is_cheap]
+        tiles = [(mic, n) for n in range(max(first, 0), last) for mic in shaped]
         list(_pool.map(lambda tile: engine.tile(*tile), tiles))
     return _read(engine, node, start, stop)
 
@@ -141,18 +151,23 @@ class SpanMeasures:
     match_db: float
 
 
+def matched_db(loudness: float, wanted: float) -> float:
+    """The gain that brings a loudness to a wanted one; 0 where either is silence."""
+    if min(loudness, wanted) <= -150:
+        return 0.0
+    return min(wanted - loudness, LOUDEST_MATCH_DB)
+
+
 def measure_span(sheet: Sheet, name: str, start: int, stop: int) -> SpanMeasures:
     """Figures for the listening strip. ``match_db`` is what *as recorded* must be turned up by to
-    be as loud as *now*, held within ±12 dB; spans under 3 s are matched over the whole song. The
+    be as loud as *now* (`matched_db`); spans under 3 s are matched over the whole song. The
     reference is matched to the drums as they are now."""
     now = render_span(sheet, name, "now", start, stop)
     matched = (0, sheet.frames) if stop - start < 3 * sheet.rate else (start, stop)
     beside = "output" if name == "reference" else name
     loud_now = loudness_lufs(render_span(sheet, beside, "now", *matched), sheet.rate)
     loud_then = loudness_lufs(render_span(sheet, name, "recorded", *matched), sheet.rate)
-    match = 0.0
-    if loud_now > SILENCE_DB and loud_then > SILENCE_DB:
-        match = float(np.clip(loud_now - loud_then, -MATCH_LIMIT_DB, MATCH_LIMIT_DB))
+    match = matched_db(loud_then, loud_now)
     peak = amplitude_to_db(float(np.abs(now).max(initial=0.0)))
     rms = amplitude_to_db(float(np.sqrt(np.mean(np.square(now, dtype=np.float64)))))
     own = loudness_lufs(now, sheet.rate)

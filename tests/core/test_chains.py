@@ -11,6 +11,7 @@ import scipy
 import soundfile as sf
 
 from arkund.core.errors import SheetError
+from arkund.core.hits.detect import Hit
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import GROUPS, Bus, groups_for, new_mic
@@ -212,6 +213,33 @@ def _random_patch(rng: np.random.Generator) -> dict[str, Any]:
     return patch
 
 
+def test_a_stage_listens_to_a_list_of_strokes(song: Any) -> None:
+    """Overheads go down at the snare's strokes alone, by more where they are harder."""
+    hits = [
+        Hit("a", "snare", 1.0, 127, "plain", 1.0, 0.0),
+        Hit("b", "snare", 2.0, 32, "ghost", 1.0, 0.0),
+    ]
+    sheet, library = song[0], Library(song[1].path_of, lambda digest: hits)
+    sheet = sheet.model_copy(
+        update={"takes": tuple(t.model_copy(update={"hits": "0" * 64}) for t in sheet.takes)}
+    )
+    duck = {"kind": "compressor", "id": "d", "threshold_db": -24, "ratio": 4, "attack_ms": 0.1,
+            "release_ms": 20, "key": {"source": "snare_strokes"}}  # fmt: skip
+    ducked = apply_patch(sheet, {"mics.overhead_l.chain.d": duck})
+    engine = Engine(RATE, sheet.frames, TileCache())
+    plain = engine.read(build(sheet, library).mics["overhead_l"].shaped, 0, sheet.frames)
+    got = engine.read(build(ducked, library).mics["overhead_l"].shaped, 0, sheet.frames)
+
+    def taken_db(at_s: float) -> float:
+        part = slice(round(at_s * RATE), round((at_s + 0.01) * RATE))
+        return float(10 * np.log10(np.sum(plain[part] ** 2.0) / np.sum(got[part] ** 2.0)))
+
+    assert taken_db(1.002) > taken_db(2.002) > 3
+    assert abs(taken_db(0.9)) < 1e-6
+    with pytest.raises(SheetError, match="cannot listen to cowbell_strokes"):
+        apply_patch(ducked, {"mics.overhead_l.chain.d.key.source": "cowbell_strokes"})
+
+
 def test_random_sheets_render_any_span_as_the_whole(song: Any) -> None:
     rng = np.random.default_rng(23)
     for _ in range(300):
@@ -301,11 +329,11 @@ FIRST_PATCHES = [
     ("mics.snare_top.eq.bands.1.gain_db", -4.5, "mics.snare_top.chain.eq.bands.b2.gain_db", -4.5),
     ("mics.hat.eq.high_pass.on", True, "mics.hat.chain.eq.high_pass.on", True),
     ("mics.hat.transient.attack_db", 2.0, "mics.hat.chain.transient.attack_db", 2.0),
-    ("parallel.punch.compressor.ratio", 4.0, "buses.punch.chain.compressor.ratio", 4.0),
-    ("parallel.punch.blend_db", -9.0, "buses.punch.fader_db", -9.0),
-    ("parallel.punch.on", False, "buses.punch.mute", True),
-    ("parallel.punch.sends.tom_1", -4.0, "buses.punch.sends.tom_1", {"db": -4.0}),
-    ("parallel.punch.sends.tom_1", None, "buses.punch.sends.tom_1", None),
+    ("parallel.punch.compressor.ratio", 4.0, "buses.strike.chain.compressor.ratio", 4.0),
+    ("parallel.punch.blend_db", -9.0, "buses.strike.fader_db", -9.0),
+    ("parallel.punch.on", False, "buses.strike.mute", True),
+    ("parallel.punch.sends.tom_1", -4.0, "buses.strike.sends.tom_1", {"db": -4.0}),
+    ("parallel.punch.sends.tom_1", None, "buses.strike.sends.tom_1", None),
     ("drum_bus.compressor.on", True, "drum_bus.chain.compressor.on", True),
     ("drum_bus.level_db", -3.0, "drum_bus.fader_db", -3.0),
     ("mics.hat.clean.on", True, "mics.hat.clean.on", True),
@@ -326,7 +354,7 @@ def test_a_first_sheet_without_all_values_keeps_its_defaults() -> None:
              "mics": {"kick_in": {"role": "kick_in"}}, "parallel": {"punch": {}}}  # fmt: skip
     sheet = Sheet.model_validate(upgraded(first))
     assert [s.on for s in sheet.mics["kick_in"].chain] == [True, True, False]
-    assert sheet.buses["punch"].fader_db == -90
+    assert sheet.buses["strike"].fader_db == -90
     assert sheet.mics["kick_in"].to == "kick"
     assert set(sheet.groups) == {"kick"}
     assert "kick_in" in GROUPS["kick"]

@@ -31,33 +31,54 @@ def k_weighting(rate: int) -> list[biquad.Section]:
     return [shelf, (1.0, -2.0, 1.0, 2 * (k * k - 1) / a0, (1 - k / q + k * k) / a0)]
 
 
-def loudness_lufs(audio: NDArray[np.float32], rate: int) -> float:
-    """Integrated loudness of ``(frames,)`` or ``(frames, 2)`` in LUFS.
+class Loudness:
+    """Integrated loudness of sound that comes block by block.
 
     Blocks of 400 ms every 100 ms, gated absolutely at −70 LUFS and relatively at −10 LU. Sound
-    shorter than 400 ms is one block. `SILENCE_DB` for silence.
+    shorter than 400 ms is one block.
     """
-    channels = audio[:, None] if audio.ndim == 1 else audio
-    sections = k_weighting(rate)
-    step = rate // 10
-    total = np.zeros(0)
-    for c in range(channels.shape[1]):
-        weighted = biquad.run(channels[:, c], sections, biquad.new_state(sections))
-        tenths = len(weighted) // step
-        power = (
-            np.square(weighted[: tenths * step], dtype=np.float64).reshape(tenths, step).mean(1)
-            if tenths >= 4
-            else np.array([np.mean(np.square(weighted, dtype=np.float64))] * 4)
-        )
-        total = power if len(total) == 0 else total + power
-    blocks = np.convolve(total, np.full(4, 0.25), "valid")
-    loud = -0.691 + 10 * np.log10(blocks + 1e-20)
-    kept = blocks[loud > ABSOLUTE_GATE_LUFS]
-    if len(kept) == 0:
-        return SILENCE_DB
-    relative = -0.691 + 10 * math.log10(float(kept.mean())) - 10
-    kept = blocks[(loud > ABSOLUTE_GATE_LUFS) & (loud > relative)]
-    return -0.691 + 10 * math.log10(float(kept.mean()))
+
+    def __init__(self, rate: int, channels: int) -> None:
+        self._step = rate // 10
+        self._sections = k_weighting(rate)
+        self._states = [biquad.new_state(self._sections) for _ in range(channels)]
+        self._squares = np.zeros((0, channels))
+        self._tenths: list[NDArray[np.float64]] = []
+
+    def feed(self, audio: NDArray[np.float32]) -> None:
+        """The next ``(frames,)`` or ``(frames, channels)``."""
+        sides = audio[:, None] if audio.ndim == 1 else audio
+        weighted = [biquad.run(sides[:, c], self._sections, state)
+                    for c, state in enumerate(self._states)]  # fmt: skip
+        squares = np.square(np.stack(weighted, axis=1), dtype=np.float64)
+        squares = np.concatenate([self._squares, squares])
+        whole = len(squares) // self._step
+        tenths = squares[: whole * self._step].reshape(whole, self._step, len(self._states))
+        self._tenths.append(tenths.mean(axis=1).sum(axis=1))
+        self._squares = squares[whole * self._step :]
+
+    def lufs(self) -> float:
+        """Loudness of all that was fed, in LUFS; `SILENCE_DB` of silence."""
+        power = np.concatenate(self._tenths) if self._tenths else np.zeros(0)
+        if len(power) < 4:
+            rest, frames = self._squares.sum(), len(self._squares)
+            whole = power.sum() * self._step + rest
+            power = np.full(4, whole / max(len(power) * self._step + frames, 1))
+        blocks = np.convolve(power, np.full(4, 0.25), "valid")
+        loud = -0.691 + 10 * np.log10(blocks + 1e-20)
+        kept = blocks[loud > ABSOLUTE_GATE_LUFS]
+        if len(kept) == 0:
+            return SILENCE_DB
+        relative = -0.691 + 10 * math.log10(float(kept.mean())) - 10
+        kept = blocks[(loud > ABSOLUTE_GATE_LUFS) & (loud > relative)]
+        return -0.691 + 10 * math.log10(float(kept.mean()))
+
+
+def loudness_lufs(audio: NDArray[np.float32], rate: int) -> float:
+    """Integrated loudness (see `Loudness`) of ``(frames,)`` or ``(frames, channels)`` in LUFS."""
+    whole = Loudness(rate, 1 if audio.ndim == 1 else audio.shape[1])
+    whole.feed(audio)
+    return whole.lufs()
 
 
 _HALF = 12

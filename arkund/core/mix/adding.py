@@ -36,3 +36,39 @@ def add_stereo(total, sound, left, right):  # type: ignore[no-untyped-def]
     for n in range(len(sound)):
         total[n, 0] += sound[n, 0] * left
         total[n, 1] += sound[n, 1] * right
+
+
+@njit(cache=True, nogil=True)
+def rounded(total, loudest, out):  # type: ignore[no-untyped-def]
+    """A float64 sum ``(frames, 2)`` held within ±``loudest`` and rounded once, into ``out``."""
+    for n in range(len(out)):
+        out[n, 0] = np.float32(min(max(total[n, 0], -loudest), loudest))
+        out[n, 1] = np.float32(min(max(total[n, 1], -loudest), loudest))
+
+
+@njit(cache=True, nogil=True)
+def spread(sound, left, right, loudest, out):  # type: ignore[no-untyped-def]
+    """``(frames,)`` with a gain to each side, held and rounded likewise, into ``out``."""
+    for n in range(len(sound)):
+        out[n, 0] = np.float32(min(max(sound[n] * left, -loudest), loudest))
+        out[n, 1] = np.float32(min(max(sound[n] * right, -loudest), loudest))
+
+
+@njit(cache=True, nogil=True)
+def add_steps(total, steps):  # type: ignore[no-untyped-def]
+    """Add 24-bit steps ``(frames, 2)`` to a float64 sum."""
+    for n in range(len(steps)):
+        total[n, 0] += steps[n, 0] / 8388608.0
+        total[n, 1] += steps[n, 1] / 8388608.0
+
+
+@njit(cache=True, nogil=True)
+def beyond(sound, level):  # type: ignore[no-untyped-def]
+    """How many samples of ``(frames, 2)`` are louder than ``level``, and the loudest."""
+    count, most = 0, 0.0
+    for n in range(len(sound)):
+        for side in range(2):
+            size = np.float64(abs(sound[n, side]))
+            count += size > level
+            most = max(most, size)
+    return count, most

@@ -8,17 +8,25 @@ from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Channel, Mic
 from arkund.core.mix.differences import variants
 from arkund.core.mix.graph import Chained, Graph, MicStages, Variant
 from arkund.core.mix.lanes import (
+    STROKES,
     Library,
     mic_order,
     sounding_mics,
+    stroke_lists,
 )
 from arkund.core.mix.nodes import (
+    Input,
+    Link,
     Mixed,
     Node,
+    Pair,
     Processed,
+    Pulses,
+    Side,
     Varied,
     pan_gains,
 )
+from arkund.core.mix.pairs import lane
 from arkund.core.mix.sheet import Sheet, bus_order, with_values
 from arkund.core.mix.sources import mic_entry
 from arkund.core.mix.strokes import (
@@ -52,12 +60,10 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     }  # fmt: skip
     # Mics are heard as they enter their chains, groups before theirs: so nothing can wait for itself.
     keys = {name: _varied([(at, ramp, e[-1]) for at, ramp, e in entries[name]]) for name in order}
+    keys |= _stroke_keys(sheet, heard)
     every, chained = {}, {}
     for name in order:
-        chained[name] = [
-            _chained(version.mics[name], entry[-1], sheet.rate, keys)
-            for (_, _, version), (_, _, entry) in zip(versions[name], entries[name], strict=True)
-        ]
+        chained[name] = _lane_chains(sheet, name, versions, entries, keys)
         every[name] = _mic_stages(entries[name], chained[name])
     beside = _beside(sheet, every)
     mics = sounding_mics(sheet)
@@ -125,8 +131,29 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
                  _with(output, beside))  # fmt: skip
 
 
-Input = tuple[Node, float, float]
-"""A node with its gains to the left and to the right."""
+Entries = Mapping[str, Sequence[tuple[int, int, tuple[Node, Node, Node, Node]]]]
+
+
+def _lane_chains(
+    sheet: Sheet, name: str, versions: Mapping[str, Sequence[tuple[int, int, Sheet]]],
+    entries: Entries, keys: Mapping[str, Node],
+) -> list[Chained]:  # fmt: skip
+    """A mic's chain in each of its versions. Both sides of a linked pair run through one, so that
+    what listens hears both."""
+    sides = lane(sheet, name)
+    mine = [version.mics[name] for _, _, version in versions[name]]
+    if len(sides) == 1 or any(m.chain != mine[n].chain for side in sides
+                              for n, m in enumerate(v.mics[side] for _, _, v in versions[side])):  # fmt: skip
+        own = zip(mine, entries[name], strict=True)
+        return [_chained(mic, entry[-1], sheet.rate, keys) for mic, (_, _, entry) in own]
+    number, out = sides.index(name), []
+    for mic, (_, _, left), (_, _, right) in zip(mine, *(entries[s] for s in sides), strict=True):
+        both = _chained(mic, Pair(left[-1], right[-1]), sheet.rate, keys)
+        entry = (left, right)[number][-1]
+        after = {i: entry if node is both.entry else Side(node, number)
+                 for i, node in both.after.items()}  # fmt: skip
+        out.append(Chained(mic.chain, entry, after, both.keys))
+    return out
 
 
 def _as_recorded(sheet: Sheet, entries: Mapping[str, tuple[Node, Node, Node, Node]]) -> Graph:
@@ -137,6 +164,17 @@ def _as_recorded(sheet: Sheet, entries: Mapping[str, tuple[Node, Node, Node, Nod
     total = Mixed(tuple((s.shaped, 1.0, 1.0) for s in mics.values()))
     beside = _beside(sheet, every)
     return Graph(every, outs, {}, {}, {}, outs, total, total, beside, _with(total, beside))
+
+
+def _stroke_keys(sheet: Sheet, heard: Callable[[], list[Hit]]) -> dict[str, Node]:
+    """Lists of strokes as sounds, those that some stage listens to."""
+    channels = (*sheet.mics.values(), *sheet.groups.values(), *sheet.buses.values(), sheet.drum_bus)
+    sources = {s.listens.source for c in channels for s in c.chain if s.listens}
+    return {
+        name: Pulses(tuple(sorted((round(h.time_s * sheet.rate), round(h.velocity / 127, 4))
+                                  for h in heard() if h.piece == name.removesuffix(STROKES))))
+        for name in stroke_lists(sheet) if name in sources
+    }  # fmt: skip
 
 
 def _sounds(one: Input) -> bool:
@@ -218,15 +256,17 @@ def _chained(channel: Channel, entry: Node, rate: int, sources: Mapping[str, Nod
     after: dict[str, Node] = {}
     keys: dict[str, Node] = {}
     node = entry
+    links: list[Link] = []
     working = [stage for stage in channel.chain if not stage.is_transparent]
     for stage in channel.chain:
         key = stage.listens
         if key is not None and not key.is_plain:
             heard = sources[key.source] if key.source else node
-            keys[stage.id] = Processed(heard, key.filters(rate)) if key.is_filtered else heard
+            filtered = Processed(heard, (Link(key.filters(rate)),)) if key.is_filtered else heard
+            keys[stage.id] = filtered
         if not stage.is_transparent:
-            last = stage is working[-1]
-            node = Processed(node, stage.process(rate), last, keys.get(stage.id))
+            links.append(Link(stage.process(rate), keys.get(stage.id)))
+            node = Processed(entry, tuple(links), dear=stage is working[-1])
         after[stage.id] = node
     return Chained(channel.chain, entry, after, keys)
 

@@ -12,7 +12,7 @@ import queue
 import threading
 import zlib
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -62,15 +62,35 @@ class Memory:
                 self._bytes -= dropped.nbytes
 
 
+class Names:
+    """Keys of spans by what they are keys of, so that each is hashed once. All are forgotten when
+    there are too many: they are found again. Safe among threads."""
+
+    def __init__(self, limit: int = 200_000) -> None:
+        self._limit = limit
+        self._names: dict[tuple[str, str, int, int], str] = {}
+
+    def get(self, what: tuple[str, str, int, int], find: Callable[[], str]) -> str:
+        """The key of ``what``, found where it is not known."""
+        name = self._names.get(what)
+        if name is None:
+            name = find()
+            if len(self._names) >= self._limit:
+                self._names.clear()
+            self._names[what] = name
+        return name
+
+
 class TileCache:
     """What was rendered, in memory and on disk; apart from it, in ``sources``, there is room for
-    what was lately read from files. Safe among threads."""
+    what was lately read from files, and in ``keys`` for the names of tiles. Safe among threads."""
 
     def __init__(self, memory_bytes: int = MEMORY_BYTES, disk: "DiskStore | None" = None) -> None:
         self._memory = Memory(memory_bytes)
         self.sources = Memory(SOURCE_BYTES)
+        self.keys = Names()
         self._lock = threading.Lock()
-        self._building: dict[str, threading.Lock] = {}
+        self._building: dict[str, threading.RLock] = {}
         self._disk = disk
 
     def get(self, key: str, on_disk: bool = False) -> NDArray[Any] | None:
@@ -88,9 +108,10 @@ class TileCache:
 
     @contextlib.contextmanager
     def building(self, key: str) -> Iterator[None]:
-        """Held while one thread renders ``key``, so that a second waits for it instead."""
+        """Held while one thread renders ``key``, so that a second waits for it instead. A sum of one
+        has the key of what it is a sum of, so the same thread may come twice."""
         with self._lock:
-            lock = self._building.setdefault(key, threading.Lock())
+            lock = self._building.setdefault(key, threading.RLock())
         with lock:
             yield
         with self._lock:

@@ -161,6 +161,9 @@ class Mic(Channel):
     file: str = Field("", max_length=1000)
     unused: Words = Field("", max_length=200)
     """Why the mic is left out of everything; empty where it is in use."""
+    linked: bool = switch(False, "linked with its other side")
+    """Left and right of a pair are one lane: trim, fader, mute and chain are set on both, and what
+    listens in the chain hears both."""
     overdub: bool = False
     """Recorded by itself: heard, but no part of the kit's bleed, alignment and hits."""
     distance_cm: float | None = Field(None, ge=0, le=3000, title="distance",
@@ -168,7 +171,7 @@ class Mic(Channel):
     """Measured from its piece's head; for overheads and rooms from the snare's."""
     repair: Repair = Repair()
     trim_db: float = value(0.0, -24, 24, "dB", "trim", ticks=(-24, -12, 0, 12, 24),
-                           hint="bars: the trim that would bring each stroke to −8 dBFS")  # fmt: skip
+                           hint="bars: the trim that would bring each stroke to where the school wants it")  # fmt: skip
     polarity: Literal[1, -1] = choice(1, "polarity")
     delay_samples: float = value(
         0.0, -4800, 4800, "samples", "delay", shown=(-400, 400), step=1,
@@ -236,11 +239,11 @@ def group_of(role: str) -> str:
 
 
 def new_mic(name: str, file: str = "") -> Mic:
-    """A mic with transparent settings, in its group; overheads and rooms panned to their sides."""
+    """A mic with transparent settings, in its group; of a pair panned to its side and linked."""
     parsed = parse_mic_name(name)
     pan = {"l": -1.0, "r": 1.0}.get(parsed.side or "", 0.0)
     return Mic(role=parsed.role, index=parsed.index, side=parsed.side, file=file, pan=pan,
-               to=group_of(parsed.role))  # fmt: skip
+               linked=parsed.side is not None, to=group_of(parsed.role))  # fmt: skip
 
 
 def groups_for(mics: dict[str, Mic]) -> dict[str, Group]:

@@ -93,12 +93,27 @@ def _may_differ(path: str) -> bool:
     return steps[2] in varied and steps[-1] not in ("after", "source", "kind", "id")
 
 
+def _of(sheet: "Sheet", channel: str) -> list[Over]:
+    """The differences of a channel; of a linked mic those of its other side too."""
+    from arkund.core.mix.pairs import SHARED, partner
+
+    other = partner(sheet, channel.removeprefix("mics.")) if channel.startswith("mics.") else None
+    out = []
+    for over in sheet.over:
+        if over.channel == channel:
+            out.append(over)
+        elif other and over.channel == f"mics.{other}" and over.path.split(".")[2] in SHARED:
+            path = channel + over.path.removeprefix(over.channel)
+            out.append(over.model_copy(update={"path": path}))
+    return out
+
+
 def variants(
     sheet: "Sheet", channel: str, apply: Callable[["Sheet", dict[str, Any]], "Sheet"]
 ) -> list[tuple[int, int, "Sheet"]]:
     """``(from which sample on, ramp in samples, sheet)``: how a channel goes through the song; one
     entry for a channel that is the same throughout."""
-    own = [over for over in sheet.over if over.channel == channel]
+    own = _of(sheet, channel)
     plain = sheet.model_copy(update={"over": ()})
     if not own:
         return [(0, 0, plain)]

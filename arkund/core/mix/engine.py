@@ -1,8 +1,16 @@
-"""Rendering: any node, any span, always the same samples.
+"""Rendering: any node, any span.
 
-The unit is the tile of `TILE_S` seconds. A tile is a function of its node's key and number alone,
-so previews and prints are made of the same tiles. At every `BORDER`th tile a processor begins from
-a state that is known there; in between it goes on from the tile before.
+The unit is the tile of `TILE_S` seconds, named by what is heard in it. Processors remember, so
+there are two families of tiles:
+
+* *exact*: a chain runs from the song's first sample on, each tile from the state that the one
+  before has left. Prints are made of these, and so is any sound that is written to a file;
+* *early*: at every `BORDER`th tile a chain begins anew, at rest, so much earlier that it is right
+  within -60 dBFS (`Processed.lead`); in between it goes on from the tile before. What is listened
+  to and looked at in the application is made of these, so that a change at the song's end is heard
+  as soon as one at its start.
+
+Within a family a tile is always the same samples, whoever asks for it and in whichever order.
 """
 
 import threading
@@ -16,22 +24,23 @@ from numpy.typing import NDArray
 
 from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.mix.cache import Memory, TileCache
-from arkund.core.mix.nodes import LOUDEST, File, Node, Processed
+from arkund.core.mix.nodes import File, Node, Processed, key_of
 from arkund.core.process.stage import Audio
 
 TILE_S = 2
 """Short enough for the first sound after a change to be there at once."""
 
 BORDER = 2
-"""States are known every so many tiles: what comes before a border is never waited for."""
+"""Early chains begin anew every so many tiles: what comes before a border is never waited for."""
 
-FORGETS_WITHIN_S = 4
-"""A processor whose memory is longer than this has its state stored at borders; one that forgets
-sooner starts at rest so long before them."""
+
+STRIDE = 16
+"""Tiles whose names are found in one go."""
 
 
 class Engine:
-    """Renders nodes of songs of one rate and length. Safe among threads.
+    """Renders nodes of songs of one rate and length, exact unless it is ``early``. Safe among
+    threads.
 
     With ``sources`` it remembers there what it reads from files, which pays where the same bars
     are rendered again and again. Unless it ``keeps``, what it renders goes to memory alone.
@@ -39,9 +48,9 @@ class Engine:
 
     def __init__(
         self, rate: int, frames: int, cache: TileCache, *, sources: Memory | None = None,
-        keeps: bool = True,
+        keeps: bool = True, early: bool = False,
     ) -> None:  # fmt: skip
-        self.rate, self.frames, self.cache = rate, frames, cache
+        self.rate, self.frames, self.cache, self.early = rate, frames, cache, early
         self._sources, self._keeps = sources, keeps
         self.tile_frames = TILE_S * rate
         self._files = _OpenFiles()
@@ -82,13 +91,12 @@ class Engine:
     def tile(self, node: Node, number: int) -> Audio:
         """One whole tile of a node. Shared with the cache: never written to."""
         if node.is_cheap:
-            return self._render_span(node, number * self.tile_frames,
-                                     (number + 1) * self.tile_frames)  # fmt: skip
+            return self.read(node, number * self.tile_frames, (number + 1) * self.tile_frames)
         if number * self.tile_frames >= self.frames + self.rate // 2:
             # Half a second past the end for what is delayed or rings out; beyond all is silence.
             size = self.tile_frames
             return np.zeros(size if node.channels == 1 else (size, 2), np.float32)
-        key = f"{node.key}-{self.rate}-{TILE_S}s-{number}"
+        key = self._tile_key(node, number)
         found = self.cache.get(key, node.keeps_on_disk)
         if found is not None:
             return found
@@ -101,7 +109,7 @@ class Engine:
 
     def track(self, key: str, compute: Callable[[], NDArray[np.float64]]) -> NDArray[np.float64]:
         """A decision about the whole song, made once."""
-        key = f"{key}-{self.rate}-track"
+        key = f"{key}-{self._family}-track"
         found = self.cache.get(key, on_disk=True)
         if found is None:
             with self.cache.building(key):
@@ -111,8 +119,56 @@ class Engine:
                     self.cache.put(key, found, on_disk=self._keeps)
         return found
 
+    def over(self, node: Node, start: int, stop: int) -> str:
+        """Hash of what is heard of a node between two samples (`Node.key_over`)."""
+
+        def find() -> str:
+            if isinstance(node, Processed):
+                size = self.tile_frames
+                numbers = range(max(start, 0) // size, max(-(-stop // size), 0))
+                return key_of("tiles", [self._tile_key(node, n) for n in numbers])
+            return node.key_over(self, start, stop)
+
+        return self.cache.keys.get((self._family, node.key, start, stop), find)
+
+    @property
+    def _family(self) -> str:
+        return f"{self.rate}-{TILE_S}s-{'early' if self.early else 'exact'}"
+
+    def _tile_key(self, node: Node, number: int) -> str:
+        """Name of a tile."""
+        start, stop = number * self.tile_frames, (number + 1) * self.tile_frames
+        if isinstance(node, Processed):
+            return f"{self._heard_by(node, number)}-{number}"
+        return f"{self.over(node, start, stop)}-{self._family}-{number}"
+
+    def _heard_by(self, node: Processed, number: int) -> str:
+        """Hash of all that a chain has heard when a tile of it is done: since the song's start, or
+        since it began before the tile's border."""
+
+        def find() -> str:
+            start, stop = number * self.tile_frames, (number + 1) * self.tile_frames
+            before = ""
+            if self.early:
+                start = self._begins(node, number)
+            elif number:
+                # In strides, since each asks for the one before.
+                for passed in range(STRIDE, number, STRIDE):
+                    self._heard_by(node, passed)
+                before = self._heard_by(node, number - 1)
+            inputs = (node.source, *(link.listens for link in node.links if link.listens))
+            heard = [self.over(one, start, stop + node.latency) for one in inputs]
+            alone = [link.processor.settings() for link in node.links]
+            return key_of("heard", self._family, before, alone, heard)
+
+        return self.cache.keys.get((self._family, node.key, number, -1), find)
+
+    def _begins(self, node: Processed, number: int) -> int:
+        """The first sample that an early tile of a chain hears."""
+        return max(number // BORDER * BORDER * self.tile_frames - node.lead, 0)
+
     def _source(self, sources: Memory, node: File, number: int) -> Audio:
-        key = f"{node.key}-{self.rate}-{TILE_S}s-{number}"
+        key = f"{node.key}-{self._family}-{number}"
         found = sources.get(key)
         if found is None:
             found = self._files.read(node, number * self.tile_frames,
@@ -132,69 +188,40 @@ class Engine:
         return node.render(self, start, stop)
 
     def _process(self, node: Processed, number: int) -> Audio:
-        processor = node.processor
-        size, latency = self.tile_frames, processor.latency
-        start = number * size
-        lead = 0
-        if number % BORDER:
-            state = self._state_between(node, number)
-        elif processor.memory <= FORGETS_WITHIN_S * self.rate:
-            lead, state = min(processor.memory, start) + latency, processor.at_rest(node.channels)
-        else:
-            state = self._state_at(node, number)
-        out = self._run(node, start + latency - lead, start + latency + size, state)
-        np.clip(out, -LOUDEST, LOUDEST, out=out)
-        self._keep_state(node, number + 1, state)
-        return np.ascontiguousarray(out[lead:])
+        """A tile of a chain, from the state that the tile before has left or from rest."""
+        start = number * self.tile_frames
+        begin, state = start, None
+        if number % BORDER or not self.early:
+            state = self._state_before(node, number)
+        if state is None:
+            begin, state = self._begins(node, number), node.at_rest()
+            if node.latency:  # what comes out first belongs before the first sample
+                node.run(self, begin, begin + node.latency, state)
+        stop = start + self.tile_frames
+        out = node.run(self, begin + node.latency, stop + node.latency, state)
+        self.cache.put(self._state_key(node, number), state, False)
+        return np.ascontiguousarray(out[start - begin :])
 
-    def _run(self, node: Processed, start: int, stop: int, state: NDArray[np.float64]) -> Audio:
-        """A processor over a span of its input, and of what it listens to."""
-        sound = np.ascontiguousarray(self.read(node.source, start, stop))
-        if node.listens is None:
-            return node.processor.run(sound, state)
-        heard = np.ascontiguousarray(self.read(node.listens, start, stop))
-        return node.processor.run(sound, state, heard)  # type: ignore[call-arg]
-
-    def _state_between(self, node: Processed, number: int) -> NDArray[np.float64]:
-        """The state that the tile before has left."""
-        key = self._state_key(node, number)
-        found = self.cache.get(key)
-        if found is None:
-            self.tile(node, number - 1)
-            found = self.cache.get(key)
-        if found is None:  # its sound was remembered, its state was not
-            self._process(node, number - 1)
-            found = self.cache.get(key)
-            assert found is not None
-        return np.array(found, np.float64)
-
-    def _state_at(self, node: Processed, number: int) -> NDArray[np.float64]:
-        """The state at a border: stored, or run up to from the last one stored."""
-        known = number
-        while known > 0:
-            found = self.cache.get(self._state_key(node, known), on_disk=True)
+    def _state_before(self, node: Processed, number: int) -> NDArray[np.float64] | None:
+        """The state that the tile before has left; None before the song's first."""
+        known = number - 1
+        while known >= 0:
+            found = self.cache.get(self._state_key(node, known))
             if found is not None:
                 break
-            known -= BORDER
-        if known == 0:
-            state = node.processor.at_rest(node.channels)
-            # The first tile's output begins latency samples into the stream.
-            if node.processor.latency:
-                self._run(node, 0, node.processor.latency, state)
-        else:
-            state = np.array(found, np.float64)
-        for passed in range(known, number):
-            at = passed * self.tile_frames + node.processor.latency
-            self._run(node, at, at + self.tile_frames, state)
-            self._keep_state(node, passed + 1, state)
-        return state
-
-    def _keep_state(self, node: Processed, number: int, state: NDArray[np.float64]) -> None:
-        on_disk = self._keeps and number % BORDER == 0
-        self.cache.put(self._state_key(node, number), state.copy(), on_disk)
+            known -= 1
+            if self.early and known % BORDER:
+                break
+        for passed in range(known + 1, number):
+            self._process(node, passed)
+        if number == 0:
+            return None
+        found = self.cache.get(self._state_key(node, number - 1))
+        assert found is not None
+        return np.array(found, np.float64)
 
     def _state_key(self, node: Processed, number: int) -> str:
-        return f"{node.key}-{self.rate}-{TILE_S}s-state-{number}"
+        return f"{self._heard_by(node, number)}-state-{number}"
 
 
 class _OpenFiles:

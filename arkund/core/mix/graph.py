@@ -117,6 +117,13 @@ class Graph:
             )
         return named[name]
 
+    def levels(self) -> list[list[Node]]:
+        """Chains in the order in which they feed each other: mics, groups, then bus after bus.
+        Those of one level wait for none of it."""
+        behind = [self.chains[name].end for name in self.groups]
+        buses = [[chained.end] for name, chained in self.chains.items() if name in self.returns]
+        return [[self.mics[name].shaped for name in self.outs], behind, *buses]
+
     def _key(self, name: str) -> Node | None:
         """What a stage listens to, by ``channel.stage.key``: as its detector hears it."""
         channel, _, rest = name.partition(".")

@@ -65,6 +65,22 @@ class Spliced(Node):
                  for p in self.parts]  # fmt: skip
         return key_of("spliced", 1, parts)
 
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        heard = []
+        for number, part in enumerate(self.parts):
+            following = self.parts[number + 1] if number + 1 < len(self.parts) else None
+            first = max(part.at - part.fade if number else start, start)
+            last = min(following.at if following else stop, stop)
+            if first < last:
+                sound = reader.over(part.source, first + part.offset, last + part.offset)
+                ends = (
+                    [following.at, following.fade]
+                    if following and last > following.at - following.fade
+                    else []
+                )
+                heard.append([sound, part.at, part.offset, part.fade, part.alike, *ends])
+        return key_of("spliced", 1, heard)
+
     def render(self, reader: Reader, start: int, stop: int) -> Audio:
         out = np.zeros(stop - start, np.float32)
         for number, part in enumerate(self.parts):
@@ -106,6 +122,14 @@ class Moved(Node):
     @cached_property
     def key(self) -> str:
         return key_of("moved", 1, self.source.key, self.name)
+
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        first = max(bisect_right(self.at, start) - 1, 0)
+        last = bisect_right(self.at, stop) + 1
+        slices = [part[first:last] for part in (self.at, self.offsets, self.fades)]
+        around = max((abs(offset) for offset in slices[1]), default=0)
+        heard = reader.over(self.source, start - around, stop + around)
+        return key_of("moved", 1, heard, slices, first == 0)
 
     def render(self, reader: Reader, start: int, stop: int) -> Audio:
         out = np.zeros(stop - start, np.float32)

@@ -50,6 +50,16 @@ def kit_mics(sheet: Sheet) -> list[str]:
             if not sheet.mics[m].overdub and sheet.mics[m].role not in OFF_KIT]  # fmt: skip
 
 
+STROKES = "_strokes"
+"""Behind a piece's name: its list of strokes as a sound to listen to, ``snare_strokes``."""
+
+
+def stroke_lists(sheet: Sheet) -> list[str]:
+    """The lists of strokes that a stage may listen to: of each piece that has a close mic."""
+    pieces = (sheet.mics[name].name.piece for name in mic_order(sheet))
+    return [f"{piece}{STROKES}" for piece in dict.fromkeys(pieces) if piece]
+
+
 ONE_FILE = ("bed", "reference")
 """Roles whose one file lies under all takes, never cut and never moved."""
 

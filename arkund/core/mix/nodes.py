@@ -1,18 +1,15 @@
 """The kinds of node in the signal graph, each a pure function from its inputs' sound to its own.
 
 A node's key is the hash of its kind, version, settings and inputs' keys: equal keys, equal sound.
-Nodes differ in what they must know to render a tile:
-
-* *stateless*: so many samples to either side (`Placed`, `Gated`, `Mixed`, `Difference`);
-* *forgetful*: what went in longer than `memory` ago no longer matters, so a tile is started that
-  much earlier at rest (`Processed` with a short memory);
-* *remembering*: the state at each tile's border is stored (`Processed` with a long memory).
-
-The choice depends on settings alone, so a tile is the same whether previewed or printed.
+Its key *over a span* is the hash of what is heard in that span alone: one stroke moved in bar 40
+leaves the keys of bars 1 to 30 as they are. Most nodes need so many samples to either side and
+no more; `Processed` remembers, and how it is rendered is the engine's business.
 """
 
 import hashlib
 import json
+import math
+from bisect import bisect_left
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -30,7 +27,7 @@ from arkund.core.clean.gate import (
     stroke_openings,
 )
 from arkund.core.clean.mending import SPLINE_REACH, ease_gain, rebuild
-from arkund.core.mix.adding import add_mono, add_stereo, filter_valid
+from arkund.core.mix.adding import add_mono, add_stereo, filter_valid, rounded, spread
 from arkund.core.process.stage import Audio, Processor
 
 LOUDEST = np.float32(10 ** (24 / 20))
@@ -52,6 +49,8 @@ class Reader(Protocol):
 
     def scan(self, node: "Node", start: int, stop: int) -> Audio: ...
 
+    def over(self, node: "Node", start: int, stop: int) -> str: ...
+
     def track(self, key: str, compute: "Any") -> NDArray[np.float64]: ...
 
 
@@ -62,6 +61,10 @@ class Node:
     @cached_property
     def key(self) -> str:
         raise TypeError("a node names itself by its settings and inputs")
+
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        """Hash of what the samples ``start`` to ``stop`` are made of; inputs by `Reader.over`."""
+        return self.key
 
     @property
     def channels(self) -> int:
@@ -120,6 +123,15 @@ class Mended(Node):
     def key(self) -> str:
         return key_of("mended", 1, self.source.key, self.dc, self.runs, self.gains)
 
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        around = SPLINE_REACH + 64
+        heard = reader.over(self.source, start - around, stop + around)
+        runs = [run for run in self.runs if start - 64 < run[0] < stop]
+        gains = [
+            g for g in self.gains if start - reader.rate < g[0] + g[1] and g[0] - reader.rate < stop
+        ]
+        return key_of("mended", 1, heard, self.dc, runs, gains)
+
     def render(self, reader: Reader, start: int, stop: int) -> Audio:
         around = SPLINE_REACH + 64
         sound = np.array(reader.read(self.source, start - around, stop + around))
@@ -132,6 +144,45 @@ class Mended(Node):
         for at, frames, factor in self.gains:
             ease_gain(sound, at - start, frames, factor, reader.rate)
         return sound
+
+
+PULSE_S = 0.03
+"""A pulse has fallen to 1/e after so long."""
+
+
+@dataclass(frozen=True)
+class Pulses(Node):
+    """A list of strokes as a sound: at each (sample, amplitude) a pulse that rises at once and dies
+    away. To be listened to by stages, not by ears."""
+
+    strokes: tuple[tuple[int, float], ...]
+
+    @property
+    def is_cheap(self) -> bool:
+        return True
+
+    @cached_property
+    def key(self) -> str:
+        return key_of("pulses", 1, self.strokes)
+
+    def _near(self, rate: int, start: int, stop: int) -> list[tuple[int, float]]:
+        around = int(16 * PULSE_S * rate)
+        first = bisect_left(self.strokes, (start - around, 0.0))
+        return list(self.strokes[first : bisect_left(self.strokes, (stop, 0.0))])
+
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        return key_of("pulses", 1, self._near(reader.rate, start, stop))
+
+    def render(self, reader: Reader, start: int, stop: int) -> Audio:
+        out = np.zeros(stop - start, np.float32)
+        n = np.arange(int(16 * PULSE_S * reader.rate))
+        shape = np.exp(-n / (PULSE_S * reader.rate)).astype(np.float32)
+        for at, amplitude in self._near(reader.rate, start, stop):
+            first, last = max(at, start), min(at + len(shape), stop)
+            if first < last:
+                part = out[first - start : last - start]
+                np.maximum(part, np.float32(amplitude) * shape[first - at : last - at], out=part)
+        return out
 
 
 @dataclass(frozen=True)
@@ -150,6 +201,11 @@ class Placed(Node):
     @cached_property
     def key(self) -> str:
         return key_of("placed", 1, self.source.key, self.gain, self.delay)
+
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        whole = int(np.floor(self.delay))
+        heard = reader.over(self.source, start - whole - 32, stop - whole + 32)
+        return key_of("placed", 1, heard, self.gain, self.delay)
 
     def render(self, reader: Reader, start: int, stop: int) -> Audio:
         whole = int(np.floor(self.delay))
@@ -187,6 +243,13 @@ class Gated(Node):
     def key(self) -> str:
         return key_of("gated", 1, self.source.key, repr(self.rule))
 
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        shape = self.shape(reader)
+        first = max(int(np.searchsorted(shape.positions, start, "right")) - 1, 0)
+        last = int(np.searchsorted(shape.positions, stop, "left")) + 1
+        points = [shape.positions[first:last].tolist(), shape.gains_db[first:last].tolist()]
+        return key_of("gated", 1, reader.over(self.source, start, stop), points)
+
     def shape(self, reader: Reader) -> Envelope:
         """The whole song's gain, decided once and cached."""
         table = reader.track(self.key, lambda: self._decide(reader))
@@ -215,19 +278,51 @@ class Gated(Node):
 
 
 @dataclass(frozen=True)
+class Link:
+    """One processor of a chain; its detector hears the ``listens`` node where there is one."""
+
+    processor: Processor
+    listens: Node | None = None
+
+
+SETTLED = 0.7
+"""Share of a processor's memory (to about -100 dB) after which it is within -70 dB of what it would be
+had it run from the song's start."""
+
+FURTHER = 0.3
+"""Share of its memory that each further processor in a row adds to the longest: n equal one-pole
+decays in a row fall to -100 dB like a gamma distribution of order n, 0.2 times later each."""
+
+
+@dataclass(frozen=True)
 class Processed(Node):
-    """A processor on its input, its latency taken off again; its detector hears the ``listens``
-    node where there is one."""
+    """Processors one after the other on an input, run in one pass, their latency taken off again."""
 
     source: Node
-    processor: Processor
+    links: tuple[Link, ...]
     dear: bool = False
-    listens: Node | None = None
 
     @cached_property
     def key(self) -> str:
-        own = ("processed", 1, self.source.key, self.processor.settings())
-        return key_of(*own) if self.listens is None else key_of(*own, self.listens.key)
+        return key_of("processed", 2, self.source.key, self.settings)
+
+    @cached_property
+    def settings(self) -> list[Any]:
+        """What the processors do, and the keys of what they listen to."""
+        return [[link.processor.settings(), link.listens.key if link.listens else ""]
+                for link in self.links]  # fmt: skip
+
+    @cached_property
+    def latency(self) -> int:
+        """Samples by which the chain's output is behind its input."""
+        return sum(link.processor.latency for link in self.links)
+
+    @cached_property
+    def lead(self) -> int:
+        """Samples before a span from which it must run for the span to be right within -60 dBFS."""
+        memories = [link.processor.memory for link in self.links]
+        longest = max(memories)
+        return int(SETTLED * (longest + FURTHER * (sum(memories) - longest))) + self.latency
 
     @property
     def channels(self) -> int:
@@ -236,6 +331,81 @@ class Processed(Node):
     @property
     def keeps_on_disk(self) -> bool:
         return self.dear
+
+    def at_rest(self) -> NDArray[np.float64]:
+        """The states of all processors, one behind the other, before the first sample."""
+        states = [link.processor.at_rest(self.channels).ravel() for link in self.links]
+        return np.concatenate(states)
+
+    @cached_property
+    def _shapes(self) -> list[tuple[int, ...]]:
+        return [link.processor.at_rest(self.channels).shape for link in self.links]
+
+    def run(self, reader: Reader, start: int, stop: int, state: NDArray[np.float64]) -> Audio:
+        """All processors over the input's samples ``start`` to ``stop``; what comes out belongs
+        `latency` samples earlier. ``state`` is carried on."""
+        sound = np.ascontiguousarray(reader.read(self.source, start, stop))
+        begin, behind = 0, 0
+        for link, shape in zip(self.links, self._shapes, strict=True):
+            end = begin + math.prod(shape)
+            own = state[begin:end].reshape(shape)
+            if link.listens is None:
+                sound = link.processor.run(sound, own)
+            else:
+                heard = reader.read(link.listens, start - behind, stop - behind)
+                sound = link.processor.run(sound, own, np.ascontiguousarray(heard))  # type: ignore[call-arg]
+            sound = np.clip(sound, -LOUDEST, LOUDEST)
+            begin, behind = end, behind + link.processor.latency
+        return sound
+
+
+@dataclass(frozen=True)
+class Pair(Node):
+    """Left and right as two sides of one sound."""
+
+    left: Node
+    right: Node
+
+    @property
+    def is_cheap(self) -> bool:
+        return True
+
+    @cached_property
+    def key(self) -> str:
+        return key_of("pair", 1, self.left.key, self.right.key)
+
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        return key_of("pair", 1, *(reader.over(n, start, stop) for n in (self.left, self.right)))
+
+    @property
+    def channels(self) -> int:
+        return 2
+
+    def render(self, reader: Reader, start: int, stop: int) -> Audio:
+        sides = [reader.read(node, start, stop) for node in (self.left, self.right)]
+        return np.stack(sides, axis=1)
+
+
+@dataclass(frozen=True)
+class Side(Node):
+    """One side of a pair's sound: 0 left, 1 right."""
+
+    source: Node
+    side: int
+
+    @property
+    def is_cheap(self) -> bool:
+        return True
+
+    @cached_property
+    def key(self) -> str:
+        return key_of("side", 1, self.source.key, self.side)
+
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        return key_of("side", 1, reader.over(self.source, start, stop), self.side)
+
+    def render(self, reader: Reader, start: int, stop: int) -> Audio:
+        return np.ascontiguousarray(reader.read(self.source, start, stop)[:, self.side])
 
 
 @dataclass(frozen=True)
@@ -249,36 +419,88 @@ class Difference(Node):
     def key(self) -> str:
         return key_of("difference", 1, self.whole.key, self.rest.key)
 
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        both = (reader.over(node, start, stop) for node in (self.whole, self.rest))
+        return key_of("difference", 1, *both)
+
     def render(self, reader: Reader, start: int, stop: int) -> Audio:
         return reader.read(self.whole, start, stop) - reader.read(self.rest, start, stop)
+
+
+Input = tuple[Node, float, float]
+"""A node with its gains to the left and to the right."""
 
 
 @dataclass(frozen=True)
 class Mixed(Node):
     """A stereo sum: each input with its gain to the left and to the right.
 
-    Added in float64 in the order given and rounded once.
+    Added in float64 and rounded once, in an order that depends on what is added alone. Where one
+    version of an input that differs over bars is heard alone, it is added as if there were no other:
+    so a difference leaves the tiles beyond it as they were.
     """
 
-    inputs: tuple[tuple[Node, float, float], ...]
+    inputs: tuple[Input, ...]
 
     @cached_property
     def key(self) -> str:
         return key_of("mixed", 1, [(node.key, left, right) for node, left, right in self.inputs])
+
+    def _heard(self, reader: Reader, start: int, stop: int) -> list[tuple[str, Input]]:
+        """What is added between two samples, with its key there, in order."""
+        heard = [one for given in self.inputs for one in _alone(given, start, stop)]
+        return sorted(
+            ((reader.over(one[0], start, stop), one) for one in heard),
+            key=lambda keyed: (keyed[0], *keyed[1][1:]),
+        )
+
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        heard = self._heard(reader, start, stop)
+        if len(heard) == 1 and _is_as_it_is(heard[0][1]):
+            return heard[0][0]
+        return key_of("mixed", 1, [(key, left, right) for key, (_, left, right) in heard])
 
     @property
     def channels(self) -> int:
         return 2
 
     def render(self, reader: Reader, start: int, stop: int) -> Audio:
+        inputs = [one for _, one in self._heard(reader, start, stop)]
+        sounds = [np.ascontiguousarray(reader.read(n, start, stop)) for n, _, _ in inputs]
+        if len(inputs) == 1 and _is_as_it_is(inputs[0]):
+            return sounds[0]
+        out = np.empty((stop - start, 2), np.float32)
+        if len(sounds) == 1 and sounds[0].ndim == 1:
+            spread(sounds[0], *inputs[0][1:], np.float64(LOUDEST), out)
+            return out
         total = np.zeros((stop - start, 2))
-        for node, left, right in self.inputs:
-            sound = np.ascontiguousarray(reader.read(node, start, stop))
-            if sound.ndim == 1:
-                add_mono(total, sound, left, right)
-            else:
-                add_stereo(total, sound, left, right)
-        return np.clip(total, -LOUDEST, LOUDEST).astype(np.float32)
+        for sound, (_, left, right) in zip(sounds, inputs, strict=True):
+            (add_mono if sound.ndim == 1 else add_stereo)(total, sound, left, right)
+        rounded(total, np.float64(LOUDEST), out)
+        return out
+
+
+def _is_as_it_is(given: Input) -> bool:
+    """Whether an input alone is the sum."""
+    return given[0].channels == 2 and given[1:] == (1.0, 1.0)
+
+
+def _alone(given: Input, start: int, stop: int) -> list[Input]:
+    """An input; of one that differs over bars the version that is heard alone, and what that is a
+    sum of."""
+    node, left, right = given
+    if not isinstance(node, Varied):
+        return [given]
+    within = node.within(start, stop)
+    if len(within) > 1:
+        return [given]
+    node = within[0][2]
+    inner: list[Input] = [(node, left, right)]
+    while len(inner) == 1 and isinstance(node, Mixed):
+        _, left, right = inner[0]
+        inner = [(one, left * a, right * b) for one, a, b in node.inputs]
+        node = inner[0][0] if inner else node
+    return [one for each in inner if any(each[1:]) for one in _alone(each, start, stop)]
 
 
 @dataclass(frozen=True)
@@ -300,20 +522,27 @@ class Varied(Node):
     def channels(self) -> int:
         return self.parts[0][2].channels
 
+    def within(self, start: int, stop: int) -> list[tuple[int, int, Node]]:
+        """The parts that are heard between two samples, in order; the first is there from ever."""
+        begins = [start - 1, *(at for at, _, _ in self.parts[1:])]
+        ends = [*(at + ramp for at, ramp, _ in self.parts[1:]), stop + 1]
+        heard = zip(begins, ends, self.parts, strict=True)
+        return [part for begin, end, part in heard if begin < max(stop, start + 1) and start < end]
+
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        parts = self.within(start, stop)
+        heard = [(at, ramp, reader.over(node, start, stop)) for at, ramp, node in parts]
+        if len(heard) == 1:
+            return heard[0][2]  # what is heard of one version alone is that version's
+        return key_of("varied", 1, heard)
+
     def render(self, reader: Reader, start: int, stop: int) -> Audio:
-        out: Audio | None = None
-        for number, (at, ramp, node) in enumerate(self.parts):
-            ends = self.parts[number + 1] if number + 1 < len(self.parts) else None
-            over = ends is not None and start >= ends[0] + ends[1]
-            if at >= stop or over:
-                continue
+        (_, _, first), *others = self.within(start, stop)
+        out = np.array(reader.read(first, start, stop))
+        for at, ramp, node in others:
             sound = reader.read(node, start, stop)
-            if out is None:
-                out = np.array(sound)
-                continue
             share = np.clip((np.arange(start, stop) - at + 1) / max(ramp, 1), 0, 1)
             out += (sound - out) * share.astype(np.float32).reshape(-1, *[1] * (sound.ndim - 1))
-        assert out is not None
         return out
 
 

@@ -7,8 +7,9 @@ complete, so a killed print leaves no half file under a final name.
 import shutil
 import wave
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from itertools import repeat
 from pathlib import Path
 
 import numpy as np
@@ -17,7 +18,8 @@ from numba import njit
 from numpy.typing import NDArray
 
 from arkund.core.errors import ArkundError
-from arkund.core.measure.loudness import loudness_lufs
+from arkund.core.measure.loudness import Loudness
+from arkund.core.mix.adding import add_steps, add_stereo, beyond
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.graph import Graph
 from arkund.core.mix.nodes import Node
@@ -101,62 +103,101 @@ def _wanted(graph: Graph, stems: Sequence[str], prefix: str) -> list[tuple[str, 
     return out
 
 
+Written = NDArray[np.float32] | NDArray[np.int32]
+"""What stands in a file: float, or steps of 2^-23."""
+
+
 def _write(
     engine: Engine, graph: Graph, wanted: list[tuple[str, Node, bool]], part: Path,
     file_format: str, bus_db: float, progress: Callable[[float], None], cancelled: Callable[[], bool],
 ) -> PrintReport:  # fmt: skip
-    whole_sum = all(any(n is node for _, n, _ in wanted) for node in graph.parts.values())
     suffix = FORMATS[file_format][1]
     files = {
         stem: _StemWriter(part / f"{stem}.{suffix}", engine.rate, file_format, seed=number + 1)
         for number, (stem, _, _) in enumerate(wanted)
     }
     over = dict.fromkeys(files, 0)
-    residue = peak = 0.0
-    mix: list[NDArray[np.float32]] = []
-    shaped = [graph.mics[name].shaped for name in graph.outs]
+    tally = _Tally(engine, graph, wanted)
+    mics, *later = graph.levels()
     size = engine.tile_frames
     tiles = -(-engine.frames // size)
+    looked_at: Future[None] | None = None
     try:
-        with ThreadPoolExecutor(2) as pool:
+        with ThreadPoolExecutor(2) as pool, ThreadPoolExecutor(1) as behind:
+            # What is fed comes first, side by side; what it feeds then finds its tiles ready. The
+            # next tile's mics are begun while this one's stems are written.
+            ready = pool.map(engine.tile, mics, repeat(0))
             for number in range(tiles):
                 if cancelled():
                     raise PrintCancelled
                 stop = min((number + 1) * size, engine.frames) - number * size
 
                 def one(item: tuple[str, Node, bool], number: int = number, stop: int = stop
-                        ) -> NDArray[np.float32] | NDArray[np.int32]:  # fmt: skip
+                        ) -> Written:  # fmt: skip
                     stem, node, _ = item
                     sound = engine.tile(node, number)[:stop]
-                    over[stem] += int(np.count_nonzero(np.abs(sound) > 1.0))
+                    over[stem] += beyond(sound, 1.0)[0]
                     return files[stem].write(sound)
 
-                # The mics first, in parallel; what they feed then finds their tiles ready.
-                list(pool.map(engine.tile, shaped, [number] * len(shaped)))
-                written = list(pool.map(one, wanted))
-                target = engine.tile(graph.sum, number)[:stop]
-                if whole_sum:
-                    total = np.zeros((stop, 2))
-                    for (_, _, counts), sound in zip(wanted, written, strict=True):
-                        if counts:
-                            total += sound if sound.dtype == np.float32 else sound / 8388608.0
-                    residue = max(residue, float(np.abs(total - target).max(initial=0.0)))
-                output = engine.tile(graph.output, number)[:stop]
-                peak = max(peak, float(np.abs(output).max(initial=0.0)))
-                mix.append(output)
+                list(ready)
+                for level in later:
+                    list(pool.map(engine.tile, level, repeat(number)))
+                writing = pool.map(one, wanted)
+                if number + 1 < tiles:
+                    ready = pool.map(engine.tile, mics, repeat(number + 1))
+                written = list(writing)
+                if looked_at is not None:
+                    looked_at.result()
+                looked_at = behind.submit(tally.add, number, stop, written)
                 progress((number + 1) / tiles)
+            if looked_at is not None:
+                looked_at.result()
     finally:
         for file in files.values():
             file.close()
-    whole = np.concatenate(mix)
     return PrintReport(
         files=[f"{stem}.{suffix}" for stem in files],
-        null_db=round(amplitude_to_db(residue), 1) if whole_sum else 0.0,
-        peak_dbfs=round(amplitude_to_db(peak), 2),
-        loudness_lufs=round(loudness_lufs(whole, engine.rate), 2),
+        null_db=tally.null_db,
+        peak_dbfs=round(amplitude_to_db(tally.peak), 2),
+        loudness_lufs=round(tally.loudness.lufs(), 2),
         bus_db=bus_db,
         over={stem: count for stem, count in over.items() if count},
     )
+
+
+class _Tally:
+    """What is known of a print as it is written: whether the stems make the sum, and how loud the
+    output is."""
+
+    def __init__(self, engine: Engine, graph: Graph, wanted: list[tuple[str, Node, bool]]) -> None:
+        self._engine, self._graph = engine, graph
+        self._counts = [counts for _, _, counts in wanted]
+        nodes = [node for _, node, _ in wanted]
+        self._is_whole = all(any(n is node for n in nodes) for node in graph.parts.values())
+        self._residue = self.peak = 0.0
+        self.loudness = Loudness(engine.rate, 2)
+
+    def add(self, number: int, stop: int, written: list[Written]) -> None:
+        """The next tile, ``stop`` samples of it."""
+        if self._is_whole:
+            total = np.zeros((stop, 2))
+            for counts, sound in zip(self._counts, written, strict=True):
+                if not counts:
+                    continue
+                if sound.dtype == np.float32:
+                    add_stereo(total, sound, 1.0, 1.0)
+                else:
+                    add_steps(total, sound)
+            add_stereo(total, self._engine.tile(self._graph.sum, number)[:stop], -1.0, -1.0)
+            self._residue = max(self._residue, beyond(total, 1.0)[1])
+        output = self._engine.tile(self._graph.output, number)[:stop]
+        self.peak = max(self.peak, float(beyond(output, 1.0)[1]))
+        self.loudness.feed(output)
+
+    @property
+    def null_db(self) -> float:
+        """Peak of (sum of the stems − *sum*) in dBFS; 0 where not all stems are written."""
+        return round(amplitude_to_db(self._residue), 1) if self._is_whole else 0.0
 
 
 class _StemWriter:
@@ -164,7 +205,8 @@ class _StemWriter:
 
     def __init__(self, path: Path, rate: int, file_format: str, seed: int) -> None:
         subtype, container = FORMATS[file_format]
-        self._state = np.array([0x9E3779B97F4A7C15 ^ (seed * 7919)], np.uint64)
+        self._state = np.array([0x9E3779B97F4A7C15 ^ (seed * 7919),
+                                0xD1B54A32D192ED03 ^ (seed * 104729)], np.uint64)  # fmt: skip
         self._dithered = subtype == "PCM_24"
         self._wave: wave.Wave_write | None = None
         self._file: sf.SoundFile | None = None
@@ -177,7 +219,7 @@ class _StemWriter:
                 str(path), "w", rate, 2, subtype=subtype, format=container.upper()
             )
 
-    def write(self, sound: NDArray[np.float32]) -> NDArray[np.float32] | NDArray[np.int32]:
+    def write(self, sound: NDArray[np.float32]) -> Written:
         """Write ``(frames, 2)``; returns what stands in the file (int32: steps of 2^-23)."""
         if not self._dithered:
             assert self._file is not None
@@ -185,7 +227,7 @@ class _StemWriter:
             return sound
         steps = np.empty(sound.shape, np.int32)
         packed = np.empty(sound.size * 3, np.uint8)
-        _dither(np.ascontiguousarray(sound).reshape(-1), self._state, steps.reshape(-1), packed)
+        _dither(np.ascontiguousarray(sound), self._state, steps, packed)
         if self._wave is not None:
             self._wave.writeframesraw(packed.data)
         elif self._file is not None:
@@ -200,23 +242,33 @@ class _StemWriter:
 
 
 @njit(cache=True, nogil=True)
-def _dither(sound, seed, steps, packed):  # type: ignore[no-untyped-def]
-    state = seed[0]
+def _dither(sound, seeds, steps, packed):  # type: ignore[no-untyped-def]
+    """Each side with a generator of its own, so that neither waits for the other."""
+    left, right = seeds[0], seeds[1]
     for n in range(len(sound)):
-        # xorshift64*: two uniform halves of one number make the triangle.
-        state ^= state >> np.uint64(12)
-        state ^= state << np.uint64(25)
-        state ^= state >> np.uint64(27)
-        word = state * np.uint64(0x2545F4914F6CDD1D)
-        first = np.int32(word >> np.uint64(40)) * (1.0 / 16777216.0)
-        second = np.int32((word >> np.uint64(16)) & np.uint64(0xFFFFFF)) * (1.0 / 16777216.0)
-        value = np.int32(0)
-        # Digital silence stays silent.
-        if sound[n] != 0.0:
-            step = np.floor(sound[n] * 8388608.0 + (first - second) + 0.5)
-            value = np.int32(min(max(step, -8388608.0), 8388607.0))
-        steps[n] = value
-        packed[3 * n] = value & 0xFF
-        packed[3 * n + 1] = (value >> 8) & 0xFF
-        packed[3 * n + 2] = (value >> 16) & 0xFF
-    seed[0] = state
+        left, value = _step(sound[n, 0], left)
+        steps[n, 0] = value
+        packed[6 * n] = value & 0xFF
+        packed[6 * n + 1] = (value >> 8) & 0xFF
+        packed[6 * n + 2] = (value >> 16) & 0xFF
+        right, value = _step(sound[n, 1], right)
+        steps[n, 1] = value
+        packed[6 * n + 3] = value & 0xFF
+        packed[6 * n + 4] = (value >> 8) & 0xFF
+        packed[6 * n + 5] = (value >> 16) & 0xFF
+    seeds[0], seeds[1] = left, right
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _step(sample, state):  # type: ignore[no-untyped-def]
+    """The next state, and a sample as a step of 24 bits; digital silence stays silent."""
+    # xorshift64*: two uniform halves of one number make the triangle.
+    state ^= state >> np.uint64(12)
+    state ^= state << np.uint64(25)
+    state ^= state >> np.uint64(27)
+    word = state * np.uint64(0x2545F4914F6CDD1D)
+    first = np.int32(word >> np.uint64(40)) * (1.0 / 16777216.0)
+    second = np.int32((word >> np.uint64(16)) & np.uint64(0xFFFFFF)) * (1.0 / 16777216.0)
+    step = np.floor(sample * 8388608.0 + (first - second) + 0.5)
+    value = np.int32(min(max(step, -8388608.0), 8388607.0))
+    return state, value if sample != 0.0 else np.int32(0)

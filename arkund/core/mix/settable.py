@@ -15,7 +15,7 @@ SETTABLE = (
     "takes.*.offset", "takes.*.corrections.*",
     "mics.*.distance_cm", "mics.*.repair", "mics.*.trim_db", "mics.*.polarity",
     "mics.*.delay_samples", "mics.*.clean", "mics.*.chain", "mics.*.mute", "mics.*.fader_db",
-    "mics.*.pan", "mics.*.to",
+    "mics.*.pan", "mics.*.to", "mics.*.linked",
 )  # fmt: skip
 """Paths that may be set, and with each whatever lies within it; ``*`` stands for one name."""
 

@@ -236,16 +236,18 @@ class Sheet(Part):
             if lost := sorted(set(bus.sends) - sources):
                 raise ValueError(f"the bus {name} takes from {lost[0]}, which is not there")
         bus_order(self.buses)
+        strokes = {f"{mic.name.piece}_strokes" for mic in self.mics.values() if mic.name.piece}
         for name, mic in self.mics.items():
-            _refuse_keys(name, mic, self.mics, "a mic's stages listen to mics")
+            _refuse_keys(name, mic, {*self.mics, *strokes},
+                         "a mic's stages listen to mics and strokes")  # fmt: skip
         for name, group in self.groups.items():
-            _refuse_keys(name, group, {*self.mics, *self.groups},
-                         "a group's stages listen to mics and groups")  # fmt: skip
+            _refuse_keys(name, group, {*self.mics, *self.groups, *strokes},
+                         "a group's stages listen to mics, groups and strokes")  # fmt: skip
         for name, bus in self.buses.items():
-            _refuse_keys(name, bus, {*self.mics, *self.groups},
-                         "a bus's stages listen to mics and groups")  # fmt: skip
-        _refuse_keys("the drum bus", self.drum_bus, sources,
-                     "the drum bus's stages listen to mics, groups and buses")  # fmt: skip
+            _refuse_keys(name, bus, {*self.mics, *self.groups, *strokes},
+                         "a bus's stages listen to mics, groups and strokes")  # fmt: skip
+        _refuse_keys("the drum bus", self.drum_bus, {*sources, *strokes},
+                     "the drum bus's stages listen to mics, groups, buses and strokes")  # fmt: skip
         return self
 
     @model_validator(mode="after")

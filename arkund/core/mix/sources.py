@@ -16,6 +16,7 @@ from arkund.core.mix.nodes import (
     File,
     Gated,
     GateRule,
+    Link,
     Mended,
     Node,
     Placed,
@@ -94,7 +95,7 @@ def _repaired(source: Node, repair: Repair, rate: int) -> Node:
         gains = tuple((g.at, g.frames, db_to_amplitude(g.gain_db)) for g in repair.clip_gains)
         mended = Mended(source, repair.dc, runs, gains)
     hum = HumProcess(repair.hum_hz, repair.hum_lines, rate)
-    return mended if hum.is_transparent else Processed(mended, hum)
+    return mended if hum.is_transparent else Processed(mended, (Link(hum),))
 
 
 def _gate_rule(mic: Mic, rate: int, heard: Callable[[], list[Hit]]) -> GateRule:

@@ -37,9 +37,17 @@ def compile_all() -> None:
             adding.add_mono(total, mono, 1.0, 1.0),
             adding.add_stereo(total, stereo, 1.0, 1.0),
             adding.filter_valid(mono, np.ones(64)),
+            adding.rounded(total, 1.0, stereo),
+            adding.spread(mono, 1.0, 1.0, 1.0, stereo),
+            adding.beyond(stereo, 1.0),
+            adding.beyond(total, 1.0),
+            adding.add_steps(total, np.zeros((4096, 2), np.int32)),
         ),
         "dither": lambda: printing._dither(
-            mono, np.ones(1, np.uint64), np.zeros(4096, np.int32), np.zeros(12288, np.uint8)
+            stereo,
+            np.ones(2, np.uint64),
+            np.zeros((4096, 2), np.int32),
+            np.zeros(24576, np.uint8),
         ),
         "onsets": lambda: novelty.band_energy(mono, rate),
         "true peak": lambda: loudness.true_peak(mono),

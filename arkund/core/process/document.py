@@ -14,7 +14,7 @@ Made from the code by `python -m arkund.core.process.document > docs/settings.md
 
 A mic, a group, a bus and the drum bus are channels: a chain of stages in order, then mute and
 fader. Stages and bands have ids that never change, and paths name them by these:
-`mics.snare_top.chain.compressor.ratio`, `buses.punch.chain.s2.drive_db`,
+`mics.snare_top.chain.compressor.ratio`, `buses.strike.chain.s2.drive_db`,
 `mics.hat.chain.eq.bands.b2.gain_db`. `arkund processors` prints the same as JSON.
 
 {ways}

@@ -7,8 +7,9 @@ LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
 
 
 class Key(Part):
-    """The sound that a stage's detector hears. ``source`` names a mic, group or bus; empty: what
-    the stage itself is given. The filters are 12 dB an octave and out at their ends."""
+    """The sound that a stage's detector hears. ``source`` names a mic, group or bus, or the strokes of
+    a piece (``snare_strokes``: a pulse at each, as loud as its velocity); empty: what the stage
+    itself is given. The filters are 12 dB an octave and out at their ends."""
 
     source: str = text("", "listens to", pattern=r"^([a-z][a-z0-9_]{0,31})?$")
     high_pass_hz: float = value(LOWEST_HZ, LOWEST_HZ, 2000, "Hz", "key high-pass", scale="log",

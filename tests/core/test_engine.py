@@ -1,0 +1,199 @@
+"""The engine: early tiles beside exact ones, and how little is rendered anew after a change."""
+
+from typing import Any
+
+import numpy as np
+import pytest
+import soundfile as sf
+
+from arkund.core.hits.detect import Hit
+from arkund.core.mix.building import build
+from arkund.core.mix.cache import TileCache
+from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
+from arkund.core.mix.engine import TILE_S, Engine
+from arkund.core.mix.lanes import Library
+from arkund.core.mix.nodes import File, Node, Processed
+from arkund.core.mix.patches import apply_patch
+from arkund.core.mix.sheet import Sheet, Source, Take, Tempo
+from arkund.core.process.compressor import Compressor
+from arkund.core.process.stage import Audio
+from arkund.core.timing.moves import ALL, EditList
+from arkund.core.timing.stretch import Slice
+from arkund.core.units import amplitude_to_db
+
+RATE, SECONDS = 8000, 80
+TILE = TILE_S * RATE
+MICS = ("kick_in", "snare_top", "overhead_l")
+LONG: dict[str, Any] = {
+    "mics.snare_top.chain.eq.high_pass.on": True,
+    "mics.snare_top.chain.transient.attack_db": 5, "mics.snare_top.chain.transient.sustain_db": -9,
+    "mics.snare_top.chain.compressor.on": True, "mics.snare_top.chain.compressor.release_ms": 1500,
+    "mics.snare_top.chain.compressor.threshold_db": -34, "mics.snare_top.chain.compressor.ratio": 8,
+    "mics.snare_top.chain.compressor.lookahead_ms": 4,
+    "mics.snare_top.chain.s9": {"kind": "limiter", "ceiling_db": -12, "release_ms": 400, "after": "compressor"},
+    "drum_bus.chain.compressor.on": True, "drum_bus.chain.compressor.threshold_db": -24,
+    "drum_bus.chain.compressor.release_ms": 400,
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
+    """Forty bars at 120 BPM: strokes that ring, louder and softer, with pauses."""
+    folder, rng = tmp_path_factory.mktemp("song"), np.random.default_rng(12)
+    onsets = np.sort(rng.choice(RATE * SECONDS - 4000, 120, replace=False))
+    paths, sources = {}, {}
+    for number, mic in enumerate(MICS):
+        sound = rng.standard_normal(RATE * SECONDS) * 0.001
+        for onset in onsets:
+            ring = np.sin(rng.uniform(0.05, 0.6) * np.arange(3000)) * np.exp(-np.arange(3000) / 700)
+            sound[onset : onset + 3000] += ring * rng.uniform(0.05, 0.6)
+        digest = f"{number}" * 64
+        paths[digest] = folder / f"{mic}.wav"
+        sf.write(str(paths[digest]), sound.astype(np.float32), RATE, subtype="FLOAT")
+        sources[mic] = Source(sha256=digest)
+    hits = [
+        Hit(str(n), "snare", float(o / RATE), 90, "plain", 1.0, 0.0) for n, o in enumerate(onsets)
+    ]
+    mics = {m: new_mic(m) for m in MICS}
+    buses = {"punch": Bus(sends={"snare_top": Send()}, chain=(Compressor(threshold_db=-30),))}
+    sheet = Sheet(rate=RATE, frames=RATE * SECONDS, mics=mics, groups=groups_for(mics), buses=buses,
+                  takes=(Take(number=1, sources=sources, hits="0" * 64),), tempo=Tempo(bpm=120))  # fmt: skip
+    edits = {
+        name: EditList((), {ALL: tuple(Slice(k * RATE, off, 40) for k, off in enumerate(offsets))})
+        for name, offsets in (("a" * 64, [0] * SECONDS), ("b" * 64, [0] * 60 + [25] + [0] * 19))
+    }  # fmt: skip
+    library = Library(paths.__getitem__, lambda digest: hits, edits.__getitem__)
+    return apply_patch(sheet, LONG), library
+
+
+class Counting(Engine):
+    """An engine that notes what it runs chains over."""
+
+    def __init__(self, sheet: Sheet, cache: TileCache, *, early: bool = True) -> None:
+        super().__init__(sheet.rate, sheet.frames, cache, early=early)
+        self.rendered: list[tuple[str, int]] = []
+        self.from_files = 0
+
+    def _render_tile(self, node: Node, number: int) -> Audio:
+        self.rendered.append((type(node).__name__, number))
+        return super()._render_tile(node, number)
+
+    def _render_span(self, node: Node, start: int, stop: int) -> Audio:
+        if isinstance(node, File):
+            self.from_files += stop - start
+        return super()._render_span(node, start, stop)
+
+
+def _engine(sheet: Sheet, *, early: bool = True) -> Engine:
+    return Engine(sheet.rate, sheet.frames, TileCache(), early=early)
+
+
+def test_an_early_tile_is_within_60_db_of_the_exact_one(song: Any) -> None:
+    """Wherever it begins, with releases of seconds that an exact run remembers from bar 1 on."""
+    sheet, library = song
+    graph = build(sheet, library)
+    for node in (graph.output, graph.mics["snare_top"].shaped):
+        exact = _engine(sheet, early=False).read(node, 0, sheet.frames)
+        for number in (3, 10, 21, 34):
+            got = _engine(sheet).tile(node, number)
+            wanted = exact[number * TILE : (number + 1) * TILE]
+            assert amplitude_to_db(float(np.abs(got - wanted).max())) <= -60
+            assert np.abs(wanted).max() > 0.05
+
+
+def test_exact_tiles_are_one_uninterrupted_run(song: Any) -> None:
+    """To the bit, whichever tile is asked for first."""
+    sheet, library = song
+    node = build(sheet, library).mics["snare_top"].shaped
+    assert isinstance(node, Processed)
+    wanted = _engine(sheet, early=False).read(node.source, 0, sheet.frames)
+    for link in node.links:
+        joined = np.concatenate([wanted, np.zeros(link.processor.latency, np.float32)])
+        out = link.processor.run(joined, link.processor.at_rest())
+        wanted = out[link.processor.latency :]
+    late = _engine(sheet, early=False)
+    for number in (30, 7, 8):
+        got = late.tile(node, number)
+        assert np.abs(got - wanted[number * TILE : (number + 1) * TILE]).max() < 1e-6
+
+
+def test_a_tile_at_the_end_is_heard_without_rendering_the_song(song: Any) -> None:
+    """A release of 400 ms on the drum bus asks for a lead, not for bar 1."""
+    sheet = apply_patch(song[0], {"mics.snare_top.chain.compressor.release_ms": 310})
+    engine = Counting(sheet, TileCache())
+    graph = build(sheet, song[1])
+    engine.tile(graph.output, 36)
+    leads = graph.mics["snare_top"].shaped.lead + graph.output.lead  # type: ignore[attr-defined]
+    # Of each of three mics: the tile, one to the border, and what the chains hear before.
+    assert engine.from_files <= 3 * (4 * TILE + 2 * leads)
+    assert min(number for _, number in engine.rendered) > 20
+
+
+def test_a_chain_hears_its_source_once_however_long_it_is(song: Any) -> None:
+    def heard(stages: int) -> int:
+        chain = [
+            {"kind": "transient", "id": f"t{n}", "attack_db": 1.0} if n % 2 else
+            {"kind": "eq", "id": f"e{n}", "output_db": 0.5} for n in range(stages)
+        ]  # fmt: skip
+        sheet = apply_patch(song[0], {"mics.kick_in.chain": chain})
+        engine = Counting(sheet, TileCache())
+        node = build(sheet, song[1]).mics["kick_in"].shaped
+        engine.tile(node, 20)
+        assert [kind for kind, _ in engine.rendered] == ["Processed"]
+        return engine.from_files - node.lead
+
+    assert heard(12) == heard(2) == TILE
+
+
+def _named_anew(before: Sheet, after: Sheet, library: Library, name: str = "output") -> set[int]:
+    """The tiles that are not what they were."""
+    engine = Counting(before, TileCache())
+    old, new = build(before, library).node(name), build(after, library).node(name)
+    return {
+        n for n in range(SECONDS // TILE_S) if engine._tile_key(old, n) != engine._tile_key(new, n)
+    }
+
+
+@pytest.mark.parametrize(
+    "path", ["mics.snare_top.chain.compressor.threshold_db", "buses.punch.fader_db"]
+)
+def test_a_difference_leaves_what_does_not_hear_it(song: Any, path: str) -> None:
+    """Bars 9 to 16 of forty: tiles before them are as they were, and so are those far behind."""
+    over = {"path": path, "bars": "9-16", "value": -12.0}
+    changed = _named_anew(song[0], apply_patch(song[0], {"over.d1": over}), song[1])
+    assert changed >= set(range(8, 16))
+    assert min(changed) >= 7  # a lookahead may hear the first bar coming
+    assert max(changed) < 36
+
+
+def test_after_a_difference_only_what_hears_it_is_rendered(song: Any) -> None:
+    cache = TileCache()
+    Counting(song[0], cache).read(build(song[0], song[1]).output, 0, song[0].frames)
+    over = {"path": "mics.kick_in.fader_db", "bars": "9-16", "value": -12.0}
+    sheet = apply_patch(song[0], {"over.d1": over})
+    engine = Counting(sheet, cache)
+    engine.read(build(sheet, song[1]).output, 0, sheet.frames)
+    assert {n for _, n in engine.rendered} >= set(range(8, 16))
+    assert min(n for _, n in engine.rendered) >= 7
+    assert len({n for _, n in engine.rendered}) < 20
+
+
+def test_a_stroke_moved_leaves_the_bars_that_do_not_hear_it(song: Any) -> None:
+    """One slice at 60 s of 80 comes 25 samples later."""
+    one, two = (song[0].model_copy(update={"moves": name * 64}) for name in "ab")
+    changed = _named_anew(one, two, song[1])
+    assert 30 in changed
+    assert min(changed) >= 28
+    assert _named_anew(one, one, song[1]) == set()
+
+
+def test_a_gate_on_strokes_keeps_the_bars_in_which_it_does_the_same(song: Any) -> None:
+    gated = apply_patch(song[0], {"mics.snare_top.clean.on": True})
+    fewer = Library(song[1].path_of, lambda digest: song[1].hits_of(digest)[:-4], song[1].edits_of)
+    engine = Engine(RATE, gated.frames, TileCache(), early=True)
+    old, new = (build(gated, lib).mics["snare_top"].clean for lib in (song[1], fewer))
+    changed = {
+        n for n in range(SECONDS // TILE_S) if engine._tile_key(old, n) != engine._tile_key(new, n)
+    }
+    assert changed
+    assert min(changed) >= 34
