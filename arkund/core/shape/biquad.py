@@ -7,6 +7,7 @@ toward half the sample rate, which the bilinear transform brings.
 """
 
 import math
+from functools import lru_cache
 
 import numpy as np
 from numba import njit
@@ -73,6 +74,7 @@ def low_pass_1() -> Prototype:
     return (0.0, 0.0, 1.0), (0.0, 1.0, 1.0)
 
 
+@lru_cache(4096)
 def match(prototype: Prototype, frequency: float, rate: int) -> Section:
     """Digital section whose magnitude follows the analogue prototype up to half the rate.
 
@@ -205,11 +207,17 @@ def memory(sections: list[Section], floor_db: float = -110.0) -> int:
     """Samples after which what went in before is below ``floor_db`` at the output."""
     longest = 1.0
     for _, _, _, a1, a2 in sections:
-        radius = float(np.max(np.abs(np.roots([1.0, a1, a2]))))
+        radius = _radius(a1, a2)
         if radius > 0:
             # Twice, for sections in a row pass their ringing on to each other.
             longest = max(longest, 2 * floor_db / 20 / math.log10(min(radius, 1 - 1e-9)))
     return math.ceil(longest)
+
+
+@lru_cache(4096)
+def _radius(a1: float, a2: float) -> float:
+    """Magnitude of the larger pole."""
+    return float(np.max(np.abs(np.roots([1.0, a1, a2]))))
 
 
 def new_state(sections: list[Section]) -> NDArray[np.float64]:

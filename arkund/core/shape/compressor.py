@@ -82,10 +82,8 @@ def run(
         np.ascontiguousarray(key), s.threshold_db, 1 - 1 / s.ratio, s.knee_db, attack, release,
         10 ** (s.makeup_db / 20), s.mix, state, trace,
     )  # fmt: skip
-    if audio.ndim == 1:
-        _compress_mono(audio, out, *arguments)
-    else:
-        _compress_stereo(audio, out, *arguments)
+    sides = audio if audio.ndim == 2 else audio[:, None]
+    _compress(sides, out if out.ndim == 2 else out[:, None], *arguments)
     return out, trace
 
 
@@ -94,91 +92,83 @@ def linked_key(audio: NDArray[np.float32]) -> NDArray[np.float32]:
     return audio if audio.ndim == 1 else np.maximum(np.abs(audio[:, 0]), np.abs(audio[:, 1]))
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
-def _decibels(power):  # type: ignore[no-untyped-def]
-    """10 log10 of a float32 power, by its exponent and a polynomial of its mantissa (1e-4 dB)."""
-    bits = np.float32(power).view(np.int32)
-    exponent = (bits >> 23) - 127
-    mantissa = np.int32((bits & 0x7FFFFF) | 0x3F800000).view(np.float32)
-    t = (mantissa - 1.0) / (mantissa + 1.0)
-    t2 = t * t
-    # ln m = 2 artanh t; the series to t^9 is good to 1e-6 over [1, 2).
-    ln = 2.0 * t * (1.0 + t2 * (1 / 3 + t2 * (1 / 5 + t2 * (1 / 7 + t2 * (1 / 9 + t2 / 11)))))
-    return 3.0102999566398 * exponent + 4.3429448190325 * ln
-
-
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
-def _gain(reduction_db):  # type: ignore[no-untyped-def]
-    """10^(-dB/20): two to the whole part by its exponent bits, the rest by a polynomial."""
-    x = -0.16609640474436813 * reduction_db
-    whole = np.floor(x)
-    f = (x - whole) * 0.6931471805599453
-    part = 1.0 + f * (1.0 + f * (0.5 + f * (1 / 6 + f * (1 / 24 + f * (1 / 120 + f / 720)))))
-    power = np.int32((np.int32(whole) + 127) << 23).view(np.float32)
-    return part * power
-
-
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
-def _follow(x, knee_power, threshold, slope, knee, attack, release, reduction):  # type: ignore[no-untyped-def]
-    """The reduction one sample on; stays in linear power where the threshold is not reached."""
-    power = x * x
-    if power <= knee_power:
-        return reduction - release * reduction
-    over = _decibels(power) - threshold
-    half = 0.5 * knee
-    wanted = slope * over if over >= half else slope * (over + half) * (over + half) / (2.0 * knee)
-    if wanted > reduction:
-        return reduction + attack * (wanted - reduction)
-    return reduction + release * (wanted - reduction)
+BLOCK = 4 * TRACE_STEP
+"""Samples at a time: what depends on the sample before is kept apart from what does not, so that the
+latter is computed several samples at once."""
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _compress_mono(  # type: ignore[no-untyped-def]
+def _compress(  # type: ignore[no-untyped-def]
     audio, out, key, threshold, slope, knee, attack, release, makeup, mix, state, trace
 ):
-    knee_power = np.float32(10.0 ** ((threshold - 0.5 * knee) / 10.0))
+    reductions, factors = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32)
+    for start in range(0, len(key), BLOCK):
+        n = min(BLOCK, len(key) - start)
+        _wanted(key[start : start + n], np.float32(threshold), np.float32(slope), np.float32(knee),
+                reductions)  # fmt: skip
+        _smoothed(reductions[:n], attack, release, state, trace[start // 64 :])
+        _factors(reductions[:n], np.float32(mix * makeup), np.float32(1.0 - mix), factors)
+        for side in range(audio.shape[1]):
+            _multiply(audio[start : start + n, side], factors, out[start : start + n, side])
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _wanted(key, threshold, slope, knee, wanted):  # type: ignore[no-untyped-def]
+    """The reduction in dB that the static curve asks for, sample by sample."""
+    half, zero = np.float32(0.5) * knee, np.float32(0.0)
+    bend = slope / max(np.float32(2.0) * knee, np.float32(1e-9))
+    one = np.float32(1.0)
+    for n in range(len(key)):
+        # 20 log10 by the exponent's bits and a polynomial of the mantissa, to 1e-4 dB.
+        bits = np.float32(abs(key[n])).view(np.int32)
+        exponent = np.float32((bits >> 23) - 127)
+        mantissa = np.int32((bits & 0x7FFFFF) | 0x3F800000).view(np.float32)
+        t = (mantissa - one) / (mantissa + one)
+        t2 = t * t
+        series = one + t2 * (
+            np.float32(1 / 3)
+            + t2 * (np.float32(1 / 5)
+                    + t2 * (np.float32(1 / 7) + t2 * (np.float32(1 / 9) + t2 * np.float32(1 / 11))))
+        )  # fmt: skip
+        level = np.float32(6.0205999132796) * exponent + np.float32(17.371779276130) * t * series
+        over = level - threshold
+        bent = bend * (over + half) * (over + half)
+        wanted[n] = slope * over if over >= half else (bent if over > -half else zero)
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _smoothed(reductions, attack, release, state, trace):  # type: ignore[no-untyped-def]
+    """What is wanted becomes what is given, in place; the largest of each 64 goes to the trace."""
     reduction = state[0]
-    wet, dry = mix * makeup, 1.0 - mix
-    flat = np.float32(wet + dry)
-    plain = flat == np.float32(1.0)
-    for p in range(len(trace)):
+    for p in range(-(-len(reductions) // 64)):
         most = reduction
-        for n in range(p * 64, min(p * 64 + 64, len(audio))):
-            reduction = _follow(
-                key[n], knee_power, threshold, slope, knee, attack, release, reduction
-            )
-            if reduction > 1e-6:
-                if reduction > most:
-                    most = reduction
-                out[n] = audio[n] * np.float32(_gain(reduction) * wet + dry)
-            else:
-                reduction = 0.0
-                out[n] = audio[n] if plain else audio[n] * flat
+        for n in range(p * 64, min(p * 64 + 64, len(reductions))):
+            wanted = np.float64(reductions[n])
+            reduction += (attack if wanted > reduction else release) * (wanted - reduction)
+            reduction = reduction if reduction > 1e-6 else 0.0
+            most = max(most, reduction)
+            reductions[n] = reduction
         trace[p] = most
     state[0] = reduction
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _compress_stereo(  # type: ignore[no-untyped-def]
-    audio, out, key, threshold, slope, knee, attack, release, makeup, mix, state, trace
-):
-    knee_power = np.float32(10.0 ** ((threshold - 0.5 * knee) / 10.0))
-    reduction = state[0]
-    wet, dry = mix * makeup, 1.0 - mix
-    flat = np.float32(wet + dry)
-    for p in range(len(trace)):
-        most = reduction
-        for n in range(p * 64, min(p * 64 + 64, len(audio))):
-            reduction = _follow(
-                key[n], knee_power, threshold, slope, knee, attack, release, reduction
-            )
-            factor = flat
-            if reduction > 1e-6:
-                most = max(most, reduction)
-                factor = np.float32(_gain(reduction) * wet + dry)
-            else:
-                reduction = 0.0
-            out[n, 0] = audio[n, 0] * factor
-            out[n, 1] = audio[n, 1] * factor
-        trace[p] = most
-    state[0] = reduction
+def _factors(reductions, wet, dry, factors):  # type: ignore[no-untyped-def]
+    """Amplitudes of reductions in dB: two to the whole part by its bits, the rest by a polynomial."""
+    for n in range(len(reductions)):
+        power = reductions[n] * np.float32(-0.16609640474436813)
+        whole = np.floor(power)
+        f = (power - whole) * np.float32(0.6931471805599453)
+        part = np.float32(1.0) + f * (
+            np.float32(1.0)
+            + f * (np.float32(1 / 2)
+                   + f * (np.float32(1 / 6) + f * (np.float32(1 / 24) + f * (np.float32(1 / 120)
+                                                                             + f * np.float32(1 / 720)))))
+        )  # fmt: skip
+        factors[n] = dry + wet * part * np.int32((np.int32(whole) + 127) << 23).view(np.float32)
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _multiply(sound, factors, out):  # type: ignore[no-untyped-def]
+    for n in range(len(sound)):
+        out[n] = sound[n] * factors[n]

@@ -68,7 +68,7 @@ def _behind(s: Settings) -> float:
 
 
 @cache
-def _filters() -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def _filters() -> tuple[NDArray[np.float32], NDArray[np.float32]]:
     """Phases of the filter up ``(TAPS, RISE)``, and the filter down ``(RISE * TAPS + 1,)``.
 
     The mean of two neighbours is half a sample late; the one filter has an even, the other an odd
@@ -76,7 +76,8 @@ def _filters() -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """
     up = scipy.signal.firwin(RISE * TAPS, 0.92 / RISE, window=("kaiser", 10.0)) * RISE
     down = scipy.signal.firwin(RISE * TAPS + 1, 0.92 / RISE, window=("kaiser", 10.0))
-    return np.ascontiguousarray(up.reshape(TAPS, RISE)[::-1]), np.ascontiguousarray(down[::-1])
+    rows = np.ascontiguousarray(up.reshape(TAPS, RISE)[::-1])
+    return rows.astype(np.float32), np.ascontiguousarray(down[::-1]).astype(np.float32)
 
 
 def new_state(sides: int = 1) -> NDArray[np.float64]:
@@ -101,63 +102,107 @@ def run(audio: NDArray[np.float32], s: Settings, state: NDArray[np.float64]) -> 
     return out
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
-def _mean_of_hard(a, b):  # type: ignore[no-untyped-def]
-    """Mean of the hard curve between two inputs."""
-    if abs(a) <= 1.0 and abs(b) <= 1.0:
-        return 0.5 * (a + b)
-    if abs(b - a) < 1e-5:
-        return min(max(0.5 * (a + b), -1.0), 1.0)
-    area_a = 0.5 * a * a if abs(a) < 1.0 else abs(a) - 0.5
-    area_b = 0.5 * b * b if abs(b) < 1.0 else abs(b) - 0.5
-    return (area_b - area_a) / (b - a)
+ROOM = 1024
+"""Samples at a time. Each phase of the raised rate is a row, so that every loop runs along samples
+that do not depend on each other."""
 
 
-@njit(cache=True, nogil=True, fastmath={"reassoc", "contract"}, error_model="numpy")
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _bend(x, out, up, down, curve, drive, bias, rest, scale, mix, state):  # type: ignore[no-untyped-def]
     taps, rise = up.shape
     length = rise * taps
-    risen = np.zeros(rise)
-    # Both histories are written forward and read in one run; they begin again when they are full.
-    room = 4096
-    past = np.zeros(room + 2 * taps)
-    raised = np.zeros(rise * room + length + 1)
-    past[: 2 * taps] = state[: 2 * taps]
-    raised[:length] = state[2 * taps : 2 * taps + length]
-    before = state[2 * taps + length]
-    # The soft curve's antiderivative is √(1+x²), so its mean between two inputs is their sum over
-    # the sum of their antiderivatives, however near they are.
-    hard = curve == 1
-    area = math.sqrt(1.0 + (before + bias) ** 2)
-    done = 0
-    while done < len(x):
-        count = min(room, len(x) - done)
-        for n in range(count):
-            past[2 * taps + n] = x[done + n]
-            risen[:] = 0.0
-            for k in range(taps):
-                one = past[taps + n + 1 + k]
-                for p in range(rise):
-                    risen[p] += up[k, p] * one
+    past = np.zeros(2 * taps + ROOM, np.float32)
+    # What goes into the curve, one sample of each phase behind; what comes out, `taps` behind.
+    driven = np.zeros((rise, ROOM + 1), np.float32)
+    area = np.zeros((rise, ROOM + 1), np.float32)
+    raised = np.zeros((rise, taps + ROOM), np.float32)
+    for n in range(2 * taps):
+        past[n] = state[n]
+    for n in range(taps):
+        for p in range(rise):
+            raised[p, n] = state[2 * taps + rise * n + p]
+    before = np.float32(state[2 * taps + length])
+    total = np.zeros(ROOM, np.float32)
+    for done in range(0, len(x), ROOM):
+        count = min(ROOM, len(x) - done)
+        past[2 * taps : 2 * taps + count] = x[done : done + count]
+        driven[rise - 1, 0] = before
+        for p in range(rise):
+            row = driven[p, 1 : 1 + count]
+            row[:] = np.float32(0.0)
+            for k in range(0, taps, 4):
+                _add_four(row, past[taps + 1 + k :], up[k : k + 4, p], np.float32(drive))
+        if curve == 1:
             for p in range(rise):
-                now = drive * risen[p]
-                if hard:
-                    bent = _mean_of_hard(before, now)
-                else:
-                    next_area = math.sqrt(1.0 + (now + bias) * (now + bias))
-                    bent = (now + before + 2.0 * bias) / (next_area + area)
-                    area = next_area
-                raised[length + rise * n + p] = (bent - rest) * scale
-                before = now
-            wet = 0.0
-            for k in range(length + 1):
-                wet += down[k] * raised[rise * n + k]
-            out[done + n] = mix * wet + (1.0 - mix) * past[taps + n]
+                _hard(driven, p, count, np.float32(scale), raised[p, taps:])
+        else:
+            _areas(driven, area, count, np.float32(bias))
+            for p in range(rise):
+                _soft(driven, area, p, count, np.float32(bias), np.float32(rest),
+                      np.float32(scale), raised[p, taps:])  # fmt: skip
+        total[:count] = down[length] * raised[0, taps : taps + count]
+        for p in range(rise):
+            for j in range(0, taps, 4):
+                _add_four(total[:count], raised[p, j:], down[p + rise * j :: rise], np.float32(1.0))
+        wet, dry = np.float32(mix), np.float32(1.0 - mix)
+        for n in range(count):
+            out[done + n] = wet * total[n] + dry * past[taps + n]
+        before = driven[rise - 1, count]
         for k in range(2 * taps):
             past[k] = past[count + k]
-        for k in range(length):
-            raised[k] = raised[rise * count + k]
-        done += count
-    state[: 2 * taps] = past[: 2 * taps]
-    state[2 * taps : 2 * taps + length] = raised[:length]
+        for p in range(rise):
+            for k in range(taps):
+                raised[p, k] = raised[p, count + k]
+    for n in range(2 * taps):
+        state[n] = past[n]
+    for n in range(taps):
+        for p in range(rise):
+            state[2 * taps + rise * n + p] = raised[p, n]
     state[2 * taps + length] = before
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _add_four(total, sound, taps, gain):  # type: ignore[no-untyped-def]
+    """Four taps of a filter along ``sound``, added to ``total``."""
+    a, b, c, d = taps[0] * gain, taps[1] * gain, taps[2] * gain, taps[3] * gain
+    for n in range(len(total)):
+        total[n] += a * sound[n] + b * sound[n + 1] + c * sound[n + 2] + d * sound[n + 3]
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _areas(driven, area, count, bias):  # type: ignore[no-untyped-def]
+    """The soft curve's antiderivative √(1+x²) at every input, the last one before them too."""
+    for p in range(len(driven)):
+        for n in range(count + 1):
+            one = driven[p, n] + bias
+            area[p, n] = np.sqrt(np.float32(1.0) + one * one)
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _soft(driven, area, p, count, bias, rest, scale, raised):  # type: ignore[no-untyped-def]
+    """Mean of the soft curve between an input and the one before it: their sum over the sum of their
+    antiderivatives, however near they are."""
+    q, back = (p - 1, 1) if p else (len(driven) - 1, 0)
+    now, then = driven[p, 1:], driven[q, back:]
+    here, there = area[p, 1:], area[q, back:]
+    twice = np.float32(2.0) * bias
+    for n in range(count):
+        mean = (now[n] + then[n] + twice) / (here[n] + there[n])
+        raised[n] = (mean - rest) * scale
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _hard(driven, p, count, scale, raised):  # type: ignore[no-untyped-def]
+    """Mean of the hard curve between an input and the one before it."""
+    q, back = (p - 1, 1) if p else (len(driven) - 1, 0)
+    now, then = driven[p, 1:], driven[q, back:]
+    for n in range(count):
+        a, b = np.float64(then[n]), np.float64(now[n])
+        size_a, size_b = abs(a), abs(b)
+        area_a = 0.5 * a * a if size_a < 1.0 else size_a - 0.5
+        area_b = 0.5 * b * b if size_b < 1.0 else size_b - 0.5
+        gap = b - a
+        middle = min(max(0.5 * (a + b), -1.0), 1.0)
+        near = abs(gap) < 1e-5
+        mean = middle if near else (area_b - area_a) / (gap if not near else 1.0)
+        raised[n] = np.float32(mean) * scale

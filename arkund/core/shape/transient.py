@@ -72,44 +72,90 @@ def run(
     return np.stack(sides, axis=1)
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
-def _log2(x):  # type: ignore[no-untyped-def]
-    bits = np.float32(x).view(np.int32)
-    mantissa = np.int32((bits & 0x7FFFFF) | 0x3F800000).view(np.float32)
-    t = (mantissa - 1.0) / (mantissa + 1.0)
-    t2 = t * t
-    ln = 2.0 * t * (1.0 + t2 * (1 / 3 + t2 * (1 / 5 + t2 * (1 / 7 + t2 / 9))))
-    return ((bits >> 23) - 127) + 1.4426950408889634 * ln
-
-
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
-def _exp2(x):  # type: ignore[no-untyped-def]
-    whole = np.floor(x)
-    f = (x - whole) * 0.6931471805599453
-    part = 1.0 + f * (1.0 + f * (0.5 + f * (1 / 6 + f * (1 / 24 + f * (1 / 120 + f / 720)))))
-    return part * np.int32((np.int32(whole) + 127) << 23).view(np.float32)
+BLOCK = 256
+"""Samples at a time: what depends on the sample before is kept apart from what does not, so that the
+latter is computed several samples at once."""
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _shape(x, key, attack_db, sustain_db, steps, state, out):  # type: ignore[no-untyped-def]
-    fast_rise, slow_rise, fall, short_fall, long_fall, smooth = steps
-    fast, slow, short, long, gain = state[0], state[1], state[2], state[3], state[4]
-    # dB of a ratio is 6.02 log2; the whole gain is reached at FULL_DB (9 dB) of difference.
-    scale = 6.020599913279624 / 9.0
-    for n in range(len(x)):
-        level = abs(key[n]) + 1e-12
+    begun, rings = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32)
+    gains = np.empty(BLOCK, np.float32)
+    for start in range(0, len(x), BLOCK):
+        n = min(BLOCK, len(x) - start)
+        _follow(key[start : start + n], steps, state, begun, rings)
+        _share(begun[:n])
+        _share(rings[:n])
+        _ease(begun, rings, n, attack_db, sustain_db, steps[5], state, gains)
+        _apply(x[start : start + n], gains, out[start : start + n])
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _follow(key, steps, state, begun, rings):  # type: ignore[no-untyped-def]
+    """By how much the fast follower is over the slow one, and the long one over the short."""
+    fast_rise, slow_rise, fall, short_fall, long_fall, _ = steps
+    fast, slow, short, long = state[0], state[1], state[2], state[3]
+    for n in range(len(key)):
+        level = abs(np.float64(key[n])) + 1e-12
         fast += (fast_rise if level > fast else fall) * (level - fast)
         slow += (slow_rise if level > slow else fall) * (level - slow)
         short += (fast_rise if level > short else short_fall) * (level - short)
         long += (fast_rise if level > long else long_fall) * (level - long)
-        begun = min(max(scale * _log2(fast / slow), 0.0), 1.0) if fast > slow else 0.0
-        rings = min(max(scale * _log2(long / short), 0.0), 1.0) if long > short else 0.0
-        wanted = attack_db * begun + sustain_db * rings * (1.0 - begun)
+        begun[n] = fast / slow
+        rings[n] = long / short
+    state[0], state[1], state[2], state[3] = fast, slow, short, long
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _share(ratio):  # type: ignore[no-untyped-def]
+    """Each ratio as a share of `FULL_DB`, from 0 to 1, in place."""
+    bits = ratio.view(np.int32)
+    # dB of a ratio is 6.02 log2; the whole gain is reached at 9 dB of difference.
+    scale = np.float32(6.020599913279624 / 9.0)
+    one, two = np.float32(1.0), np.float32(2.8853900817779268)
+    for n in range(len(ratio)):
+        exponent = np.float32((bits[n] >> 23) - 127)
+        mantissa = np.int32((bits[n] & 0x7FFFFF) | 0x3F800000).view(np.float32)
+        t = (mantissa - one) / (mantissa + one)
+        t2 = t * t
+        # log2 m = 2 artanh t / ln 2; the series to t^9 is good to 1e-6 over [1, 2).
+        series = one + t2 * (
+            np.float32(1 / 3)
+            + t2 * (np.float32(1 / 5) + t2 * (np.float32(1 / 7) + t2 * np.float32(1 / 9)))
+        )
+        share = scale * (exponent + two * t * series)
+        ratio[n] = min(max(share, np.float32(0.0)), one)
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _ease(begun, rings, frames, attack_db, sustain_db, smooth, state, gains):  # type: ignore[no-untyped-def]
+    """The gain in dB on its way to what attack and sustain ask for."""
+    gain = state[4]
+    for n in range(frames):
+        wanted = attack_db * begun[n] + sustain_db * rings[n] * (1.0 - begun[n])
         gain += smooth * (wanted - gain)
         if abs(gain) < 1e-5:
-            out[n] = x[n]
+            gains[n] = 0.0
             if wanted == 0.0:
                 gain = 0.0
         else:
-            out[n] = np.float32(x[n] * _exp2(gain * 0.16609640474436813))
-    state[0], state[1], state[2], state[3], state[4] = fast, slow, short, long, gain
+            gains[n] = gain
+    state[4] = gain
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _apply(x, gains, out):  # type: ignore[no-untyped-def]
+    """Each sample times its gain: two to the whole part by its bits, the rest by a polynomial."""
+    for n in range(len(x)):
+        power = gains[n] * np.float32(0.16609640474436813)
+        whole = np.floor(power)
+        f = (power - whole) * np.float32(0.6931471805599453)
+        part = np.float32(1.0) + f * (
+            np.float32(1.0)
+            + f * (
+                np.float32(1 / 2)
+                + f * (np.float32(1 / 6) + f * (np.float32(1 / 24) + f * (np.float32(1 / 120)
+                                                                          + f * np.float32(1 / 720))))
+            )
+        )  # fmt: skip
+        out[n] = x[n] * part * np.int32((np.int32(whole) + 127) << 23).view(np.float32)
