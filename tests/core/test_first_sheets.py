@@ -10,6 +10,7 @@ from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.sheet import load
+from arkund.core.mix.upgrade import RENAMED
 from arkund.core.units import amplitude_to_db
 from tests.core.references import material
 
@@ -23,6 +24,6 @@ def test_a_stored_sheet_renders_as_it_did(name: str, tmp_path: Path) -> None:
     nodes = [key.removeprefix(f"{name}.") for key in kept.files if key.startswith(f"{name}.")]
     assert {"output", "sum", "kick_in", "punch"} <= set(nodes)
     for node in nodes:
-        sound = engine.read(graph.node(node), 0, sheet.frames)[:: material.EVERY]
+        sound = engine.read(graph.node(RENAMED.get(node, node)), 0, sheet.frames)[:: material.EVERY]
         gone = float(np.abs(sound - kept[f"{name}.{node}"]).max())
         assert amplitude_to_db(gone) < -120, node

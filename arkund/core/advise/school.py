@@ -7,7 +7,7 @@ a default names the row that it comes from, and an engineer may answer any row o
 from dataclasses import dataclass
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
 from arkund.core.errors import ArkundError
 
@@ -29,20 +29,27 @@ class School(BaseModel):
     balance: Literal["kick_and_snare", "overheads"]
     order: Literal["mics_first", "bus_first"]
     eq: Literal["bold", "cut_first", "called_for"]
-    parallel: Literal["punch_sustain", "punch", "glue"]
+    parallel: Literal["strike_bloom", "strike", "glue"]
     goal: Literal["punch", "punch_size", "size"]
+
+    @field_validator("parallel", mode="before")
+    @classmethod
+    def _by_present_names(cls, value: object) -> object:
+        """Rows that were stored under the buses' first names."""
+        first = {"punch_sustain": "strike_bloom", "punch": "strike"}
+        return first.get(value, value) if isinstance(value, str) else value
 
 
 TIGHT = School(
     name="Tight", timing="exact", toms="strip", snare="strokes", other_gates="strokes",
     alignment="overheads", rooms="drawn_in", overheads="cymbals", trim="full",
-    balance="kick_and_snare", order="mics_first", eq="bold", parallel="punch_sustain",
+    balance="kick_and_snare", order="mics_first", eq="bold", parallel="strike_bloom",
     goal="punch",
 )  # fmt: skip
 NATURAL = School(
     name="Natural", timing="feel", toms="tuck", snare="tuck", other_gates="if_needed",
     alignment="pairs", rooms="late", overheads="kit", trim="full", balance="overheads",
-    order="mics_first", eq="cut_first", parallel="punch", goal="punch_size",
+    order="mics_first", eq="cut_first", parallel="strike", goal="punch_size",
 )  # fmt: skip
 OPEN = School(
     name="Open", timing="untouched", toms="leave", snare="off", other_gates="off",
@@ -85,7 +92,7 @@ ROWS: tuple[Row, ...] = (
         "bold": "bold boosts at the landmarks", "cut_first": "cut first, boost a little",
         "called_for": "only what a finding calls for"}),
     Row("parallel", "Parallel", {
-        "punch_sustain": "punch and sustain", "punch": "punch",
+        "strike_bloom": "strike and bloom", "strike": "strike",
         "glue": "none; glue on the drum bus"}),
     Row("goal", "Goal", {"punch": "punch", "punch_size": "punch, some size", "size": "size"}),
 )  # fmt: skip
@@ -98,7 +105,7 @@ def school_of(rows: dict[str, object]) -> School:
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         where = ".".join(str(step) for step in first["loc"]) or "school"
-        raise ArkundError(f"The school's row “{where}” cannot be so: {first['msg']}.") from None
+        raise ArkundError(f"The school's row “{where}” was refused: {first['msg']}.") from None
 
 
 def school_named(name: str) -> School:

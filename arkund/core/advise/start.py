@@ -1,7 +1,7 @@
 """The first sheet of a song: everything as it came, the parallel bus wired but shut.
 
 Nothing is changed that the engineer has not asked for; only what cannot be heard until it is
-turned up is prepared (which shells feed the punch bus, and its squeeze).
+turned up is prepared (which shells feed the strike bus, and its squeeze).
 """
 
 from arkund.core.kit.roles import parse_mic_name
@@ -10,10 +10,10 @@ from arkund.core.mix.sheet import Section, Sheet, Take, Tempo
 from arkund.core.process.compressor import Compressor
 
 TOM_SEND_DB = -4.0
-"""Toms go into the punch bus 3 to 6 dB lower, lest a fill pump the whole kit."""
+"""Toms go into the strike bus 3 to 6 dB lower, lest a fill pump the whole kit."""
 
 
-def punch_bus(mics: list[str], typical_db: dict[str, float]) -> Bus:
+def strike_bus(mics: list[str], typical_db: dict[str, float]) -> Bus:
     """Shells only, no sub mic, toms lower; 10:1, medium attack, quick release, shut.
 
     The threshold lies 12 dB under the loudest shell's typical hit, for 8 to 15 dB of reduction.
@@ -32,7 +32,7 @@ def punch_bus(mics: list[str], typical_db: dict[str, float]) -> Bus:
     return Bus(sends=sends, chain=(squeeze,), fader_db=OFF_DB)
 
 
-def sustain_bus(mics: list[str]) -> Bus:
+def bloom_bus(mics: list[str]) -> Bus:
     """Everything but the kick, which would pump it: 8:1, fastest attack and release, shut."""
     skipped = ("kick_in", "kick_out", "kick_sub", "click", "bed", "other", "percussion")
     sends = {m: Send() for m in mics if parse_mic_name(m).role not in skipped}
@@ -57,7 +57,7 @@ def first_sheet(
         mics=mics,
         groups=groups_for(mics),
         buses={
-            "punch": punch_bus(list(files), typical_db),
-            "sustain": sustain_bus(list(files)),
+            "strike": strike_bus(list(files), typical_db),
+            "bloom": bloom_bus(list(files)),
         },
     )

@@ -11,6 +11,9 @@ from typing import Any
 
 from arkund.core.mix.channels import DRUMS, group_of
 
+RENAMED = {"punch": "strike", "sustain": "bloom"}
+"""What the first version called the buses that a song comes with."""
+
 ROW = ("eq", "transient", "compressor")
 """The first sheet's row in its order, now the ids and kinds of a chain's first stages."""
 
@@ -26,7 +29,7 @@ def upgraded(document: Mapping[str, Any]) -> dict[str, Any]:
         out["groups"] = {str(name): {} for name in sorted(groups - {DRUMS, None}, key=str)}
     parallel = document.get("parallel", {})
     if isinstance(parallel, Mapping):
-        out["buses"] = {name: _bus(bus) for name, bus in parallel.items()}
+        out["buses"] = {RENAMED.get(name, name): _bus(bus) for name, bus in parallel.items()}
     if isinstance(bus := document.get("drum_bus"), Mapping):
         out["drum_bus"] = _drum_bus(bus)
     return out
@@ -101,6 +104,8 @@ def _upgraded_change(path: str, value: Any) -> tuple[str, Any]:
     steps = path.split(".")
     if _is_second(path):
         return path, value
+    if steps[0] == "parallel" and len(steps) > 1:
+        path = ".".join([steps[0], RENAMED.get(steps[1], steps[1]), *steps[2:]])
     for old, new in _PATHS:
         path = re.sub(old, new, path)
     path = re.sub(r"\.#(\d+)", lambda found: f".b{int(found[1]) + 1}", path)
@@ -150,7 +155,7 @@ def _maybe_mic(value: Any) -> Any:
 
 def _upgraded_bus_value(steps: list[str], value: Any) -> Any:
     if len(steps) == 1 and isinstance(value, Mapping):
-        return {k: _bus(v) for k, v in value.items()}
+        return {RENAMED.get(k, k): _bus(v) for k, v in value.items()}
     if len(steps) == 2:
         return _bus(value)
     if steps[2] == "compressor" and len(steps) == 3:
