@@ -130,6 +130,10 @@ def _parser() -> argparse.ArgumentParser:
     sub = add("first-pass", _first_pass, "apply all findings of a school, each its own revision")
     sub.add_argument("song")
     sub.add_argument("--school", required=True, help="tight, natural, open, or an own school")
+    sub.add_argument("--preview", action="store_true", help="say what it would do; change nothing")
+    sub = add("card", _card, "the punch card: wanted, as recorded, now, and without each stage")
+    sub.add_argument("song")
+    sub.add_argument("--school", default="", help="whose goal; the song's own by default")
     sub = add("hits", _hits, "the strokes of a take")
     sub.add_argument("song")
     sub.add_argument("--take", type=int, default=1)
@@ -296,11 +300,20 @@ def _first_pass(args: argparse.Namespace) -> dict[str, Any]:
     song = _song(args.song)
     from arkund.songs import first_pass, jobs, locks, schools
 
+    if args.preview:
+        return first_pass.preview(song, args.school, progress=_progress)
     with locks.song_lock(song.slug):
         schools.choose(song, args.school)
         report = first_pass.run(song, progress=_progress)
     jobs.record("first-pass", song, report)
     return report
+
+
+def _card(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import cards
+
+    return cards.card_report(song, args.school)
 
 
 def _set(args: argparse.Namespace) -> dict[str, Any]:
@@ -350,7 +363,15 @@ def _render(args: argparse.Namespace) -> dict[str, Any]:
     sheet = timing.sheet_of(song)
     start, stop = _span(args.bars, sheet, rendering.grid_of(sheet))
     variant = "recorded" if args.as_recorded else "now"
-    sound = rendering.render_span(sheet, args.node, variant, start, stop, args.after)  # type: ignore[arg-type]
+    sound = rendering.render_span(
+        sheet,
+        args.node,
+        variant,
+        start,
+        stop,
+        args.after,  # type: ignore[arg-type]
+        rendering.exact_engine(sheet),
+    )
     part = args.out.with_name(args.out.name + ".part")
     sf.write(str(part), sound, sheet.rate, subtype="FLOAT", format="WAV")
     part.replace(args.out)

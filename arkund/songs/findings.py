@@ -160,7 +160,7 @@ def find_by_id(song: Song, finding_id: str) -> Finding:
             for finding in count(module, subject, study, school):
                 if finding.id == finding_id:
                     return finding
-    raise ArkundError("That finding no longer stands: an earlier change has settled it.")
+    raise ArkundError("That finding is settled: an earlier change answered it.")
 
 
 def apply(song: Song, base: int, finding: Finding) -> Revision:

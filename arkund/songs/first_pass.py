@@ -3,11 +3,15 @@
 from collections.abc import Callable
 from typing import Any
 
+from arkund.core.advise.findings import STATION_OF
 from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of, steps
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
-from arkund.songs import findings
+from arkund.core.mix.pairs import completed
+from arkund.core.mix.patches import apply_patch
+from arkund.songs import cards, findings, schools
 from arkund.songs.models import Revision, Song
+from arkund.songs.timing import retimed
 
 Progress = Callable[[float, str], None]
 
@@ -19,17 +23,18 @@ class PassCancelled(ArkundError):
 def run(
     song: Song,
     *,
+    without: frozenset[str] = frozenset(),
     progress: Progress = lambda share, what: None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> dict[str, Any]:
-    """Apply all findings of the song's school in order.
+    """Apply all findings of the song's school in order, but those whose ids are in ``without``.
 
     Returns what was applied, what was left to the engineer (doubtful, nothing to change, declined),
     the mics left alone, and the mix's figures before and after. Every step is a revision of its
     own; the report is kept with the last one.
     """
     school = findings.school_of_song(song)
-    declined = findings.declined_ids(song)
+    declined = findings.declined_ids(song) | without
     progress(0.01, "measuring the mix as it stands")
     before = measure_mix(_study(song))
     applied: list[dict[str, Any]] = []
@@ -61,15 +66,48 @@ def run(
     song.refresh_from_db()
     study = _study(song)
     after = measure_mix(study)
+    card = cards.rows_of(study, school)
     report = {
         "school": school.name, "applied": applied, "asked": asked,
-        "left_alone": left_alone(study, touched), "before": before, "after": after,
+        "left_alone": left_alone(study, touched), "before": before, "after": after, "card": card,
     }  # fmt: skip
     if last is not None:
         mix = {"before": before, "after": after}
         Revision.objects.filter(pk=last.pk).update(measures=last.measures | {"mix": mix})
     progress(1.0, f"{len(applied)} changes made")
     return report
+
+
+def preview(
+    song: Song, school_name: str = "", *, progress: Progress = lambda share, what: None
+) -> dict[str, Any]:
+    """What the pass would do: its changes by station, and the card that is expected. Nothing is
+    stored."""
+    school = schools.named(school_name) if school_name else findings.school_of_song(song)
+    declined = findings.declined_ids(song)
+    studies = [_study(song)]
+    stations: dict[str, list[dict[str, Any]]] = {}
+    for step in steps(lambda: studies[-1], school, lambda f: f.id in declined):
+        if not isinstance(step, Step):
+            continue
+        finding, study = step.finding, studies[-1]
+        progress(0.95 * step.share, finding.reason.split(":")[0][:80])
+        try:
+            patch = completed(study.sheet, finding.proposal)
+            then = retimed(study.sheet, apply_patch(study.sheet, patch))
+        except SheetError:
+            continue
+        studies[:] = [Study(then, study.engine, study.library, study.takes)]
+        station = STATION_OF.get(finding.module, "bus")
+        stations.setdefault(station, []).append({"id": finding.id, "reason": finding.reason})
+    card = cards.rows_of(studies[-1], school)
+    progress(1.0, "nothing was changed")
+    return {
+        "school": school.name, "revision": song.current.number if song.current else 0,
+        "changes": sum(map(len, stations.values())),
+        "stations": [{"station": name, "changes": found} for name, found in stations.items()],
+        "card": card,
+    }  # fmt: skip
 
 
 def _study(song: Song) -> Study:

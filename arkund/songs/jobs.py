@@ -5,6 +5,7 @@ it loses is said again. Every worker looks every `LOOK_EVERY_S` for work that wa
 or by another that has died, and takes it up, `MOST_ATTEMPTS` times at most.
 """
 
+import importlib.util
 import logging
 import sqlite3
 import threading
@@ -15,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from django.conf import settings
+from django.core.exceptions import ImproperlyConfigured
 from django.db import DatabaseError, close_old_connections, transaction
 from django.db.models import F
 from django.utils import timezone
@@ -43,6 +45,11 @@ class JobCancelled(ArkundError):
 
 def _queue() -> SqliteHuey | RedisHuey:
     if settings.REDIS_URL:
+        if importlib.util.find_spec("redis") is None:
+            raise ImproperlyConfigured(
+                "ARKUND_REDIS_URL is set, but the redis package is not installed: "
+                "install arkund[redis], or unset it to queue work in SQLite."
+            )
         return RedisHuey("arkund", url=settings.REDIS_URL, results=False)
     path = Path(settings.DATA) / "queue.sqlite3"
     try:
@@ -302,7 +309,14 @@ def _first_pass(job: Job, report: _Reporter) -> dict[str, Any]:
     song = job.song
     assert song is not None
     with locks.song_lock(song.slug):
-        return first_pass.run(song, progress=report, cancelled=report.cancelled)
+        without = frozenset(job.params.get("without", []))
+        return first_pass.run(song, without=without, progress=report, cancelled=report.cancelled)
+
+
+def _preview(job: Job, report: _Reporter) -> dict[str, Any]:
+    song = job.song
+    assert song is not None
+    return first_pass.preview(song, progress=report.or_stop)
 
 
 def _set_up(job: Job, report: _Reporter) -> dict[str, Any]:
@@ -335,5 +349,6 @@ _KINDS: dict[str, Callable[[Job, _Reporter], dict[str, Any]]] = {
     "print": _print,
     "import": _import,
     "first-pass": _first_pass,
+    "first-pass-preview": _preview,
     "set-up": _set_up,
 }

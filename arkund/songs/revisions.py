@@ -6,6 +6,7 @@ from typing import Any
 from django.db import transaction
 
 from arkund.core.errors import ArkundError, SheetError
+from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import Patch, RefusedValue, apply_patch, inverse_patch, touch_alike
 from arkund.core.mix.settable import refuse_internal
 from arkund.core.mix.sheet import Sheet, dump
@@ -64,6 +65,7 @@ def keep(
     if current.number != base:
         raise Conflict(_path_between(song, base, current))
     before = current.sheet
+    patch = completed(before, patch)
     try:
         after = apply_patch(before, patch)
     except RefusedValue as error:

@@ -57,7 +57,7 @@ def _correct(
     if after == before and len(soundness.checked(before)) < lost:
         return song.current  # the file that had been lost has come back
     if after == before:
-        raise ArkundError("That is how the set-up stands already.")
+        raise ArkundError("The set-up is like that already.")
     after = _analysed(before, after, names, wanted, progress)
     progress(0.97, "keeping the change")
     return revisions.keep(

@@ -7,6 +7,7 @@ from typing import Any
 from arkund.core.advise import timing as advised
 from arkund.core.advise.timing import edits, placements
 from arkund.core.errors import ArkundError, SheetError
+from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import Patch, apply_patch
 from arkund.core.mix.settable import refuse_internal
 from arkund.core.mix.sheet import Sheet, Timing
@@ -82,7 +83,7 @@ def sheet_of(
         sheet = song.current.sheet
     else:
         sheet = song.revisions.get(number=revision).sheet
-    return retimed(sheet, apply_patch(sheet, patch), bars) if patch else sheet
+    return retimed(sheet, apply_patch(sheet, completed(sheet, patch)), bars) if patch else sheet
 
 
 def kick_alone_ms(sheet: Sheet) -> tuple[float, float]:

@@ -143,7 +143,7 @@ def refusal_words(path: str, said: str, sheet: Sheet | None = None) -> str:
         whose, what = f"tempo change {int(steps[2]) + 1}", steps[3].replace("bpm", "tempo")
     else:
         whose, what, _ = path_words(path, sheet)
-    return f"The {what} of the {whose} cannot be that: {said}"
+    return f"The {what} of the {whose} was refused: {said}"
 
 
 def value_words(value: Any, unit: str) -> str:

@@ -19,6 +19,7 @@ from arkund.core.advise.timing import kick_alone_ms
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import parse_mic_name
+from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
 from arkund.core.process.compressor import Compressor
 from arkund.core.simulate.session import Session, simulate
@@ -486,8 +487,9 @@ def test_each_step_undone_alone_leaves_a_valid_sheet(
 ) -> None:
     sheet = study.sheet
     for step in passed[0]:
-        undo = inverse_patch(sheet, step.finding.proposal)
-        sheet = apply_patch(sheet, step.finding.proposal)
+        patch = completed(sheet, step.finding.proposal)
+        undo = inverse_patch(sheet, patch)
+        sheet = apply_patch(sheet, patch)
         assert apply_patch(passed[2].sheet, undo) != passed[2].sheet
     assert sheet == passed[2].sheet
 

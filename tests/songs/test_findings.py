@@ -7,9 +7,9 @@ from typing import Any
 import pytest
 
 from arkund import cli
-from arkund.core.advise.findings import MODULES
+from arkund.core.advise.findings import MODULES, questions
 from arkund.core.errors import ArkundError
-from arkund.songs import counting, findings, first_pass, jobs, revisions, schools
+from arkund.songs import cards, counting, findings, first_pass, jobs, revisions, schools
 from arkund.songs.models import Answer, Job, OwnSchool, Song
 from tests.making import small_song
 
@@ -48,9 +48,16 @@ def test_only_what_a_change_touches_is_counted_anew(song: Song) -> None:
     findings.all_findings(song)
     revisions.keep(song.pk, 1, {"mics.snare_top.chain.compressor.ratio": 8.0})
     song.refresh_from_db()
-    _, missing = findings.known_findings(song)
-    # Dynamics of that mic, headroom's carried thresholds excepted; its fader; the buses; the mix.
-    assert 1 <= missing <= 6
+    school, sheet = findings.school_of_song(song), findings.study_of_song(song).sheet
+    anew = {
+        (module.name, subject) for module, subject in questions(sheet, school)
+        if findings.known(findings.memo_key(module, subject, sheet, school)) is None
+    }  # fmt: skip
+    assert anew == {
+        ("dynamics", "snare_top"), ("balance", "snare"), ("bus", "strike"), ("bus", "bloom"),
+        *(("density", group) for group in ("kick", "snare")), ("density", "drum_bus"),
+        ("mix", "drum_bus"), ("goal", "drum_bus"),
+    }  # fmt: skip
     revisions.undo(song.pk)
     song.refresh_from_db()
     assert findings.known_findings(song)[1] == 0
@@ -106,7 +113,7 @@ def test_a_settled_finding_can_not_be_applied_twice(song: Song) -> None:
     finding = _first(song)
     findings.apply(song, 1, finding)
     song.refresh_from_db()
-    with pytest.raises(ArkundError, match="no longer stands"):
+    with pytest.raises(ArkundError, match="is settled"):
         findings.find_by_id(song, finding.id)
 
 
@@ -208,3 +215,33 @@ def test_the_command_line_finds_and_passes(song: Song, capsys: pytest.CaptureFix
     report = json.loads(capsys.readouterr().out)
     assert set(report) >= {"applied", "left_alone", "before", "after"}
     assert Job.objects.get(kind="first-pass").state == "done"
+
+
+def test_a_preview_says_what_the_pass_would_do_and_changes_nothing(song: Song) -> None:
+    would = first_pass.preview(song)
+    song.refresh_from_db()
+    assert song.current is not None
+    assert (song.current.number, would["revision"]) == (1, 1)
+    ids = [change["id"] for station in would["stations"] for change in station["changes"]]
+    assert len(ids) == would["changes"] > 5
+    report = first_pass.run(song, without=frozenset(ids[:2]))
+    done = [step["id"] for step in report["applied"]]
+    assert not set(ids[:2]) & set(done)
+    assert set(ids[2:8]) & set(done)
+
+
+def test_the_card_names_what_is_wanted_and_what_each_stage_does(song: Song) -> None:
+    first_pass.run(song)
+    song.refresh_from_db()
+    card = cards.card_report(song, "open")
+    assert card["school"] == "Open"
+    assert card["wanted"]["loudness at equal true peak"] == 1.0
+    assert set(card["as_recorded"]) == set(card["now"])
+    left_out = {stage["left_out"]: stage["now"] for stage in card["by_stage"]}
+    assert {"groups", "drum bus"} <= set(left_out)
+    assert any(values != card["now"] for values in left_out.values())
+    missed = {name for name, least in card["wanted"].items()
+              if card["now"][name] - card["as_recorded"][name] < least - 0.1}  # fmt: skip
+    assert missed <= set(card["missed"])
+    with pytest.raises(ArkundError, match="no school"):
+        cards.card_report(song, "loud")

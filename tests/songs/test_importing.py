@@ -8,7 +8,7 @@ import soundfile as sf
 
 from arkund.core.errors import ArkundError
 from arkund.core.simulate.session import Session
-from arkund.songs import facts, importing, incoming, storage
+from arkund.songs import facts, importing, incoming, revisions, storage
 from arkund.songs.models import Revision, Song
 
 pytestmark = pytest.mark.django_db
@@ -100,7 +100,13 @@ def test_stereo_in_a_mono_role_asks_and_pairs_become_two_mics(data: Path, tmp_pa
     with pytest.raises(importing.ImportRefused, match="stereo, but snare top is a mono mic"):
         _load(folder)
     song, _ = _load(folder, stereo="left")
-    assert set(song.current.sheet.mics) == {"overhead_l", "overhead_r", "snare_top"}  # type: ignore[union-attr]
+    assert song.current is not None
+    assert set(song.current.sheet.mics) == {"overhead_l", "overhead_r", "snare_top"}
+    # The pair is one lane from the first on: set on both sides and taken back on both.
+    made = revisions.keep(song.pk, song.current.number, {"mics.overhead_r.fader_db": -7.0})
+    assert [made.sheet.mics[f"overhead_{side}"].fader_db for side in "lr"] == [-7, -7]
+    back = revisions.take_back(song.pk, made.number)
+    assert [back.sheet.mics[f"overhead_{side}"].fader_db for side in "lr"] == [0, 0]
 
 
 def test_two_files_for_one_mic(data: Path, tmp_path: Path) -> None:

@@ -32,7 +32,7 @@ def test_a_print_job_ends_in_a_zip(data: Path, tmp_path: Path) -> None:
         assert archive.testzip() is None
         assert sorted(archive.namelist()) == sorted(
             f"tin-roof_{n}.wav"
-            for n in ("kick_in", "snare_top", "punch_return", "sustain_return", "mix")
+            for n in ("kick_in", "snare_top", "strike_return", "bloom_return", "mix")
         )
     assert made.report["null_db"] <= -110
 

@@ -68,7 +68,7 @@ def test_two_mics_exchanged_take_settings_strokes_and_pairs_with_them(song: Song
     assert analysis_of(sheet.take).files == {"snare_top": "Kick In.wav", "kick_in": "Snare Top.wav"}
     assert song.current is not None
     assert song.current.label == "Set-up: kick in is snare top; snare top is kick in"
-    assert sheet.buses["punch"].sends.keys() == before.buses["punch"].sends.keys()
+    assert sheet.buses["strike"].sends.keys() == before.buses["strike"].sends.keys()
     revisions.undo(song.pk)
     song.refresh_from_db()
     assert sheet_of(song).take.hits == before.take.hits
@@ -186,7 +186,7 @@ def test_bed_and_reference_are_heard_beside_the_drums_never_in_them(
     [({"names": {"kick_in": "snare_top"}}, "kick in and snare top cannot both be snare top|both be"),
      ({"names": {"hat": "ride"}}, "no mic hat"),
      ({"names": {"kick_in": "cowbell stand"}}, "is not a role"),
-     ({"overdubs": {"kick_in": False}}, "stands already")],
+     ({"overdubs": {"kick_in": False}}, "like that already")],
 )  # fmt: skip
 def test_a_set_up_that_cannot_be_is_refused(song: Song, wanted: dict, words: str) -> None:
     with pytest.raises(ArkundError, match=words):

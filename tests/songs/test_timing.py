@@ -211,7 +211,7 @@ def test_a_sheet_is_taken_over_without_what_belongs_to_the_other_song(
     patch = {"mics.snare_top.trim_db": -4.5, "mics.snare_top.repair.dc": 0.01}
     keep(song, patch)
     path = exports.export(song, "json", tmp_path / "sheet.json")[0]
-    other = small_song(tmp_path / "other", "Wet Slate")
+    other = small_song(tmp_path / "other", "Harbour Lights")
     made = exports.import_sheet(other, path)
     assert made.sheet.mics["snare_top"].trim_db == -4.5
     assert made.sheet.mics["snare_top"].repair.dc == 0
@@ -318,7 +318,7 @@ def test_a_try_is_put_in_place_around_its_bars_as_the_whole_song_would_be(song: 
 def test_a_preview_is_what_any_rendering_is(song: Song) -> None:
     """Side by side, from files it remembers, in whatever order: the same samples."""
     sheet = sheet_of(song, patch={"timing.rules": [LATE], "mics.snare_top.chain.eq.high_pass.on": True,
-                                  "buses.punch.fader_db": -6.0})  # fmt: skip
+                                  "buses.strike.fader_db": -6.0})  # fmt: skip
     for name, variant in (("output", "now"), ("output", "removed"), ("snare_top", "now"),
                           ("output", "recorded")):  # fmt: skip
         for start in (5 * RATE, RATE + 17, -100):

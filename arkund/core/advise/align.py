@@ -98,8 +98,8 @@ def _polarity(study: Study, mic: str) -> list[Finding]:
         Finding(
             NAME, "polarity", mic,
             spoken(f"{after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz when "
-                   f"{label(mic)} is flipped: it stands upside down against {label(other)} "
-                   f"({agreeing} of {len(own)} pairs say so)."),
+                   f"{label(mic)} is flipped: it is out of polarity with {label(other)} "
+                   f"({agreeing} of {len(own)} pairs)."),
             {"pairs": len(own), "agree": agreeing, "against": other, "on": best.piece,
              "support": round(signs.support[mic], 2)},
             float(np.clip(confidence, 0, 0.99)), patch,
@@ -120,8 +120,8 @@ def _room_polarity(
     pieces = ", ".join(dict.fromkeys(label(p.piece) for p in own))
     return Finding(
         NAME, "polarity", mic,
-        f"{agree} of {len(own)} pairs: {label(mic)} stands upside down, its first arrivals of {pieces} "
-        "push where the close mics pull. Flipped it adds to them.",
+        f"{agree} of {len(own)} pairs: {label(mic)} is out of polarity. Its first arrivals of {pieces} "
+        "push where the close mics pull; flipped, it adds to them.",
         {"pairs": len(own), "agree": agree, "support": round(support, 2)},
         float(np.clip(0.5 + 0.49 * support if sure else 0.5, 0, 0.99)), patch,
         {"pairs_in_step": Change(len(own) - agree, agree)}, mic=mic,
@@ -243,8 +243,8 @@ def _room(study: Study, mic: str, school: School) -> list[Finding]:
     return [
         Finding(
             NAME, "delay", mic,
-            spoken(f"{ms:.1f} ms behind the overheads: {label(mic)} stands "
-                   f"{samples_to_cm(left, study.rate) / 100:.1f} m farther off. Drawn in it adds "
+            spoken(f"{ms:.1f} ms behind the overheads: {label(mic)} is "
+                   f"{samples_to_cm(left, study.rate) / 100:.1f} m farther away. Drawn in, it adds "
                    "to the stroke instead of repeating it."),
             {"delay_samples": round(left, 2), "delay_ms": round(ms, 3), "against": "overheads"},
             pair.confidence, patch, {"behind_ms": Change(round(ms, 2), 0.0)},
@@ -260,5 +260,5 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     ]  # fmt: skip
 
 
-POLARITY_MODULE = Module(NAME, "align", 1, kit_mics, _reads, find_polarity)
-MODULE = Module(NAME, "align", 1, kit_mics, _reads, find_delay)
+POLARITY_MODULE = Module(NAME, "align", 2, kit_mics, _reads, find_polarity)
+MODULE = Module(NAME, "align", 2, kit_mics, _reads, find_delay)

@@ -9,6 +9,7 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.levels import hit_peaks
+from arkund.core.mix.pairs import lane
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import amplitudes_to_db, power_to_db
 
@@ -49,7 +50,8 @@ WIDEST_PAN = 0.7
 def find(study: Study, group: str, school: School) -> list[Finding]:
     """Faders and pans that bring a group of mics to its place in the school's balance."""
     mics = [m for m in study.with_role(*GROUPS[group])
-            if study.facts.measures[m]["peak_dbfs"] > -150]  # fmt: skip
+            if study.facts.measures[m]["peak_dbfs"] > -150
+            and lane(study.sheet, m)[0] == m]  # fmt: skip
     if not mics:
         return []
     return [*_faders(study, group, mics, school), *(f for m in mics for f in _pan(study, m))]
@@ -72,7 +74,8 @@ def _faders(study: Study, group: str, mics: list[str], school: School) -> list[F
     patch: dict[str, float] = {}
     gain: dict[str, Change] = {}
     for mic in mics:
-        now = out_dbfs(study, mic)
+        # Of a linked pair the louder side counts for both.
+        now = max(out_dbfs(study, side) for side in lane(study.sheet, mic))
         if now <= -150:
             continue
         target = LEAD_DBFS + under[parse_mic_name(mic).role]
@@ -91,7 +94,7 @@ def _faders(study: Study, group: str, mics: list[str], school: School) -> list[F
         Finding(
             NAME, "faders", group,
             spoken(f"{first.now:.1f} dBFS at the typical stroke on its way out; balanced from {lead} "
-                   f"it stands at {first.then:.1f}: {shown} dB."),
+                   f"it comes out at {first.then:.1f}: {shown} dB."),
             {m: c.now for m, c in gain.items()}, 0.7, patch, gain,
             row="balance", school=school.name, mic=mics[0],
         )
@@ -159,4 +162,4 @@ def _subjects(sheet: Sheet) -> list[str]:
     return [g for g, wanted in GROUPS.items() if roles & set(wanted)]
 
 
-MODULE = Module(NAME, "level", 1, _subjects, _reads, find)
+MODULE = Module(NAME, "level", 2, _subjects, _reads, find)

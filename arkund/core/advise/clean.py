@@ -166,6 +166,9 @@ def _sympathy(study: Study, mic: str, school: School) -> list[Finding]:
     """A tom whose own fundamental swells and rings on when the kick or snare is struck."""
     piece = parse_mic_name(mic).piece or ""
     c = study.sheet.mics[mic].clean
+    # A school that leaves the toms alone leaves this too.
+    if school.toms == "leave":
+        return []
     if piece_family(piece) != "tom" or (c.on and c.opens_on == "strokes" and c.range_db <= -10):
         return []
     own = [h.time_s for h in study.strokes(piece)]
@@ -185,8 +188,8 @@ def _sympathy(study: Study, mic: str, school: School) -> list[Finding]:
             continue
         if _is_bleed(study, mic, waker, wakes, hz):
             continue
-        range_db = TOM_RANGE_DB.get(school.toms, TOM_RANGE_DB["tuck"])
-        return [_sings(study, mic, waker, wakes, hz, LineDecay(t60, rise), range_db)]
+        return [_sings(study, mic, waker, wakes, hz, LineDecay(t60, rise),
+                       TOM_RANGE_DB[school.toms])]  # fmt: skip
     return []
 
 
@@ -259,4 +262,4 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, first]
 
 
-MODULE = Module(NAME, "clean", 2, kit_mics, _reads, find)
+MODULE = Module(NAME, "clean", 3, kit_mics, _reads, find)

@@ -12,7 +12,7 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family
 from arkund.core.measure.levels import attack_to_body_db, hit_peaks
 from arkund.core.mix.channels import stage_path
-from arkund.core.mix.lanes import sounding_mics
+from arkund.core.mix.pairs import lanes
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.transient import Transient
@@ -205,4 +205,4 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, m.chain]
 
 
-MODULE = Module(NAME, "dynamics", 3, sounding_mics, _reads, find)
+MODULE = Module(NAME, "dynamics", 3, lanes, _reads, find)

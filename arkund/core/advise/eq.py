@@ -25,7 +25,7 @@ from arkund.core.measure.landmarks import (
     roomy,
 )
 from arkund.core.mix.channels import stage_path
-from arkund.core.mix.lanes import sounding_mics
+from arkund.core.mix.pairs import lanes
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser, Filter, equaliser_sections
 from arkund.core.shape.biquad import response_db
@@ -365,4 +365,4 @@ def _reads(sheet: Sheet, mic: str) -> list[Any]:
     ]
 
 
-MODULE = Module(NAME, "eq", 3, sounding_mics, _reads, find)
+MODULE = Module(NAME, "eq", 3, lanes, _reads, find)

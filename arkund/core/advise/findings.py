@@ -9,8 +9,10 @@ from arkund.core.advise import (
     clean,
     click,
     comp,
+    density,
     dynamics,
     eq,
+    goal,
     in_time,
     level,
     load_in,
@@ -30,7 +32,7 @@ MODULES: tuple[Module, ...] = (
     load_in.MODULE, pairs_in.MODULE, click.MODULE, root.MODULE, takes.MODULE, unexplained.MODULE, comp.MODULE,
     in_time.MODULE, seams.MODULE, align.POLARITY_MODULE,
     align.MODULE, level.WILD_MODULE, level.MODULE, clean.MODULE, eq.MODULE,
-    dynamics.MODULE, balance.MODULE, bus.MODULE, bus.MIX_MODULE,
+    dynamics.MODULE, balance.MODULE, density.MODULE, bus.MODULE, *density.BUS_MODULES, bus.MIX_MODULE, goal.MODULE,
 )  # fmt: skip
 """In signal order: what a later one hears, an earlier one has settled."""
 
@@ -44,8 +46,9 @@ def modules_for(school: School) -> tuple[Module, ...]:
         return MODULES
     early = (balance.MODULE, bus.MODULE)
     late = (eq.MODULE, dynamics.MODULE)
-    rest = [m for m in MODULES if m not in early + late and m is not bus.MIX_MODULE]
-    return (*rest, *early, *late, bus.MIX_MODULE)
+    last = (density.MODULE, *density.BUS_MODULES, bus.MIX_MODULE, goal.MODULE)
+    rest = [m for m in MODULES if m not in early + late + last]
+    return (*rest, *early, *late, *last)
 
 
 def questions(sheet: Sheet, school: School) -> Iterator[tuple[Module, str]]:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from arkund.core.advise import bus, goal
 from arkund.core.advise.finding import Finding
 from arkund.core.advise.findings import modules_for
 from arkund.core.advise.module import Module
@@ -38,6 +39,10 @@ def steps(
     """
     modules = modules_for(school)
     for number, module in enumerate(modules):
+        if module is bus.MIX_MODULE:
+            for look in (goal.find, goal.ceiling):
+                yield from (Step(f, number / len(modules)) for f in look(study(), school)
+                            if not is_declined(f))  # fmt: skip
         found = _look(module, study(), school)
         touched: set[str] = set()
         for finding in found:
@@ -78,7 +83,7 @@ def measure_mix(study: Study) -> dict[str, float]:
     engine, node = study.engine, study.graph.output
     size = engine.tile_frames
     count = -(-study.sheet.frames // size)
-    wanted = [s.shaped for s in study.graph.mics.values() if not s.shaped.is_cheap]
+    wanted = [s.shaped for s in study.graph.mics.values()]
     with ThreadPoolExecutor(2) as pool:
         list(
             pool.map(

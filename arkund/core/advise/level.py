@@ -10,6 +10,7 @@ from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.mix.channels import stage_path
 from arkund.core.mix.lanes import sounding_mics
+from arkund.core.mix.pairs import lane, lanes
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.values import described
 from arkund.core.units import amplitude_to_db, amplitudes_to_db
@@ -73,7 +74,7 @@ def _wild(study: Study, mic: str) -> list[Finding]:
             patch |= _brought_down(study, far, start, frames, -round(excess, 1))
     along = [label(p.split(".")[1]) for p in patch if f".{mic}." not in p]
     too = (
-        f" So is what {', '.join(along)} hear{'s' if len(along) == 1 else ''} of it."
+        f" What {', '.join(along)} hear{'s' if len(along) == 1 else ''} of it is brought down too."
         if along
         else ""
     )
@@ -117,16 +118,11 @@ def _excess_db(study: Study, mic: str, at_s: float) -> float:
 def _trim(study: Study, mic: str, school: School, *, leave_peak: bool) -> list[Finding]:
     """Headroom where the peak leaves none, else trim where the typical hit misses its zone."""
     settings = study.sheet.mics[mic]
-    sound = study.sound(mic, "repaired")
-    times = [t - settings.delay_samples / study.rate for t in study.plain_times(mic)]
-    peak = amplitude_to_db(float(np.abs(sound).max()))
-    if len(times) >= 4:
-        peaks = np.sort(amplitudes_to_db(hit_peaks(sound, study.rate, times)))
-        usual = typical_dbfs(peaks[:-1] if leave_peak else peaks)
-    else:
-        usual = float(study.facts.measures[mic]["typical_hit_dbfs"])
-    if leave_peak:
-        peak = usual
+    times = study.plain_times(mic)
+    # Of a linked pair the louder side counts for both.
+    levels = {side: _levels(study, side, leave_peak) for side in lane(study.sheet, mic)}
+    mic = max(levels, key=lambda side: levels[side][1])
+    usual, peak = max(u for u, _ in levels.values()), levels[mic][1]
     low, high = ZONE_DBFS[school.trim]
     wanted = min((low + high) / 2 - usual, CAP_DBFS[school.trim] - peak)
     wanted = round(float(np.clip(wanted, -24, 24)) * 2) / 2
@@ -160,6 +156,20 @@ def _trim(study: Study, mic: str, school: School, *, leave_peak: bool) -> list[F
             row="trim", school=school.name, mic=mic,
         )
     ]  # fmt: skip
+
+
+def _levels(study: Study, mic: str, leave_peak: bool) -> tuple[float, float]:
+    """The typical stroke and the peak before the trim, in dBFS; both the same where a stroke that
+    will be brought down must not count."""
+    sound = study.sound(mic, "repaired")
+    delay = study.sheet.mics[mic].delay_samples / study.rate
+    times = [t - delay for t in study.plain_times(mic)]
+    if len(times) >= 4:
+        peaks = np.sort(amplitudes_to_db(hit_peaks(sound, study.rate, times)))
+        usual = typical_dbfs(peaks[:-1] if leave_peak else peaks)
+    else:
+        usual = float(study.facts.measures[mic]["typical_hit_dbfs"])
+    return usual, usual if leave_peak else amplitude_to_db(float(np.abs(sound).max()))
 
 
 def _carried(sheet: Sheet, mic: str, by_db: float) -> dict[str, float]:
@@ -196,5 +206,5 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     ]
 
 
-WILD_MODULE = Module(NAME, "level", 1, sounding_mics, _reads, find_wild)
-MODULE = Module(NAME, "level", 1, sounding_mics, _reads, find)
+WILD_MODULE = Module(NAME, "level", 2, sounding_mics, _reads, find_wild)
+MODULE = Module(NAME, "level", 2, lanes, _reads, find)

@@ -158,7 +158,7 @@ def _role(study: Study, mic: str) -> list[Finding]:
         Finding(
             NAME, "role", mic,
             f"{over:.1f} dB louder at the {label(loudest)} than at its own strokes: the file "
-            f"called {study.sheet.mics[mic].file} stands as {label(mic)} but hears mostly "
+            f"called {study.sheet.mics[mic].file} is set up as {label(mic)} but hears mostly "
             f"{label(loudest)}. Check its role on the plan.",
             {"own_dbfs": round(mine, 1), "other_dbfs": round(heard[loudest], 1),
              "other": loudest},

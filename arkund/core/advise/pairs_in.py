@@ -122,8 +122,8 @@ def _swapped(tilts: dict[tuple[str, str], tuple[float, int]]) -> Iterator[Findin
                "Unless the kit is meant from the listener's seat or the drummer plays left-handed.")  # fmt: skip
         yield Finding(
             NAME, "swapped", left,
-            spoken(f"{-tilt:.1f} dB a metre the wrong way: the {what} has what stands at the "
-                   f"drummer's right louder on its left. The two sides seem swapped. {why}"),
+            spoken(f"{-tilt:.1f} dB a metre the wrong way: what is at the drummer's right is "
+                   f"louder on the left of the {what}. The two sides seem swapped. {why}"),
             {"tilt_db_per_m": round(tilt, 2), "other": right}, 0.85 if against else 0.5,
             {f"mics.{left}.pan": 1.0, f"mics.{right}.pan": -1.0}, mic=left,
         )  # fmt: skip
@@ -146,4 +146,4 @@ def _value(sheet: Sheet, path: str) -> object:
     return getattr(sheet.mics[mic], field)
 
 
-MODULE = Module(NAME, "load-in", 1, lambda sheet: ["files"], _reads, _find_unless_panned)
+MODULE = Module(NAME, "load-in", 2, lambda sheet: ["files"], _reads, _find_unless_panned)

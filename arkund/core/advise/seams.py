@@ -29,9 +29,9 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
     return [
         Finding(
             NAME, "clicks", "song",
-            f"{count} seam{'s' if count > 1 else ''} might be heard as a click; the plainest stands "
-            f"out {ratio:.1f} times on {label(mic)} in bar {study.bar_of(t)} ({what}). Listen; a "
-            "longer fade or another place for the stroke heals it.",
+            f"{count} seam{'s' if count > 1 else ''} may click; the worst is {ratio:.1f} times as rough as "
+            f"its surroundings, on {label(mic)} in bar {study.bar_of(t)} ({what}). Listen; a longer "
+            "fade or another place for the stroke mends it.",
             {"count": count, "places": [[round(t, 4), m, round(r, 2), w] for t, m, r, w in places]},
             0.6, mic=mic, bars=study.bars_around(t),
         )
@@ -77,4 +77,4 @@ def _heard_at(source: int, slices: tuple[Slice, ...]) -> int:
     return at
 
 
-MODULE = Module(NAME, "edit", 1, lambda sheet: ["kit"], lambda sheet, subject: [], find)
+MODULE = Module(NAME, "edit", 2, lambda sheet: ["kit"], lambda sheet, subject: [], find)

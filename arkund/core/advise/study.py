@@ -16,6 +16,7 @@ from arkund.core.mix.engine import Engine
 from arkund.core.mix.graph import Graph
 from arkund.core.mix.lanes import Library, kit_mics
 from arkund.core.mix.nodes import Node
+from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import Patch, apply_patch
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import joined_source
@@ -164,7 +165,12 @@ class Study:
 
     def tried(self, patch: Patch) -> "Study":
         """The same study with a change in place."""
-        return Study(apply_patch(self.sheet, patch), self.engine, self.library, self.takes)
+        return Study(
+            apply_patch(self.sheet, completed(self.sheet, patch)),
+            self.engine,
+            self.library,
+            self.takes,
+        )
 
     def bar_of(self, seconds: float) -> int:
         return max(1, int(self.grid.bar_at(seconds + 0.03)))

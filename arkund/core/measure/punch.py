@@ -1,0 +1,151 @@
+"""The punch card: what makes drums hit, in figures that louder alone does not change.
+
+Levels of strokes are of the whole mix around a piece's own strokes, medians over them, and stand
+against the mix's loudness (*at equal loudness*) or its true peak (*at equal peak*), so that a fader
+moves none of them.
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, field
+
+import numpy as np
+import scipy
+from numpy.typing import NDArray
+
+from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
+from arkund.core.units import SILENCE_DB, power_to_db
+
+ATTACK_S = (-0.001, 0.010)
+BODY_S = (0.030, 0.120)
+LOW_S = (0.0, 0.050)
+LOW_HZ = (35.0, 120.0)
+BETWEEN_S = 0.25
+"""Ring is measured this long after a stroke where none follows sooner."""
+
+
+@dataclass(frozen=True)
+class Strokes:
+    """Onsets in s of each shell's strokes without ghosts, of the snare's ghosts, and of all."""
+
+    shells: Mapping[str, Sequence[float]]
+    ghosts: Sequence[float] = ()
+    every: Sequence[float] = ()
+
+
+@dataclass(frozen=True)
+class Shell:
+    """A shell's strokes in the mix, in dB: RMS of −1 to 10 ms (attack) and of 30 to 120 ms (body)
+    in dBFS, the first over the second, the level of 35 to 120 Hz in the first 50 ms in dBFS, and
+    what is left 150 to 250 ms after, under the attack."""
+
+    attack_dbfs: float
+    body_dbfs: float
+    attack_to_body_db: float
+    low_dbfs: float
+    ring_db: float
+
+
+@dataclass(frozen=True)
+class Card:
+    """The mix's loudness in LUFS, true peak in dBTP, crest (true peak over RMS) in dB, its shells'
+    strokes, and how far ghosts lie under accents in dB (0 without ghosts)."""
+
+    loudness_lufs: float
+    true_peak_dbtp: float
+    crest_db: float
+    shells: Mapping[str, Shell] = field(default_factory=dict)
+    ghosts_under_db: float = 0.0
+
+    @property
+    def loudness_at_peak_lu(self) -> float:
+        """Loudness where the true peak is 0 dBTP."""
+        return self.loudness_lufs - self.true_peak_dbtp
+
+    def attack_db(self, piece: str) -> float:
+        """A shell's attack at equal loudness: over the mix's loudness."""
+        return self.shells[piece].attack_dbfs - self.loudness_lufs
+
+    def low_at_peak_db(self, piece: str) -> float:
+        """A shell's low end at equal true peak."""
+        return self.shells[piece].low_dbfs - self.true_peak_dbtp
+
+    def low_at_loudness_db(self, piece: str) -> float:
+        """A shell's low end at equal loudness."""
+        return self.shells[piece].low_dbfs - self.loudness_lufs
+
+    def as_dict(self) -> dict[str, object]:
+        """All figures, those of levels at equal loudness or peak."""
+        shells = {
+            piece: {
+                "attack_db": round(self.attack_db(piece), 2),
+                "attack_to_body_db": round(s.attack_to_body_db, 2),
+                "low_at_peak_db": round(self.low_at_peak_db(piece), 2),
+                "low_at_loudness_db": round(self.low_at_loudness_db(piece), 2),
+                "ring_db": round(s.ring_db, 2),
+            }
+            for piece, s in self.shells.items()
+        }
+        whole = {k: round(v, 2) for k, v in asdict(self).items() if isinstance(v, float)}
+        return {
+            **whole,
+            "loudness_at_peak_lu": round(self.loudness_at_peak_lu, 2),
+            "shells": shells,
+        }
+
+
+def punch_card(mix: NDArray[np.float32], rate: int, strokes: Strokes) -> Card:
+    """The card of a mix ``(frames,)`` or ``(frames, 2)`` with its strokes (onsets in s)."""
+    power = np.square(mix, dtype=np.float64)
+    power = power if power.ndim == 1 else power.mean(axis=1)
+    low = _band(mix, rate)
+    # Sums up to each sample, so that a window's mean is one subtraction.
+    whole, lows = (np.concatenate([[0.0], np.cumsum(p)]) for p in (power, low))
+    every = np.sort(np.asarray(strokes.every, np.float64))
+    loudness, peak = loudness_lufs(mix, rate), true_peak_dbtp(mix)
+    shells = {
+        piece: _shell(whole, lows, rate, times, every)
+        for piece, times in strokes.shells.items() if len(times)
+    }  # fmt: skip
+    ghosts = 0.0
+    if len(strokes.ghosts) and "snare" in shells:
+        soft = np.median(_levels(whole, rate, strokes.ghosts, ATTACK_S))
+        ghosts = shells["snare"].attack_dbfs - float(soft)
+    mean = power_to_db(float(power.mean())) if len(power) else SILENCE_DB
+    return Card(loudness, peak, peak - mean, shells, ghosts)
+
+
+def _shell(
+    whole: NDArray[np.float64], lows: NDArray[np.float64], rate: int, times: Sequence[float],
+    every: NDArray[np.float64],
+) -> Shell:  # fmt: skip
+    attack, body = (_levels(whole, rate, times, span) for span in (ATTACK_S, BODY_S))
+    at = np.asarray(times, np.float64)
+    following = np.searchsorted(every, at + 0.02)
+    gaps = np.append(every, np.inf)[following] - at
+    free = at[gaps > BETWEEN_S]
+    ring = _levels(whole, rate, free, (0.15, BETWEEN_S)) - _levels(whole, rate, free, ATTACK_S)
+    return Shell(
+        float(np.median(attack)), float(np.median(body)), float(np.median(attack - body)),
+        float(np.median(_levels(lows, rate, times, LOW_S))),
+        float(np.median(ring)) if len(free) else 0.0,
+    )  # fmt: skip
+
+
+def _levels(
+    sums: NDArray[np.float64], rate: int, times: Sequence[float] | NDArray[np.float64],
+    span: tuple[float, float],
+) -> NDArray[np.float64]:  # fmt: skip
+    """Mean power in a span around each stroke, in dB."""
+    at = np.rint(np.asarray(times, np.float64) * rate)
+    first, last = (np.clip(at + round(s * rate), 0, len(sums) - 1).astype(int) for s in span)
+    mean = (sums[last] - sums[first]) / np.maximum(last - first, 1)
+    return 10 * np.log10(np.maximum(mean, 1e-18))
+
+
+def _band(mix: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
+    """Power of `LOW_HZ`, mean of both sides: Butterworth of the second order forth and back."""
+    sections = scipy.signal.butter(2, LOW_HZ, "bandpass", fs=rate, output="sos")
+    sides = mix[:, None] if mix.ndim == 1 else mix
+    filtered = scipy.signal.sosfiltfilt(sections, sides, axis=0)
+    power: NDArray[np.float64] = np.square(filtered).mean(axis=1)
+    return power

@@ -1,0 +1,41 @@
+"""The punch card of a stored song: what was wanted, what the recording has, what it is now."""
+
+from typing import Any
+
+from arkund.core.advise.goal import GOALS, Figure, by_stage, card_of, figures
+from arkund.core.advise.school import School
+from arkund.core.advise.study import Study
+from arkund.songs import findings, schools
+from arkund.songs.models import Song
+
+
+def card_report(song: Song, school_name: str = "") -> dict[str, Any]:
+    """The card against the goal of a school (the song's own by default), as recorded, now, and with
+    each kind of stage left out. Raises `ArkundError` for a school that is not there."""
+    school = schools.named(school_name) if school_name else findings.school_of_song(song)
+    study = findings.study_of_song(song)
+    rows = rows_of(study, school)
+    return {
+        "school": school.name,
+        "wanted": {r["name"]: r["wanted"] for r in rows if r["wanted"] is not None},
+        "as_recorded": {r["name"]: r["recorded"] for r in rows},
+        "now": {r["name"]: r["now"] for r in rows},
+        "missed": [r["name"] for r in rows if not r["met"]],
+        "by_stage": by_stage(study, school),
+    }
+
+
+def rows_of(study: Study, school: School) -> list[dict[str, Any]]:
+    """The card's figures as rows: ``name``, ``unit``, ``recorded``, ``now``, ``gained``, ``wanted``
+    (the least gain, None without a goal) and whether it is ``met``."""
+    both = card_of(study, recorded=True), card_of(study)
+    return [row(f) for f in figures(*both, GOALS[school.goal])]
+
+
+def row(figure: Figure) -> dict[str, Any]:
+    """One figure."""
+    return {
+        "name": figure.name, "unit": figure.unit, "recorded": round(figure.recorded, 1),
+        "now": round(figure.now, 1), "gained": round(figure.gained, 1), "wanted": figure.wanted,
+        "within": figure.within, "met": figure.missing() <= 0.05,
+    }  # fmt: skip
