@@ -1,5 +1,6 @@
 """What every station's page has around its picture: stations, kit plan, mics, strip."""
 
+from collections.abc import Sequence
 from typing import Any
 
 from django.http import HttpRequest
@@ -7,6 +8,7 @@ from django.http import HttpRequest
 from arkund.bench.requests import asked_bars, asked_mic, bars_of
 from arkund.core.kit.plan import place_mics, place_pieces
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name, piece_family
+from arkund.core.mix.channels import Mic
 from arkund.core.mix.engine import TILE_S
 from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
@@ -90,6 +92,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
             "sections": [s.model_dump() for s in sheet.sections],
             "copies": [c.model_dump() for c in sheet.copies],
             "mics": mic_order(sheet),
+            "pieces": {name: sheet.mics[name].name.piece for name in mic_order(sheet)},
             "peaks": {r.mic: 10 ** (r.measures.get("peak_dbfs", 0.0) / 20) for r in rows},
             "strip_mic": next(
                 (m for m in ("overhead_l", "overhead", "kit") if m in sheet.mics),
@@ -118,7 +121,8 @@ def _y(metres: float) -> float:
 
 def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFacts]) -> dict[str, Any]:
     placed = place_pieces(pieces)
-    flags = {row.mic: row.measures.get("flags", []) for row in rows}
+    flags = {row.mic: open_flags(sheet.mics[row.mic], row.measures.get("flags", []))
+             for row in rows}  # fmt: skip
     own = parse_mic_name(chosen).piece
     first_mic = {}
     for mic in mic_order(sheet):
@@ -142,6 +146,20 @@ def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFacts]) ->
     }  # fmt: skip
 
 
+def is_mended(mic: Mic, flag: str) -> bool:
+    """Whether the sheet settles what was noted of a mic when it came in."""
+    settled = {
+        "wild": bool(mic.repair.clip_gains), "clipped": bool(mic.repair.rebuilt),
+        "hum": bool(mic.repair.hum_hz), "dc": bool(mic.repair.dc), "hot": mic.trim_db < 0,
+    }  # fmt: skip
+    return settled.get(flag, False)
+
+
+def open_flags(mic: Mic, flags: Sequence[str]) -> list[str]:
+    """What was noted of a mic and is not mended."""
+    return [flag for flag in flags if not is_mended(mic, flag)]
+
+
 def _family(piece: str) -> str:
     known = piece_family(piece)
     return known if known in ("kick", "snare", "tom") else "metal"
@@ -159,7 +177,9 @@ def _groups(sheet: Sheet, chosen: str, rows: list[MicFacts]) -> list[dict[str, A
         entry = {
             "mic": mic, "label": label(mic), "chosen": mic == chosen,
             "family": _family(name.piece) if name.piece else "ambience",
-            "flags": measured.get(mic, {}).get("flags", []),
+            "flags": open_flags(sheet.mics[mic], measured.get(mic, {}).get("flags", [])),
+            "mended": [f for f in measured.get(mic, {}).get("flags", [])
+                       if is_mended(sheet.mics[mic], f)],
             "peak": measured.get(mic, {}).get("peak_dbfs"), "mute": sheet.mics[mic].mute,
         }  # fmt: skip
         if _beside(mic):

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from arkund.bench.views.findings import last_pass
+from arkund.bench.views.findings import last_pass, last_preview
 from arkund.core.advise.school import ROWS
 from arkund.core.kit.roles import label
 from arkund.core.mix.sheet import Sheet
@@ -73,6 +73,7 @@ def first_pass_report(song: Song) -> dict[str, Any]:
     stands = {r.number for r in revisions.log(song)}
     return {
         "report": report,
+        "preview": last_preview(song),
         "mix": _before_after(report["before"], report["after"]) if report else [],
         "steps": [s | {"pairs": paired(s["gain"]), "stands": s["revision"] in stands}
                   for s in report["applied"]] if report else [],

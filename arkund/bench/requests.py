@@ -5,6 +5,7 @@ queries are read by the functions here. Whatever cannot be read raises `ArkundEr
 """
 
 import json
+import math
 from collections.abc import Mapping
 from typing import Annotated, Any, ClassVar, TypeVar, cast
 
@@ -108,6 +109,15 @@ def asked_number(request: HttpRequest, name: str, fallback: int, low: int, high:
     """A number of the query held between ``low`` and ``high``; ``fallback`` where it is none."""
     found = number_in(request.GET.get(name, ""))
     return min(max(fallback if found is None else found, low), high)
+
+
+def asked_real(request: HttpRequest, name: str, fallback: float, low: float, high: float) -> float:
+    """`asked_number` with a fraction."""
+    try:
+        found = float(request.GET.get(name, ""))
+    except ValueError:
+        return fallback
+    return min(max(found, low), high) if math.isfinite(found) else fallback
 
 
 def song_named(slug: str) -> Song:

@@ -21,7 +21,7 @@ from arkund.core.mix.channels import (
     Send,
     stage_path,
 )
-from arkund.core.mix.lanes import mic_order
+from arkund.core.mix.lanes import mic_order, stroke_lists
 from arkund.core.mix.patches import read_path
 from arkund.core.mix.sheet import Sheet, TimingRule
 from arkund.core.process.equaliser import Band, Equaliser, Filter
@@ -136,6 +136,7 @@ def key_sources(sheet: Sheet, channel: str, stage: Stage) -> Choice | None:
         names += sheet.groups
     if channel == DRUM_BUS:
         names += sheet.buses
+    names += stroke_lists(sheet)
     options = [(json.dumps(""), "itself"), *((json.dumps(n), mic_label(n)) for n in names)]
     return Choice(f"{stage_path(channel, stage)}.key.source", "listens to", tuple(options))
 

@@ -48,6 +48,7 @@ urlpatterns = [
     path("<slug:slug>/first-pass/start/", findings.first_pass, name="first-pass-start"),
     path("<slug:slug>/pcm/", sound.pcm, name="pcm"),
     path("<slug:slug>/lanes/", sound.lanes, name="lanes"),
+    path("<slug:slug>/value/", changes.typed, name="typed"),
     path("<slug:slug>/figures/", sound.figures, name="figures"),
     path("<slug:slug>/picture/<slug:station>/", stations.picture, name="picture"),
     path("<slug:slug>/print/start/", printing.start, name="print-start"),

@@ -7,12 +7,15 @@ from typing import Any
 import pytest
 from django.test import Client
 
+from arkund.bench.frame import is_mended, open_flags
 from arkund.bench.rulers import key_sources, stage_choices, stage_rulers
 from arkund.core.errors import SheetError
+from arkund.core.mix.channels import ClipGain, Repair, new_mic
 from arkund.core.mix.patches import apply_patch
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.registry import BY_KIND
 from arkund.songs.models import Song
+from arkund.songs.rendering import matched_db
 from tests.making import small_song
 
 pytestmark = pytest.mark.django_db
@@ -30,7 +33,7 @@ def _with_all(channel: str) -> dict[str, Any]:
 
 @pytest.mark.parametrize("kind", [k for k in BY_KIND if k != "eq"])
 @pytest.mark.parametrize(("channel", "path"), [
-    ("", "mics.snare_top"), ("snare", "groups.snare"), ("punch", "buses.punch"),
+    ("", "mics.snare_top"), ("snare", "groups.snare"), ("strike", "buses.strike"),
     ("drum_bus", "drum_bus"),
 ])  # fmt: skip
 def test_a_stage_of_any_channel_is_drawn(
@@ -75,7 +78,7 @@ def test_the_pages_show_the_stage_that_is_asked_for_or_the_first(
     group = client.get(page, {"channel": "kick"})
     assert group.context["stage"] is None
     assert "has no dynamics in its chain" in group.content.decode()
-    for bus in ("punch", "snare", "drum_bus", "nobody"):
+    for bus in ("strike", "snare", "drum_bus", "nobody"):
         assert client.get(f"/{song.slug}/bus/", {"bus": bus}).status_code == 200
 
 
@@ -108,3 +111,56 @@ def test_a_key_is_heard_by_its_name(client: Client, song: Song) -> None:
     refused = client.get(f"/{song.slug}/pcm/", query)
     assert refused.status_code == 400
     assert "nothing called" in refused.json()["error"]
+
+
+def test_what_is_typed_at_a_ruler_is_read_by_the_server(client: Client, song: Song) -> None:
+    asked = {"text": "A1", "unit": "Hz"}
+    assert client.get(f"/{song.slug}/value/", asked).json() == {"value": 55.0}
+    beat_ms = 60_000 / song.current.sheet.tempo.bpm  # type: ignore[union-attr]
+    got = client.get(f"/{song.slug}/value/", {"text": "1/4", "unit": "ms"}).json()["value"]
+    assert got == pytest.approx(beat_ms)
+    refused = client.get(f"/{song.slug}/value/", {"text": "loud", "unit": "dB"})
+    assert refused.status_code == 400
+    assert refused.json() == {"error": "“loud” is no value in dB."}
+
+
+def test_the_bus_shows_the_card_against_the_school(client: Client, song: Song) -> None:
+    drawn = client.get(f"/{song.slug}/picture/bus/", {"bus": "drum_bus", "bars": "1-4"}).json()
+    rows = {row["name"]: row for row in drawn["card"]}
+    loud = rows["loudness at equal true peak"]
+    assert loud["wanted"].startswith("+")
+    assert loud["met"] is False  # nothing was done to the song
+    assert {"kick attack", "snare attack over body", "crest"} <= set(rows)
+    assert "wanted" not in rows["crest"]
+    quieter = {"patch": json.dumps({"drum_bus.fader_db": -20}), "bus": "drum_bus", "bars": "1-4"}
+    again = client.get(f"/{song.slug}/picture/bus/", quieter).json()["card"]
+    then = {row["name"]: row["after"] for row in again}
+    assert then["loudness at equal true peak"] == pytest.approx(loud["after"], abs=0.1)
+    assert then["loudness"] < rows["loudness"]["after"] - 15
+
+
+def test_what_was_noted_of_a_mic_is_called_mended_once_it_is() -> None:
+    mic = new_mic("tom_1")
+    assert open_flags(mic, ["wild", "hum", "near silence"]) == ["wild", "hum", "near silence"]
+    quiet = mic.model_copy(
+        update={"repair": Repair(hum_hz=50, clip_gains=(ClipGain(at=0, frames=9),))}
+    )
+    assert open_flags(quiet, ["wild", "hum", "near silence"]) == ["near silence"]
+    assert is_mended(mic.model_copy(update={"trim_db": -3.0}), "hot")
+    assert not is_mended(mic, "hot")
+
+
+def test_matching_goes_down_without_a_limit_and_up_by_twelve() -> None:
+    assert matched_db(-10.0, -40.0) == -30.0
+    assert matched_db(-40.0, -10.0) == 12.0
+    assert matched_db(-200.0, -10.0) == 0.0
+
+
+def test_compare_is_matched_by_the_server(client: Client, song: Song) -> None:
+    asked = {"start": 0, "frames": 96000, "node": "output"}
+    plain = client.get(f"/{song.slug}/figures/", asked).json()
+    matched = client.get(
+        f"/{song.slug}/figures/", asked | {"to": plain["loudness_lufs"] - 20.25}
+    ).json()
+    assert matched["to_db"] == pytest.approx(-20.2, abs=0.11)
+    assert client.get(f"/{song.slug}/figures/", asked | {"to": "nan"}).json()["to_db"] == 0

@@ -58,6 +58,9 @@ def address(home: Path) -> Iterator[str]:
 
 @pytest.fixture(scope="session")
 def browser() -> Iterator[Browser]:
+    # Playwright keeps a loop running in this process, which Django would take for one of its own
+    # when later tests ask the database.
+    os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
     with sync_playwright() as play:
         chromium = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         yield chromium

@@ -7,14 +7,15 @@ import numpy as np
 from arkund.bench.in_hand import channel_in_hand
 from arkund.bench.pictures.common import Bars, loop_frames, rounded
 from arkund.bench.pictures.dynamics import reduction_over, small_strokes
+from arkund.core.advise.goal import GOALS, Figure, figures, strokes_in
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
-from arkund.core.measure.levels import attack_to_body_db
-from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
+from arkund.core.measure.punch import punch_card
 from arkund.core.mix.channels import DRUM_BUS, OFF_DB
 from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.compressor import Compressor
 from arkund.core.units import amplitude_to_db
+from arkund.songs import findings
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of, render_span
@@ -30,16 +31,15 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars, name: str = "") -> d
     rate = sheet.rate
     strokes = [h for h in hits_of(sheet) if start <= h.time_s * rate < stop]
     shells = [h for h in strokes if piece_family(h.piece) in SHELLS]
+    onsets = [h.time_s - start / rate for h in shells]
+    in_loop = strokes_in(strokes, (start / rate, stop / rate), fewest=1)
+    both = [punch_card(sound, rate, in_loop) for sound in (then, now)]
     card = [
         _row("peak", "dBFS", _peak(then), _peak(now)),
-        _row("true peak", "dBTP", true_peak_dbtp(then), true_peak_dbtp(now)),
-        _row("loudness", "LUFS", loudness_lufs(then, rate), loudness_lufs(now, rate)),
-        _row("crest", "dB", _crest(then), _crest(now)),
+        _row("true peak", "dBTP", both[0].true_peak_dbtp, both[1].true_peak_dbtp),
+        _row("loudness", "LUFS", both[0].loudness_lufs, both[1].loudness_lufs),
+        *(_goal_row(f) for f in figures(*both, GOALS[findings.school_of_song(song).goal])),
     ]
-    onsets = [h.time_s - start / rate for h in shells]
-    if onsets:
-        card.append(_row("attack to body", "dB", attack_to_body_db(then, rate, onsets),
-                         attack_to_body_db(now, rate, onsets)))  # fmt: skip
     out: dict[str, Any] = {
         "card": card, "peak_dbfs": _peak(now), "span": [start, stop], "bus": name,
         "called": channel_in_hand(sheet, name, mic).label,
@@ -54,13 +54,19 @@ def _row(name: str, unit: str, before: float, after: float) -> dict[str, Any]:
     return {"name": name, "unit": unit, "before": round(before, 1), "after": round(after, 1)}
 
 
+def _goal_row(figure: Figure) -> dict[str, Any]:
+    """A figure of the punch card with what the school wants it to gain."""
+    row = _row(figure.name, figure.unit, figure.recorded, figure.now)
+    if figure.within is not None:
+        return row | {"wanted": f"within {figure.within:g}", "met": figure.missing() <= 0}
+    if figure.wanted is None:
+        return row
+    wanted = f"{figure.wanted:+g}".replace("-", "−") if figure.wanted else "0"
+    return row | {"wanted": wanted, "met": figure.missing() <= 0}
+
+
 def _peak(sound: np.ndarray[Any, Any]) -> float:
     return round(amplitude_to_db(float(np.abs(sound).max(initial=0.0))), 1)
-
-
-def _crest(sound: np.ndarray[Any, Any]) -> float:
-    rms = float(np.sqrt(np.mean(np.square(sound, dtype=np.float64))))
-    return _peak(sound) - amplitude_to_db(rms)
 
 
 def _routing(sheet: Sheet, name: str, start: int, stop: int) -> list[dict[str, Any]]:
@@ -100,5 +106,6 @@ def _squeeze(sheet: Sheet, name: str, start: int, stop: int) -> dict[str, Any]:
 
 def _wanted_level(sheet: Sheet, start: int, stop: int) -> float:
     """Drum-bus level at which the song's mix peaks at −8 dBFS, the middle of its zone."""
-    whole = render_span(sheet, "sum", "now", 0, sheet.frames)
-    return round(float(np.clip(-8.0 - _peak(whole), -24, 12)), 1)
+    whole = render_span(sheet, "output", "now", 0, sheet.frames)
+    level = sheet.drum_bus.fader_db
+    return round(float(np.clip(level - 8.0 - _peak(whole), -24, 12)), 1)

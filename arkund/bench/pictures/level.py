@@ -5,25 +5,27 @@ from typing import Any
 import numpy as np
 
 from arkund.bench.pictures.common import Bars, bars_of, rounded, strokes_for
+from arkund.core.advise.level import ZONE_DBFS
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.mix.lanes import sounding_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import amplitudes_to_db
+from arkund.songs import findings
 from arkund.songs.facts import mic_files
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
 
-TARGET_DB = (-10.0, -6.0)
-
 
 def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     engine, graph = engine_for(sheet), graph_of(sheet)
+    target = ZONE_DBFS[findings.school_of_song(song).trim]
     measured = {f.mic: f.measures for f in mic_files(sheet)}
     rows = []
     for name in sounding_mics(sheet):
         onsets = [h.time_s for h in strokes_for(sheet, name)]
-        sound = engine.scan(graph.mics[name].source, 0, sheet.frames)
+        # As repaired: a wild stroke that was brought down is shown where it is now.
+        sound = engine.scan(graph.mics[name].repaired, 0, sheet.frames)
         peaks = amplitudes_to_db(hit_peaks(sound, sheet.rate, onsets[:400]))
         trim = sheet.mics[name].trim_db
         piece = parse_mic_name(name).piece
@@ -37,15 +39,15 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         })  # fmt: skip
     own = next(r for r in rows if r["mic"] == mic)
     trim = sheet.mics[mic].trim_db
-    wanted = round(float(np.clip(np.mean(TARGET_DB) - (own["typical"] - trim), -24, 24)), 1)
+    wanted = round(float(np.clip(np.mean(target) - (own["typical"] - trim), -24, 24)), 1)
     # The ruler's axis is trim: a stroke of p dBFS comes to the target at target - p.
     raw = np.array(own["peaks"]) - trim
     return {
         "rows": rows,
-        "target": TARGET_DB,
+        "target": target,
         "rulers": {
             f"mics.{mic}.trim_db": {
-                "bars": bars_of(float(np.mean(TARGET_DB)) - raw, -24, 24, 48, "own"),
+                "bars": bars_of(float(np.mean(target)) - raw, -24, 24, 48, "own"),
                 "proposed": wanted,
                 "note": f"typical stroke {own['typical']:+.1f} dBFS after trim".replace("-", "−"),
             }

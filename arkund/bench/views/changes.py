@@ -3,13 +3,15 @@
 from typing import Annotated, Any, ClassVar
 
 from django.http import HttpRequest, JsonResponse
-from django.views.decorators.http import require_POST
+from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field
 
 from arkund.bench.requests import Asked, Change, Line, Number, Prose, Real, body, song_named
 from arkund.core.errors import UnreadableSheet
+from arkund.core.mix.typed import typed_value
 from arkund.songs import findings, revisions, takes, turns
 from arkund.songs.models import Revision
+from arkund.songs.timing import sheet_of
 
 SAVE_WAITS_S = 0.05
 """A save lets the sound of its own change pass, but does not wait for everybody's."""
@@ -40,6 +42,14 @@ def keep(request: HttpRequest, slug: str) -> JsonResponse:
     if asked.finding:
         findings.note_changed(song, asked.finding, made)
     return answer(made)
+
+
+@require_GET
+def typed(request: HttpRequest, slug: str) -> JsonResponse:
+    """What was typed at a ruler as a ``value`` in its ``unit``."""
+    sheet = sheet_of(song_named(slug))
+    text, unit = (request.GET.get(name, "")[:80] for name in ("text", "unit"))
+    return JsonResponse({"value": typed_value(text, unit, bpm=sheet.tempo.bpm, rate=sheet.rate)})
 
 
 class Comp(Change):

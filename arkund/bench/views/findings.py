@@ -110,17 +110,46 @@ def school(request: HttpRequest, slug: str) -> JsonResponse:
     return JsonResponse({"school": made.model_dump()})
 
 
+class Pass(Asked):
+    """A first pass: a ``preview``, or the real one ``without`` some of its changes."""
+
+    refusal: ClassVar[str] = "A first pass takes a list of the changes to leave out."
+    preview: bool = False
+    without: Annotated[
+        tuple[Annotated[Line, Field(max_length=120)], ...], Field(max_length=500)
+    ] = ()
+
+
 @require_POST
 def first_pass(request: HttpRequest, slug: str) -> JsonResponse:
-    """Start a first pass with the song's school, unless one is under way."""
-    song = song_named(slug)
+    """Start a first pass with the song's school, or a preview of one, unless either is under way."""
+    song, asked = song_named(slug), body(request, Pass)
     running = running_pass(song)
-    job = running or jobs.enqueue("first-pass", song, {})
-    return JsonResponse({"job": job.pk})
+    if running is None:
+        kind = "first-pass-preview" if asked.preview else "first-pass"
+        running = jobs.enqueue(
+            kind, song, {} if asked.preview else {"without": list(asked.without)}
+        )
+    return JsonResponse({"job": running.pk})
 
 
 def running_pass(song: Song) -> Job | None:
-    return song.jobs.filter(kind="first-pass", state__in=UNDER_WAY).first()
+    """A first pass or a preview that is under way."""
+    kinds = ("first-pass", "first-pass-preview")
+    return song.jobs.filter(kind__in=kinds, state__in=UNDER_WAY).first()
+
+
+def last_preview(song: Song) -> dict[str, Any] | None:
+    """What a first pass would do with the song as it is and its school, where that was asked."""
+    job = song.jobs.filter(kind="first-pass-preview", state=Job.State.DONE).order_by("-pk").first()
+    if job is None or song.current is None:
+        return None
+    found: dict[str, Any] = job.result
+    as_it_is = (found["revision"], found["school"]) == (
+        song.current.number,
+        song.school.get("name"),
+    )
+    return found if as_it_is else None
 
 
 def last_pass(song: Song) -> Job | None:

@@ -8,6 +8,7 @@ from django.views.decorators.http import require_GET
 
 from arkund.bench.requests import (
     asked_number,
+    asked_real,
     asked_sheet,
     asked_span,
     asked_variant,
@@ -87,10 +88,13 @@ def lanes(request: HttpRequest, slug: str) -> HttpResponse:
 
 @require_GET
 def figures(request: HttpRequest, slug: str) -> JsonResponse:
-    """Peak, loudness and match gain of a span."""
+    """Peak, loudness and match gain of a span; with ``to`` also the gain to that loudness."""
     turns.after_sound()
     song = song_named(slug)
     sheet = asked_sheet(request, song)
     start, stop = asked_span(request, sheet, 200.0)
     name = request.GET.get("node", "output")
-    return JsonResponse(asdict(rendering.measure_span(sheet, name, start, stop)))
+    found = rendering.measure_span(sheet, name, start, stop)
+    to = asked_real(request, "to", found.loudness_lufs, -200, 60)
+    to_db = rendering.matched_db(found.loudness_lufs, to)
+    return JsonResponse(asdict(found) | {"to_db": round(to_db, 1)})

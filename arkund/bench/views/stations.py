@@ -1,5 +1,8 @@
 """The stations' pages and pictures."""
 
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
 from typing import Any
 from urllib.parse import urlencode
 
@@ -31,6 +34,7 @@ from arkund.bench.views.findings import running_pass
 from arkund.core.errors import UnreadableSheet
 from arkund.core.mix.channels import DRUM_BUS
 from arkund.core.mix.lanes import mic_order
+from arkund.core.mix.pairs import other_side
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
@@ -65,7 +69,8 @@ def page(request: HttpRequest, slug: str, station: str) -> HttpResponse:
     context["rulers"] = [
         r.with_value(sheet) for r in _rulers(station, context["mic"], request, sheet)
     ]
-    context |= _extra(station, song, sheet, context["mic"], request)
+    if station in _EXTRAS:
+        context |= _EXTRAS[station](_Asked(request, song, sheet, context["mic"]))
     return render(request, f"bench/{station}.html", context)
 
 
@@ -124,50 +129,55 @@ def _rulers(station: str, mic: str, request: HttpRequest, sheet: Sheet) -> list[
     return by_station[station](mic) if station in by_station else []
 
 
-def _extra(
-    station: str, song: Song, sheet: Sheet, mic: str, request: HttpRequest
-) -> dict[str, Any]:
-    if station == "edit":
-        return _timing(song, sheet, request)
-    if station == "load-in":
-        return load_in.context(sheet, mic, facts.mic_files(sheet))
-    if station in SHAPE:
-        return _shape(station, sheet, mic, request)
-    if station == "bus":
-        name = _bus(request, sheet)
-        sends = sheet.buses[name].sends if name in sheet.buses else {}
-        shown = [m for m in (*sheet.mics, *sheet.groups, *sheet.buses) if m in sends]
-        hand = channel_in_hand(sheet, name, mic)
-        where = {"mic": mic, "channel": name}
-        return {
-            "bus": name, "called": hand.label, "is_bus": name in sheet.buses,
-            "buses": [(n, channel_in_hand(sheet, n, mic).label) for n in sheet.buses],
-            "channels": [*((n, n) for n in sheet.groups), (DRUM_BUS, "all")],
-            "chain": chain_context(hand, None, where),
-            "differences": differences_context(sheet, hand, None, ""),
-            "sends": [r.with_value(sheet) | {"at": f"buses.{name}.sends.{source}"}
-                      for r, source in zip(rulers.send_rulers(name, shown), shown, strict=True)],
-            "could_send": [(n, channel_in_hand(sheet, n, n).label)
-                           for n in (*mic_order(sheet), *sheet.groups, *sheet.buses)
-                           if n not in shown and n != name],
-        }  # fmt: skip
-    if station == "print":
-        running = song.jobs.filter(kind="print").exclude(
-            state__in=[Job.State.DONE, Job.State.FAILED, Job.State.CANCELLED]
-        )
-        return {"prints": song.prints.select_related("revision"), "running": running.first(),
-                "files": [*sheet.mics, *(f"{b} return" for b in sheet.buses), "mix"]}  # fmt: skip
-    if station == "log":
-        return {"lines": history.lines(song)}
-    if station == "first-pass":
-        return history.first_pass_report(song) | {"running": running_pass(song)}
-    if station == "compare":
-        return history.comparison(song, *_compared(request, song))
-    return {}
+@dataclass(frozen=True)
+class _Asked:
+    """What a station's page is asked for."""
+
+    request: HttpRequest
+    song: Song
+    sheet: Sheet
+    mic: str
 
 
-def _shape(station: str, sheet: Sheet, mic: str, request: HttpRequest) -> dict[str, Any]:
+def _level(asked: _Asked) -> dict[str, Any]:
+    return {"other_side": other_side(asked.sheet, asked.mic)}
+
+
+def _buses(asked: _Asked) -> dict[str, Any]:
+    sheet, mic, name = asked.sheet, asked.mic, _bus(asked.request, asked.sheet)
+    sends = sheet.buses[name].sends if name in sheet.buses else {}
+    shown = [m for m in (*sheet.mics, *sheet.groups, *sheet.buses) if m in sends]
+    hand = channel_in_hand(sheet, name, mic)
+    return {
+        "bus": name, "called": hand.label, "is_bus": name in sheet.buses,
+        "buses": [(n, channel_in_hand(sheet, n, mic).label) for n in sheet.buses],
+        "channels": [*((n, n) for n in sheet.groups), (DRUM_BUS, "all")],
+        "chain": chain_context(hand, None, {"mic": mic, "channel": name}),
+        "differences": differences_context(sheet, hand, None, ""),
+        "sends": [r.with_value(sheet) | {"at": f"buses.{name}.sends.{source}"}
+                  for r, source in zip(rulers.send_rulers(name, shown), shown, strict=True)],
+        "could_send": [(n, channel_in_hand(sheet, n, n).label)
+                       for n in (*mic_order(sheet), *sheet.groups, *sheet.buses)
+                       if n not in shown and n != name],
+    }  # fmt: skip
+
+
+def _print(asked: _Asked) -> dict[str, Any]:
+    running = asked.song.jobs.filter(kind="print").exclude(
+        state__in=[Job.State.DONE, Job.State.FAILED, Job.State.CANCELLED]
+    )
+    sheet = asked.sheet
+    return {"prints": asked.song.prints.select_related("revision"), "running": running.first(),
+            "files": [*sheet.mics, *(f"{b} return" for b in sheet.buses), "mix"]}  # fmt: skip
+
+
+def _first_pass(asked: _Asked) -> dict[str, Any]:
+    return history.first_pass_report(asked.song) | {"running": running_pass(asked.song)}
+
+
+def _shape(asked: _Asked, station: str) -> dict[str, Any]:
     """What the Shape pages show of a channel and its stage."""
+    request, sheet, mic = asked.request, asked.sheet, asked.mic
     hand = _hand(request, sheet, mic)
     stage = _stage(request, hand, station)
     band = band_in_hand(stage, request.GET.get("band", ""))
@@ -185,6 +195,20 @@ def _shape(station: str, sheet: Sheet, mic: str, request: HttpRequest) -> dict[s
         and key.as_dict(),
         "key_node": f"{hand.name}.{stage.id}.key" if stage and key else "",
     }  # fmt: skip
+
+
+_EXTRAS: dict[str, Callable[[_Asked], dict[str, Any]]] = {
+    "edit": lambda asked: _timing(asked.song, asked.sheet, asked.request),
+    "load-in": lambda asked: load_in.context(asked.sheet, asked.mic, facts.mic_files(asked.sheet)),
+    "level": _level,
+    **{station: partial(_shape, station=station) for station in SHAPE},
+    "bus": _buses,
+    "print": _print,
+    "log": lambda asked: {"lines": history.lines(asked.song)},
+    "first-pass": _first_pass,
+    "compare": lambda asked: history.comparison(asked.song, *_compared(asked.request, asked.song)),
+}
+"""What a station's page needs besides its rulers."""
 
 
 def _compared(request: HttpRequest, song: Song) -> tuple[int, int]:

@@ -11,12 +11,7 @@ const SPANS_MS = [10, 20, 40];
 const NAMES = 78;
 const CROWD = 1200; // strokes in view from which on points stand for shapes
 
-const PIECE = (mic) => {
-  if (mic.startsWith("kick")) return "kick";
-  if (mic.startsWith("snare")) return "snare";
-  if (/^(tom_\d+|hat|ride|crash)/.test(mic)) return mic.startsWith("crash") ? "crash_1" : mic;
-  return "";
-};
+const PIECE = (mic) => bench.pieces[mic] || "";
 
 export function startLanes(onStroke, act) {
   const canvas = document.getElementById("lanes");

@@ -1,9 +1,9 @@
 // The measured ruler: the measurement drawn in the scale of the value that acts on it.
-import { bench, dropTry, keepTry, on, tryValues, valueAt } from "./bench.js";
+import { getJson, notify } from "./api.js";
+import { address, bench, dropTry, keepTry, on, query, tryValues, valueAt } from "./bench.js";
 import { clear, el, minus } from "./draw.js";
 
 const WIDTH = 280;
-const NOTES = { C: 0, D: 2, E: 4, F: 5, G: 7, A: 9, B: 11 };
 
 export function ruler() {
   return {
@@ -160,9 +160,12 @@ export function ruler() {
       document.addEventListener("keydown", (event) => { if (event.key === "Escape") leave(); });
 
       input.addEventListener("focus", () => input.select());
-      input.addEventListener("change", () => {
-        const value = parse(input.value, data.unit);
-        if (value === null) {
+      input.addEventListener("change", async () => {
+        let value;
+        try {
+          ({ value } = await getJson(`${address("value/")}?${query({ text: input.value, unit: data.unit })}`));
+        } catch (error) {
+          notify(error.message);
           input.value = shown(state.value);
           return;
         }
@@ -209,26 +212,4 @@ export function ruler() {
       draw();
     },
   };
-}
-
-// "-32", "12 ms", "1.2 s", "1/16", "A1", "45 cm", "2.4k", "off".
-export function parse(text, unit) {
-  const clean = text.trim().replaceAll("−", "-").replace(",", ".");
-  if (/^off$/i.test(clean) && unit === "dB") return -90;
-  const note = clean.match(/^([A-Ga-g])(#?)(\d)$/);
-  if (note && unit === "Hz") {
-    const midi = 12 * (Number(note[3]) + 1) + NOTES[note[1].toUpperCase()] + (note[2] ? 1 : 0);
-    return Number((440 * 2 ** ((midi - 69) / 12)).toFixed(2));
-  }
-  const fraction = clean.match(/^1\/(\d+)$/);
-  if (fraction && unit === "ms") return (240000 / bench.bpm) / Number(fraction[1]);
-  const match = clean.match(/^([+-]?\d*\.?\d+)\s*([a-zA-Z:%]*)/);
-  if (!match) return null;
-  const number = Number(match[1]);
-  const suffix = match[2].toLowerCase();
-  if (suffix === "k" || suffix === "khz") return number * 1000;
-  if (unit === "ms" && suffix === "s") return number * 1000;
-  if (unit === "samples" && suffix === "ms") return (number * bench.rate) / 1000;
-  if (unit === "samples" && suffix === "cm") return (number / 34320) * bench.rate;
-  return number;
 }

@@ -24,11 +24,12 @@ export function startBus() {
     for (const row of p.card) {
       const line = body.insertRow();
       const change = row.after - row.before;
-      [row.name, minus(row.before), "→", minus(row.after), row.unit, `${change >= 0 ? "+" : ""}${minus(change)}`].forEach((text, i) => {
+      [row.name, minus(row.before), "→", minus(row.after), row.unit, `${change >= 0 ? "+" : ""}${minus(change)}`, row.wanted || ""].forEach((text, i) => {
         const cell = line.insertCell();
         cell.textContent = text;
         if ([1, 3, 5].includes(i)) cell.className = "fig";
         if (i === 4) cell.className = "quiet";
+        if (i === 6) cell.className = row.met === false ? "text-trouble whitespace-nowrap" : "quiet whitespace-nowrap";
       });
     }
   });

@@ -26,15 +26,23 @@ export function startFirstPass() {
 
   const watch = () => watchJob(job, { box, go, cancel: stop });
 
-  go.addEventListener("click", async () => {
+  const preview = document.getElementById("pass-preview");
+  preview.addEventListener("click", () => start({ preview: true }));
+  go.addEventListener("click", () => {
+    const left = [...document.querySelectorAll("[data-leave]:not(:checked)")].map((box) => box.dataset.leave);
+    start({ without: left });
+  });
+  async function start(asked) {
+    preview.disabled = true;
     try {
-      job = (await post(holder.dataset.start, {})).job;
+      job = (await post(holder.dataset.start, asked)).job;
       await watch();
     } catch (error) {
       notify(error.message);
       go.disabled = false;
     }
-  });
+    preview.disabled = false;
+  }
   stop.addEventListener("click", () => post(`/jobs/${job}/cancel/`).catch((error) => notify(error.message)));
   if (job) watch().catch((error) => notify(error.message));
 }

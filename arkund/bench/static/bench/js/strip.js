@@ -137,10 +137,9 @@ export function startStrip() {
       player.matchDb = f.match_db;
       document.getElementById("matchdb").textContent = `${f.match_db >= 0 ? "+" : ""}${minus(f.match_db)} dB`;
       if (player.other) {
-        const o = await getJson(`${address("figures/")}?${query({ node, start, frames: stop - start, rev: player.other.rev, patch: player.other.patch || "" })}`);
+        const o = await getJson(`${address("figures/")}?${query({ node, start, frames: stop - start, rev: player.other.rev, patch: player.other.patch || "", to: f.loudness_lufs })}`);
         if (mine !== wanted) return;
-        const held = f.loudness_lufs > -150 && o.loudness_lufs > -150 ? f.loudness_lufs - o.loudness_lufs : 0;
-        player.otherDb = Math.max(-12, Math.min(12, held));
+        player.otherDb = o.to_db;
       }
       player.applyGains();
     } catch { /* the next change asks again */ }
