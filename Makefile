@@ -27,7 +27,8 @@ $(TEST_STAMP): $(RUN_STAMP) requirements-dev.txt package-lock.json
 	@touch $@
 
 test: $(TEST_STAMP) lint
-	@$(BIN)/python -m pytest $(ARGS)
+	# Two at a time, each file in one of them, so that the browser runs beside the rest.
+	@$(BIN)/python -m pytest -n 2 --dist loadfile $(ARGS)
 
 lint: $(TEST_STAMP)
 	@$(BIN)/ruff check .
