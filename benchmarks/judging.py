@@ -45,7 +45,11 @@ def score(
     for (kind, subject), fault in unique.items():
         if fault["fault"] == "apart" and abs(fault["ms"]) < BORDER_MS[1]:
             continue
-        got = by_id.get((kind, subject))
+        # Both sides of a linked pair have one trim: either names it.
+        other = subject[:-2] + {"_l": "_r", "_r": "_l"}.get(subject[-2:], subject[-2:])
+        got = by_id.get((kind, subject)) or (
+            by_id.get((kind, other)) if kind == "level.headroom" else None
+        )
         right = got is not None and _figures_right(fault, got)
         pool[f"fault {kind}"].append(bool(right and got is not None and not got.is_doubtful))
         if not pool[f"fault {kind}"][-1]:

@@ -1,0 +1,142 @@
+"""The punch table: what a first pass gains over the recording, school by school, song by song.
+
+Songs are simulated and made of recorded strokes, all with fresh seeds, the latter on kits that
+development never heard. Strokes are not moved. Loudness and true peak are measured by libraries of
+their own.
+"""
+
+import tempfile
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pyloudnorm
+import scipy
+from numpy.typing import NDArray
+
+from arkund.core.advise.first_pass import Step, steps
+from arkund.core.advise.goal import GOALS, LOUDNESS, Figure, figures, strokes_of
+from arkund.core.advise.school import SCHOOLS, School
+from arkund.core.advise.study import Study
+from arkund.core.errors import ArkundError
+from arkund.core.measure.punch import Card, punch_card
+from arkund.core.mix.building import build
+from arkund.core.mix.cache import TileCache
+from arkund.core.mix.channels import DRUM_BUS
+from arkund.core.mix.engine import Engine
+from arkund.core.mix.pairs import completed
+from arkund.core.mix.patches import apply_patch
+from arkund.core.process.limiter import Limiter
+from arkund.core.simulate.presets import PRESETS
+from arkund.core.simulate.session import Session, simulate
+from arkund.core.simulate.studying import study_of
+from benchmarks.recorded.kits import BRUSHED, REPORT
+from benchmarks.recorded.patterns import PATTERNS
+from benchmarks.recorded.recording import Recording, make_recording
+from benchmarks.recorded.strokes import render
+
+PLAYED = ("hat_off_kick", "half_time_ride", "two_crashes", "brushes", "two_feet", "shuffle_pedal")
+BARS = 24
+
+
+def main(seeds: list[int]) -> None:
+    """Print the table for songs of these seeds."""
+    print("| song | school | loudness at equal true peak, LU | kick attack; over body; low end at equal peak, "
+          "at equal loudness, dB | snare attack; over body, dB | toms over body, dB | ghosts, dB | limiter, dB | "
+          "missed |\n|---|---|---|---|---|---|---|---|---|")  # fmt: skip
+    met = every = 0
+    for name, session in _songs(seeds):
+        with tempfile.TemporaryDirectory() as scratch:
+            study = study_of([session], Path(scratch))
+            for school in SCHOOLS.values():
+                rows, held = _gained(study, school)
+                missed = [f.name for f in rows if f.missing() > 0.05]
+                goals = [f for f in rows if f.wanted is not None or f.within is not None]
+                met, every = met + len(goals) - len(missed), every + len(goals)
+                print(_line(name, school, rows, held, missed), flush=True)
+    print(f"\n{met} of {every} figures met ({100 * met / max(every, 1):.0f} %).\n")
+
+
+def _songs(seeds: list[int]) -> Iterator[tuple[str, Session]]:
+    for preset in PRESETS:
+        yield f"simulated, {preset}", simulate(preset, seeds[0], bars=BARS)
+    try:
+        notes = {(p, n) for kit in REPORT for p, n, _ in kit.pieces.values()} | {BRUSHED[1][:2]}
+        sounds = render(notes)
+    except ArkundError as error:
+        print(error)
+        return
+    for number, name in enumerate(PLAYED):
+        kit = REPORT[number % len(REPORT)]
+        rng = np.random.default_rng([seeds[0], number])
+        pattern = PATTERNS[name](rng)
+        if pattern.brushed:
+            kit = replace(kit, pieces={**kit.pieces, "snare": BRUSHED[1]})
+        yield (
+            f"recorded, {kit.name}, {name}",
+            as_session(make_recording(kit, pattern, sounds, rng), name),
+        )
+
+
+def as_session(recording: Recording, title: str) -> Session:
+    """A recording as a take that can be studied."""
+    preset = next(iter(PRESETS.values()))()
+    files = {mic: f"{mic}.wav" for mic in recording.mics}
+    frames = len(next(iter(recording.mics.values())))
+    truth = {"frames": frames, "tempo_bpm": 120.0, "first_downbeat_s": 0.0, "sections": [],
+             "takes": [], "faults": [], "hits": recording.hits}  # fmt: skip
+    preset = replace(preset, title=title, rate=recording.rate, files=files)
+    return Session(preset, recording.rate, recording.mics, {}, truth)
+
+
+def _gained(study: Study, school: School) -> tuple[list[Figure], float]:
+    """The figures after a first pass, and what the limiter takes at its worst in dB."""
+    rate, frames = study.rate, study.sheet.frames
+    engine = Engine(rate, frames, TileCache(), early=True)
+    states = [Study(study.sheet, engine, study.library, study.takes)]
+    for step in steps(lambda: states[-1], school, lambda finding: False):
+        if isinstance(step, Step) and not step.finding.id.startswith("edit."):
+            sheet = states[-1].sheet
+            sheet = apply_patch(sheet, completed(sheet, step.finding.proposal))
+            states[:] = [Study(sheet, engine, study.library, study.takes)]
+    now = states[-1]
+    exact = Engine(rate, frames, TileCache())
+    recorded = exact.read(build(study.sheet, study.library, "recorded").output, 0, frames)
+    mix = exact.read(now.graph.output, 0, frames)
+    rows = figures(_card(study, recorded), _card(study, mix), GOALS[school.goal])
+    limiter = now.sheet.drum_bus.first(Limiter)
+    held = 0.0
+    if limiter is not None:
+        into = exact.read(now.graph.chains[DRUM_BUS].before(limiter.id), 0, frames)
+        held = max(true_peak_dbtp(into) - limiter.ceiling_db, 0.0)
+    return rows, held
+
+
+def _card(study: Study, mix: NDArray[np.float32]) -> Card:
+    card = punch_card(mix, study.rate, strokes_of(study))
+    loudness = float(pyloudnorm.Meter(study.rate).integrated_loudness(mix.astype(np.float64)))
+    return replace(card, loudness_lufs=loudness, true_peak_dbtp=true_peak_dbtp(mix))
+
+
+def true_peak_dbtp(sound: NDArray[np.float32]) -> float:
+    """Largest magnitude at four times the rate, by scipy's resampling."""
+    most = max(float(np.abs(scipy.signal.resample_poly(sound[:, n], 4, 1)).max()) for n in range(2))
+    return float(20 * np.log10(max(most, 1e-9)))
+
+
+def _line(name: str, school: School, rows: list[Figure], held: float, missed: list[str]) -> str:
+    gained = {f.name: f"{f.gained:+.1f}" for f in rows}
+
+    def of(piece: str, *what: str) -> str:
+        return "; ".join(gained.get(f"{piece} {w}", "–") for w in what)
+
+    toms = ", ".join(
+        v for k, v in gained.items() if k.startswith("tom") and k.endswith("over body")
+    )
+    kick = of("kick", "attack", "attack over body", "low end at equal true peak",
+              "low end at equal loudness")  # fmt: skip
+    cells = [name, school.name, gained[LOUDNESS], kick, of("snare", "attack", "attack over body"),
+             toms or "–", gained.get("ghosts under accents", "–"), f"{held:.1f}",
+             "; ".join(missed) or "none"]  # fmt: skip
+    return f"| {' | '.join(cells)} |"
