@@ -77,7 +77,7 @@ def paths_of(sheet: Sheet) -> list[str]:
             yield from walk(below, f"{before}.{key}" if before else str(key))
 
     return [*walk(sheet.model_dump(mode="json"), ""), *SETTABLE, "timing.to_s.x",
-            "takes.0.corrections.x", "buses.punch.sends.kick_in.db", "mics.²", "a.b.c", "."]  # fmt: skip
+            "takes.0.corrections.x", "buses.strike.sends.kick_in.db", "mics.²", "a.b.c", "."]  # fmt: skip
 
 
 EXTREME: dict[str, tuple[Any, ...]] = {
