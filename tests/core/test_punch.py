@@ -6,7 +6,7 @@ from functools import cache
 import numpy as np
 import pytest
 
-from arkund.core.advise import density, goal
+from arkund.core.advise import density, moves
 from arkund.core.advise.first_pass import Step, steps
 from arkund.core.advise.goal import GOALS, card_of, figures, shortfalls
 from arkund.core.advise.school import SCHOOLS, school_of
@@ -177,7 +177,7 @@ def test_moves_serve_what_is_missing_and_stay_within_bounds(
     after = passed("tight")
     weak = after.tried({"groups.kick.fader_db": -6.0})
     before = card_of(study, recorded=True)
-    found = goal.find(weak, SCHOOLS["tight"])
+    found = moves.find(weak, SCHOOLS["tight"])
     assert any("groups.kick.fader_db" in f.proposal for f in found)
     mended = weak
     for finding in found:
@@ -187,4 +187,4 @@ def test_moves_serve_what_is_missing_and_stay_within_bounds(
     assert now < was - 1
     for mic in mended.sheet.mics.values():
         for stage in mic.chain:
-            assert getattr(stage, "attack_db", 0.0) <= goal.LARGEST_ATTACK_DB
+            assert getattr(stage, "attack_db", 0.0) <= moves.LARGEST_ATTACK_DB

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from arkund.core.advise import bus, goal
+from arkund.core.advise import bus, moves
 from arkund.core.advise.finding import Finding
 from arkund.core.advise.findings import modules_for
 from arkund.core.advise.module import Module
@@ -40,7 +40,7 @@ def steps(
     modules = modules_for(school)
     for number, module in enumerate(modules):
         if module is bus.MIX_MODULE:
-            for look in (goal.find, goal.ceiling):
+            for look in (moves.find, moves.ceiling):
                 yield from (Step(f, number / len(modules)) for f in look(study(), school)
                             if not is_declined(f))  # fmt: skip
         found = _look(module, study(), school)
