@@ -92,7 +92,7 @@ def _saturation(study: Study, called: str, path: str, school: School) -> list[Fi
     return [
         Finding(
             NAME, "saturation", called,
-            spoken(f"{typical:.1f} dBFS is the typical stroke in {name}. Soft saturation with "
+            spoken(f"{typical:.1f} dBFS is the typical stroke on {name}. Soft saturation with "
                    f"{drive:.1f} dB of drive takes {takes:.1f} dB off its peak and leaves the rest: "
                    "the strokes are denser at the same peak."),
             {"typical_dbfs": round(typical, 1)}, 0.75,

@@ -14,18 +14,7 @@ from arkund.core.mix.lanes import (
     sounding_mics,
     stroke_lists,
 )
-from arkund.core.mix.nodes import (
-    Input,
-    Link,
-    Mixed,
-    Node,
-    Pair,
-    Processed,
-    Pulses,
-    Side,
-    Varied,
-    pan_gains,
-)
+from arkund.core.mix.nodes import Link, Node, Pair, Processed, Pulses, Side
 from arkund.core.mix.pairs import lane
 from arkund.core.mix.sheet import Sheet, bus_order, with_values
 from arkund.core.mix.sources import mic_entry
@@ -33,6 +22,7 @@ from arkund.core.mix.strokes import (
     sounding_hits,
     sounding_unlisted,
 )
+from arkund.core.mix.summing import Input, Mixed, Varied, pan_gains
 from arkund.core.units import db_to_amplitude
 
 

@@ -1,0 +1,135 @@
+"""Nodes that add others up: sums with a gain to each side, and versions that follow each other."""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from arkund.core.mix.adding import add_mono, add_stereo, rounded, spread
+from arkund.core.mix.nodes import LOUDEST, Node, Reader, key_of
+from arkund.core.process.stage import Audio
+
+Input = tuple[Node, float, float]
+"""A node with its gains to the left and to the right."""
+
+
+@dataclass(frozen=True)
+class Mixed(Node):
+    """A stereo sum: each input with its gain to the left and to the right.
+
+    Added in float64 and rounded once, in an order that depends on what is added alone. Where one
+    version of an input that differs over bars is heard alone, it is added as if there were no other:
+    so a difference leaves the tiles beyond it as they were.
+    """
+
+    inputs: tuple[Input, ...]
+
+    @cached_property
+    def key(self) -> str:
+        return key_of("mixed", 1, [(node.key, left, right) for node, left, right in self.inputs])
+
+    def _heard(self, reader: Reader, start: int, stop: int) -> list[tuple[str, Input]]:
+        """What is added between two samples, with its key there, in order."""
+        heard = [one for given in self.inputs for one in _alone(given, start, stop)]
+        return sorted(
+            ((reader.over(one[0], start, stop), one) for one in heard),
+            key=lambda keyed: (keyed[0], *keyed[1][1:]),
+        )
+
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        heard = self._heard(reader, start, stop)
+        if len(heard) == 1 and _is_as_it_is(heard[0][1]):
+            return heard[0][0]
+        return key_of("mixed", 1, [(key, left, right) for key, (_, left, right) in heard])
+
+    @property
+    def channels(self) -> int:
+        return 2
+
+    def render(self, reader: Reader, start: int, stop: int) -> Audio:
+        inputs = [one for _, one in self._heard(reader, start, stop)]
+        sounds = [np.ascontiguousarray(reader.read(n, start, stop)) for n, _, _ in inputs]
+        if len(inputs) == 1 and _is_as_it_is(inputs[0]):
+            return sounds[0]
+        out = np.empty((stop - start, 2), np.float32)
+        if len(sounds) == 1 and sounds[0].ndim == 1:
+            spread(sounds[0], *inputs[0][1:], np.float64(LOUDEST), out)
+            return out
+        total = np.zeros((stop - start, 2))
+        for sound, (_, left, right) in zip(sounds, inputs, strict=True):
+            (add_mono if sound.ndim == 1 else add_stereo)(total, sound, left, right)
+        rounded(total, np.float64(LOUDEST), out)
+        return out
+
+
+def _is_as_it_is(given: Input) -> bool:
+    """Whether an input alone is the sum."""
+    return given[0].channels == 2 and given[1:] == (1.0, 1.0)
+
+
+def _alone(given: Input, start: int, stop: int) -> list[Input]:
+    """An input; of one that differs over bars the version that is heard alone, and what that is a
+    sum of."""
+    node, left, right = given
+    if not isinstance(node, Varied):
+        return [given]
+    within = node.within(start, stop)
+    if len(within) > 1:
+        return [given]
+    node = within[0][2]
+    inner: list[Input] = [(node, left, right)]
+    while len(inner) == 1 and isinstance(node, Mixed):
+        _, left, right = inner[0]
+        inner = [(one, left * a, right * b) for one, a, b in node.inputs]
+        node = inner[0][0] if inner else node
+    return [one for each in inner if any(each[1:]) for one in _alone(each, start, stop)]
+
+
+@dataclass(frozen=True)
+class Varied(Node):
+    """One node after the other: ``parts`` are (from which sample on, samples of the fade into it,
+    node). Both sides of a fade run all the while."""
+
+    parts: tuple[tuple[int, int, Node], ...]
+
+    @property
+    def is_cheap(self) -> bool:
+        return True
+
+    @cached_property
+    def key(self) -> str:
+        return key_of("varied", 1, [(at, ramp, node.key) for at, ramp, node in self.parts])
+
+    @property
+    def channels(self) -> int:
+        return self.parts[0][2].channels
+
+    def within(self, start: int, stop: int) -> list[tuple[int, int, Node]]:
+        """The parts that are heard between two samples, in order; the first is there from ever."""
+        begins = [start - 1, *(at for at, _, _ in self.parts[1:])]
+        ends = [*(at + ramp for at, ramp, _ in self.parts[1:]), stop + 1]
+        heard = zip(begins, ends, self.parts, strict=True)
+        return [part for begin, end, part in heard if begin < max(stop, start + 1) and start < end]
+
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        parts = self.within(start, stop)
+        heard = [(at, ramp, reader.over(node, start, stop)) for at, ramp, node in parts]
+        if len(heard) == 1:
+            return heard[0][2]  # what is heard of one version alone is that version's
+        return key_of("varied", 1, heard)
+
+    def render(self, reader: Reader, start: int, stop: int) -> Audio:
+        (_, _, first), *others = self.within(start, stop)
+        out = np.array(reader.read(first, start, stop))
+        for at, ramp, node in others:
+            sound = reader.read(node, start, stop)
+            share = np.clip((np.arange(start, stop) - at + 1) / max(ramp, 1), 0, 1)
+            out += (sound - out) * share.astype(np.float32).reshape(-1, *[1] * (sound.ndim - 1))
+        return out
+
+
+def pan_gains(pan: float) -> tuple[float, float]:
+    """Constant power: −3 dB to both sides at the centre, 0 dB to one at its end."""
+    angle = (pan + 1) * np.pi / 4
+    left, right = float(np.cos(angle)), float(np.sin(angle))
+    return (left if left > 1e-9 else 0.0, right if right > 1e-9 else 0.0)
