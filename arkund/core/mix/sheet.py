@@ -332,8 +332,9 @@ def _refuse_keys(name: str, channel: Channel, known: Container[str], rule: str) 
     for stage in channel.chain:
         key = stage.listens
         if key is not None and key.source and key.source not in known:
+            own = "" if stage.id == getattr(stage, "kind", "") else f" {stage.id}"
             raise ValueError(
-                f"{stage.label} {stage.id} of {name} cannot listen to {key.source}; {rule}"
+                f"the {stage.label}{own} of {name} cannot listen to {key.source}; {rule}"
             )
 
 
