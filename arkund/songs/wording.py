@@ -179,7 +179,10 @@ def label_of(
         elif value is None and isinstance(was := before.get(path), Mapping):
             parts.append(f"{whose}: {_called(was, what)} taken out")
         else:
-            old, new = value_words(before.get(path), unit), value_words(value, unit)
+            old, new = (
+                "itself" if path.endswith("key.source") and one == "" else value_words(one, unit)
+                for one in (before.get(path), value)
+            )
             shown = new if isinstance(value, bool) else f"{old} → {new}"
             parts.append(f"{whose}: {what} {shown}")
     if len(patch) > 3:

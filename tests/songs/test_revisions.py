@@ -98,6 +98,12 @@ def test_taking_back_what_is_not_on_the_way(song: Song) -> None:
     [
         ("mics.snare_bottom.polarity", 1, -1, "snare bottom: polarity flipped"),
         ("mics.overhead_l.chain.eq.bands.b2.gain_db", 0, -4.5, "overhead L: band 2 0 dB → −4.5 dB"),
+        (
+            "mics.snare_top.chain.compressor.key.source",
+            "",
+            "kick_in",
+            "snare top: listens to itself → kick_in",
+        ),
         ("buses.strike.fader_db", -90, -9, "strike bus: blend off → −9 dB"),
         ("buses.strike.sends.tom_1.db", -4, 0, "strike bus: send from tom 1 −4 dB → 0 dB"),
         ("mics.hat.mute", False, True, "hat: mute on"),

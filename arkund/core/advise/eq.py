@@ -41,8 +41,6 @@ BOX_FROM_DB = {"bold": 3.0, "cut_first": 3.0, "called_for": 6.0}
 SOFTEST_BELOW_DBFS = -66.0
 """What is quieter than this below a drum needs no filter."""
 
-HUMP_SPANS_HZ = {"room": (300.0, 600.0)}
-
 
 def find(study: Study, mic: str, school: School) -> list[Finding]:
     """What lies below the drum, rings or is boxy, and where its body and attack are."""
