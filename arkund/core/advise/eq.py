@@ -230,14 +230,15 @@ def line_level_db(audio: NDArray[np.float32], rate: int, times: list[float], hz:
     if not chosen:
         return -200.0
     first, last = round(0.1 * rate), round(0.35 * rate)
-    window = np.hanning(last - first)
-    turn = np.exp(-2j * np.pi * hz * np.arange(last - first) / rate) * window * 2 / window.sum()
+    window = np.hanning(last - first) * 2 / np.hanning(last - first).sum()
+    turn = 2 * np.pi * hz * np.arange(last - first) / rate
+    line = np.stack([window * np.cos(turn), window * np.sin(turn)], axis=1).astype(audio.dtype)
     levels = []
     for t in chosen:
         at = round(t * rate)
         part = audio[at + first : at + last]
-        if len(part) == len(turn):
-            levels.append(abs(np.dot(part, turn)))
+        if len(part) == len(line):
+            levels.append(np.hypot(*(part @ line)))
     return power_to_db(float(np.median(levels)) ** 2) if levels else -200.0
 
 

@@ -151,11 +151,8 @@ def line_decay(
     before, after = 0.16, 0.6
     rows = stroke_windows(audio, rate, list(onsets_s), before, after)
     length, hop = round(0.06 * rate), round(0.015 * rate)
-    turn = np.exp(-2j * np.pi * hz * np.arange(rows.shape[1]) / rate)
-    window = scipy.signal.windows.hann(length)
     starts = np.arange(0, rows.shape[1] - length, hop)
-    moved = rows * turn
-    level = np.abs(np.stack([moved[:, s : s + length] @ window for s in starts], axis=1))
+    level = _line_levels(rows, rate, hz, starts, length)
     db = 20 * np.log10(np.median(level, axis=0) + 1e-9)
     centre = (starts + length / 2) / rate - before
     rest = float(np.median(db[centre < -0.03]))
@@ -173,6 +170,18 @@ def line_decay(
     return LineDecay(float(np.clip(-60.0 / slope, 0.02, 6.0)) if slope < -1e-3 else 6.0, rise)
 
 
+def _line_levels(
+    rows: NDArray[np.float32], rate: int, hz: float, starts: NDArray[np.int64], length: int
+) -> NDArray[np.float64]:
+    """Level of the line at ``hz`` in each row ``(strokes, frames)`` through Hann windows of
+    ``length`` samples from each start on: ``(strokes, starts)``."""
+    window = scipy.signal.windows.hann(length)
+    turn = 2 * np.pi * hz * np.arange(length) / rate
+    line = np.stack([window * np.cos(turn), window * np.sin(turn)], axis=1).astype(rows.dtype)
+    parts = np.stack([rows[:, s : s + length] @ line for s in starts], axis=1)
+    return np.hypot(parts[..., 0], parts[..., 1], dtype=np.float64)
+
+
 def late_t60_s(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
 ) -> float:
@@ -186,10 +195,8 @@ def late_t60_s(
         return 0.0
     rows = stroke_windows(audio, rate, list(chosen), 0.0, 0.5)
     length = round(0.1 * rate)
-    turned = rows * np.exp(-2j * np.pi * hz * np.arange(rows.shape[1]) / rate)
-    window = scipy.signal.windows.hann(length)
     starts = np.arange(round(0.07 * rate), rows.shape[1] - length, round(0.02 * rate))
-    level = np.abs(np.stack([turned[:, s : s + length] @ window for s in starts], axis=1))
+    level = _line_levels(rows, rate, hz, starts, length)
     db = 20 * np.log10(np.median(level, axis=0) + 1e-9)
     slope = float(np.polyfit(starts / rate, db, 1)[0])
     return -60.0 / slope if slope < -5.0 else 0.0

@@ -19,6 +19,9 @@ REACH = 12
 MARGIN_DB = 0.04
 """How far under the ceiling the gain aims, for what gain that moves adds between samples."""
 
+ROOM = 1024
+"""Samples at a time."""
+
 TRACE_STEP = 64
 """Samples per point of the reduction trace."""
 
@@ -78,13 +81,11 @@ def run(
     held = (length + 2 * REACH) * sides
     past = state[:held].reshape(-1, sides)
     joined = np.concatenate([past.astype(np.float32), audio.reshape(len(audio), sides)])
-    level = np.abs(joined).max(axis=1)
     ceiling = 10 ** ((s.ceiling_db - MARGIN_DB) / 20)
     peaks = np.zeros(len(audio), np.float32)
     for side in range(sides):
         # The newest point that can be reckoned lies REACH samples back.
-        line = np.ascontiguousarray(joined[length:, side])
-        _peaks(line, np.ascontiguousarray(level[length:]), _BETWEEN, np.float32(ceiling), peaks)
+        _peaks(np.ascontiguousarray(joined[length:, side]), _BETWEEN, peaks)
     allowed = np.where(peaks > ceiling, ceiling / np.maximum(peaks, 1e-9), 1.0)
     gain = np.empty(len(audio))
     release = 1 - math.exp(-1000 / (max(s.release_ms, 1e-3) * rate))
@@ -99,19 +100,25 @@ def run(
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _peaks(x, level, between, ceiling, peaks):  # type: ignore[no-untyped-def]
-    """Largest magnitude at or after each sample, before the next, where it may pass the ceiling."""
-    for n in range(len(peaks)):
-        at = n + 12
-        most = peaks[n]
-        if level[at] * 4 >= ceiling or level[at + 1] * 4 >= ceiling:
-            most = max(most, abs(x[at]))
-            for p in range(3):
-                total = np.float32(0.0)
-                for t in range(24):
-                    total += between[p, t] * x[n + 1 + t]
-                most = max(most, abs(total))
-        peaks[n] = most
+def _peaks(x, between, peaks):  # type: ignore[no-untyped-def]
+    """Largest magnitude at or after each sample, before the next. A block at a time, every loop
+    along samples, which do not depend on each other."""
+    total = np.empty(ROOM, np.float32)
+    for done in range(0, len(peaks), ROOM):
+        count = min(ROOM, len(peaks) - done)
+        most = peaks[done : done + count]
+        for n in range(count):
+            most[n] = max(most[n], abs(x[done + n + REACH]))
+        for p in range(3):
+            row = total[:count]
+            row[:] = np.float32(0.0)
+            for t in range(0, 2 * REACH, 4):
+                a, b, c, d = between[p, t], between[p, t + 1], between[p, t + 2], between[p, t + 3]
+                line = x[done + t + 1 :]
+                for n in range(count):
+                    row[n] += a * line[n] + b * line[n + 1] + c * line[n + 2] + d * line[n + 3]
+            for n in range(count):
+                most[n] = max(most[n], abs(row[n]))
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
