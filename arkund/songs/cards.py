@@ -2,9 +2,16 @@
 
 from typing import Any
 
-from arkund.core.advise.goal import GOALS, Figure, by_stage, card_of, figures
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.advise.by_stage import by_stage
+from arkund.core.advise.goal import GOALS, Figure, card_of, figures, strokes_of
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
+from arkund.core.kit.roles import label
+from arkund.core.measure.punch import average_strokes
+from arkund.core.mix.building import build
 from arkund.songs import findings, schools
 from arkund.songs.models import Song
 
@@ -30,6 +37,24 @@ def rows_of(study: Study, school: School) -> list[dict[str, Any]]:
     (the least gain, None without a goal) and whether it is ``met``."""
     both = card_of(study, recorded=True), card_of(study)
     return [row(f) for f in figures(*both, GOALS[school.goal])]
+
+
+def strokes_drawn(study: Study) -> list[dict[str, Any]]:
+    """The average stroke of each shell in the mix as recorded and now, at equal loudness:
+    ``piece``, ``label``, and levels over time, 1 the higher of both peaks."""
+    strokes = strokes_of(study)
+    recorded = build(study.sheet, study.library, "recorded").output
+    both = [average_strokes(study.engine.read(node, 0, study.sheet.frames), study.rate, strokes)
+            for node in (recorded, study.graph.output)]  # fmt: skip
+    return [drawn(piece, then, both[1][piece]) for piece, then in both[0].items()]
+
+
+def drawn(piece: str, before: NDArray[np.float64], now: NDArray[np.float64]) -> dict[str, Any]:
+    """One shell's two strokes against the higher peak of both."""
+    top = max(float(before.max()), float(now.max()), 1e-9)
+    return {"piece": piece, "label": label(piece),
+            **{k: [round(float(v), 3) for v in line / top]
+               for k, line in (("before", before), ("now", now))}}  # fmt: skip
 
 
 def row(figure: Figure) -> dict[str, Any]:

@@ -1,10 +1,14 @@
 """The first pass on a stored song: each finding its own revision, the mix measured before and after."""
 
 from collections.abc import Callable
+from dataclasses import asdict
 from typing import Any
 
+from arkund.core.advise.by_stage import matters_most
+from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.findings import STATION_OF
 from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of, steps
+from arkund.core.advise.goal import GOALS
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.mix.pairs import completed
@@ -50,7 +54,8 @@ def run(
             asked.append({"id": step.id, "reason": step.reason, "doubtful": step.is_doubtful})
             continue
         finding = step.finding
-        progress(0.06 + 0.86 * step.share, finding.reason.split(":")[0][:80])
+        station = STATION_OF.get(finding.module, "bus")
+        progress(0.06 + 0.86 * step.share, f"{station}: {finding.reason.split(':')[0][:80]}")
         song.refresh_from_db()
         assert song.current is not None
         try:
@@ -60,6 +65,7 @@ def run(
             continue
         touched |= mics_of(finding)
         applied.append({"id": finding.id, "revision": made.number, "reason": finding.reason,
+                        "station": station,
                         "gain": {k: [c.now, c.then] for k, c in finding.gain.items()}})  # fmt: skip
         last = made
     progress(0.94, "measuring the mix as it is now")
@@ -70,6 +76,7 @@ def run(
     report = {
         "school": school.name, "applied": applied, "asked": asked,
         "left_alone": left_alone(study, touched), "before": before, "after": after, "card": card,
+        "strokes": cards.strokes_drawn(study),
     }  # fmt: skip
     if last is not None:
         mix = {"before": before, "after": after}
@@ -87,27 +94,34 @@ def preview(
     declined = findings.declined_ids(song)
     studies = [_study(song)]
     stations: dict[str, list[dict[str, Any]]] = {}
+    left_out = []
     for step in steps(lambda: studies[-1], school, lambda f: f.id in declined):
         if not isinstance(step, Step):
+            if step.proposal and not step.is_doubtful and step.id not in declined:
+                left_out.append({"id": step.id, "reason": step.reason})
             continue
         finding, study = step.finding, studies[-1]
-        progress(0.95 * step.share, finding.reason.split(":")[0][:80])
+        station = STATION_OF.get(finding.module, "bus")
+        progress(0.9 * step.share, f"{station}: {finding.reason.split(':')[0][:80]}")
         try:
             patch = completed(study.sheet, finding.proposal)
             then = retimed(study.sheet, apply_patch(study.sheet, patch))
         except SheetError:
             continue
         studies[:] = [Study(then, study.engine, study.library, study.takes)]
-        station = STATION_OF.get(finding.module, "bus")
         stations.setdefault(station, []).append({"id": finding.id, "reason": finding.reason})
-    card = cards.rows_of(studies[-1], school)
-    progress(1.0, "nothing was changed")
-    return {
+    progress(0.92, "measuring what each kind of stage gives")
+    study = studies[-1]
+    most = matters_most(study, school, Excerpt(study, GOALS[school.goal]))
+    report = {
         "school": school.name, "revision": song.current.number if song.current else 0,
         "changes": sum(map(len, stations.values())),
         "stations": [{"station": name, "changes": found} for name, found in stations.items()],
-        "card": card,
+        "left_out": left_out, "matters_most": [asdict(m) for m in most],
+        "card": cards.rows_of(study, school), "strokes": cards.strokes_drawn(study),
     }  # fmt: skip
+    progress(1.0, "nothing was changed")
+    return report
 
 
 def _study(song: Song) -> Study:

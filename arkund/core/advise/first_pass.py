@@ -1,14 +1,17 @@
 """The first pass: every finding of a school applied in order, each on top of the last."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from itertools import groupby
 
 import numpy as np
 
-from arkund.core.advise import bus, moves
+from arkund.core.advise import bus, looking_back, moves
+from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Finding
 from arkund.core.advise.findings import modules_for
+from arkund.core.advise.goal import GOALS
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
@@ -38,20 +41,61 @@ def steps(
     A module's subjects are looked at side by side, for they touch different values.
     """
     modules = modules_for(school)
-    for number, module in enumerate(modules):
-        if module is bus.MIX_MODULE:
-            for look in (moves.find, moves.ceiling):
-                yield from (Step(f, number / len(modules)) for f in look(study(), school)
+    done, excerpt = 0, None
+    for station, group in groupby(modules, lambda module: module.station):
+        own = list(group)
+        shares = [(done + n) / len(modules) for n in range(len(own))]
+        done += len(own)
+        if station in looking_back.STATIONS:
+            before = study()
+            excerpt = excerpt or Excerpt(before, GOALS[school.goal])
+            yield from _looked_back(before, excerpt, own, shares, school, is_declined)
+            continue
+        for module, share in zip(own, shares, strict=True):
+            if module is bus.MIX_MODULE:
+                yield from (Step(f, share) for f in moves.find(study(), school, excerpt)
                             if not is_declined(f))  # fmt: skip
-        found = _look(module, study(), school)
-        touched: set[str] = set()
-        for finding in found:
-            clear = not touched & set(finding.proposal)
-            if finding.proposal and clear and not finding.is_doubtful and not is_declined(finding):
-                touched |= set(finding.proposal)
-                yield Step(finding, number / len(modules))
+                yield from (Step(f, share) for f in moves.ceiling(study(), school)
+                            if not is_declined(f))  # fmt: skip
+            yield from _settled(module, study(), school, is_declined, share)
+
+
+def _looked_back(
+    before: Study,
+    excerpt: Excerpt,
+    modules: Sequence[Module],
+    shares: Sequence[float],
+    school: School,
+    is_declined: Answered,
+) -> Iterator[Step | Finding]:
+    """A station's changes that do not cost the strokes what makes them hit."""
+    now, made = before, []
+    for module, share in zip(modules, shares, strict=True):
+        for found in _settled(module, now, school, is_declined, share):
+            if isinstance(found, Step):
+                made.append(found.finding)
             else:
-                yield finding
+                yield found
+        now = looking_back.with_changes(before, made)
+    if not made:
+        return
+    kept = looking_back.look_back(before, made, excerpt, modules[0].station)
+    yield from (Step(finding, shares[-1]) for finding in kept.stay)
+    yield from kept.left_out
+
+
+def _settled(
+    module: Module, study: Study, school: School, is_declined: Answered, share: float
+) -> Iterator[Step | Finding]:
+    """What a module finds, to be applied or not."""
+    touched: set[str] = set()
+    for finding in _look(module, study, school):
+        clear = not touched & set(finding.proposal)
+        if finding.proposal and clear and not finding.is_doubtful and not is_declined(finding):
+            touched |= set(finding.proposal)
+            yield Step(finding, share)
+        else:
+            yield finding
 
 
 def _look(module: Module, study: Study, school: School) -> list[Finding]:

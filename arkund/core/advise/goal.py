@@ -12,13 +12,9 @@ from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import is_shell, label, piece_family, sort_pieces
 from arkund.core.measure.punch import Card, Strokes, punch_card
 from arkund.core.mix.building import build
-from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Channel, stage_path
+from arkund.core.mix.channels import DRUM_BUS
 from arkund.core.mix.sheet import Sheet
-from arkund.core.process.compressor import Compressor
-from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.limiter import Limiter
-from arkund.core.process.stage import Stage
-from arkund.core.process.transient import Transient
 
 NAME = "goal"
 STATION = "bus"
@@ -73,9 +69,14 @@ def strokes_in(hits: Sequence[Hit], span_s: tuple[float, float], fewest: int = 3
 
 def card_of(study: Study, *, recorded: bool = False) -> Card:
     """The card of the whole song as it is, or as recorded."""
-    graph = build(study.sheet, study.library, "recorded") if recorded else study.graph
-    mix = study.engine.read(graph.output, 0, study.sheet.frames)
-    return punch_card(mix, study.rate, strokes_of(study))
+
+    def measure() -> Card:
+        graph = build(study.sheet, study.library, "recorded") if recorded else study.graph
+        mix = study.engine.read(graph.output, 0, study.sheet.frames)
+        return punch_card(mix, study.rate, strokes_of(study))
+
+    card: Card = study.remember(("card", recorded), measure)
+    return card
 
 
 @dataclass(frozen=True)
@@ -98,7 +99,7 @@ class Figure:
     def missing(self, margin: float = 0.0) -> float:
         """By how much the goal is missed; 0 or less where it is met or there is none."""
         if self.within is not None:
-            return abs(self.gained) - self.within
+            return abs(self.gained) - self.within + margin
         return self.wanted + margin - self.gained if self.wanted is not None else 0.0
 
 
@@ -133,42 +134,6 @@ def shortfalls(before: Card, now: Card, goal: Goal, margin: float = 0.0) -> dict
     """By how much each figure misses the goal in dB or LU, those that do."""
     every = {f.name: f.missing(margin) for f in figures(before, now, goal)}
     return {name: missing for name, missing in every.items() if missing > 0}
-
-
-Patch = dict[str, object]
-
-
-def _bypassed(path: str, channel: Channel, kind: type[Stage] = Stage) -> Patch:
-    return {f"{stage_path(path, stage)}.on": False for stage in channel.stages(kind) if stage.on}
-
-
-def _left_out(sheet: Sheet) -> dict[str, Patch]:
-    """What may be left out to hear what it does, in words, and the patch that does it."""
-    gates = {f"mics.{name}.clean.on": False for name, mic in sheet.mics.items() if mic.clean.on}
-    out: dict[str, Patch] = {"gates": dict(gates)}
-    for kind in (Equaliser, Transient, Compressor):
-        own: Patch = {}
-        for name, mic in sheet.mics.items():
-            own |= _bypassed(f"mics.{name}", mic, kind)
-        out[f"{kind.label} of the mics"] = own
-    groups: Patch = {}
-    for name, group in sheet.groups.items():
-        groups |= _bypassed(f"groups.{name}", group)
-    out["groups"] = groups
-    out["parallel buses"] = {f"buses.{name}.mute": True for name, bus in sheet.buses.items()
-                             if bus.fader_db > OFF_DB and not bus.mute}  # fmt: skip
-    return out | {"drum bus": _bypassed(DRUM_BUS, sheet.drum_bus)}
-
-
-def by_stage(study: Study, school: School) -> list[dict[str, object]]:
-    """The figures with each kind of stage left out in turn, those kinds that are in use."""
-    before = card_of(study, recorded=True)
-    out: list[dict[str, object]] = []
-    for words, patch in _left_out(study.sheet).items():
-        if patch:
-            without = figures(before, card_of(study.tried(patch)), GOALS[school.goal])
-            out.append({"left_out": words, "now": {f.name: round(f.now, 2) for f in without}})
-    return out
 
 
 def find_short(study: Study, subject: str, school: School) -> list[Finding]:

@@ -160,8 +160,11 @@ class Study:
         return self._known[key]
 
     def beside(self) -> "Study":
-        """The same study for another thread: sounds are not shared, rendered tiles are."""
-        return Study(self.sheet, self.engine, self.library, self.takes)
+        """The same study for another thread: sounds are not shared, rendered tiles and what was
+        measured are."""
+        other = Study(self.sheet, self.engine, self.library, self.takes)
+        other._known = self._known
+        return other
 
     def tried(self, patch: Patch) -> "Study":
         """The same study with a change in place."""

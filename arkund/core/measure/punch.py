@@ -13,12 +13,14 @@ import scipy
 from numpy.typing import NDArray
 
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
+from arkund.core.measure.strokes import mean_envelope_db
 from arkund.core.units import SILENCE_DB, power_to_db
 
 ATTACK_S = (-0.001, 0.010)
 BODY_S = (0.030, 0.120)
 LOW_S = (0.0, 0.050)
 LOW_HZ = (35.0, 120.0)
+DRAWN_S, DRAWN = 0.16, 96
 BETWEEN_S = 0.25
 """Ring is measured this long after a stroke where none follows sooner."""
 
@@ -112,6 +114,19 @@ def punch_card(mix: NDArray[np.float32], rate: int, strokes: Strokes) -> Card:
         ghosts = shells["snare"].attack_dbfs - float(soft)
     mean = power_to_db(float(power.mean())) if len(power) else SILENCE_DB
     return Card(loudness, peak, peak - mean, shells, ghosts)
+
+
+def average_strokes(
+    mix: NDArray[np.float32], rate: int, strokes: Strokes
+) -> dict[str, NDArray[np.float64]]:
+    """Each shell's average stroke in a mix ``(frames, 2)``: `DRAWN` amplitudes over `DRAWN_S` from
+    its onset, the louder side's, where the mix's loudness is 0 LUFS."""
+    level = np.maximum(np.abs(mix[:, 0]), np.abs(mix[:, 1]))
+    loudness = loudness_lufs(mix, rate)
+    return {
+        piece: 10 ** ((mean_envelope_db(level, rate, times, DRAWN_S, DRAWN) - loudness) / 20)
+        for piece, times in strokes.shells.items() if len(times)
+    }  # fmt: skip
 
 
 def _shell(

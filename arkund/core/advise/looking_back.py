@@ -1,0 +1,124 @@
+"""What a station's changes did to the strokes, and which of them are made smaller or left out.
+
+After a station the card is measured on a part of the song. Where a figure lies under the recording
+and fell at this station, the changes that can be its cause are halved or left out in turn, and what
+gives most of it back decides.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from arkund.core.advise.excerpt import Excerpt
+from arkund.core.advise.finding import Finding, spoken
+from arkund.core.advise.goal import KICK_LOW_LEVEL, Figure
+from arkund.core.advise.study import Study
+from arkund.core.kit.roles import label, parse_mic_name
+from arkund.core.mix.patches import Patch, read_path
+
+STATIONS = {"align": ("attack",), "clean": ("attack", "over body"), "eq": ("attack", "over body"),
+            "dynamics": ("attack", "over body")}  # fmt: skip
+"""What is done there can cost strokes what no later station gives back; and the figures, besides
+the kick's low end, that are looked at. Mics in step have more body, which is no loss of attack."""
+
+FALL_DB = 0.7
+"""A figure that fell by less is as it was."""
+
+GIVEN_BACK = 0.5
+"""A change is the cause where so much of the fall comes back without it."""
+
+MOST_TRIED = 5
+HALVED = ("gain_db", "attack_db", "sustain_db", "range_db")
+"""Values of which half is half the change."""
+
+
+@dataclass(frozen=True)
+class Kept:
+    """The changes that stay, some of them smaller, and those that are left out, with the reason."""
+
+    stay: Sequence[Finding]
+    left_out: Sequence[Finding]
+
+
+def look_back(before: Study, made: Sequence[Finding], excerpt: Excerpt, station: str) -> Kept:
+    """``before`` is the kit before the station, ``made`` its changes in order."""
+    ends = STATIONS[station]
+    stay, left_out = list(made), []
+    now = _figures(excerpt, with_changes(before, stay), ends)
+    for name, was in _figures(excerpt, before, ends).items():
+        fall = _fall(was, now[name])
+        if fall < FALL_DB:
+            continue
+        cause = _cause(before, stay, excerpt, ends, was, fall)
+        if cause is None:
+            continue
+        finding, instead = cause
+        said = f"−{fall:.1f} dB of {name} came of this change"
+        if instead:
+            reason = spoken(f"{finding.reason} {said}; it is made by half.")
+            stay[stay.index(finding)] = replace(instead, reason=reason)
+        else:
+            stay.remove(finding)
+            reason = spoken(f"{said}; it is left out. {finding.reason}")
+            left_out.append(replace(finding, reason=reason))
+        now = _figures(excerpt, with_changes(before, stay), ends)
+    return Kept(stay, left_out)
+
+
+def _cause(
+    before: Study, made: Sequence[Finding], excerpt: Excerpt, ends: tuple[str, ...], was: Figure,
+    fall: float,
+) -> tuple[Finding, Finding | None] | None:  # fmt: skip
+    """The change without which most of a fall comes back, and what to make instead: half of it where
+    that is enough. None where no change gives half of the fall back."""
+    best, found = GIVEN_BACK * fall, None
+    for finding in [f for f in made if _concerns(f, was.name)][:MOST_TRIED]:
+        for instead in (_halved(before, finding), None):
+            others = [instead if f is finding else f for f in made]
+            then = with_changes(before, [f for f in others if f])
+            left = _fall(was, _figures(excerpt, then, ends)[was.name])
+            if instead and left < FALL_DB:
+                return finding, instead
+            if not instead and fall - left > best:
+                best, found = fall - left, (finding, None)
+    return found
+
+
+def with_changes(study: Study, made: Sequence[Finding]) -> Study:
+    """The study with changes made one after another."""
+    patch: dict[str, object] = {}
+    for finding in made:
+        patch |= finding.proposal
+    return study.tried(patch)
+
+
+def _figures(excerpt: Excerpt, study: Study, ends: tuple[str, ...]) -> dict[str, Figure]:
+    """Attack, attack over body and low end at equal loudness: what later stations cannot give back
+    by being louder."""
+    return {f.name: f for f in excerpt.wanted(excerpt.card(study))
+            if f.name.endswith(ends) or f.name == KICK_LOW_LEVEL}  # fmt: skip
+
+
+def _fall(was: Figure, now: Figure) -> float:
+    """By how much a figure fell, so far as it lies under the recording now."""
+    return min(was.now - now.now, -now.gained)
+
+
+def _concerns(finding: Finding, figure: str) -> bool:
+    """Whether a change touches a mic of the figure's piece."""
+    pieces = {parse_mic_name(path.split(".")[1]).piece for path in finding.proposal
+              if path.startswith("mics.")}  # fmt: skip
+    return any(piece and figure.startswith(f"{label(piece)} ") for piece in pieces)
+
+
+def _halved(before: Study, finding: Finding) -> Finding | None:
+    """The change by half, where it is one of gains."""
+    half: dict[str, object] = {}
+    for path, value in finding.proposal.items():
+        if path.endswith(HALVED) and isinstance(value, (int, float)):
+            start = float(read_path(before.sheet, path))
+            if path.endswith("range_db"):
+                start = 0.0
+            value = round((start + value) / 2, 1)
+        half[path] = value
+    patch: Patch = half
+    return replace(finding, proposal=patch) if half != dict(finding.proposal) else None

@@ -1,0 +1,142 @@
+"""Levers, the excerpt they are tried on, and what is left out because of its own result."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from arkund.core.advise.by_stage import matters_most
+from arkund.core.advise.excerpt import ENOUGH, SPAN_S, SPANS, Excerpt
+from arkund.core.advise.finding import Finding
+from arkund.core.advise.goal import GOALS, figures
+from arkund.core.advise.levers import ATTACK, FUNDAMENTAL, TILT, Lever, Target, levers_of, moved
+from arkund.core.advise.looking_back import look_back
+from arkund.core.advise.school import SCHOOLS
+from arkund.core.advise.study import Study
+from arkund.core.mix.patches import apply_patch, read_path
+from arkund.core.simulate.session import simulate
+from arkund.core.simulate.studying import study_of
+
+GOAL = GOALS["punch_size"]
+
+
+@pytest.fixture(scope="module")
+def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
+    return study_of([simulate("copper", 61, bars=16)], tmp_path_factory.mktemp("moves"))
+
+
+@pytest.fixture(scope="module")
+def excerpt(study: Study) -> Excerpt:
+    return Excerpt(study, GOAL)
+
+
+def test_a_target_moves_on_its_grid_within_its_ends() -> None:
+    target = Target(-3.0, 0.7, 0.5, -9, 2)
+    assert target.moved(0) == -3
+    assert target.moved(2) == -1.5
+    assert (target.moved(40), target.moved(-40)) == (2, -9)
+
+
+def test_levers_that_share_a_stage_put_it_in_once_with_both_values(study: Study) -> None:
+    levers = [one for one in levers_of(study) if one.name.startswith("kick")]
+    patch = moved(levers, {"kick fundamental": 3.0, "kick attack band": 2.0, "kick fader": -1.0})
+    sheet = apply_patch(study.sheet, patch)
+    assert list(patch) == ["groups.kick.fader_db", f"groups.kick.chain.{TILT}"]
+    assert sheet.groups["kick"].chain[0].id == TILT
+    at = f"groups.kick.chain.{TILT}.bands.{{}}.{{}}".format
+    assert [read_path(sheet, at(b, "gain_db")) for b in (FUNDAMENTAL, ATTACK)] == [3.0, 2.0]
+    assert read_path(sheet, at(FUNDAMENTAL, "on"))
+    one = apply_patch(study.sheet, moved(levers, {"kick fundamental": 3.0}))
+    assert not read_path(one, at(ATTACK, "on"))
+    assert moved(levers, {}) == {}
+
+
+def test_every_lever_says_something_that_the_sheet_takes(study: Study) -> None:
+    for lever in levers_of(study):
+        for by_db in (lever.low, lever.high, lever.probe_db):
+            assert apply_patch(study.sheet, lever.patch(by_db)) != study.sheet or by_db == 0
+        assert lever.low <= lever.probe_db <= lever.high
+
+
+def test_the_excerpt_holds_the_loudest_stroke_and_every_piece(
+    study: Study, excerpt: Excerpt
+) -> None:
+    rate = study.rate
+    mix = np.abs(study.engine.read(study.graph.sum, 0, study.sheet.frames)).max(axis=1)
+    assert len(excerpt.spans) == SPANS
+    assert all(last - first == round(SPAN_S * rate) for first, last in excerpt.spans)
+    assert all(a[1] <= b[0] for a, b in zip(excerpt.spans, excerpt.spans[1:], strict=False))
+    peak = int(np.argmax(mix))
+    assert any(first <= peak < last for first, last in excerpt.spans)
+    for piece, times in excerpt.whole_strokes.shells.items():
+        assert len(excerpt.strokes.shells.get(piece, ())) >= min(2, len(times), ENOUGH), piece
+    # Where the spans are laid end to end, a stroke stands where its sound is.
+    laid = np.concatenate([mix[first:last] for first, last in excerpt.spans])
+    for piece in ("kick", "snare"):
+        at = np.round(np.array(excerpt.strokes.shells[piece]) * rate).astype(int)
+        after, before = (
+            np.median([laid[a + d : a + d + 480].max() for a in at]) for d in (0, -960)
+        )
+        assert after > 2 * before, piece
+
+
+def test_what_the_whole_song_shows_otherwise_is_added(study: Study, excerpt: Excerpt) -> None:
+    part = excerpt.card(study)
+    whole = replace(excerpt.whole_card(study), loudness_lufs=part.loudness_lufs + 2)
+    excerpt.learn(whole, part)
+    shown = {f.name: f.gained for f in excerpt.wanted(part)}
+    wanted = {f.name: f.gained for f in figures(excerpt.whole_before, whole, GOAL)}
+    assert shown == pytest.approx({name: wanted[name] for name in shown})
+    excerpt.learn(part, part)
+
+
+def _finding(patch: dict[str, object]) -> Finding:
+    return Finding("eq", "high_pass", next(iter(patch)), "Something.", {}, 0.9, patch)
+
+
+def test_what_costs_the_kick_its_low_end_is_left_out_and_the_rest_stays(
+    study: Study, excerpt: Excerpt
+) -> None:
+    """A high-pass at 200 Hz on all that hears the kick, beside one that costs nothing."""
+    kick = [m for m in study.sheet.mics if m.startswith("kick")]
+    harm = _finding({
+        f"mics.{m}.chain.eq.high_pass.{k}": v
+        for m in kick for k, v in (("on", True), ("frequency_hz", 200.0), ("slope_db_oct", 24))
+    })  # fmt: skip
+    harmless = _finding({"mics.hat.chain.eq.high_pass.on": True})
+    kept = look_back(study, [harm, harmless], excerpt, "eq")
+    assert [f.subject for f in kept.stay] == [harmless.subject]
+    assert [f.subject for f in kept.left_out] == [harm.subject]
+    assert "came of this change; it is left out" in kept.left_out[0].reason
+
+
+def test_a_cut_that_costs_too_much_is_made_by_half_where_that_is_enough(
+    study: Study, excerpt: Excerpt
+) -> None:
+    kick = [m for m in study.sheet.mics if m.startswith("kick")]
+    cut = _finding({f"mics.{m}.chain.eq.bands.b1.{k}": v for m in kick for k, v in (
+        ("on", True), ("frequency_hz", 65.0), ("gain_db", -6.0), ("q", 0.7))})  # fmt: skip
+    (made,) = look_back(study, [cut], excerpt, "eq").stay
+    halves = [v for path, v in made.proposal.items() if path.endswith("gain_db")]
+    assert halves == [-3.0] * len(kick)
+    assert made.reason.endswith("it is made by half.")
+
+
+def test_what_costs_nothing_is_all_made(study: Study, excerpt: Excerpt) -> None:
+    made = [_finding({"mics.hat.chain.eq.high_pass.on": True}), _finding({"mics.hat.mute": False})]
+    assert look_back(study, made, excerpt, "eq").stay == made
+
+
+def test_what_matters_most_is_what_is_missed_most(study: Study, excerpt: Excerpt) -> None:
+    """A drum bus that limits by 8 dB gives loudness; nothing else is in use."""
+    louder = study.tried({"drum_bus.chain.s9": {"kind": "limiter", "ceiling_db": -18.0}})
+    (most,) = matters_most(louder, SCHOOLS["natural"], excerpt)
+    assert (most.kind, most.figure) == ("drum bus", "loudness at equal true peak")
+    gained = excerpt.card(louder).loudness_at_peak_lu - excerpt.card(study).loudness_at_peak_lu
+    assert most.gives == pytest.approx(gained, abs=0.06)
+
+
+def test_a_lever_without_a_move_changes_nothing() -> None:
+    lever = Lever("kick fader", "kick", -4, 6, {"groups.kick.fader_db": Target(-2.0)})
+    assert lever.patch(0.1) == {}
+    assert lever.patch(1.0) == {"groups.kick.fader_db": -1.0}
