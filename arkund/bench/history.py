@@ -2,7 +2,9 @@
 
 from typing import Any
 
+from arkund.bench.pictures import card
 from arkund.bench.views.findings import last_pass, last_preview
+from arkund.core.advise.findings import STATION_OF
 from arkund.core.advise.school import ROWS
 from arkund.core.kit.roles import label
 from arkund.core.mix.sheet import Sheet
@@ -22,6 +24,9 @@ FIGURE_WORDS = {
     "hum_dbfs": ("hum", "dBFS"), "clipped_runs": ("clipped runs", ""), "pan": ("pan", ""),
     "return_under_mix_lu": ("return under the mix", "LU"), "behind_ms": ("behind", "ms"),
 }  # fmt: skip
+
+
+GOAL_WORDS = next(row.answers for row in ROWS if row.key == "goal")
 
 
 def figure_words(name: str) -> tuple[str, str]:
@@ -70,13 +75,16 @@ def first_pass_report(song: Song) -> dict[str, Any]:
     """The last first pass, what it left, and the school with its rows."""
     job = last_pass(song)
     report = job.result if job else None
-    stands = {r.number for r in revisions.log(song)}
+    preview = last_preview(song)
+    shown = preview or report or {}
     return {
         "report": report,
-        "preview": last_preview(song),
+        "preview": preview,
         "mix": _before_after(report["before"], report["after"]) if report else [],
-        "steps": [s | {"pairs": paired(s["gain"]), "stands": s["revision"] in stands}
-                  for s in report["applied"]] if report else [],
+        "made_at": _by_station(song, report["applied"]) if report else [],
+        "lanes": card.lanes(shown.get("card", ())),
+        "strokes": card.strokes(shown.get("strokes", ())),
+        "goal": GOAL_WORDS[song.school["goal"]],
         "schools": schools.all_names(),
         "rows": [
             {"row": row, "answers": [(key, words, song.school.get(row.key) == key)
@@ -84,6 +92,20 @@ def first_pass_report(song: Song) -> dict[str, Any]:
             for row in ROWS
         ],
     }  # fmt: skip
+
+
+def _by_station(song: Song, applied: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """The changes of a pass under the stations at which they were made, each with the revision
+    before it, and whether it still stands."""
+    stands = {r.number for r in revisions.log(song)}
+    out: list[dict[str, Any]] = []
+    for step in applied:
+        name = step.get("station") or STATION_OF.get(step["id"].split(".")[0], "bus")
+        if not out or out[-1]["name"] != name:
+            out.append({"name": name, "steps": []})
+        number = step["revision"]
+        out[-1]["steps"].append(step | {"stands": number in stands, "before": number - 1})
+    return out
 
 
 def comparison(song: Song, a: int, b: int) -> dict[str, Any]:

@@ -5,6 +5,7 @@ from typing import Any
 
 from django import template
 
+from arkund.bench.frame import STATION_NAMES
 from arkund.core.kit.roles import label, piece_family
 
 register = template.Library()
@@ -34,6 +35,12 @@ def figure(value: Any, digits: int = 1) -> str:
         return "silent"
     text = f"{float(value):.{digits}f}"
     return "0" + text[2:] if float(text) == 0 and text[0] == "-" else text.replace("-", "−")
+
+
+@register.filter
+def station_called(slug: str) -> str:
+    """A station's name by its slug."""
+    return STATION_NAMES.get(slug, slug)
 
 
 @register.filter

@@ -24,6 +24,10 @@ export function startFirstPass() {
     school({ save: event.target.querySelector("input").value });
   });
 
+  document.querySelectorAll("[data-leave]").forEach((box) => box.addEventListener("change", () => {
+    document.getElementById("pass-count").textContent = document.querySelectorAll("[data-leave]:checked").length;
+  }));
+
   const watch = () => watchJob(job, { box, go, cancel: stop });
 
   const preview = document.getElementById("pass-preview");

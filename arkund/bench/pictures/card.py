@@ -1,0 +1,55 @@
+"""The punch card as lanes, and the average strokes before and after laid over each other."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from arkund.core.kit.roles import piece_family
+
+WIDTH, ZERO_AT, PER_DB = 280.0, 92.0, 15.0
+STROKE_WIDTH, STROKE_HEIGHT = 132.0, 84.0
+
+
+def lanes(card: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
+    """Each figure that has a goal: where what came out lies on its lane (as recorded is at
+    ``zero``), and the stretch that the school asks for."""
+    out = []
+    for row in card:
+        within, wanted = row.get("within"), row.get("wanted")
+        if within is None and wanted is None:
+            continue
+        first, last = (_x(-within), _x(within)) if within is not None else (_x(wanted), WIDTH)
+        at = _x(row["gained"])
+        out.append(dict(row) | {
+            "zero": ZERO_AT, "at": at, "from": min(ZERO_AT, at), "length": abs(at - ZERO_AT),
+            "band": first, "band_width": round(last - first, 1),
+        })  # fmt: skip
+    return out
+
+
+def _x(db: float) -> float:
+    return round(min(max(ZERO_AT + PER_DB * db, 4.0), WIDTH - 4.0), 1)
+
+
+def strokes(drawn: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
+    """Each shell's two average strokes as points of an SVG: ``before`` closed, to be filled,
+    ``now`` a line."""
+    out = []
+    for one in drawn:
+        before, now = _points(one["before"]), _points(one["now"])
+        closed = f"0,{STROKE_HEIGHT:g} {before} {STROKE_WIDTH:g},{STROKE_HEIGHT:g}"
+        out.append(
+            {
+                "label": one["label"],
+                "family": piece_family(one["piece"]),
+                "before": closed,
+                "now": now,
+            }
+        )
+    return out
+
+
+def _points(levels: Sequence[float]) -> str:
+    step = STROKE_WIDTH / max(len(levels) - 1, 1)
+    return " ".join(
+        f"{n * step:.1f},{STROKE_HEIGHT * (1 - level):.1f}" for n, level in enumerate(levels)
+    )
