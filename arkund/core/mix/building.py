@@ -17,13 +17,16 @@ from arkund.core.mix.lanes import (
 from arkund.core.mix.nodes import Link, Node, Pair, Processed, Pulses, Side
 from arkund.core.mix.pairs import lane
 from arkund.core.mix.sheet import Sheet, bus_order, with_values
-from arkund.core.mix.sources import mic_entry
+from arkund.core.mix.sources import Entry, layer_entry, mic_entry
 from arkund.core.mix.strokes import (
     sounding_hits,
     sounding_unlisted,
 )
 from arkund.core.mix.summing import Input, Mixed, Varied, pan_gains
 from arkund.core.units import db_to_amplitude
+
+CLEAN = 3
+"""Where a mic's entry is clean, before what follows its strokes."""
 
 
 def fader_gain(db: float) -> float:
@@ -83,7 +86,6 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
 
     chains: dict[str, Chained] = {}
     groups: dict[str, Node] = {}
-    keys |= {name: Mixed(tuple(inside[name])) for name in sheet.groups}
 
     def channel(name: str, path: str, entry: Callable[[Sheet], Node]) -> Input:
         """A channel's chain, noted, and what comes out of its fader."""
@@ -95,6 +97,23 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
         return _input([(at, ramp, m.end, level, level) for (at, ramp, _, _), m, level
                        in zip(own, made, levels, strict=True)])  # fmt: skip
 
+    layers: dict[str, Node] = {}
+    for name, layer in sheet.layers.items():
+        drum = _varied([(at, ramp, e[CLEAN]) for at, ramp, e in entries[layer.of]])
+
+        def struck(version: Sheet, name: str = name, drum: Node = drum) -> Node:
+            return Mixed(
+                ((layer_entry(version.layers[name], version, drum, library, heard), 1.0, 1.0),)
+            )
+
+        out = channel(name, f"layers.{name}", struck)
+        layers[name] = Mixed((out,))
+        if layer.to not in live:
+            parts[name] = layers[name]
+            contributions += [out] if _sounds(out) else []
+        if layer.to in inside and _sounds(out):
+            inside[layer.to].append(out)
+    keys |= {name: Mixed(tuple(inside[name])) for name in sheet.groups}
     for name in sheet.groups:
         out = channel(name, f"groups.{name}", lambda version, name=name: keys[name])  # type: ignore[misc]
         groups[name] = Mixed((out,))
@@ -118,10 +137,10 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     output = out[0] if out[1:] == (1.0, 1.0) else Mixed((out,))
     returns = {name: returns[name] for name in sheet.buses}
     return Graph(every, outs, chains, groups, returns, parts, total, output, beside,
-                 _with(output, beside))  # fmt: skip
+                 _with(output, beside), layers)  # fmt: skip
 
 
-Entries = Mapping[str, Sequence[tuple[int, int, tuple[Node, Node, Node, Node]]]]
+Entries = Mapping[str, Sequence[tuple[int, int, Entry]]]
 
 
 def _lane_chains(
@@ -146,9 +165,9 @@ def _lane_chains(
     return out
 
 
-def _as_recorded(sheet: Sheet, entries: Mapping[str, tuple[Node, Node, Node, Node]]) -> Graph:
+def _as_recorded(sheet: Sheet, entries: Mapping[str, Entry]) -> Graph:
     """Every mic enters both sides at unity and nothing else happens."""
-    every = {name: MicStages(*own, Chained((), own[-1], {})) for name, own in entries.items()}
+    every = {name: MicStages(*own[:4], Chained((), own[-1], {})) for name, own in entries.items()}
     mics = {name: every[name] for name in sounding_mics(sheet)}
     outs: dict[str, Node] = {n: Mixed(((s.shaped, 1.0, 1.0),)) for n, s in mics.items()}
     total = Mixed(tuple((s.shaped, 1.0, 1.0) for s in mics.values()))
@@ -203,9 +222,7 @@ def _varied_chain(times: Sequence[tuple[int, int]], made: Sequence[Chained]) -> 
     )  # fmt: skip
 
 
-def _mic_stages(
-    entries: Sequence[tuple[int, int, tuple[Node, Node, Node, Node]]], made: Sequence[Chained]
-) -> MicStages:
+def _mic_stages(entries: Sequence[tuple[int, int, Entry]], made: Sequence[Chained]) -> MicStages:
     source, repaired, placed, clean = (
         _varied([(at, ramp, entry[n]) for at, ramp, entry in entries]) for n in range(4)
     )

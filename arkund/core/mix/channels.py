@@ -144,6 +144,13 @@ class Clean(Part):
                                 hint="it opens that much before a stroke")  # fmt: skip
 
 
+class Even(Part):
+    """Even strokes: how far each stroke goes toward where its like peaks; 0 leaves them alone."""
+
+    amount: float = value(0.0, 0, 1, "×", "even strokes", step=0.05, ticks=(0, 0.25, 0.5, 0.75, 1),
+                          hint="accents toward accents, the others toward the others; ghosts stay")  # fmt: skip
+
+
 def _mic_chain() -> tuple[Stage, ...]:
     return (Equaliser(), Transient(), Compressor(on=False))
 
@@ -179,6 +186,7 @@ class Mic(Channel):
         hint="positive is later; the mark closes the gap to the reference",
     )  # fmt: skip
     clean: Clean = Clean()
+    even: Even = Even()
     chain: tuple[AnyStage, ...] = Field(
         default_factory=_mic_chain, max_length=MOST_STAGES, title="chain"
     )

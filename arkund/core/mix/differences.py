@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from arkund.core.mix.sheet import Sheet
 
 MOST = 500
-CHANNELS = ("mics", "groups", "buses")
+CHANNELS = ("mics", "layers", "groups", "buses")
 
 
 class Over(Part):

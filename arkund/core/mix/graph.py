@@ -87,7 +87,7 @@ class Graph:
     """All nodes of a sheet. ``mics`` in mic order, those out of use and beside the drums too;
     ``outs`` of those that sound, after fader and pan, stereo; ``chains`` of groups, buses and the
     drum bus; ``groups`` and ``returns`` behind their faders; ``parts`` what the sum is made of, by
-    name; ``song`` the drums with the bed."""
+    name; ``song`` the drums with the bed; ``layers`` behind their faders."""
 
     mics: dict[str, MicStages]
     outs: dict[str, Node]
@@ -99,6 +99,7 @@ class Graph:
     output: Node
     beside: dict[str, Node]
     song: Node
+    layers: dict[str, Node] = field(default_factory=dict)
 
     def node(self, name: str) -> Node:
         """The node of a public name: ``output``, ``sum``, ``song`` (the drums with the bed),
@@ -106,7 +107,7 @@ class Graph:
         fader). Raises `SheetError` otherwise."""
         named = {"output": self.output, "sum": self.sum, "song": self.song, **self.beside,
                  **{m: stages.shaped for m, stages in self.mics.items()},
-                 **self.returns}  # fmt: skip
+                 **self.layers, **self.returns}  # fmt: skip
         for group, node in self.groups.items():
             named.setdefault(group, node)
         if name not in named and (key := self._key(name)):
@@ -118,11 +119,12 @@ class Graph:
         return named[name]
 
     def levels(self) -> list[list[Node]]:
-        """Chains in the order in which they feed each other: mics, groups, then bus after bus.
+        """Chains in the order in which they feed each other: mics, layers, groups, then bus after bus.
         Those of one level wait for none of it."""
         behind = [self.chains[name].end for name in self.groups]
         buses = [[chained.end] for name, chained in self.chains.items() if name in self.returns]
-        return [[self.mics[name].shaped for name in self.outs], behind, *buses]
+        layers = [self.chains[name].end for name in self.layers]
+        return [[self.mics[name].shaped for name in self.outs], layers, behind, *buses]
 
     def _key(self, name: str) -> Node | None:
         """What a stage listens to, by ``channel.stage.key``: as its detector hears it."""

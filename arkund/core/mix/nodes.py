@@ -233,15 +233,10 @@ class GateRule:
 
 
 @dataclass(frozen=True)
-class Gated(Node):
-    """The gate: its decision is made once over the whole song, its envelope applied anywhere."""
+class Enveloped(Node):
+    """A source times a gain over time, which is decided once over the whole song."""
 
     source: Node
-    rule: GateRule
-
-    @cached_property
-    def key(self) -> str:
-        return key_of("gated", 1, self.source.key, repr(self.rule))
 
     def key_over(self, reader: Reader, start: int, stop: int) -> str:
         shape = self.shape(reader)
@@ -254,6 +249,25 @@ class Gated(Node):
         """The whole song's gain, decided once and cached."""
         table = reader.track(self.key, lambda: self._decide(reader))
         return Envelope(table[0], table[1])
+
+    def _decide(self, reader: Reader) -> NDArray[np.float64]:
+        """Positions in samples and gains in dB, ``(2, n)``."""
+        raise TypeError("this node decides its gain")
+
+    def render(self, reader: Reader, start: int, stop: int) -> Audio:
+        sound = np.ascontiguousarray(reader.read(self.source, start, stop))
+        return apply_envelope(sound, start, self.shape(reader))
+
+
+@dataclass(frozen=True)
+class Gated(Enveloped):
+    """The gate: its decision is made once over the whole song, its envelope applied anywhere."""
+
+    rule: GateRule
+
+    @cached_property
+    def key(self) -> str:
+        return key_of("gated", 1, self.source.key, repr(self.rule))
 
     def _decide(self, reader: Reader) -> NDArray[np.float64]:
         rule = self.rule
@@ -271,10 +285,6 @@ class Gated(Node):
         pairs = ((int(a), int(b)) for a, b in openings)
         shape = envelope(pairs, rule.range_db, rule.timing)
         return np.stack([shape.positions, shape.gains_db])
-
-    def render(self, reader: Reader, start: int, stop: int) -> Audio:
-        sound = np.ascontiguousarray(reader.read(self.source, start, stop))
-        return apply_envelope(sound, start, self.shape(reader))
 
 
 @dataclass(frozen=True)

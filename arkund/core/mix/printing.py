@@ -91,7 +91,8 @@ def _wanted(graph: Graph, stems: Sequence[str], prefix: str) -> list[tuple[str, 
     """``(file stem, node, counts toward the sum)``."""
     out: list[tuple[str, Node, bool]] = []
     if "mics" in stems:
-        out += [(f"{prefix}{name}", n, name in graph.parts) for name, n in graph.outs.items()]
+        lanes = {**graph.outs, **graph.layers}
+        out += [(f"{prefix}{name}", n, name in graph.parts) for name, n in lanes.items()]
     if "groups" in stems:
         # Of groups that do something: the others are what their mics are.
         out += [(f"{prefix}{name}_group", node, True) for name, node in graph.groups.items()

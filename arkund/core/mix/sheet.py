@@ -27,11 +27,12 @@ from arkund.core.mix.channels import (
 )
 from arkund.core.mix.differences import MOST as MOST_DIFFERENCES
 from arkund.core.mix.differences import Over, refuse
+from arkund.core.mix.layers import AnyLayer
 from arkund.core.mix.upgrade import upgraded
 from arkund.core.process.values import Part, choice, value
 
 SCHEMA_VERSION = 2
-MOST_MICS = 64
+MOST_MICS, MOST_LAYERS = 64, 16
 LAST_BAR = 20_000
 
 Bar = Annotated[int, Field(ge=1, le=LAST_BAR)]
@@ -185,6 +186,7 @@ class Sheet(Part):
     moves: Hash | None = None
     """Content hash of the edit list that `timing` came to."""
     mics: dict[Name, Mic] = Field(min_length=1, max_length=MOST_MICS)
+    layers: dict[Name, AnyLayer] = Field({}, max_length=MOST_LAYERS)
     groups: dict[Name, Group] = Field({}, max_length=32)
     buses: dict[Name, Bus] = Field({}, max_length=32)
     drum_bus: DrumBus = DrumBus()
@@ -218,10 +220,16 @@ class Sheet(Part):
         for name, mic in self.mics.items():
             if name != str(mic.name):
                 raise ValueError(f"the mic {name} calls itself {mic.name}")
-        for what, names in (("group", self.groups), ("bus", self.buses)):
+        taken = {*self.mics, *NODES}
+        for what, names in (
+            ("layer", [*self.layers]),
+            ("group", [*self.groups]),
+            ("bus", [*self.buses]),
+        ):
             for name in names:
-                if name in self.mics or name in NODES or (what == "bus" and name in self.groups):
+                if name in taken:
                     raise ValueError(f"a {what} cannot be called {name}; something else is")
+            taken |= {*names}
         return self
 
     @model_validator(mode="after")
@@ -231,6 +239,11 @@ class Sheet(Part):
         for name, mic in self.mics.items():
             if mic.to != DRUMS and mic.to not in self.groups:
                 raise ValueError(f"{name} runs into the group {mic.to}, which is not there")
+        for name, layer in self.layers.items():
+            if layer.of not in self.mics or not self.mics[layer.of].name.piece:
+                raise ValueError(f"the layer {name} follows {layer.of}, which is no close mic here")
+            if layer.to != DRUMS and layer.to not in self.groups:
+                raise ValueError(f"{name} runs into the group {layer.to}, which is not there")
         sources = {*self.mics, *self.groups, *self.buses}
         for name, bus in self.buses.items():
             if lost := sorted(set(bus.sends) - sources):
@@ -240,6 +253,9 @@ class Sheet(Part):
         for name, mic in self.mics.items():
             _refuse_keys(name, mic, {*self.mics, *strokes},
                          "a mic's stages listen to mics and strokes")  # fmt: skip
+        for name, layer in self.layers.items():
+            _refuse_keys(name, layer, {*self.mics, *strokes},
+                         "a layer's stages listen to mics and strokes")  # fmt: skip
         for name, group in self.groups.items():
             _refuse_keys(name, group, {*self.mics, *self.groups, *strokes},
                          "a group's stages listen to mics, groups and strokes")  # fmt: skip

@@ -10,6 +10,7 @@ from arkund.core.mix.graph import Variant
 from arkund.core.mix.hum import HumProcess
 from arkund.core.mix.joining import Moved, Passage, Silence, Spliced
 from arkund.core.mix.lanes import KICK_ROLES, ONE_FILE, Library
+from arkund.core.mix.layers import AnyLayer, SubLayer
 from arkund.core.mix.laying import laid_out
 from arkund.core.mix.nodes import (
     Difference,
@@ -23,6 +24,7 @@ from arkund.core.mix.nodes import (
     Processed,
 )
 from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.mix.struck import Evened, Silenced, Struck, Toned
 from arkund.core.timing.moves import ALL, KICK
 from arkund.core.units import db_to_amplitude, ms_to_samples
 
@@ -66,15 +68,19 @@ def _moved(source: Node, name: str, sheet: Sheet, library: Library) -> Node:
                  tuple(s.offset for s in slices), tuple(s.fade for s in slices))  # fmt: skip
 
 
+Entry = tuple[Node, Node, Node, Node, Node]
+
+
 def mic_entry(
     name: str, sheet: Sheet, library: Library, variant: Variant, heard: Callable[[], list[Hit]]
-) -> tuple[Node, Node, Node, Node]:
-    """A mic as recorded, repaired, placed and clean, which is how it enters its chain."""
+) -> Entry:
+    """A mic as recorded, repaired, placed, clean, and as it enters its chain: with even strokes, and
+    without those that a layer plays instead."""
     mic = sheet.mics[name]
     joined = joined_source(name, sheet, library)
     source = _moved(joined, name, sheet, library)
     if variant == "recorded":
-        return source, source, source, source
+        return source, source, source, source, source
     gain = db_to_amplitude(mic.trim_db) * mic.polarity
     repaired = _moved(_repaired(joined, mic.repair, sheet.rate), name, sheet, library)
     placed = repaired
@@ -85,7 +91,48 @@ def mic_entry(
         clean = Gated(placed, _gate_rule(mic, sheet.rate, heard))
     if variant == "removed":
         clean = Difference(placed, clean) if clean is not placed else Placed(placed, 0.0, 0.0)
-    return source, repaired, placed, clean
+        return source, repaired, placed, clean, clean
+    return source, repaired, placed, clean, _evened(name, sheet, clean, heard)
+
+
+def _evened(name: str, sheet: Sheet, clean: Node, heard: Callable[[], list[Hit]]) -> Node:
+    mic = sheet.mics[name]
+    instead = [layer for layer in sheet.layers.values()
+               if layer.mode == "instead" and sheet.mics[layer.of].name.piece == mic.name.piece
+               and mic.name.piece]  # fmt: skip
+    if not mic.even.amount and not instead:
+        return clean
+    own = sorted((h for h in heard() if h.piece == mic.name.piece), key=lambda h: h.time_s)
+    onsets = tuple(round(h.time_s * sheet.rate + mic.delay_samples) for h in own)
+    entry = clean
+    if mic.even.amount:
+        entry = Evened(entry, onsets, tuple(h.kind for h in own), mic.even.amount)
+    if instead:
+        out = tuple(any(plays(layer, h) for layer in instead) for h in own)
+        entry = Silenced(entry, onsets, out)
+    return entry
+
+
+def layer_entry(
+    layer: AnyLayer, sheet: Sheet, drum: Node, library: Library, heard: Callable[[], list[Hit]]
+) -> Node:
+    """What a layer plays, under the strokes of the mic that it follows; ``drum`` is that mic clean."""
+    mic = sheet.mics[layer.of]
+    struck = [h for h in heard() if h.piece == mic.name.piece and plays(layer, h)]
+    onsets = tuple(sorted(round(h.time_s * sheet.rate + mic.delay_samples) for h in struck))
+    if isinstance(layer, SubLayer):
+        return Toned(drum, onsets, layer.following, layer.choke, layer.note_hz, layer.attack_ms,
+                     layer.decay_ms, layer.fall, layer.drive_db)  # fmt: skip
+    samples = tuple((s.at, s.frames) for s in layer.samples)
+    kit = layer.source and File(library.path_of(layer.source), layer.source, "mono", "kit file")
+    return Struck(drum, onsets, layer.following, layer.choke, kit or drum, samples)
+
+
+def plays(layer: AnyLayer, hit: Hit) -> bool:
+    """Whether a layer plays on a stroke. A flam is one stroke; rolls and ghosts are left alone where
+    only accents are wanted."""
+    loud = layer.strokes == "all" or hit.kind in ("accent", "flam")
+    return loud and hit.kind != "roll" and layer.low <= hit.velocity <= layer.high
 
 
 def _repaired(source: Node, repair: Repair, rate: int) -> Node:

@@ -1,0 +1,218 @@
+"""Replace: what a layer under a drum would be made of, and where strokes are uneven."""
+
+import re
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from arkund.core.advise.finding import Change, Finding, spoken
+from arkund.core.advise.module import Module
+from arkund.core.advise.school import School
+from arkund.core.advise.study import Study
+from arkund.core.errors import ArkundError
+from arkund.core.kit.roles import is_shell, label, piece_family
+from arkund.core.measure.landmarks import fundamental_hz
+from arkund.core.measure.levels import hit_peaks
+from arkund.core.measure.strokes import ring_time_s
+from arkund.core.mix.pairs import lanes
+from arkund.core.mix.patches import Patch
+from arkund.core.mix.sheet import Sheet
+from arkund.core.replace.harvest import Candidate, bands, candidates
+from arkund.core.units import amplitudes_to_db, hz_to_note, note_to_hz
+
+NAME = "replace"
+RING_S = (0.15, 0.6)
+UNEVEN_DB = {"punch": 4.0, "punch_size": 6.0}
+"""Accents that spread by more (90th over 10th percentile) are found uneven; Open lets them be."""
+
+EVEN_SHARE = {"punch": 0.6, "punch_size": 0.4}
+BLEND_DB = -6.0
+SUB_DB = -12.0
+NOTE_HZ = (20.0, 200.0)
+LEAST_ISOLATED_DB = 12.0
+"""A sample brings more of the kit along where it exceeds the rest by less."""
+
+
+def followed(study: Study, piece: str) -> str:
+    """The mic that a layer of a piece follows; raises `ArkundError` for a piece without one."""
+    close = study.close(piece)
+    if not close:
+        known = ", ".join(study.pieces) or "none"
+        raise ArkundError(f"There is no mic close to “{piece[:40]}”. Pieces with one: {known}.")
+    return close[0]
+
+
+def harvest(study: Study, piece: str) -> list[Candidate]:
+    """The strokes of a piece that can be samples, the best isolated first."""
+    mic = followed(study, piece)
+    sound, rate = study.sound(mic, "clean"), study.rate
+    ring = float(np.clip(ring_time_s(sound, rate, study.plain_times(mic)), *RING_S))
+    delay = study.sheet.mics[mic].delay_samples / rate
+    return candidates(sound, rate, piece, study.hits, ring, delay)
+
+
+def layer_patch(
+    study: Study, piece: str, *, mode: str = "under", strokes: str = "accents",
+    blend_db: float = BLEND_DB,
+) -> Patch:  # fmt: skip
+    """A layer of the song's own strokes; ``strokes`` are *accents*, *all* or velocities (``20-127``).
+
+    Raises `ArkundError` where the piece has no mic or nothing stands alone in it.
+    """
+    found = [c for c in harvest(study, piece) if c.hit.kind != "ghost"]
+    clear = [c for c in found if c.isolation_db >= LEAST_ISOLATED_DB] or found
+    if not clear:
+        raise ArkundError(f"No stroke of {label(piece)} stands alone long enough to be a sample.")
+    samples = [{"at": c.at, "frames": c.frames} for c in bands(clear)]
+    return _put(study, piece, "layer", {
+        "kind": "samples", "samples": samples, "mode": mode, "fader_db": blend_db, **_which(strokes)})  # fmt: skip
+
+
+def kit_patch(
+    study: Study, piece: str, source: str, samples: Sequence[tuple[int, int]], *, mode: str,
+    strokes: str, blend_db: float,
+) -> Patch:  # fmt: skip
+    """A layer of samples out of a stored kit file. Raises `ArkundError`."""
+    return _put(study, piece, "layer", {
+        "kind": "samples", "source": source, "samples": [{"at": at, "frames": n} for at, n in samples],
+        "mode": mode, "fader_db": blend_db, **_which(strokes)})  # fmt: skip
+
+
+def sub_patch(
+    study: Study, piece: str, *, note: str = "auto", strokes: str = "all", blend_db: float = SUB_DB
+) -> Patch:
+    """A tone under a piece: on its own fundamental (*auto*), a note (``C1``) or a frequency
+    (``50Hz``). Raises `ArkundError`."""
+    hz = round(sub_note_hz(study, piece, note), 2)
+    return _put(study, piece, "sub", {
+        "kind": "sub", "note_hz": hz, "fader_db": blend_db, **_which(strokes)})  # fmt: skip
+
+
+def even_patch(study: Study, piece: str, amount: float) -> Patch:
+    """Even strokes on all close mics of a piece, by the same share. Raises `ArkundError`."""
+    followed(study, piece)
+    if not 0 <= amount <= 1:
+        raise ArkundError("The amount of even strokes is a share from 0 to 1, e.g. 0.5.")
+    return {f"mics.{mic}.even.amount": amount for mic in study.close(piece)}
+
+
+def sub_note_hz(study: Study, piece: str, note: str) -> float:
+    """The frequency that a sub layer's note means; raises `ArkundError`."""
+    mic = followed(study, piece)
+    text = note.strip()
+    if text.lower() == "auto":
+        base = fundamental_hz(
+            study.sound(mic, "clean"), study.rate, study.plain_times(mic), piece_family(piece))  # fmt: skip
+        if not base:
+            raise ArkundError(
+                f"{label(piece).capitalize()} has no clear fundamental; say a note, e.g. C1 or 50Hz."
+            )
+        # The drum's own note where that is low, else the octave under it.
+        hz = base if base <= 80 else base / 2
+    elif plain := re.fullmatch(r"(\d{1,3}(?:\.\d{1,2})?)\s*(?:hz)?", text.lower()):
+        hz = float(plain[1])
+    else:
+        try:
+            hz = note_to_hz(text)
+        except (ValueError, KeyError, IndexError):
+            raise ArkundError(
+                f"“{text[:20]}” is no note; say auto, a note such as C1, or 50Hz."
+            ) from None
+    if not NOTE_HZ[0] <= hz <= NOTE_HZ[1]:
+        raise ArkundError(
+            f"A sub layer plays from {NOTE_HZ[0]:.0f} to {NOTE_HZ[1]:.0f} Hz; {hz:.0f} Hz is outside."
+        )
+    return hz
+
+
+def _which(strokes: str) -> dict[str, Any]:
+    """The strokes that a layer plays on, as its values."""
+    if strokes in ("accents", "all"):
+        return {"strokes": strokes}
+    span = re.fullmatch(r"(\d{1,3})-(\d{1,3})", strokes.strip())
+    if span is None or not 1 <= int(span[1]) <= int(span[2]) <= 127:
+        raise ArkundError(
+            f"“{strokes[:20]}” are no strokes; say accents, all, or velocities such as 20-127."
+        )
+    return {"strokes": "all", "low": int(span[1]), "high": int(span[2])}
+
+
+def _put(study: Study, piece: str, what: str, values: dict[str, Any]) -> Patch:
+    """A new layer of the piece, under a name that is free."""
+    mic = followed(study, piece)
+    taken = {*study.sheet.layers, *study.sheet.mics, *study.sheet.groups, *study.sheet.buses}
+    wish = f"{piece}_{what}"
+    name = next(n for n in (wish, *(f"{wish}_{k}" for k in range(2, 99))) if n not in taken)
+    return {f"layers.{name}": {**values, "of": mic, "to": study.sheet.mics[mic].to}}
+
+
+def spread_db(study: Study, mic: str) -> tuple[float, int]:
+    """By how much the accents of a mic's piece spread (90th over 10th percentile of their peaks) as
+    they enter its chain, and how many there are."""
+    piece, shift = (
+        study.sheet.mics[mic].name.piece,
+        study.sheet.mics[mic].delay_samples / study.rate,
+    )
+    times = [h.time_s + shift for h in study.hits if h.piece == piece and h.kind == "accent"]
+    return _spread(study, mic, times), len(times)
+
+
+def _spread(study: Study, mic: str, times: Sequence[float]) -> float:
+    if len(times) < 8:
+        return 0.0
+    entry = study.graph.mics[mic].chained.entry
+    sound = study.engine.read(entry, 0, study.sheet.frames)
+    peaks = amplitudes_to_db(hit_peaks(np.ascontiguousarray(sound), study.rate, times))
+    return float(np.subtract(*np.percentile(peaks, [90, 10])))
+
+
+def find(study: Study, mic: str, school: School) -> list[Finding]:
+    """Uneven accents of a shell, where the school minds; for the ear to settle."""
+    name = study.sheet.mics[mic].name
+    aim, share = UNEVEN_DB.get(school.goal), EVEN_SHARE.get(school.goal, 0.0)
+    piece = name.piece or ""
+    if aim is None or not is_shell(piece) or study.close(piece)[:1] != [mic]:
+        return []
+    if study.sheet.mics[mic].even.amount:
+        return []
+    spread, count = spread_db(study, mic)
+    if spread <= aim:
+        return []
+    patch = even_patch(study, piece, share)
+    then, _ = spread_db(study.tried(patch), mic)
+    return [
+        Finding(
+            NAME, "even", piece,
+            spoken(f"{spread:.1f} dB between the soft and the loud accents of {label(piece)} ({count} of them). "
+                   f"Even strokes by {share:.0%} leaves {then:.1f} dB and changes no sound. Whether the "
+                   "playing should be that even is for the ear."),
+            {"spread_db": round(spread, 1), "accents": count}, 0.55, patch,
+            {"spread_db": Change(round(spread, 1), round(then, 1))},
+            row="goal", school=school.name, mic=mic,
+        )
+    ]  # fmt: skip
+
+
+def _reads(sheet: Sheet, mic: str) -> list[object]:
+    m = sheet.mics[mic]
+    return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, m.even,
+            {n: layer.model_dump() for n, layer in sheet.layers.items()}]  # fmt: skip
+
+
+MODULE = Module(NAME, "replace", 1, lanes, _reads, find)
+
+
+def described(found: Candidate, rate: int) -> dict[str, Any]:
+    """A candidate as plain data."""
+    return {
+        "hit": found.hit.id, "time_s": round(found.hit.time_s, 4), "velocity": found.hit.velocity,
+        "kind": found.hit.kind, "peak_dbfs": round(found.peak_dbfs, 1), "before_dbfs": round(found.before_db, 1),
+        "isolation_db": round(found.isolation_db, 1), "heard_with": found.heard_with,
+        "length_s": round(found.frames / rate, 3), "at": found.at, "frames": found.frames,
+    }  # fmt: skip
+
+
+def note_words(hz: float) -> str:
+    """A frequency with its note."""
+    return f"{hz:.1f} Hz ({hz_to_note(hz)})"

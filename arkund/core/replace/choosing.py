@@ -1,0 +1,32 @@
+"""Which sample a stroke gets, and how loud: velocity layers, round robin, velocity following."""
+
+from collections.abc import Sequence
+
+NEAREST = 3
+"""A stroke chooses among so many samples that come nearest to it in level."""
+
+
+def choose(strokes_db: Sequence[float], samples_db: Sequence[float]) -> list[int]:
+    """A sample for each stroke by level: of the `NEAREST` ones the one that has waited longest, so
+    that none plays twice running where there are two.
+
+    Levels in dB on one scale. Raises `ValueError` without samples.
+    """
+    if not samples_db:
+        raise ValueError("a layer needs a sample")
+    used = [-1] * len(samples_db)
+    out: list[int] = []
+    for turn, level in enumerate(strokes_db):
+        near = sorted(range(len(samples_db)), key=lambda n: abs(samples_db[n] - level))[:NEAREST]
+        if out and len(samples_db) > 1:
+            near = [n for n in near if n != out[-1]]
+        chosen = min(near, key=lambda n: (used[n], abs(samples_db[n] - level)))
+        used[chosen] = turn
+        out.append(chosen)
+    return out
+
+
+def gain_db(stroke_db: float, sample_db: float, typical_db: float, following: float) -> float:
+    """Gain of a sample under a stroke: at ``following`` 1 its peak comes to the stroke's, at 0 to
+    the typical stroke's, between in proportion (all in dB)."""
+    return typical_db + following * (stroke_db - typical_db) - sample_db

@@ -1,0 +1,318 @@
+"""Replace by its definitions: harvest, choosing, placing, the tone, even strokes, and layers in the
+graph."""
+
+import itertools
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+import scipy
+
+from arkund.core.advise import replace
+from arkund.core.advise.study import Study
+from arkund.core.errors import ArkundError, SheetError
+from arkund.core.hits.detect import Hit
+from arkund.core.mix.struck import Row, Struck, Toned
+from arkund.core.replace.choosing import choose, gain_db
+from arkund.core.replace.even import even_gains_db, ridden, windows
+from arkund.core.replace.harvest import HEAD_S, bands, candidates
+from arkund.core.replace.placing import place
+from arkund.core.replace.tone import tone
+from arkund.core.simulate.session import simulate
+from arkund.core.simulate.studying import study_of
+
+RATE = 48000
+
+
+def _hit(at: float, piece: str = "snare", kind: str = "accent", velocity: int = 100) -> Hit:
+    return Hit(f"{piece}{at}", piece, at, velocity, kind, 1.0, 0.0)
+
+
+def _stroke(hz: float = 190.0, seconds: float = 0.2, seed: int = 0) -> np.ndarray:
+    """A drum's stroke: a tone and noise that die away."""
+    time = np.arange(round(seconds * RATE)) / RATE
+    noise = np.random.default_rng(seed).standard_normal(len(time))
+    body = np.sin(2 * np.pi * hz * time) + 0.3 * noise * np.exp(-time / 0.01)
+    return (body * np.exp(-time / 0.05)).astype(np.float32)
+
+
+def _laid(strokes: list[tuple[float, np.ndarray]], seconds: float) -> np.ndarray:
+    out = np.zeros(round(seconds * RATE), np.float32)
+    for at, sound in strokes:
+        first = round(at * RATE)
+        out[first : first + len(sound)] += sound[: len(out) - first]
+    return out
+
+
+def test_what_stands_alone_is_ranked_first_and_says_what_it_is_heard_with() -> None:
+    own = [(1.0, _stroke()), (2.0, 0.5 * _stroke()), (3.0, _stroke()), (4.0, _stroke())]
+    hat = [(1.05, 0.2 * _stroke(5000, 0.1)), (5.0, 0.2 * _stroke(5000, 0.1))]
+    hits = [*(_hit(at) for at, _ in own[:3]), _hit(4.0, kind="flam"),
+            *(_hit(at, "hat") for at, _ in hat)]  # fmt: skip
+    found = candidates(_laid(own + hat, 6.0), RATE, "snare", hits, 0.2)
+    assert [c.hit.time_s for c in found] == [3.0, 2.0, 1.0]  # the flam is no sample
+    assert found[-1].heard_with == "hat"
+    assert found[-1].isolation_db == pytest.approx(20 * np.log10(5), abs=1.0)
+    assert found[0].heard_with == ""
+    assert found[1].peak_dbfs == pytest.approx(found[0].peak_dbfs - 6.02, abs=0.05)
+    assert found[0].at == round((3.0 - HEAD_S) * RATE)
+    assert found[0].frames == round((HEAD_S + 0.2) * RATE)
+
+
+def test_a_sample_ends_before_the_drum_s_next_stroke() -> None:
+    hits = [_hit(1.0), _hit(1.1), _hit(1.14)]
+    sound = _laid([(h.time_s, _stroke()) for h in hits], 2.0)
+    found = candidates(sound, RATE, "snare", hits, 0.3)
+    assert {c.hit.time_s: c.frames / RATE - HEAD_S for c in found} == {
+        1.0: pytest.approx(0.095, abs=1e-3), 1.14: pytest.approx(0.3, abs=1e-3)}  # fmt: skip
+
+
+def test_a_set_goes_from_soft_to_loud_with_the_best_of_each_band() -> None:
+    own = [(1.0 + n, (0.1 + 0.05 * n) * _stroke(seed=n)) for n in range(12)]
+    noisy = _laid(own, 15.0)
+    noisy[round(3.9 * RATE) : round(3.999 * RATE)] += 0.05  # before the fourth
+    hits = [_hit(at) for at, _ in own]
+    chosen = bands(candidates(noisy, RATE, "snare", hits, 0.2), most_bands=4, most_each=2)
+    peaks = [c.peak_dbfs for c in chosen]
+    assert len(chosen) == 8
+    assert peaks == sorted(peaks)
+    assert 4.0 not in [c.hit.time_s for c in chosen]
+
+
+def test_no_sample_plays_twice_running_and_levels_are_met() -> None:
+    strokes = [-12.0, -12.1, -11.9, -12.0, -3.0, -3.1, -12.0]
+    samples = [-14.0, -12.0, -10.0, -3.0]
+    chosen = choose(strokes, samples)
+    assert all(a != b for a, b in itertools.pairwise(chosen))
+    assert samples[chosen[4]] == -3.0
+    assert choose(strokes, [-6.0]) == [0] * 7
+    with pytest.raises(ValueError, match="needs a sample"):
+        choose(strokes, [])
+    assert gain_db(-6, -10, -8, 1.0) == 4
+    assert gain_db(-6, -10, -8, 0.0) == 2
+    assert gain_db(-6, -10, -8, 0.5) == 3
+
+
+@pytest.mark.parametrize("late", [0.0, 7.0, -31.4, 60.25])
+@pytest.mark.parametrize("polarity", [1, -1])
+def test_a_stroke_is_placed_to_a_fraction_of_a_sample(late: float, polarity: int) -> None:
+    onset = 400
+    sound = np.concatenate([np.zeros(onset, np.float32), _stroke(170)])
+    spectrum = np.fft.rfft(sound, 16384) * np.exp(-2j * np.pi * np.arange(8193) * late / 16384)
+    drum = np.fft.irfft(spectrum)[: len(sound)].astype(np.float32)
+    found = place(drum, polarity * sound, onset, RATE)
+    assert found.shift == pytest.approx(late, abs=0.3)
+    assert found.polarity == polarity
+    assert found.alike > 0.95
+    assert found.gain_low_db == pytest.approx(6.02, abs=0.1)
+
+
+def test_of_two_strokes_in_one_mic_the_polarity_is_known() -> None:
+    """Half a cycle on, a low drum looks like itself upside down; in one mic it cannot be."""
+    onset, time = 400, np.arange(9600) / RATE
+    low = np.concatenate([np.zeros(onset), np.sin(2 * np.pi * 250 * time) * np.exp(-time / 0.05)])
+    drum = np.roll(low, 90).astype(np.float32)
+    found = place(drum, low.astype(np.float32), onset, RATE, same_mic=True)
+    assert (found.polarity, found.shift) == (1, pytest.approx(90, abs=0.5))
+
+
+def test_the_tone_has_its_note_its_decay_and_no_click() -> None:
+    one = tone(RATE, 50.0, 4.0, 400.0)
+    assert len(one) == round(0.4 * RATE)
+    hz, power = scipy.signal.periodogram(one, RATE, nfft=1 << 18)
+    assert hz[np.argmax(power)] == pytest.approx(50, abs=0.5)
+    peaks = [
+        float(np.abs(one[round(a * RATE) : round((a + 0.02) * RATE)]).max()) for a in (0.1, 0.2)
+    ]
+    assert 20 * np.log10(peaks[0] / peaks[1]) == pytest.approx(15, abs=0.5)  # 60 dB in 400 ms
+    steps = np.abs(np.diff(one))
+    assert steps.max() < 1.5 * 2 * np.pi * 50 / RATE
+    assert one[0] == 0
+    assert abs(one[-1]) < 1e-4
+    fallen = tone(RATE, 50.0, 1.0, 400.0, fall=12)
+    first = scipy.signal.periodogram(fallen[: round(0.02 * RATE)], RATE, nfft=1 << 16)
+    assert first[0][np.argmax(first[1])] > 70
+    assert np.abs(tone(RATE, 50.0, 4.0, 400.0, drive_db=12)).max() <= 1
+
+
+def test_even_strokes_go_toward_their_like_and_ghosts_stay() -> None:
+    peaks = [-6.0, -10.0, -8.0, -30.0, -18.0, -14.0]
+    kinds = ["accent", "accent", "accent", "ghost", "plain", "roll"]
+    assert even_gains_db(peaks, kinds, 1.0).tolist() == [-2, 2, 0, 0, 2, -2]
+    assert even_gains_db(peaks, kinds, 0.5).tolist() == [-1, 1, 0, 0, 1, -1]
+    assert even_gains_db([-60.0, -10.0, -10.0], ["accent"] * 3, 1.0)[0] == 12
+
+
+def test_a_stroke_s_gain_stays_within_its_window() -> None:
+    spans = windows([RATE, RATE + 4800, 3 * RATE], RATE, 5 * RATE)
+    assert spans[0] == (RATE - 48, RATE + 4800 - 96)
+    assert spans[2][1] == 3 * RATE + round(0.35 * RATE)
+    shape = ridden(spans, [6.0, 0.0, -3.0], RATE)
+    at = np.array(
+        [RATE - 60, RATE, RATE + 2000, RATE + 4800, 2 * RATE, 3 * RATE + 100, 4 * RATE], float
+    )
+    assert shape.at(at) == pytest.approx([0, 6, 6, 0, 0, -3, 0], abs=1e-6)
+
+
+@pytest.fixture(scope="module")
+def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
+    return study_of([simulate("copper", 67, bars=12)], tmp_path_factory.mktemp("replace"))
+
+
+@pytest.fixture(scope="module")
+def with_layer(study: Study) -> Callable[..., Study]:
+    return lambda **wishes: study.tried(replace.layer_patch(study, "snare", **wishes))
+
+
+def _rows(study: Study, name: str) -> tuple[Struck | Toned, list[Row]]:
+    node = study.graph.chains[name].entry.inputs[0][0]  # type: ignore[attr-defined]
+    assert isinstance(node, (Struck, Toned))
+    return node, node.plan(study.engine)
+
+
+def _times(study: Study, *kinds: str) -> list[int]:
+    mic = study.sheet.mics["snare_top"]
+    return [
+        round(h.time_s * study.rate + mic.delay_samples)
+        for h in study.strokes("snare")
+        if h.kind in kinds
+    ]
+
+
+def test_a_layer_on_accents_leaves_every_ghost_alone(
+    study: Study, with_layer: Callable[..., Study]
+) -> None:
+    laid = with_layer(strokes="accents")
+    _, rows = _rows(laid, "snare_layer")
+    assert [r.onset for r in rows] == _times(study, "accent", "flam")
+    both = [
+        s.engine.read(s.graph.mics["snare_top"].clean, 0, study.sheet.frames) for s in (study, laid)
+    ]
+    assert np.array_equal(*both)
+    sound = laid.engine.read(laid.graph.layers["snare_layer"], 0, study.sheet.frames)
+    for at in _times(study, "ghost"):
+        near = [r for r in rows if 0 <= at - r.onset < 0.3 * RATE]
+        if not near:
+            assert np.abs(sound[at - 100 : at + 2000]).max() == 0
+
+
+def test_a_layer_lies_under_its_drum_and_makes_its_bottom_fuller(
+    study: Study, with_layer: Callable[..., Study]
+) -> None:
+    laid = with_layer(strokes="all", blend_db=-6.0)
+    _, rows = _rows(laid, "snare_layer")
+    assert len({r.sound for r in rows}) > 4
+    assert all(a.sound != b.sound for a, b in itertools.pairwise(rows))
+    assert all(r.gain > 0 and r.low_db > 0 for r in rows)
+    shifts = [abs(r.begins - r.onset + round(HEAD_S * RATE)) for r in rows]
+    assert np.percentile(shifts, 95) < 0.0015 * RATE
+    drum = study.engine.read(study.graph.mics["snare_top"].clean, 0, study.sheet.frames)
+    layer = laid.engine.read(laid.graph.layers["snare_layer"], 0, study.sheet.frames)[:, 0]
+    low = scipy.signal.butter(2, 150, fs=RATE, output="sos")
+    for at in _times(study, "accent"):
+        part = slice(at, at + round(0.05 * RATE))
+        alone, both = (
+            np.sum(scipy.signal.sosfilt(low, x)[part] ** 2) for x in (drum, drum + layer)
+        )
+        assert both > alone
+
+
+def test_instead_takes_the_drum_s_own_strokes_out(
+    study: Study, with_layer: Callable[..., Study]
+) -> None:
+    laid = with_layer(strokes="accents", mode="instead")
+    for mic in study.close("snare"):
+        entry = laid.engine.read(laid.graph.mics[mic].chained.entry, 0, study.sheet.frames)
+        was = study.engine.read(study.graph.mics[mic].clean, 0, study.sheet.frames)
+        accents = [h for h in study.strokes("snare") if h.kind == "accent"]
+        shift = study.sheet.mics[mic].delay_samples
+        for h in accents:
+            at = round(h.time_s * RATE + shift)
+            assert (
+                np.abs(entry[at + 100 : at + 1500]).max() < 0.01 * np.abs(was[at : at + 1500]).max()
+            )
+    node, rows = _rows(laid, "snare_layer")
+    assert all(r.gain > 0 for r in rows)
+    assert node.drum.key == study.graph.mics["snare_top"].clean.key
+
+
+def test_a_layer_rendered_in_parts_is_the_layer_rendered_whole(
+    with_layer: Callable[..., Study],
+) -> None:
+    laid = with_layer(strokes="all")
+    node, _ = _rows(laid, "snare_layer")
+    whole = node.render(laid.engine, 0, 6 * RATE)
+    parts = [node.render(laid.engine, a, a + 54321) for a in range(0, 6 * RATE, 54321)]
+    assert np.concatenate(parts)[: 6 * RATE] == pytest.approx(whole, abs=1e-7)
+
+
+def test_the_sub_follows_every_kick_in_the_polarity_that_adds(study: Study) -> None:
+    laid = study.tried(replace.sub_patch(study, "kick", blend_db=0.0))
+    layer = laid.sheet.layers["kick_sub"]
+    assert 25 <= layer.note_hz <= 80  # type: ignore[union-attr]
+    node, rows = _rows(laid, "kick_sub")
+    assert len(rows) == len(study.strokes("kick"))
+    drum = study.engine.read(node.drum, 0, study.sheet.frames)
+    sub = laid.engine.read(node, 0, study.sheet.frames)
+    fuller = [np.sum((drum + sub)[a : a + 4800] ** 2) > np.sum(drum[a : a + 4800] ** 2)
+              for a in (round(r.onset) for r in rows)]  # fmt: skip
+    assert np.mean(fuller) > 0.9
+
+
+def test_notes_and_strokes_are_read_or_refused_in_a_sentence(study: Study) -> None:
+    assert replace.sub_note_hz(study, "kick", "50Hz") == 50
+    assert replace.sub_note_hz(study, "kick", "C1") == pytest.approx(32.7, abs=0.01)
+    for note, said in (
+        ("H1", "is no note"),
+        ("A7", "from 20 to 200 Hz"),
+        ("5", "from 20 to 200 Hz"),
+    ):
+        with pytest.raises(ArkundError, match=said):
+            replace.sub_note_hz(study, "kick", note)
+    with pytest.raises(ArkundError, match="no mic close to “gong”"):
+        replace.harvest(study, "gong")
+    for strokes in ("loud", "90-20", "0-5", "1-200"):
+        with pytest.raises(ArkundError, match="are no strokes"):
+            replace.layer_patch(study, "snare", strokes=strokes)
+    patch = replace.layer_patch(study, "snare", strokes="20-127")
+    laid = study.tried(patch)
+    velocities = [h.velocity for h in study.strokes("snare")]
+    assert len(_rows(laid, "snare_layer")[1]) == sum(v >= 20 for v in velocities)
+    with pytest.raises(ArkundError, match="a share from 0 to 1"):
+        replace.even_patch(study, "snare", 1.5)
+
+
+@pytest.mark.parametrize(("change", "said"), [
+    ({"of": "overhead_l"}, "no close mic"), ({"of": "gone"}, "no close mic"), ({"to": "nowhere"}, "which is not there"),
+    ({"kind": "gong"}, "gong"), ({"samples": []}, "samples"), ({"samples": [{"at": -1, "frames": 100}]}, "greater"),
+])  # fmt: skip
+def test_a_layer_that_cannot_be_is_refused(
+    study: Study, change: dict[str, object], said: str
+) -> None:
+    ((name, layer),) = replace.layer_patch(study, "snare").items()
+    with pytest.raises(SheetError, match=said):
+        study.tried({name: {**layer, **change}})
+
+
+def test_a_layer_cannot_take_a_mic_s_name(study: Study) -> None:
+    (layer,) = replace.layer_patch(study, "snare").values()
+    with pytest.raises(SheetError, match="cannot be called kick_in"):
+        study.tried({"layers.kick_in": layer})
+
+
+def test_even_strokes_bring_accents_together_and_leave_bleed(study: Study) -> None:
+    """Full amount: accents within 1.5 dB; what lies between strokes changes by no more than 0.5 dB."""
+    evened = study.tried(replace.even_patch(study, "kick", 1.0))
+    assert (
+        replace.spread_db(evened, "kick_in")[0] < 1.5 < replace.spread_db(study, "kick_in")[0] + 1
+    )
+    was, now = (
+        s.engine.read(s.graph.mics["kick_in"].chained.entry, 0, study.sheet.frames)
+        for s in (study, evened)
+    )
+    own = sorted(round(h.time_s * RATE) for h in study.strokes("kick"))
+    between = np.ones(len(was), bool)
+    for at in own:
+        between[max(at - 100, 0) : at + round(0.35 * RATE)] = False
+    assert np.array_equal(was[between], now[between])
+    assert between.mean() > 0.1
