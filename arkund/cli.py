@@ -134,6 +134,39 @@ def _parser() -> argparse.ArgumentParser:
     sub = add("card", _card, "the punch card: wanted, as recorded, now, and without each stage")
     sub.add_argument("song")
     sub.add_argument("--school", default="", help="whose goal; the song's own by default")
+    sub = add("harvest", _harvest, "a piece's strokes as samples, the best isolated first")
+    sub.add_argument("song")
+    sub.add_argument("piece")
+    sub.add_argument("-o", dest="out", type=Path, metavar="DIR", help="write the sample set there")
+    sub = add("layer", _layer, "lay samples under a piece's strokes, or play them instead")
+    sub.add_argument("song")
+    sub.add_argument("piece")
+    sub.add_argument(
+        "--from",
+        dest="source",
+        default="song",
+        help="song (its own strokes), a folder of samples, a one-shot recording, or FILE.sfz",
+    )
+    sub.add_argument("--mode", choices=("under", "instead"), default="under")
+    sub.add_argument("--strokes", default="accents", help="accents, all, or velocities: 20-127")
+    sub.add_argument("--blend-db", type=float, help="its fader")
+    sub = add("sub", _sub, "lay a tone under a piece's strokes")
+    sub.add_argument("song")
+    sub.add_argument("piece")
+    sub.add_argument("--note", default="auto", help="auto, a note such as C1, or 50Hz")
+    sub.add_argument("--strokes", default="all", help="accents, all, or velocities: 20-127")
+    sub.add_argument("--blend-db", type=float, help="its fader")
+    sub = add("even", _even, "bring a piece's strokes nearer to their like")
+    sub.add_argument("song")
+    sub.add_argument("piece")
+    sub.add_argument("--amount", type=float, required=True, help="0 to 1; 0 leaves them alone")
+    sub = add("patch", _patch, "replace a bad stroke in all mics by one that matches it")
+    sub.add_argument("song")
+    sub.add_argument("hit", help="its id, as `arkund hits` lists it")
+    sub.add_argument(
+        "--with", dest="by", default="", metavar="HIT", help="the best match by default"
+    )
+    sub.add_argument("--matches", action="store_true", help="list what would match; change nothing")
     sub = add("hits", _hits, "the strokes of a take")
     sub.add_argument("song")
     sub.add_argument("--take", type=int, default=1)
@@ -153,7 +186,7 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("-o", dest="out", type=Path, required=True, metavar="FILE.wav")
     sub = add("export", _export, "write hits, edits, tempo map or sheet to a file")
     sub.add_argument("song")
-    sub.add_argument("kind", choices=("midi", "csv", "json"))
+    sub.add_argument("kind", choices=("midi", "csv", "json", "sfz"))
     sub.add_argument("--least-sure", type=float, metavar="SHARE",
                      help="leave strokes out of MIDI that are less sure, 0 to 1")  # fmt: skip
     sub.add_argument("-o", dest="out", type=Path, required=True, metavar="PATH")
@@ -326,6 +359,55 @@ def _set(args: argparse.Namespace) -> dict[str, Any]:
         value = args.value
     with locks.song_lock(song.slug):
         made = revisions.keep(song.pk, song.current.number, {args.path: value})
+    return {"revision": made.number, "label": made.label}
+
+
+def _harvest(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import replacing
+
+    return replacing.harvest(song, args.piece, args.out)
+
+
+def _layer(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import locks, replacing
+
+    with locks.song_lock(song.slug):
+        made = replacing.layer(
+            song, args.piece, args.source, args.mode, args.strokes, args.blend_db
+        )
+    if made.reason:
+        say(made.reason)
+    return {"revision": made.number, "label": made.label}
+
+
+def _sub(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import locks, replacing
+
+    with locks.song_lock(song.slug):
+        made = replacing.sub(song, args.piece, args.note, args.strokes, args.blend_db)
+    return {"revision": made.number, "label": made.label}
+
+
+def _even(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import locks, replacing
+
+    with locks.song_lock(song.slug):
+        made = replacing.even(song, args.piece, args.amount)
+    return {"revision": made.number, "label": made.label}
+
+
+def _patch(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import locks, replacing
+
+    if args.matches:
+        return replacing.stand_ins(song, args.hit)
+    with locks.song_lock(song.slug):
+        made = replacing.patch_stroke(song, args.hit, args.by)
     return {"revision": made.number, "label": made.label}
 
 

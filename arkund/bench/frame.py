@@ -24,6 +24,7 @@ STATIONS = (
     (3, "align", "Align"),
     (4, "level", "Level"),
     (5, "clean", "Clean"),
+    (6, "replace", "Replace"),
     (7, "eq", "Shape"),
     (8, "bus", "Bus"),
     (10, "print", "Print"),
@@ -78,13 +79,15 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
             "loop": [first, last],
             # What the pictures of these pages hang on besides the mic.
             "hand": {
-                k: v for k in ("channel", "stage", "band", "bus") if (v := request.GET.get(k, ""))
+                k: v
+                for k in ("channel", "stage", "band", "bus", "layer", "stroke")
+                if (v := request.GET.get(k, ""))
             },
             "sheet": {
                 "mics": {mic: sheet.mics[mic].model_dump(mode="json")},
                 **{
                     part: {n: c.model_dump(mode="json") for n, c in getattr(sheet, part).items()}
-                    for part in ("groups", "buses")
+                    for part in ("layers", "groups", "buses")
                 },
                 "drum_bus": sheet.drum_bus.model_dump(mode="json"),
                 "timing": sheet.timing.model_dump(mode="json"),

@@ -48,6 +48,8 @@ def channel_in_hand(sheet: Sheet, asked: str, mic: str) -> InHand:
         return InHand(asked, f"buses.{asked}", _called(asked, "bus"), sheet.buses[asked])
     if asked in sheet.groups:
         return InHand(asked, f"groups.{asked}", _called(asked, "group"), sheet.groups[asked])
+    if asked in sheet.layers:
+        return InHand(asked, f"layers.{asked}", asked.replace("_", " "), sheet.layers[asked])
     if asked == DRUM_BUS:
         return InHand(DRUM_BUS, DRUM_BUS, "drum bus", sheet.drum_bus)
     return InHand(mic, f"mics.{mic}", label(mic), sheet.mics[mic])

@@ -16,12 +16,14 @@ from arkund.core.mix.channels import (
     Bus,
     Clean,
     DrumBus,
+    Even,
     Group,
     Mic,
     Send,
     stage_path,
 )
 from arkund.core.mix.lanes import mic_order, stroke_lists
+from arkund.core.mix.layers import LayerBase
 from arkund.core.mix.patches import read_path
 from arkund.core.mix.sheet import Sheet, TimingRule
 from arkund.core.process.equaliser import Band, Equaliser, Filter
@@ -112,6 +114,27 @@ def clean_rulers(mic: str) -> list[Ruler]:
         for name in ("threshold_db", "hysteresis_db", "hold_ms", "release_ms", "range_db",
                      "attack_ms", "lookahead_ms")
     ]  # fmt: skip
+
+
+def replace_rulers(sheet: Sheet, mic: str, layer: str) -> list[Ruler]:
+    """Even strokes of a mic, and the numbers of the layer in hand: its fader first."""
+    out = [_ruler(f"mics.{mic}.even", Even, "amount")]
+    if (one := sheet.layers.get(layer)) is not None:
+        shared = described(LayerBase)
+        numbers = sorted((n for n, v in described(type(one)).items() if v.is_number),
+                         key=lambda n: (n != "fader_db", n in shared))  # fmt: skip
+        out += [_ruler(f"layers.{layer}", type(one), n, "Blend" if n == "fader_db" else "")
+                for n in numbers]  # fmt: skip
+    return out
+
+
+def layer_choices(sheet: Sheet, layer: str) -> list[Choice]:
+    """What of a layer is chosen from words."""
+    one = sheet.layers.get(layer)
+    if one is None:
+        return []
+    return [_choice(f"layers.{layer}", type(one), name)
+            for name, v in described(type(one)).items() if v.choices]  # fmt: skip
 
 
 def stage_rulers(channel: str, stage: Stage, band: str = "") -> list[Ruler]:

@@ -9,7 +9,7 @@ from arkund.core.exchange.tables import edits_csv, hits_csv
 from arkund.core.hits.confidence import EXPORTED
 from arkund.core.mix.settable import is_settable
 from arkund.core.mix.sheet import Sheet, dump, load
-from arkund.songs import revisions, storage
+from arkund.songs import findings, kits, revisions, storage
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Revision, Song
 from arkund.songs.rendering import grid_of
@@ -26,9 +26,12 @@ def doubtful(sheet: Sheet, least: float = EXPORTED) -> int:
 
 def export(song: Song, kind: str, path: Path, least: float = EXPORTED) -> list[Path]:
     """Write ``midi`` (hits as heard that are at least so sure, with the tempo map), ``csv`` (all
-    hits, with how sure they are; edits beside them as ``…-edits.csv``) or ``json`` (the sheet).
+    hits, with how sure they are; edits beside them as ``…-edits.csv``), ``json`` (the sheet) or
+    ``sfz`` (a folder with the song's own strokes as a kit).
     Returns the files written."""
     sheet = sheet_of(song)
+    if kind == "sfz":
+        return kits.write_kit(findings.study_of_song(song), path)
     grid, hits = grid_of(sheet), hits_of(sheet)
     if not path.parent.is_dir():
         raise ArkundError(f"There is no folder {path.parent} to write into.")

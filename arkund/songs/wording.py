@@ -9,6 +9,7 @@ from typing import Any
 
 from arkund.core.kit.roles import label as mic_label
 from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Bus, Channel, DrumBus, Group, Mic
+from arkund.core.mix.layers import SampleLayer, SubLayer
 from arkund.core.mix.sheet import Sheet, TimingRule
 from arkund.core.process.registry import BY_KIND
 
@@ -19,13 +20,14 @@ _SONG = {
     "copies": ("copied places", ""),
 }  # fmt: skip
 _CHANNELS: dict[str, tuple[type[Channel], str]] = {
-    "mics": (Mic, "{}"), "groups": (Group, "{} group"), "buses": (Bus, "{} bus"),
+    "mics": (Mic, "{}"), "layers": (SubLayer, "{}"), "groups": (Group, "{} group"), "buses": (Bus, "{} bus"),
 }  # fmt: skip
 _PARTS = {
     "key": "",
     "high_pass": "high-pass",
     "low_pass": "low-pass",
     "clean": "gate",
+    "even": "",
     "repair": "",
 }
 """Parts within a channel or stage, as they stand before their values' names."""
@@ -42,6 +44,8 @@ def path_words(path: str, sheet: Sheet | None = None) -> tuple[str, str, str]:
         model, called = _CHANNELS[steps[0]]
         whose = called.format(mic_label(steps[1]) if steps[0] == "mics" else steps[1])
         channel = getattr(sheet, steps[0], {}).get(steps[1]) if sheet else None
+        if steps[0] == "layers":
+            whose, model = steps[1].replace("_", " "), type(channel) if channel else model
         return whose, *_within(model, steps[2:], channel)
     if steps[0] == DRUM_BUS:
         return "drum bus", *_within(DrumBus, steps[1:], sheet.drum_bus if sheet else None)
@@ -75,7 +79,8 @@ def path_words(path: str, sheet: Sheet | None = None) -> tuple[str, str, str]:
 def _within(model: Any, steps: list[str], channel: Channel | None) -> tuple[str, str]:
     """What a path within a channel is called, and its unit."""
     if not steps:
-        return "bus" if model is Bus else model.__name__.lower(), ""
+        called = {Bus: "bus", SampleLayer: "layer", SubLayer: "sub layer"}
+        return called.get(model, model.__name__.lower()), ""
     first, rest = steps[0], steps[1:]
     if first == "chain" and rest:
         return _stage(rest, channel)

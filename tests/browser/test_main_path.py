@@ -318,14 +318,14 @@ def test_a_first_pass_one_step_undone_and_two_revisions_compared(page: Page, son
     start = int(page.inner_text("#revision"))
     page.click("#pass-go")
     expect(page.locator("#pass-progress")).to_be_visible()
-    page.locator("#pass-steps").wait_for(timeout=120_000)
+    page.locator("[data-steps]").first.wait_for(timeout=120_000)
     _ready(page)
-    steps = page.locator("#pass-steps tr").count()
+    steps = page.locator("[data-steps] tr").count()
     assert steps > 20
     assert int(page.inner_text("#revision")) == start + steps
     expect(page.locator("#pass-mix")).to_contain_text("LUFS")
     with page.expect_navigation():
-        page.locator("#pass-steps [data-take-back]").first.click()
+        page.locator("[data-steps] [data-take-back]").first.click()
     _ready(page)
     expect(page.locator("#revision")).to_have_text(str(start + steps + 1))
     page.keyboard.press("z")
@@ -557,3 +557,29 @@ def test_a_section_is_put_in_time_and_the_rest_left_alone(page: Page, three_take
     edits.locator("summary").click()
     places = [p.split(".")[0] for p in edits.locator("p").all_inner_texts()]
     assert set(places) <= {"1", "2"}, places
+
+
+def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> None:
+    page.goto(f"{song}/replace/?mic=snare_top&bars=3-4")
+    _ready(page)
+    page.locator("#harvest tbody tr").first.wait_for(timeout=60_000)
+    assert page.locator("#one-stroke").count() == 0
+    with page.expect_navigation():
+        page.get_by_role("button", name="Lay its own strokes under it").click()
+    _ready(page)
+    page.locator("#one-stroke path").first.wait_for(timeout=60_000)
+    expect(page.locator("#replace-said")).to_contain_text("against the drum alone")
+    assert page.locator("#strip-of-strokes circle").count() > 3
+    start = int(page.inner_text("#revision"))
+    field = page.locator("[id^=ruler-layers-snare_layer-fader_db] input")
+    field.fill("-3")
+    field.press("Enter")
+    expect(page.locator("#revision")).to_have_text(str(start + 1))
+    page.locator("[data-node=snare_layer]").click()
+    page.keyboard.press(" ")
+    until(page, "arkund.player.states.now.live.length > 0", 60)
+    page.keyboard.press(" ")
+    with page.expect_navigation():
+        page.get_by_role("button", name="take this layer out").click()
+    _ready(page)
+    assert page.locator("#one-stroke").count() == 0

@@ -21,7 +21,18 @@ from arkund.bench.in_hand import (
     differences_context,
     stage_in_hand,
 )
-from arkund.bench.pictures import align, bus, clean, dynamics, edit, eq, level, load_in, takes
+from arkund.bench.pictures import (
+    align,
+    bus,
+    clean,
+    dynamics,
+    edit,
+    eq,
+    level,
+    load_in,
+    replace,
+    takes,
+)
 from arkund.bench.requests import (
     asked_bars,
     asked_mic,
@@ -97,6 +108,13 @@ def _bus(request: HttpRequest, sheet: Sheet) -> str:
     return name if known else next(iter(sheet.buses), DRUM_BUS)
 
 
+def _layer_in_hand(request: HttpRequest, sheet: Sheet, mic: str) -> str:
+    """The layer in the query, or the first of the mic's piece."""
+    own = replace.layers_of(sheet, sheet.mics[mic].name.piece)
+    asked = request.GET.get("layer", "")
+    return asked if asked in own else next(iter(own), "")
+
+
 def _hand(request: HttpRequest, sheet: Sheet, mic: str) -> InHand:
     """The channel in the query, or the mic's."""
     return channel_in_hand(sheet, request.GET.get("channel", ""), mic)
@@ -121,6 +139,8 @@ def _rulers(station: str, mic: str, request: HttpRequest, sheet: Sheet) -> list[
         name = _bus(request, sheet)
         own = rulers.channel_rulers(sheet, name)
         return own if name == DRUM_BUS else [*own, *rulers.channel_rulers(sheet, DRUM_BUS)]
+    if station == "replace":
+        return rulers.replace_rulers(sheet, mic, _layer_in_hand(request, sheet, mic))
     if station == "edit":
         return rulers.timing_rulers(_rule(request, sheet)) if sheet.timing.rules else []
     by_station = {
@@ -141,6 +161,16 @@ class _Asked:
 
 def _level(asked: _Asked) -> dict[str, Any]:
     return {"other_side": other_side(asked.sheet, asked.mic)}
+
+
+def _replace(asked: _Asked) -> dict[str, Any]:
+    sheet, mic = asked.sheet, asked.mic
+    name = _layer_in_hand(asked.request, sheet, mic)
+    piece = sheet.mics[mic].name.piece
+    return {
+        "layer": name, "layers": replace.layers_of(sheet, piece), "struck": piece,
+        "choices": [c.as_dict() for c in rulers.layer_choices(sheet, name)],
+    }  # fmt: skip
 
 
 def _buses(asked: _Asked) -> dict[str, Any]:
@@ -203,6 +233,7 @@ _EXTRAS: dict[str, Callable[[_Asked], dict[str, Any]]] = {
     "level": _level,
     **{station: partial(_shape, station=station) for station in SHAPE},
     "bus": _buses,
+    "replace": _replace,
     "print": _print,
     "log": lambda asked: {"lines": history.lines(asked.song)},
     "first-pass": _first_pass,
@@ -221,7 +252,7 @@ def _compared(request: HttpRequest, song: Song) -> tuple[int, int]:
 @require_GET
 def picture(request: HttpRequest, slug: str, station: str) -> JsonResponse:
     """What the station's picture and rulers show, of a revision with a try on top."""
-    if station not in (*_PICTURES, *SHAPE, "bus"):
+    if station not in (*_PICTURES, *SHAPE, "bus", "replace"):
         raise Http404
     turns.after_sound()
     song = song_named(slug)
@@ -230,6 +261,10 @@ def picture(request: HttpRequest, slug: str, station: str) -> JsonResponse:
     bars = asked_bars(request, sheet, grid_of(sheet))
     if station == "bus":
         return JsonResponse(bus.picture(song, sheet, mic, bars, _bus(request, sheet)))
+    if station == "replace":
+        name = _layer_in_hand(request, sheet, mic)
+        stroke = request.GET.get("stroke", "")[:60]
+        return JsonResponse(replace.picture(song, sheet, mic, name, stroke))
     if station in SHAPE:
         hand = _hand(request, sheet, mic)
         draw = eq.picture if station == "eq" else dynamics.picture

@@ -15,6 +15,7 @@ import { startEq } from "./station-eq.js";
 import { startFirstPass } from "./station-first-pass.js";
 import { startLevel } from "./station-level.js";
 import { startLoadIn } from "./station-load-in.js";
+import { startReplace } from "./station-replace.js";
 import { startPrint } from "./station-print.js";
 import { startTakes } from "./station-takes.js";
 import { chooseVariant, startStrip } from "./strip.js";
@@ -22,7 +23,7 @@ import { toggleTheme } from "./theme.js";
 
 const STATIONS = {
   "load-in": startLoadIn, edit: startEdit, align: startAlign, level: startLevel, clean: startClean, eq: startEq,
-  dynamics: startDynamics, bus: startBus, print: startPrint, takes: startTakes, "first-pass": startFirstPass, compare: startCompare,
+  dynamics: startDynamics, bus: startBus, print: startPrint, takes: startTakes, "first-pass": startFirstPass, replace: startReplace, compare: startCompare,
 };
 let station = null;
 let findings = null;

@@ -31,7 +31,7 @@ function soon(ms) {
 }
 
 export function startPictures() {
-  const stations = ["edit", "align", "level", "clean", "eq", "dynamics", "bus", "takes"];
+  const stations = ["edit", "align", "level", "clean", "replace", "eq", "dynamics", "bus", "takes"];
   if (!stations.includes(bench.station)) return;
   on("try", () => {
     const chip = document.getElementById("trying");

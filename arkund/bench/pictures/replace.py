@@ -1,0 +1,125 @@
+"""Replace: a piece's strokes by level with the samples under them; drum, layer and their sum at one
+typical stroke."""
+
+from collections.abc import Sequence
+from contextlib import suppress
+from typing import Any
+
+import numpy as np
+
+from arkund.bench.pictures.common import rounded
+from arkund.core.advise import replace
+from arkund.core.errors import ArkundError
+from arkund.core.hits.detect import Hit
+from arkund.core.kit.roles import label, piece_family
+from arkund.core.measure.landmarks import fundamental_hz
+from arkund.core.mix.layers import AnyLayer, SubLayer
+from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.struck import Row, Struck, Toned
+from arkund.core.mix.summing import Mixed, Varied
+from arkund.core.replace.harvest import HEAD_S
+from arkund.core.units import amplitude_to_db
+from arkund.songs import findings, replacing
+from arkund.songs.models import Song
+from arkund.songs.rendering import engine_for, graph_of
+
+SHOWN, MOST_TO_MEND = 8, 6
+"""Candidates in the table, and flams offered for patching."""
+
+ZOOM_S = (-0.002, 0.04)
+COLUMNS = 400
+
+
+def layers_of(sheet: Sheet, piece: str | None) -> list[str]:
+    """The layers that follow a piece."""
+    return [name for name, layer in sheet.layers.items()
+            if piece is not None and sheet.mics[layer.of].name.piece == piece]  # fmt: skip
+
+
+def picture(song: Song, sheet: Sheet, mic: str, name: str, stroke: str = "") -> dict[str, Any]:
+    """Of the mic's piece, of the layer ``name`` where there is one, and of a ``stroke`` that is
+    asked for by id."""
+    study = findings.study_of(sheet)
+    piece = sheet.mics[mic].name.piece
+    if piece is None or mic not in study.mics:
+        return {"piece": "", "strokes": [], "candidates": [], "rulers": {}}
+    try:
+        found = replace.harvest(study, piece)
+    except ArkundError:
+        found = []
+    lead = replace.followed(study, piece)
+    spread, accents = replace.spread_db(study, lead)
+    out: dict[str, Any] = {
+        "piece": piece, "family": piece_family(piece), "called": label(piece),
+        "candidates": [replace.described(c, study.rate) for c in found[:SHOWN]],
+        "count": len(found), "of": len(study.strokes(piece)),
+        "spread_db": round(spread, 1), "accents": accents,
+        "mend": _to_mend(song, study.strokes(piece), stroke),
+        "strokes": [{"id": h.id, "v": h.velocity, "kind": h.kind, "t": round(h.time_s, 3)}
+                    for h in sorted(study.strokes(piece), key=lambda h: h.velocity)],
+        "rulers": {},
+    }  # fmt: skip
+    layer = sheet.layers.get(name)
+    return out | _layer(sheet, name, layer) if layer is not None else out
+
+
+def _to_mend(song: Song, own: Sequence[Hit], stroke: str) -> list[dict[str, Any]]:
+    """The stroke that is asked for, and flams, each with what can stand in for it."""
+    asked = [h for h in own if h.id == stroke]
+    flams = [h for h in own if h.kind == "flam" and h.id != stroke][:MOST_TO_MEND]
+    out = []
+    for hit in [*asked, *flams]:
+        with suppress(ArkundError):
+            out.append(replacing.stand_ins(song, hit.id) | {"velocity": hit.velocity})
+    return out
+
+
+def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
+    """What the layer gives each stroke, and a typical one of them at sample zoom."""
+    engine, graph = engine_for(sheet), graph_of(sheet)
+    entry = graph.chains[name].entry
+    while isinstance(entry, (Mixed, Varied)):
+        entry = entry.inputs[0][0] if isinstance(entry, Mixed) else entry.parts[0][2]
+    assert isinstance(entry, (Struck, Toned))
+    rows = entry.plan(engine)
+    if not rows:
+        return {"rows": [], "layer": name}
+    shifts = [1000 * _late(row, entry, sheet.rate) for row in rows]
+    gains = 10 ** (layer.fader_db / 20)
+    typical = sorted(rows, key=lambda r: abs(r.gain))[len(rows) // 2]
+    first, last = (round(typical.onset + s * sheet.rate) for s in ZOOM_S)
+    drum = np.asarray(engine.read(entry.drum, first, last))
+    laid = np.asarray(engine.read(graph.chains[name].end, first, last))[:, 0] * np.float32(gains)
+    low = 20 * np.log10(max(float(np.sqrt(np.mean((drum + laid) ** 2))), 1e-9)
+                        / max(float(np.sqrt(np.mean(drum**2))), 1e-9))  # fmt: skip
+    rulers: dict[str, Any] = {}
+    if isinstance(layer, SubLayer):
+        family = piece_family(sheet.mics[layer.of].name.piece or "")
+        whole, times = (
+            engine.read(entry.drum, 0, sheet.frames),
+            [r.onset / sheet.rate for r in rows],
+        )
+        if hz := fundamental_hz(whole, sheet.rate, times, family):
+            rulers[f"layers.{name}.note_hz"] = {"proposed": round(hz, 2)}
+    return {
+        "layer": name, "rulers": rulers,
+        "rows": [{"t": round(r.onset / sheet.rate, 3), "sound": int(r.sound),
+                  "gain_db": round(amplitude_to_db(abs(r.gain)), 1)} for r in rows],
+        "said": f"{len(rows)} strokes; each placed within {max(abs(s) for s in shifts):.2f} ms of the list, "
+                f"{float(np.median([r.alike for r in rows])):.0%} alike; the sum of this one is {low:+.1f} dB "
+                "against the drum alone".replace("-", "−"),
+        "zoom": {"ms": [1000 * s for s in ZOOM_S], "drum": _thin(drum), "layer": _thin(laid),
+                 "sum": _thin(drum + laid)},
+    }  # fmt: skip
+
+
+def _late(row: Row, entry: Struck | Toned, rate: int) -> float:
+    """By how many s a row's sound lies beside where the list of strokes has it."""
+    head = HEAD_S if isinstance(entry, Struck) else 0.0
+    return (row.begins - row.onset) / rate + head
+
+
+def _thin(sound: "np.ndarray[Any, Any]") -> list[float]:
+    return rounded(
+        np.interp(np.linspace(0, len(sound) - 1, COLUMNS), np.arange(len(sound)), sound), 4
+    )

@@ -1,0 +1,178 @@
+"""Samples from files: a folder of them, a one-shot recording or an SFZ kit becomes one kit file in
+the media folder; and a song's own strokes become an SFZ kit."""
+
+import io
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import numpy as np
+import soundfile as sf
+import soxr
+from numpy.typing import NDArray
+
+from arkund.core.advise import replace as advice
+from arkund.core.advise.study import Study
+from arkund.core.audio.files import examine, read_mono
+from arkund.core.errors import ArkundError
+from arkund.core.exchange.midi import note_of
+from arkund.core.exchange.sfz import Region, read_sfz, sample_path, write_sfz
+from arkund.core.hits.detect import detect_hits
+from arkund.core.kit.roles import label
+from arkund.core.mix.layers import MOST_SAMPLES
+from arkund.core.replace.harvest import Candidate, bands, candidates
+from arkund.core.replace.kit import Kit, kit_of
+from arkund.core.units import db_to_amplitude
+from arkund.songs import locks, storage
+
+SOUNDS = (".wav", ".flac", ".aif", ".aiff", ".ogg")
+LONGEST_S = 1800.0
+ONE_SHOT_RING_S = 1.0
+FEWEST = 2
+"""A one-shot recording has so many strokes at least; one stroke is a folder with one file."""
+
+Audio = NDArray[np.float32]
+
+
+def kit_from(path: Path, piece: str, study: Study) -> tuple[Kit, list[str]]:
+    """The samples at a path for a piece, at the song's rate, and what was not read of a kit file.
+
+    A folder: each sound in it is one stroke. An SFZ file: its regions on the piece's note, or all
+    where it has none there. A sound: single strokes one after the other, cut and sorted by
+    themselves. Raises `ArkundError`.
+    """
+    unknown: list[str] = []
+    if not path.exists():
+        raise ArkundError(f"There is no file or folder {path.name}.")
+    if path.is_dir():
+        files = sorted(p for p in path.iterdir() if p.suffix.lower() in SOUNDS)
+        if not files:
+            raise ArkundError(
+                f"There is no sound in {path.name}; samples are {', '.join(SOUNDS)} files."
+            )
+        strokes = [_read(p, study.rate) for p in files]
+    elif path.suffix.lower() == ".sfz":
+        strokes, unknown = _of_sfz(path, piece, study.rate)
+    else:
+        strokes = _one_shots(path, piece, study)
+    if len(strokes) > MOST_SAMPLES:
+        strokes = _spread(strokes)
+    try:
+        return kit_of(strokes, study.rate), unknown
+    except ValueError:
+        raise ArkundError(f"Nothing is heard in the samples of {path.name}.") from None
+
+
+def store(kit: Kit, rate: int) -> str:
+    """Keep a kit file among the media; its content hash."""
+    with TemporaryDirectory() as scratch, locks.storing():
+        path = Path(scratch) / "kit.wav"
+        sf.write(str(path), kit.sound, rate, subtype="FLOAT", format="WAV")
+        digest = storage.hash_of(path)
+        storage.store_sound(path, digest)
+    return digest
+
+
+def _read(path: Path, rate: int) -> Audio:
+    """A file as one side at a rate."""
+    facts = examine(path)
+    if facts.frames / facts.rate > LONGEST_S:
+        raise ArkundError(f"{path.name} is longer than half an hour; samples are short.")
+    sound = read_mono(path, "sum" if facts.channels == 2 else "mono")
+    if facts.rate == rate:
+        return sound
+    return np.asarray(soxr.resample(sound, facts.rate, rate, "VHQ"), np.float32)
+
+
+def _of_sfz(path: Path, piece: str, rate: int) -> tuple[list[Audio], list[str]]:
+    try:
+        text = path.read_text(errors="replace")
+    except OSError:
+        raise ArkundError(f"{path.name} could not be read.") from None
+    regions, unknown = read_sfz(text)
+    note = note_of(piece)
+    own = [r for r in regions if r.low_key <= note <= r.high_key] or regions
+    strokes = []
+    for region in own[: 4 * MOST_SAMPLES]:
+        facts = examine(sample_path(path, region))
+        sound = _read(sample_path(path, region), facts.rate)
+        sound = sound[region.offset : None if region.end is None else region.end + 1]
+        bent = facts.rate * 2 ** (region.tune_cents / 1200)
+        if len(sound) and abs(bent - rate) > 0.01:
+            sound = np.asarray(soxr.resample(sound, bent, rate, "VHQ"), np.float32)
+        strokes.append(sound * np.float32(db_to_amplitude(region.volume_db)))
+    return strokes, unknown
+
+
+def _one_shots(path: Path, piece: str, study: Study) -> list[Audio]:
+    """The single strokes of a recording, each until the next or until it has rung out."""
+    sound = _read(path, study.rate)
+    mic = advice.followed(study, piece)
+    hits = [replace(h, piece=piece) for h in detect_hits({mic: sound}, study.rate)]
+    found = candidates(sound, study.rate, piece, hits, ONE_SHOT_RING_S)
+    if len(found) < FEWEST:
+        raise ArkundError(
+            f"{len(found) or 'No'} stroke{'' if len(found) == 1 else 's'} found in {path.name}; a one-shot "
+            "recording has several at rising strength. Put single samples into a folder."
+        )
+    return [sound[c.at : c.at + c.frames] for c in bands(found)]
+
+
+def _spread(strokes: Sequence[Audio]) -> list[Audio]:
+    """As many as a layer takes, evenly from soft to loud."""
+    by_level = sorted(strokes, key=lambda s: float(np.abs(s).max(initial=0.0)))
+    return [by_level[int(n)] for n in np.linspace(0, len(by_level) - 1, MOST_SAMPLES)]
+
+
+def write_kit(study: Study, folder: Path) -> list[Path]:
+    """The song's own strokes as ``kit.sfz`` with a WAV a sample, every piece that has a close mic.
+
+    Velocity layers from soft to loud with round robin in each. Raises `ArkundError` where nothing
+    stands alone.
+    """
+    regions: list[Region] = []
+    files: list[Path] = []
+    folder.mkdir(parents=True, exist_ok=True)
+    for piece in study.pieces:
+        mic, note = advice.followed(study, piece), note_of(piece)
+        sound = study.sound(mic, "clean")
+        chosen = bands([c for c in advice.harvest(study, piece) if c.hit.kind != "ghost"])
+        for layer, (low, high), own in _layers(chosen):
+            for turn, one in enumerate(own, 1):
+                name = f"{piece}_{layer}_{turn}.wav"
+                content = io.BytesIO()
+                sf.write(content, np.array(sound[one.at : one.at + one.frames]), study.rate,
+                         subtype="FLOAT", format="WAV")  # fmt: skip
+                storage.write_atomically(folder / name, content.getvalue())
+                files.append(folder / name)
+                regions.append(Region(name, note, note, low, high, turn, len(own)))
+    if not regions:
+        raise ArkundError("No stroke of this song stands alone long enough to be a sample.")
+    target = folder / "kit.sfz"
+    storage.write_atomically(target, write_sfz(regions).encode())
+    return [target, *files]
+
+
+def _layers(
+    chosen: Sequence[Candidate], each: int = 4
+) -> list[tuple[int, tuple[int, int], Sequence[Candidate]]]:
+    """Samples from soft to loud in layers: number, velocities that each answers, its samples."""
+    groups = [chosen[n : n + each] for n in range(0, len(chosen), each)]
+    tops = [max(c.hit.velocity for c in g) for g in groups]
+    out, low = [], 1
+    for number, (group, top) in enumerate(zip(groups, tops, strict=True), 1):
+        high = 127 if number == len(groups) else min(max(top, low), 126)
+        out.append((number, (low, high), group))
+        low = min(high + 1, 127)
+    return out
+
+
+def described(unknown: Sequence[str]) -> str:
+    """What was not read of a kit file, in a sentence; empty where all was."""
+    return f"Not read: {', '.join(unknown[:12])}." if unknown else ""
+
+
+def named(path: Path, piece: str) -> str:
+    """What a layer from files is called in the log."""
+    return f"Layer from {path.name[:60]} under {label(piece)}"

@@ -1,0 +1,124 @@
+"""Replace on a stored song: harvest, layers, sub layers, even strokes."""
+
+import re
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import soundfile as sf
+
+from arkund.core.advise import replace
+from arkund.core.errors import ArkundError
+from arkund.core.kit.roles import label
+from arkund.core.mix.patches import Patch
+from arkund.core.mix.strokes import played_hits
+from arkund.core.mix.tempo import grid_of
+from arkund.core.replace.matching import matches
+from arkund.songs import copies, findings, kits, revisions, storage
+from arkund.songs.models import Revision, Song
+
+STATION = "replace"
+MOST_MATCHES = 8
+
+
+def harvest(song: Song, piece: str, folder: Path | None = None) -> dict[str, Any]:
+    """Candidates of a piece, ranked; with ``folder`` those of the sample set are written there as
+    32-bit float WAV. Raises `ArkundError`."""
+    study = findings.study_of_song(song)
+    found = replace.harvest(study, piece)
+    mic = replace.followed(study, piece)
+    rows = [replace.described(c, study.rate) for c in found]
+    files = []
+    if folder is not None:
+        folder.mkdir(parents=True, exist_ok=True)
+        sound = study.sound(mic, "clean")
+        chosen = replace.bands([c for c in found if c.hit.kind != "ghost"])
+        for number, one in enumerate(chosen, 1):
+            # Names from figures alone: no text of a song becomes part of a path.
+            target = (
+                folder
+                / f"{re.sub(r'[^a-z0-9_]', '', piece)}_{number:02d}_v{one.hit.velocity:03d}.wav"
+            )
+            part = target.with_name(target.name + ".part")
+            sf.write(str(part), np.array(sound[one.at : one.at + one.frames]), study.rate,
+                     subtype="FLOAT", format="WAV")  # fmt: skip
+            part.replace(target)
+            files.append(str(target))
+    return {"piece": piece, "mic": mic, "strokes": len(study.strokes(piece)), "candidates": rows,
+            "files": files}  # fmt: skip
+
+
+def layer(
+    song: Song, piece: str, source: str = "song", mode: str = "under", strokes: str = "accents",
+    blend_db: float | None = None, *, base: int | None = None,
+) -> Revision:  # fmt: skip
+    """A new layer as a revision: of the song's own strokes (``source`` *song*), or of the samples in a
+    folder, a one-shot recording or an SFZ kit at that path. Raises `ArkundError`."""
+    blend = replace.BLEND_DB if blend_db is None else blend_db
+    study = findings.study_of_song(song)
+    if source == "song":
+        patch = replace.layer_patch(study, piece, mode=mode, strokes=strokes, blend_db=blend)
+        return _keep(song, patch, f"Layer {mode} {label(piece)}", base)
+    kit, unknown = kits.kit_from(Path(source), piece, study)
+    patch = replace.kit_patch(study, piece, kits.store(kit, study.rate), kit.samples, mode=mode,
+                              strokes=strokes, blend_db=blend)  # fmt: skip
+    return _keep(song, patch, kits.named(Path(source), piece), base, kits.described(unknown))
+
+
+def sub(
+    song: Song, piece: str, note: str = "auto", strokes: str = "all", blend_db: float | None = None,
+    *, base: int | None = None,
+) -> Revision:  # fmt: skip
+    """A new sub layer of a piece as a revision."""
+    blend = replace.SUB_DB if blend_db is None else blend_db
+    study = findings.study_of_song(song)
+    patch = replace.sub_patch(study, piece, note=note, strokes=strokes, blend_db=blend)
+    return _keep(song, patch, f"Sub layer under {label(piece)}", base)
+
+
+def even(song: Song, piece: str, amount: float) -> Revision:
+    """Even strokes of a piece as a revision."""
+    patch = replace.even_patch(findings.study_of_song(song), piece, amount)
+    return _keep(song, patch, f"Even strokes of {label(piece)} by {amount:.0%}", None)
+
+
+def stand_ins(song: Song, hit_id: str) -> dict[str, Any]:
+    """The strokes that can stand in for one, the best first, with the reasons. Raises
+    `ArkundError` for a stroke that is not there."""
+    assert song.current is not None
+    sheet = song.current.sheet
+    played = played_hits(sheet, storage.load_hits)
+    target = next((h for h in played if h.id == hit_id), None)
+    if target is None:
+        raise ArkundError(
+            f"There is no stroke “{hit_id[:48]}” in the song; `arkund hits` lists them."
+        )
+    place = grid_of(sheet).place
+    return {
+        "hit": target.id, "piece": target.piece, "kind": target.kind, "place": place(target.time_s),
+        "matches": [
+            {"hit": m.hit.id, "place": place(m.hit.time_s), "velocity": m.hit.velocity,
+             "distance": m.distance, "reasons": list(m.reasons)}
+            for m in matches(target, played)[:MOST_MATCHES]
+        ],
+    }  # fmt: skip
+
+
+def patch_stroke(
+    song: Song, hit_id: str, with_id: str = "", *, base: int | None = None
+) -> Revision:
+    """A bad stroke replaced in all mics, by the best match or the stroke that is said."""
+    song.refresh_from_db()
+    found = stand_ins(song, hit_id)
+    chosen = with_id or next((m["hit"] for m in found["matches"]), "")
+    if not chosen:
+        raise ArkundError(f"No other stroke of {label(found['piece'])} can stand in for that one.")
+    assert song.current is not None
+    return copies.copy_stroke(song, song.current.number if base is None else base, chosen, hit_id)
+
+
+def _keep(song: Song, patch: Patch, words: str, base: int | None, reason: str = "") -> Revision:
+    song.refresh_from_db()
+    assert song.current is not None
+    number = song.current.number if base is None else base
+    return revisions.keep(song.pk, number, patch, label=words, station=STATION, reason=reason)
