@@ -22,7 +22,7 @@ from arkund.core.simulate.presets import PRESETS
 from arkund.core.simulate.session import Session, simulate
 from arkund.core.timing.grid import estimate_tempo, tempo_by_backbeat
 from arkund.core.units import ms_to_samples
-from benchmarks import gating, judging, punch, timing, voices
+from benchmarks import gating, judging, punch, replacing, timing, voices
 from benchmarks.recorded.report import report
 
 TOLERANCE_S = 0.005
@@ -38,8 +38,14 @@ def main() -> None:
                         help="recordings made of recorded strokes")  # fmt: skip
     parser.add_argument("--punch", choices=("with", "without", "only"), default="with",
                         help="what a first pass gains, song by song")  # fmt: skip
+    parser.add_argument("--replace", choices=("with", "without", "only"), default="with",
+                        help="where layers are placed, and even strokes")  # fmt: skip
     args = parser.parse_args()
     seeds = args.seeds or [secrets.randbelow(1_000_000) for _ in range(args.count)]
+    if args.replace != "without":
+        replacing.main(seeds)
+    if args.replace == "only":
+        return
     if args.punch != "without":
         punch.main(seeds)
     if args.punch == "only":

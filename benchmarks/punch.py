@@ -46,7 +46,7 @@ def main(seeds: list[int]) -> None:
           "at equal loudness, dB | snare attack; over body, dB | toms over body, dB | ghosts, dB | limiter, dB | "
           "missed |\n|---|---|---|---|---|---|---|---|---|")  # fmt: skip
     met = every = 0
-    for name, session in _songs(seeds):
+    for name, session in songs(seeds):
         with tempfile.TemporaryDirectory() as scratch:
             study = study_of([session], Path(scratch))
             for school in SCHOOLS.values():
@@ -58,7 +58,8 @@ def main(seeds: list[int]) -> None:
     print(f"\n{met} of {every} figures met ({100 * met / max(every, 1):.0f} %).\n")
 
 
-def _songs(seeds: list[int]) -> Iterator[tuple[str, Session]]:
+def songs(seeds: list[int]) -> Iterator[tuple[str, Session]]:
+    """Songs of these seeds by name: every preset, and recorded strokes on the report's kits."""
     for preset in PRESETS:
         yield f"simulated, {preset}", simulate(preset, seeds[0], bars=BARS)
     try:
