@@ -37,6 +37,7 @@ AFTER = {
     "first-pass": f"/{SONG}/first-pass/?mic=snare_top",
     "shape-eq": f"/{SONG}/eq/?mic=snare_top&band=b2",
     "shape-dynamics": f"/{SONG}/dynamics/?mic=snare_top&bars=5-8&stage=compressor",
+    "replace": f"/{SONG}/replace/?mic=snare_top&bars=5-8",
     "bus": f"/{SONG}/bus/?mic=snare_top&bars=9-12",
     "print": f"/{SONG}/print/?mic=snare_top",
     "log": f"/{SONG}/log/?mic=snare_top",
@@ -77,6 +78,8 @@ def main() -> None:
                 if wanted and views is AFTER:
                     _first_pass(page, f"{base}/{SONG}/first-pass/")
                 for name in wanted:
+                    if name == "replace":
+                        _layer(page, base + views[name])
                     _shoot(page, base + views[name], args.out / f"{name}.png")
             browser.close()
     finally:
@@ -107,7 +110,15 @@ def _first_pass(page: Page, url: str) -> None:
     page.click("[data-school=Natural]")
     page.wait_for_load_state("networkidle")
     page.click("#pass-go")
-    page.locator("#pass-steps").wait_for(timeout=120_000)
+    page.locator("[data-steps]").first.wait_for(timeout=120_000)
+
+
+def _layer(page: Page, url: str) -> None:
+    """Lay the snare's own strokes under it, by the button."""
+    page.goto(url)
+    with page.expect_navigation():
+        page.get_by_role("button", name="Lay its own strokes under it").click()
+    page.locator("#one-stroke path").first.wait_for(timeout=60_000)
 
 
 def _shoot(page: Page, url: str, target: Path) -> None:
