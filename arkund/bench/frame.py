@@ -57,6 +57,8 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
         "stations": STATIONS,
         "mic": mic,
         "piece": own.piece,
+        # All mics of a drum together, which is how a pair is judged.
+        "group": to if (to := sheet.mics[mic].to) in sheet.groups and to != mic else "",
         "beside": {m.role for m in sheet.mics.values() if not m.unused},
         "bars": (first, last),
         "plan": _plan(sheet, pieces, mic, rows),

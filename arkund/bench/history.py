@@ -1,5 +1,6 @@
 """The log, the first pass's report and comparisons, in words and paired figures."""
 
+import re
 from typing import Any
 
 from arkund.bench.pictures import card
@@ -122,13 +123,18 @@ def differences(first: Sheet, second: Sheet) -> list[dict[str, str]]:
     a, b = _flat(first.model_dump(mode="json")), _flat(second.model_dump(mode="json"))
     out = []
     for path in dict.fromkeys([*a, *b]):
-        if a.get(path) != b.get(path):
+        if a.get(path) != b.get(path) and not _is_name(a.get(path)) and not _is_name(b.get(path)):
             whose, what, unit = path_words(path, second)
             out.append(
                 {"whose": whose, "what": what, "a": value_words(a.get(path, "–"), unit),
                  "b": value_words(b.get(path, "–"), unit)}
             )  # fmt: skip
     return out
+
+
+def _is_name(value: Any) -> bool:
+    """Whether a value is a content hash: what follows from others and says nothing to an eye."""
+    return isinstance(value, str) and re.fullmatch(r"[0-9a-f]{64}", value) is not None
 
 
 def _flat(value: Any, path: str = "") -> dict[str, Any]:

@@ -158,7 +158,7 @@ def value_words(value: Any, unit: str) -> str:
     if value is None:
         return "as it was"
     if isinstance(value, (list, tuple, dict)):
-        return str(len(value))
+        return str(len(value)) if value else "none"
     if isinstance(value, (int, float)):
         if unit == "dB" and value <= OFF_DB:
             return "off"
