@@ -110,7 +110,7 @@ def _first_pass(page: Page, url: str) -> None:
     page.click("[data-school=Natural]")
     page.wait_for_load_state("networkidle")
     page.click("#pass-go")
-    page.locator("[data-steps]").first.wait_for(timeout=120_000)
+    page.locator("[data-steps]").first.wait_for(timeout=300_000)
 
 
 def _layer(page: Page, url: str) -> None:

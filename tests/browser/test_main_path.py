@@ -318,7 +318,7 @@ def test_a_first_pass_one_step_undone_and_two_revisions_compared(page: Page, son
     start = int(page.inner_text("#revision"))
     page.click("#pass-go")
     expect(page.locator("#pass-progress")).to_be_visible()
-    page.locator("[data-steps]").first.wait_for(timeout=120_000)
+    page.locator("[data-steps]").first.wait_for(timeout=300_000)
     _ready(page)
     steps = page.locator("[data-steps] tr").count()
     assert steps > 20

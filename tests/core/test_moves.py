@@ -22,7 +22,7 @@ GOAL = GOALS["punch_size"]
 
 @pytest.fixture(scope="module")
 def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
-    return study_of([simulate("copper", 61, bars=16)], tmp_path_factory.mktemp("moves"))
+    return study_of([simulate("copper", 61, bars=12)], tmp_path_factory.mktemp("moves"))
 
 
 @pytest.fixture(scope="module")

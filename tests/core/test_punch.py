@@ -6,7 +6,7 @@ from functools import cache
 import numpy as np
 import pytest
 
-from arkund.core.advise import density, moves
+from arkund.core.advise import density, levers, moves
 from arkund.core.advise.first_pass import Step, steps
 from arkund.core.advise.goal import GOALS, card_of, figures, shortfalls
 from arkund.core.advise.school import SCHOOLS, school_of
@@ -187,4 +187,4 @@ def test_moves_serve_what_is_missing_and_stay_within_bounds(
     assert now < was - 1
     for mic in mended.sheet.mics.values():
         for stage in mic.chain:
-            assert getattr(stage, "attack_db", 0.0) <= moves.LARGEST_ATTACK_DB
+            assert getattr(stage, "attack_db", 0.0) <= levers.LARGEST_ATTACK_DB

@@ -9,6 +9,7 @@ import pytest
 import scipy
 
 from arkund.core.advise import replace
+from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.hits.detect import Hit
@@ -316,3 +317,29 @@ def test_even_strokes_bring_accents_together_and_leave_bleed(study: Study) -> No
         between[max(at - 100, 0) : at + round(0.35 * RATE)] = False
     assert np.array_equal(was[between], now[between])
     assert between.mean() > 0.1
+
+
+def test_what_the_overheads_still_hear_of_a_replaced_drum_is_said_and_ducked(
+    study: Study, with_layer: Callable[..., Study]
+) -> None:
+    school = SCHOOLS["natural"]
+    assert not replace.find_left(with_layer(mode="under"), "overhead_l", school)
+    laid = with_layer(mode="instead", strokes="all")
+    (found,) = replace.find_left(laid, "overhead_l", school)
+    change = found.gain["against_layer_db"]
+    assert found.is_doubtful
+    assert 1.5 < change.now - change.then < 4.5
+    ducked = laid.tried(found.proposal)
+    assert {m for m, mic in ducked.sheet.mics.items() if any(s.id == "duck" for s in mic.chain)} == {
+        "overhead_l", "overhead_r"}  # fmt: skip
+    assert not replace.find_left(ducked, "overhead_l", school)
+    # Between strokes of the snare the overheads are as they were.
+    was, now = (
+        s.engine.read(s.graph.mics["overhead_l"].shaped, 0, study.sheet.frames)
+        for s in (laid, ducked)
+    )
+    quiet = np.ones(len(was), bool)
+    for h in study.strokes("snare"):
+        quiet[round((h.time_s - 0.02) * RATE) : round((h.time_s + 0.9) * RATE)] = False
+    assert quiet.sum() > RATE
+    assert np.abs(was[quiet] - now[quiet]).max() < 1e-4

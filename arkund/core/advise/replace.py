@@ -15,11 +15,14 @@ from arkund.core.kit.roles import is_shell, label, piece_family
 from arkund.core.measure.landmarks import fundamental_hz
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.strokes import ring_time_s
+from arkund.core.mix.lanes import STROKES
+from arkund.core.mix.nodes import Node
 from arkund.core.mix.pairs import lanes
 from arkund.core.mix.patches import Patch
 from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.sources import plays
 from arkund.core.replace.harvest import Candidate, bands, candidates
-from arkund.core.units import amplitudes_to_db, hz_to_note, note_to_hz
+from arkund.core.units import amplitude_to_db, amplitudes_to_db, hz_to_note, note_to_hz
 
 NAME = "replace"
 RING_S = (0.15, 0.6)
@@ -27,6 +30,8 @@ UNEVEN_DB = {"punch": 4.0, "punch_size": 6.0}
 """Accents that spread by more (90th over 10th percentile) are found uneven; Open lets them be."""
 
 EVEN_SHARE = {"punch": 0.6, "punch_size": 0.4}
+DUCKED = ("overhead", "room", "kit")
+DUCK, DUCK_DB = "duck", 4.0
 BLEND_DB = -6.0
 SUB_DB = -12.0
 NOTE_HZ = (20.0, 200.0)
@@ -194,6 +199,61 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     ]  # fmt: skip
 
 
+def find_left(study: Study, mic: str, school: School) -> list[Finding]:
+    """How loud overheads still hear a drum that a layer plays instead of, and a duck for it."""
+    if study.sheet.mics[mic].name.role not in DUCKED:
+        return []
+    out = []
+    for name, layer in study.sheet.layers.items():
+        piece = study.sheet.mics[layer.of].name.piece
+        if (
+            layer.mode != "instead"
+            or layer.mute
+            or any(s.id == DUCK for s in study.sheet.mics[mic].chain)
+        ):
+            continue
+        strokes = [h for h in study.hits if h.piece == piece and plays(layer, h)]
+        if len(strokes) < 4:
+            continue
+        times = [h.time_s for h in strokes]
+        old = _typical_db(study, study.graph.outs[mic], times)
+        own = _typical_db(study, study.graph.layers[name], times)
+        pulse = amplitude_to_db(float(np.median([h.velocity for h in strokes])) / 127)
+        patch = _duck(study, mic, f"{piece}{STROKES}", pulse)
+        then = _typical_db(study, (tried := study.tried(patch)).graph.outs[mic], times, tried)
+        out.append(Finding(
+            NAME, "left_behind", f"{mic}.{name}",
+            spoken(f"{old - own:+.1f} dB: the old {label(piece or '')} in {label(mic)} against the layer that plays "
+                   f"instead. A duck opened by its strokes takes {old - then:.1f} dB off it, and off what rings "
+                   "there with it."),
+            {"against_layer_db": round(old - own, 1)}, 0.55, patch,
+            {"against_layer_db": Change(round(old - own, 1), round(then - own, 1))}, mic=mic,
+        ))  # fmt: skip
+    return out
+
+
+def _duck(study: Study, mic: str, strokes: str, pulse_db: float) -> Patch:
+    """A compressor at the mic's end that listens to a list of strokes."""
+    chain = study.sheet.mics[mic].chain
+    stage = {"kind": "compressor", "ratio": 20.0, "knee_db": 0.0, "attack_ms": 0.3, "release_ms": 60.0,
+             "lookahead_ms": 1.0, "threshold_db": round(pulse_db - DUCK_DB / 0.95, 1),
+             "key": {"source": strokes}, "after": chain[-1].id if chain else ""}  # fmt: skip
+    return {f"mics.{mic}.chain.{DUCK}": stage}
+
+
+def _typical_db(
+    study: Study, node: Node, times: Sequence[float], tried: Study | None = None
+) -> float:
+    """Median peak of a stereo node at strokes, in dBFS."""
+    sound = (tried or study).engine.read(node, 0, study.sheet.frames)
+    level = np.ascontiguousarray(np.abs(sound).max(axis=1))
+    return float(np.median(amplitudes_to_db(hit_peaks(level, study.rate, times))))
+
+
+def _reads_left(sheet: Sheet, mic: str) -> list[object]:
+    return [sheet.mics, {n: layer.model_dump() for n, layer in sheet.layers.items()}]
+
+
 def _reads(sheet: Sheet, mic: str) -> list[object]:
     m = sheet.mics[mic]
     return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, m.even,
@@ -201,6 +261,7 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
 
 
 MODULE = Module(NAME, "replace", 1, lanes, _reads, find)
+LEFT_MODULE = Module(NAME, "replace", 1, lanes, _reads_left, find_left)
 
 
 def described(found: Candidate, rate: int) -> dict[str, Any]:
