@@ -51,9 +51,10 @@ def _line(study: Study, session: Session, piece: str) -> str:
     before = replace.spread_db(study, replace.followed(study, piece))[0]
     evened = study.tried(replace.even_patch(study, piece, 1.0))
     after = replace.spread_db(evened, replace.followed(study, piece))[0]
+    least = min((r.low_db for r in rows if r.gain), default=0.0)
     return " | ".join([
         str(len(rows)), f"{np.percentile(errors, 95):.3f}", f"{errors.max():.2f}",
-        f"{min(r.low_db for r in rows):+.1f}", str(_wrong(accents, piece)), f"{before:.1f}, {after:.1f}"])  # fmt: skip
+        f"{least:+.1f}", str(_wrong(accents, piece)), f"{before:.1f}, {after:.1f}"])  # fmt: skip
 
 
 def _rows(study: Study, piece: str) -> tuple[Struck, list[Row]]:

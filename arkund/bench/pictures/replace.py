@@ -81,7 +81,8 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
     while isinstance(entry, (Mixed, Varied)):
         entry = entry.inputs[0][0] if isinstance(entry, Mixed) else entry.parts[0][2]
     assert isinstance(entry, (Struck, Toned))
-    rows = entry.plan(engine)
+    planned = entry.plan(engine)
+    rows = [row for row in planned if row.gain]
     if not rows:
         return {"rows": [], "layer": name}
     shifts = [1000 * _late(row, entry, sheet.rate) for row in rows]
@@ -105,12 +106,24 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
         "layer": name, "rulers": rulers,
         "rows": [{"t": round(r.onset / sheet.rate, 3), "sound": int(r.sound),
                   "gain_db": round(amplitude_to_db(abs(r.gain)), 1)} for r in rows],
-        "said": f"{len(rows)} strokes; each placed within {max(abs(s) for s in shifts):.2f} ms of the list, "
-                f"{float(np.median([r.alike for r in rows])):.0%} alike; the sum of this one is {low:+.1f} dB "
-                "against the drum alone".replace("-", "−"),
+        "said": _said(rows, len(planned), shifts, low),
         "zoom": {"ms": [1000 * s for s in ZOOM_S], "drum": _thin(drum), "layer": _thin(laid),
                  "sum": _thin(drum + laid)},
     }  # fmt: skip
+
+
+def _said(rows: Sequence[Row], of: int, shifts_ms: Sequence[float], low_db: float) -> str:
+    """How many strokes get something, how far they were placed, and what the sum is."""
+    laid = len(rows)
+    how_many = (
+        f"{laid} strokes"
+        if laid == of
+        else f"{laid} of {of} strokes, the others would become thinner"
+    )
+    alike = float(np.median([r.alike for r in rows]))
+    far = max(abs(s) for s in shifts_ms)
+    return (f"{how_many}; each placed within {far:.2f} ms of the list, {alike:.0%} alike; the sum of this one "
+            f"is {low_db:+.1f} dB against the drum alone").replace("-", "−")  # fmt: skip
 
 
 def _late(row: Row, entry: Struck | Toned, rate: int) -> float:

@@ -125,7 +125,8 @@ def layer_entry(
                      layer.decay_ms, layer.fall, layer.drive_db)  # fmt: skip
     samples = tuple((s.at, s.frames) for s in layer.samples)
     kit = layer.source and File(library.path_of(layer.source), layer.source, "mono", "kit file")
-    return Struck(drum, onsets, layer.following, layer.choke, kit or drum, samples)
+    return Struck(drum, onsets, layer.following, layer.choke, kit or drum, samples,
+                  layer.mode == "under")  # fmt: skip
 
 
 def plays(layer: AnyLayer, hit: Hit) -> bool:

@@ -110,15 +110,17 @@ class _Laid(Node):
 
 @dataclass(frozen=True)
 class Struck(_Laid):
-    """Samples of ``source``, the drum itself or a kit file, (first sample, samples) each, laid under
-    the drum's strokes."""
+    """Samples of ``source``, the drum itself or a kit file, (first sample, samples) each, laid
+    ``under`` the drum's strokes or played instead. Under a stroke whose bottom no place makes
+    fuller there is none."""
 
     source: Node
     samples: tuple[tuple[int, int], ...]
+    under: bool = True
 
     @property
     def _settings(self) -> tuple[object, ...]:
-        return self.source.key, self.samples
+        return self.source.key, self.samples, self.under
 
     def _longest(self, rate: int) -> int:
         return max(frames for _, frames in self.samples)
@@ -163,6 +165,8 @@ class Struck(_Laid):
             gain = found.polarity * db_to_amplitude(
                 gain_db(level, samples[n], typical, self.following)
             )
+            if self.under and found.gain_low_db < 0:
+                gain = 0.0  # rather none than one that makes the drum thinner
             out.append(
                 Row(
                     onset,

@@ -78,6 +78,11 @@ def place(
         flipped = _sum_gain_db(low_drum, low_own, onset, round(shift), -polarity, rate)
         if flipped > low:
             polarity, low = -polarity, flipped
+    if low < 0:
+        # Where nothing fits, where the list has it.
+        as_listed = _sum_gain_db(low_drum, low_own, onset, 0, polarity, rate)
+        if as_listed > low:
+            shift, value, low = 0.0, abs(float(alike[reach])), as_listed
     return Place(shift, polarity, value, low)
 
 
