@@ -286,6 +286,9 @@ def test_notes_and_strokes_are_read_or_refused_in_a_sentence(study: Study) -> No
 @pytest.mark.parametrize(("change", "said"), [
     ({"of": "overhead_l"}, "no close mic"), ({"of": "gone"}, "no close mic"), ({"to": "nowhere"}, "which is not there"),
     ({"kind": "gong"}, "gong"), ({"samples": []}, "samples"), ({"samples": [{"at": -1, "frames": 100}]}, "greater"),
+    ({"samples": [{"at": 5, "frames": 100}]}, "those of the song are strokes"),
+    ({"samples": [{"frames": 100}]}, "a stroke of the song or a place"),
+    ({"samples": [{"hit": "../x", "frames": 100}]}, "pattern"),
 ])  # fmt: skip
 def test_a_layer_that_cannot_be_is_refused(
     study: Study, change: dict[str, object], said: str
@@ -343,3 +346,26 @@ def test_what_the_overheads_still_hear_of_a_replaced_drum_is_said_and_ducked(
         quiet[round((h.time_s - 0.02) * RATE) : round((h.time_s + 0.9) * RATE)] = False
     assert quiet.sum() > RATE
     assert np.abs(was[quiet] - now[quiet]).max() < 1e-4
+
+
+def test_samples_go_along_with_their_strokes_and_leave_with_them(
+    study: Study, with_layer: Callable[..., Study]
+) -> None:
+    laid = with_layer(strokes="all")
+    node, _ = _rows(laid, "snare_layer")
+    delayed = laid.tried({"mics.snare_top.delay_samples": 40.0})
+    later, _ = _rows(delayed, "snare_layer")
+    assert isinstance(node, Struck)
+    assert isinstance(later, Struck)
+    assert [b[0] - a[0] for a, b in zip(node.samples, later.samples, strict=True)] == [40] * len(
+        node.samples
+    )
+    number = study.sheet.take.number
+    layer = laid.sheet.layers["snare_layer"]
+    gone = {
+        f"takes.{study.sheet.takes.index(study.sheet.take)}.corrections.{s.hit}": {"gone": True}
+        for s in layer.samples
+    }  # type: ignore[union-attr]
+    assert number >= 1
+    without = laid.tried(gone)
+    assert np.abs(without.engine.read(without.graph.layers["snare_layer"], 0, RATE)).max() == 0

@@ -80,7 +80,12 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
     entry = graph.chains[name].entry
     while isinstance(entry, (Mixed, Varied)):
         entry = entry.inputs[0][0] if isinstance(entry, Mixed) else entry.parts[0][2]
-    assert isinstance(entry, (Struck, Toned))
+    if not isinstance(entry, (Struck, Toned)):
+        return {
+            "rows": [],
+            "layer": name,
+            "said": "The strokes that this layer was made of have left the song.",
+        }
     planned = entry.plan(engine)
     rows = [row for row in planned if row.gain]
     if not rows:

@@ -69,7 +69,7 @@ def layer_patch(
     clear = [c for c in found if c.isolation_db >= LEAST_ISOLATED_DB] or found
     if not clear:
         raise ArkundError(f"No stroke of {label(piece)} stands alone long enough to be a sample.")
-    samples = [{"at": c.at, "frames": c.frames} for c in bands(clear)]
+    samples = [{"hit": c.hit.id, "frames": c.frames} for c in bands(clear)]
     return _put(study, piece, "layer", {
         "kind": "samples", "samples": samples, "mode": mode, "fader_db": blend_db, **_which(strokes)})  # fmt: skip
 

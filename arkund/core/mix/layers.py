@@ -6,7 +6,7 @@ and delay, so that both stay in phase. It has a chain and a fader and runs into 
 
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from arkund.core.mix.channels import DRUMS, Channel, Frame, Name
 from arkund.core.process.values import Part, choice, switch, value
@@ -15,10 +15,18 @@ MOST_SAMPLES = 64
 
 
 class Sample(Part):
-    """A stroke as a sample: from sample ``at`` of the mic or kit file on, for ``frames``."""
+    """A stroke as a sample, ``frames`` long: of the song by the stroke's id, so that it goes along
+    when strokes are moved or the mic is delayed; of a kit file from its sample ``at`` on."""
 
-    at: Frame
+    hit: str | None = Field(None, pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,47}$")
+    at: Frame | None = None
     frames: int = Field(ge=64, le=2_000_000)
+
+    @model_validator(mode="after")
+    def _is_somewhere(self) -> "Sample":
+        if (self.hit is None) == (self.at is None):
+            raise ValueError("a sample is a stroke of the song or a place in a kit file")
+        return self
 
 
 class LayerBase(Channel):
@@ -43,6 +51,13 @@ class SampleLayer(LayerBase):
     kind: Literal["samples"] = "samples"
     source: str | None = Field(None, pattern=r"^[0-9a-f]{64}$")
     """Content hash of the kit file that the samples are cut of; the mic itself without one."""
+
+    @model_validator(mode="after")
+    def _samples_are_where_they_are_cut(self) -> "SampleLayer":
+        if any((sample.at is None) == (self.source is not None) for sample in self.samples):
+            raise ValueError("samples of a kit file have places, those of the song are strokes")
+        return self
+
     samples: tuple[Sample, ...] = Field(min_length=1, max_length=MOST_SAMPLES)
 
 

@@ -10,7 +10,7 @@ from arkund.core.mix.graph import Variant
 from arkund.core.mix.hum import HumProcess
 from arkund.core.mix.joining import Moved, Passage, Silence, Spliced
 from arkund.core.mix.lanes import KICK_ROLES, ONE_FILE, Library
-from arkund.core.mix.layers import AnyLayer, SubLayer
+from arkund.core.mix.layers import AnyLayer, SampleLayer, SubLayer
 from arkund.core.mix.laying import laid_out
 from arkund.core.mix.nodes import (
     Difference,
@@ -25,6 +25,7 @@ from arkund.core.mix.nodes import (
 )
 from arkund.core.mix.sheet import Sheet, Take
 from arkund.core.mix.struck import Evened, Silenced, Struck, Toned
+from arkund.core.replace.harvest import HEAD_S
 from arkund.core.timing.moves import ALL, KICK
 from arkund.core.units import db_to_amplitude, ms_to_samples
 
@@ -123,10 +124,23 @@ def layer_entry(
     if isinstance(layer, SubLayer):
         return Toned(drum, onsets, layer.following, layer.choke, layer.note_hz, layer.attack_ms,
                      layer.decay_ms, layer.fall, layer.drive_db)  # fmt: skip
-    samples = tuple((s.at, s.frames) for s in layer.samples)
+    samples = _samples(layer, sheet, heard)
+    if not samples:
+        return Silence()  # its strokes have left the song
     kit = layer.source and File(library.path_of(layer.source), layer.source, "mono", "kit file")
     return Struck(drum, onsets, layer.following, layer.choke, kit or drum, samples,
                   layer.mode == "under")  # fmt: skip
+
+
+def _samples(
+    layer: SampleLayer, sheet: Sheet, heard: Callable[[], list[Hit]]
+) -> tuple[tuple[int, int], ...]:
+    """First sample and length of each sample, where it lies now."""
+    if layer.source is not None:
+        return tuple((s.at or 0, s.frames) for s in layer.samples)
+    shift = sheet.mics[layer.of].delay_samples - round(HEAD_S * sheet.rate)
+    begins = {h.id: round(h.time_s * sheet.rate + shift) for h in heard()}
+    return tuple((at, s.frames) for s in layer.samples if (at := begins.get(s.hit or "", -1)) >= 0)
 
 
 def plays(layer: AnyLayer, hit: Hit) -> bool:
