@@ -201,8 +201,6 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
 
 def find_left(study: Study, mic: str, school: School) -> list[Finding]:
     """How loud overheads still hear a drum that a layer plays instead of, and a duck for it."""
-    if study.sheet.mics[mic].name.role not in DUCKED:
-        return []
     out = []
     for name, layer in study.sheet.layers.items():
         piece = study.sheet.mics[layer.of].name.piece
@@ -250,8 +248,16 @@ def _typical_db(
     return float(np.median(amplitudes_to_db(hit_peaks(level, study.rate, times))))
 
 
+def _ducked(sheet: Sheet) -> list[str]:
+    """Lanes that hear the whole kit."""
+    return [mic for mic in lanes(sheet) if sheet.mics[mic].name.role in DUCKED]
+
+
 def _reads_left(sheet: Sheet, mic: str) -> list[object]:
-    return [sheet.mics, {n: layer.model_dump() for n, layer in sheet.layers.items()}]
+    instead = {
+        n: layer.model_dump() for n, layer in sheet.layers.items() if layer.mode == "instead"
+    }
+    return [instead, sheet.mics if instead else None]
 
 
 def _reads(sheet: Sheet, mic: str) -> list[object]:
@@ -261,7 +267,7 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
 
 
 MODULE = Module(NAME, "replace", 1, lanes, _reads, find)
-LEFT_MODULE = Module(NAME, "replace", 1, lanes, _reads_left, find_left)
+LEFT_MODULE = Module(NAME, "replace", 1, _ducked, _reads_left, find_left)
 
 
 def described(found: Candidate, rate: int) -> dict[str, Any]:
