@@ -6,7 +6,9 @@ chosen so that every piece of the kit is struck a few times.
 
 from collections import Counter
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from itertools import product
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,7 +21,7 @@ from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.measure.punch import Card, Strokes, punch_card
 from arkund.core.mix.building import build
 from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.nodes import Node
+from arkund.core.mix.nodes import Node, Processed
 from arkund.core.process.limiter import Limiter
 
 Span = tuple[int, int]
@@ -44,14 +46,19 @@ class Excerpt:
         )
         self._offsets: dict[str, float] = {}
 
-    def card(self, study: Study, held_db: float | None = None) -> Card:
+    def card(self, study: Study, held_db: float | None = None, *, is_beside: bool = False) -> Card:
         """The card of the parts as a study has them. With ``held_db`` the drum bus's limiter is set
-        to take so much off their true peak."""
+        to take so much off their true peak. One that is made
+        beside others (``is_beside``) takes one core."""
+        if not is_beside:
+            _warm(study, self.spans)
         return punch_card(_sound(study, self.spans, held_db), study.rate, self.strokes)
 
     def whole_card(self, study: Study, held_db: float | None = None) -> Card:
         """The card of the whole song, likewise."""
-        sound = _sound(study, [(0, study.sheet.frames)], held_db)
+        whole = [(0, study.sheet.frames)]
+        _warm(study, whole)
+        sound = _sound(study, whole, held_db)
         return punch_card(sound, study.rate, self.whole_strokes)
 
     def learn(self, whole: Card, part: Card) -> None:
@@ -131,6 +138,17 @@ def _sound(study: Study, spans: Sequence[Span], held_db: float | None) -> NDArra
     process = limiter.model_copy(update={"ceiling_db": ceiling}).process(study.rate)
     late = np.concatenate([sound, np.zeros((process.latency, 2), np.float32)])
     return process.run(late, process.at_rest(2))[process.latency :]
+
+
+def _warm(study: Study, spans: Sequence[Span]) -> None:
+    """Chains rendered on two cores, level by level, so that what is read next is there."""
+    engine, size = study.engine, study.engine.tile_frames
+    tiles = sorted({n for first, last in spans for n in range(first // size, -(-last // size))})
+    with ThreadPoolExecutor(2) as pool:
+        for level in study.graph.levels():
+            dear = [node for node in level if isinstance(node, Processed)]
+            # A chain's next tile waits for the one before it; the next chain does not.
+            list(pool.map(lambda one: engine.tile(one[1], one[0]), product(tiles, dear)))
 
 
 def _laid(study: Study, node: Node, spans: Sequence[Span]) -> NDArray[np.float32]:

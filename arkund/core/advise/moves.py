@@ -127,10 +127,10 @@ class _Search:
             else:
                 self.farthest_db /= 2
 
-    def _way(self, by_db: Array) -> _Way:
+    def _way(self, by_db: Array, *, is_beside: bool = False) -> _Way:
         names = [lever.name for lever in self.levers]
         patch = moved(self.levers, dict(zip(names, by_db, strict=True)))
-        card = self.part.card(self.study.tried(patch), self.held_db)
+        card = self.part.card(self.study.tried(patch), self.held_db, is_beside=is_beside)
         return _Way(by_db, patch, card, self.part.wanted(card))
 
     def _seen(self, way: _Way) -> _Way:
@@ -142,7 +142,7 @@ class _Search:
         def column(number: int) -> Array:
             by_db = np.zeros(len(self.levers))
             by_db[number] = self.levers[number].probe_db
-            return (self._way(by_db).gained - self.start.gained) / by_db[number]
+            return (self._way(by_db, is_beside=True).gained - self.start.gained) / by_db[number]
 
         with ThreadPoolExecutor(2) as pool:
             return np.stack(list(pool.map(column, range(len(self.levers)))), axis=1)

@@ -167,10 +167,10 @@ class Study:
         return other
 
     def tried(self, patch: Patch) -> "Study":
-        """The same study with a change in place."""
+        """The same study with a change in place; what it renders is not kept on disk."""
         return Study(
             apply_patch(self.sheet, completed(self.sheet, patch)),
-            self.engine,
+            self.engine.passing(),
             self.library,
             self.takes,
         )

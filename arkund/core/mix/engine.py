@@ -15,6 +15,7 @@ Within a family a tile is always the same samples, whoever asks for it and in wh
 
 import threading
 from collections.abc import Callable
+from copy import copy
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -54,6 +55,12 @@ class Engine:
         self._sources, self._keeps = sources, keeps
         self.tile_frames = TILE_S * rate
         self._files = _OpenFiles()
+
+    def passing(self) -> "Engine":
+        """The same engine for what is only tried: nothing that it renders goes to disk."""
+        other = copy(self)
+        other._keeps = False
+        return other
 
     def read(self, node: Node, start: int, stop: int) -> Audio:
         """Samples ``start`` to ``stop`` of a node: ``(frames,)`` or ``(frames, 2)``, not to be
