@@ -107,7 +107,7 @@ def test_what_costs_the_kick_its_low_end_is_left_out_and_the_rest_stays(
     kept = look_back(study, [harm, harmless], excerpt, "eq")
     assert [f.subject for f in kept.stay] == [harmless.subject]
     assert [f.subject for f in kept.left_out] == [harm.subject]
-    assert "came of this change; it is left out" in kept.left_out[0].reason
+    assert "would be lost: left out." in kept.left_out[0].reason
 
 
 def test_a_cut_that_costs_too_much_is_made_by_half_where_that_is_enough(

@@ -8,7 +8,7 @@ import pytest
 
 from arkund.core.advise import density, levers, moves
 from arkund.core.advise.first_pass import Step, steps
-from arkund.core.advise.goal import GOALS, card_of, figures, shortfalls
+from arkund.core.advise.goal import GOALS, Goal, card_of, figures
 from arkund.core.advise.school import SCHOOLS, school_of
 from arkund.core.advise.study import Study
 from arkund.core.measure.punch import Card, Shell, Strokes, punch_card
@@ -85,6 +85,12 @@ def test_ghosts_lie_under_accents() -> None:
     assert _card(mix).ghosts_under_db == 0
 
 
+def _missed(before: Card, now: Card, goal: Goal) -> dict[str, float]:
+    """By how much each figure misses the goal, those that do."""
+    every = {f.name: f.missing() for f in figures(before, now, goal)}
+    return {name: missing for name, missing in every.items() if missing > 0}
+
+
 def _plain(**figures_: float) -> Card:
     kick = Shell(
         -10 + figures_.get("kick", 0),
@@ -99,17 +105,17 @@ def _plain(**figures_: float) -> Card:
 
 def test_what_misses_the_goal_is_named_with_how_much() -> None:
     before = _plain()
-    assert set(shortfalls(before, before, GOALS["punch"])) == {
+    assert set(_missed(before, before, GOALS["punch"])) == {
         "loudness at equal true peak", "kick attack", "kick attack over body", "snare attack",
         "snare attack over body", "kick low end at equal true peak",
     }  # fmt: skip
-    missing = shortfalls(before, _plain(loud=3), GOALS["punch"])
+    missing = _missed(before, _plain(loud=3), GOALS["punch"])
     assert missing["loudness at equal true peak"] == pytest.approx(1)
     assert missing["kick attack"] == pytest.approx(4)  # 3 dB of loudness and the goal of 1
-    assert shortfalls(before, before, GOALS["size"]) == {
+    assert _missed(before, before, GOALS["size"]) == {
         "loudness at equal true peak": pytest.approx(1)
     }
-    far = shortfalls(before, _plain(loud=1, kick=1, low=1, ghosts=16), GOALS["size"])
+    far = _missed(before, _plain(loud=1, kick=1, low=1, ghosts=16), GOALS["size"])
     assert far["ghosts under accents"] == pytest.approx(1)
 
 
@@ -156,7 +162,7 @@ def test_a_first_pass_makes_the_kit_hit_harder(
     """At equal loudness and at equal peak, on a seed that no constant was chosen on."""
     after = passed(school)
     wanted = GOALS[SCHOOLS[school].goal]
-    missed = shortfalls(card_of(study, recorded=True), card_of(after), wanted)
+    missed = _missed(card_of(study, recorded=True), card_of(after), wanted)
     assert {name: value for name, value in missed.items() if value > 0.5} == {}
     drum_bus = after.sheet.drum_bus
     assert [type(s).__name__ for s in drum_bus.chain[-2:]] == ["Saturation", "Limiter"]
@@ -183,7 +189,7 @@ def test_moves_serve_what_is_missing_and_stay_within_bounds(
     for finding in found:
         mended = mended.tried(finding.proposal)
     goals = GOALS["punch"]
-    was, now = (sum(shortfalls(before, card_of(s), goals).values()) for s in (weak, mended))
+    was, now = (sum(_missed(before, card_of(s), goals).values()) for s in (weak, mended))
     assert now < was - 1
     for mic in mended.sheet.mics.values():
         for stage in mic.chain:

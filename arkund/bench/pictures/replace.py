@@ -123,7 +123,7 @@ def _said(rows: Sequence[Row], of: int, shifts_ms: Sequence[float], low_db: floa
     how_many = (
         f"{laid} strokes"
         if laid == of
-        else f"{laid} of {of} strokes, the others would become thinner"
+        else f"{laid} of {of} strokes (under the others it would thin the drum)"
     )
     alike = float(np.median([r.alike for r in rows]))
     far = max(abs(s) for s in shifts_ms)

@@ -130,12 +130,6 @@ def figures(before: Card, now: Card, goal: Goal) -> list[Figure]:
     return out
 
 
-def shortfalls(before: Card, now: Card, goal: Goal, margin: float = 0.0) -> dict[str, float]:
-    """By how much each figure misses the goal in dB or LU, those that do."""
-    every = {f.name: f.missing(margin) for f in figures(before, now, goal)}
-    return {name: missing for name, missing in every.items() if missing > 0}
-
-
 def find_short(study: Study, subject: str, school: School) -> list[Finding]:
     """Figures of a finished kit that miss the school's goal, for the engineer to settle. A kit
     without a limiter on its drum bus is not finished."""

@@ -52,13 +52,15 @@ def look_back(before: Study, made: Sequence[Finding], excerpt: Excerpt, station:
         if cause is None:
             continue
         finding, instead = cause
-        said = f"−{fall:.1f} dB of {name} came of this change"
+        lost = f"{fall:.1f} dB of {name}"
         if instead:
-            reason = spoken(f"{finding.reason} {said}; it is made by half.")
+            reason = spoken(
+                f"{finding.reason} The whole of it would cost {lost}; it is made by half."
+            )
             stay[stay.index(finding)] = replace(instead, reason=reason)
         else:
             stay.remove(finding)
-            reason = spoken(f"{said}; it is left out. {finding.reason}")
+            reason = spoken(f"{lost} would be lost: left out. {finding.reason}")
             left_out.append(replace(finding, reason=reason))
         now = _figures(excerpt, with_changes(before, stay), ends)
     return Kept(stay, left_out)

@@ -22,7 +22,7 @@ from arkund.core.mix.patches import Patch
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import plays
 from arkund.core.replace.harvest import Candidate, bands, candidates
-from arkund.core.units import amplitude_to_db, amplitudes_to_db, hz_to_note, note_to_hz
+from arkund.core.units import amplitude_to_db, amplitudes_to_db, note_to_hz
 
 NAME = "replace"
 RING_S = (0.15, 0.6)
@@ -278,8 +278,3 @@ def described(found: Candidate, rate: int) -> dict[str, Any]:
         "isolation_db": round(found.isolation_db, 1), "heard_with": found.heard_with,
         "length_s": round(found.frames / rate, 3), "at": found.at, "frames": found.frames,
     }  # fmt: skip
-
-
-def note_words(hz: float) -> str:
-    """A frequency with its note."""
-    return f"{hz:.1f} Hz ({hz_to_note(hz)})"
