@@ -19,7 +19,6 @@ from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import note_of
 from arkund.core.exchange.sfz import Region, read_sfz, sample_path, write_sfz
 from arkund.core.hits.detect import detect_hits
-from arkund.core.kit.roles import label
 from arkund.core.mix.layers import MOST_SAMPLES
 from arkund.core.replace.harvest import Candidate, bands, candidates
 from arkund.core.replace.kit import Kit, kit_of
@@ -171,8 +170,3 @@ def _layers(
 def described(unknown: Sequence[str]) -> str:
     """What was not read of a kit file, in a sentence; empty where all was."""
     return f"Not read: {', '.join(unknown[:12])}." if unknown else ""
-
-
-def named(path: Path, piece: str) -> str:
-    """What a layer from files is called in the log."""
-    return f"Layer from {path.name[:60]} under {label(piece)}"

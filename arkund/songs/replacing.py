@@ -19,6 +19,7 @@ from arkund.songs.models import Revision, Song
 
 STATION = "replace"
 MOST_MATCHES = 8
+WHERE = {"under": "under", "instead": "instead of"}
 
 
 def harvest(song: Song, piece: str, folder: Path | None = None) -> dict[str, Any]:
@@ -58,11 +59,17 @@ def layer(
     study = findings.study_of_song(song)
     if source == "song":
         patch = replace.layer_patch(study, piece, mode=mode, strokes=strokes, blend_db=blend)
-        return _keep(song, patch, f"Layer {mode} {label(piece)}", base)
+        return _keep(song, patch, f"Layer {WHERE[mode]} {label(piece)}", base)
     kit, unknown = kits.kit_from(Path(source), piece, study)
     patch = replace.kit_patch(study, piece, kits.store(kit, study.rate), kit.samples, mode=mode,
                               strokes=strokes, blend_db=blend)  # fmt: skip
-    return _keep(song, patch, kits.named(Path(source), piece), base, kits.described(unknown))
+    return _keep(
+        song,
+        patch,
+        f"Layer from {Path(source).name[:60]} {WHERE[mode]} {label(piece)}",
+        base,
+        kits.described(unknown),
+    )
 
 
 def sub(
