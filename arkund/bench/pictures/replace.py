@@ -49,6 +49,7 @@ def picture(song: Song, sheet: Sheet, mic: str, name: str, stroke: str = "") -> 
         found = []
     lead = replace.followed(study, piece)
     spread, accents = replace.spread_db(study, lead)
+    ordered = sorted(study.strokes(piece), key=lambda h: h.velocity)
     out: dict[str, Any] = {
         "piece": piece, "family": piece_family(piece), "called": label(piece),
         "candidates": [replace.described(c, study.rate) for c in found[:SHOWN]],
@@ -56,11 +57,18 @@ def picture(song: Song, sheet: Sheet, mic: str, name: str, stroke: str = "") -> 
         "spread_db": round(spread, 1), "accents": accents,
         "mend": _to_mend(song, study.strokes(piece), stroke),
         "strokes": [{"id": h.id, "v": h.velocity, "kind": h.kind, "t": round(h.time_s, 3)}
-                    for h in sorted(study.strokes(piece), key=lambda h: h.velocity)],
+                    for h in ordered],
         "rulers": {},
     }  # fmt: skip
     layer = sheet.layers.get(name)
-    return out | _layer(sheet, name, layer) if layer is not None else out
+    if layer is None:
+        return out
+    drawn = _layer(sheet, name, layer)
+    given = {row["at"]: row["sound"] for row in drawn["rows"]}
+    shift = sheet.mics[layer.of].delay_samples
+    for stroke, hit in zip(out["strokes"], ordered, strict=True):
+        stroke["sound"] = given.get(round(hit.time_s * study.rate + shift))
+    return out | drawn
 
 
 def _to_mend(song: Song, own: Sequence[Hit], stroke: str) -> list[dict[str, Any]]:
@@ -109,7 +117,7 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
             rulers[f"layers.{name}.note_hz"] = {"proposed": round(hz, 2)}
     return {
         "layer": name, "rulers": rulers,
-        "rows": [{"t": round(r.onset / sheet.rate, 3), "sound": int(r.sound),
+        "rows": [{"at": round(r.onset), "sound": int(r.sound),
                   "gain_db": round(amplitude_to_db(abs(r.gain)), 1)} for r in rows],
         "said": _said(rows, len(planned), shifts, low),
         "zoom": {"ms": [1000 * s for s in ZOOM_S], "drum": _thin(drum), "layer": _thin(laid),

@@ -21,8 +21,9 @@ from arkund.core.mix.pairs import lanes
 from arkund.core.mix.patches import Patch
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import plays
+from arkund.core.mix.typed import typed_value
 from arkund.core.replace.harvest import Candidate, bands, candidates
-from arkund.core.units import amplitude_to_db, amplitudes_to_db, note_to_hz
+from arkund.core.units import amplitude_to_db, amplitudes_to_db
 
 NAME = "replace"
 RING_S = (0.15, 0.6)
@@ -115,12 +116,10 @@ def sub_note_hz(study: Study, piece: str, note: str) -> float:
             )
         # The drum's own note where that is low, else the octave under it.
         hz = base if base <= 80 else base / 2
-    elif plain := re.fullmatch(r"(\d{1,3}(?:\.\d{1,2})?)\s*(?:hz)?", text.lower()):
-        hz = float(plain[1])
     else:
         try:
-            hz = note_to_hz(text)
-        except (ValueError, KeyError, IndexError):
+            hz = typed_value(text, "Hz", bpm=study.sheet.tempo.bpm, rate=study.rate)
+        except ArkundError:
             raise ArkundError(
                 f"“{text[:20]}” is no note; say auto, a note such as C1, or 50Hz."
             ) from None

@@ -13,6 +13,17 @@ def filter_valid(sound: NDArray[np.float32], taps: NDArray[np.float64]) -> NDArr
     return out
 
 
+_WINDOW = np.kaiser(65, 8.0)[:-1]
+
+
+def taps_late(fraction: float) -> NDArray[np.float64]:
+    """64 taps that put a sound ``fraction`` of a sample later, for `filter_valid`, 32 samples of room
+    before it and 31 behind: a windowed sinc, flat within 0.1 dB to 16 kHz at 44.1 kHz."""
+    kernel = np.sinc(np.arange(-31, 33) - fraction) * _WINDOW
+    kernel *= 1.0 / kernel.sum()
+    return kernel[::-1]
+
+
 @njit(cache=True, nogil=True, fastmath=True)
 def _filter(sound, taps, out):  # type: ignore[no-untyped-def]
     for n in range(len(out)):

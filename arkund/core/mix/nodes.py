@@ -27,7 +27,7 @@ from arkund.core.clean.gate import (
     stroke_openings,
 )
 from arkund.core.clean.mending import SPLINE_REACH, ease_gain, rebuild
-from arkund.core.mix.adding import filter_valid
+from arkund.core.mix.adding import filter_valid, taps_late
 from arkund.core.process.stage import Audio, Processor
 
 LOUDEST = np.float32(10 ** (24 / 20))
@@ -213,11 +213,8 @@ class Placed(Node):
         gain = np.float32(self.gain)
         if fraction == 0.0:
             return reader.read(self.source, start - whole, stop - whole) * gain
-        taps = np.arange(-31, 33)
-        kernel = np.sinc(taps - fraction) * np.kaiser(65, 8.0)[:-1]
-        kernel *= 1.0 / kernel.sum()
         sound = reader.read(self.source, start - whole - 32, stop - whole + 31)
-        return filter_valid(np.ascontiguousarray(sound), kernel[::-1] * self.gain)
+        return filter_valid(np.ascontiguousarray(sound), taps_late(fraction) * self.gain)
 
 
 @dataclass(frozen=True)

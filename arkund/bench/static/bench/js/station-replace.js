@@ -13,7 +13,7 @@ export function startReplace() {
       const made = await post(adding.dataset.addTo, { base: bench.revision, mic: adding.dataset.mic, what });
       const known = new Set([...document.querySelectorAll("[data-link*='layer=']")].map((b) => b.dataset.link.split("layer=")[1]));
       const name = Object.keys(made.sheet.layers).find((one) => !known.has(one) && one.endsWith(what)) || Object.keys(made.sheet.layers).pop();
-      show(name);
+      show("layer", name);
     } catch (error) {
       notify(error.message);
       button.disabled = false;
@@ -21,17 +21,18 @@ export function startReplace() {
   }));
   document.querySelectorAll("[data-drop]").forEach((button) => button.addEventListener("click", async () => {
     await keepValues({ [button.dataset.drop]: null });
-    show("");
+    show("layer", "");
   }));
   on("picture", draw);
   const layers = JSON.stringify(Object.keys(bench.sheet.layers || {}));
-  on("stepped", (sheet) => { if (JSON.stringify(Object.keys(sheet.layers)) !== layers) show(""); });
+  on("stepped", (sheet) => { if (JSON.stringify(Object.keys(sheet.layers)) !== layers) show("layer", ""); });
 }
 
-function show(layer) {
+// The page anew with another layer in hand or another stroke chosen; none where it is empty.
+function show(what, name) {
   const url = new URL(location.href);
-  if (layer) url.searchParams.set("layer", layer);
-  else url.searchParams.delete("layer");
+  if (name) url.searchParams.set(what, name);
+  else url.searchParams.delete(what);
   location.replace(url);
 }
 
@@ -77,7 +78,7 @@ function listMends(p) {
       button.disabled = true;
       try {
         await post(table.dataset.patch, { base: bench.revision, hit: bad.hit, by: choice.value });
-        choose("");
+        show("stroke", "");
       } catch (error) {
         notify(error.message);
         button.disabled = false;
@@ -87,16 +88,8 @@ function listMends(p) {
   }
 }
 
-function choose(stroke) {
-  const url = new URL(location.href);
-  if (stroke) url.searchParams.set("stroke", stroke);
-  else url.searchParams.delete("stroke");
-  location.replace(url);
-}
-
 function drawStrokes(p) {
   const svg = clear(document.getElementById("strip-of-strokes"));
-  const given = new Map((p.rows || []).map((row) => [row.t, row]));
   const step = 690 / Math.max(p.strokes.length, 1);
   el(svg, "line", { class: "zero", x1: 5, x2: 695, y1: 120, y2: 120 });
   p.strokes.forEach((stroke, i) => {
@@ -105,21 +98,14 @@ function drawStrokes(p) {
     el(group, "line", { class: "line", x1: x, x2: x, y1: 120, y2: top, opacity: stroke.kind === "ghost" ? 0.4 : 1 });
     const target = el(group, "rect", { class: "catch", x: x - step / 2, y: 8, width: step, height: 112, fill: "transparent" });
     el(target, "title", {}, `stroke at ${stroke.t.toFixed(2)} s, velocity ${stroke.v}`);
-    target.addEventListener("click", () => choose(stroke.id));
-    const row = nearest(given, stroke.t);
-    if (row) el(svg, "circle", { class: "hollow", cx: x, cy: 134 + (row.sound % 16) * 3.2, r: Math.min(step / 2, 3) });
+    target.addEventListener("click", () => show("stroke", stroke.id));
+    if (Number.isInteger(stroke.sound)) el(svg, "circle", { class: "hollow", cx: x, cy: 134 + (stroke.sound % 16) * 3.2, r: Math.min(step / 2, 3) });
   });
   el(svg, "text", { x: 5, y: 12 }, "velocity 127");
   if (p.rows) {
     const sounds = new Set(p.rows.map((r) => r.sound)).size;
     el(svg, "text", { x: 695, y: 12, "text-anchor": "end" }, `${p.rows.length} strokes get ${sounds > 1 ? `one of ${sounds} samples` : "the sound"}`);
   }
-}
-
-// The list's times and the layer's differ by the mic's delay.
-function nearest(rows, t) {
-  for (const [time, row] of rows) if (Math.abs(time - t) < 0.012) return row;
-  return null;
 }
 
 function drawOne(p) {
