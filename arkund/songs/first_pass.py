@@ -40,12 +40,13 @@ def run(
     school = findings.school_of_song(song)
     declined = findings.declined_ids(song) | without
     progress(0.01, "measuring the mix as it stands")
-    before = measure_mix(_study(song))
+    at = _Standing(song)
+    before = measure_mix(at.study())
     applied: list[dict[str, Any]] = []
     asked: list[dict[str, Any]] = []
     touched: set[str] = set()
     last: Revision | None = None
-    for step in steps(lambda: _study(song), school, lambda f: f.id in declined):
+    for step in steps(at.study, school, lambda f: f.id in declined):
         if cancelled():
             raise PassCancelled(
                 f"Stopped after {len(applied)} changes, which stay; undo or take back any of them."
@@ -69,8 +70,7 @@ def run(
                         "gain": {k: [c.now, c.then] for k, c in finding.gain.items()}})  # fmt: skip
         last = made
     progress(0.94, "measuring the mix as it is now")
-    song.refresh_from_db()
-    study = _study(song)
+    study = at.study()
     after = measure_mix(study)
     card = cards.rows_of(study, school)
     report = {
@@ -92,7 +92,7 @@ def preview(
     stored."""
     school = schools.named(school_name) if school_name else findings.school_of_song(song)
     declined = findings.declined_ids(song)
-    studies = [_study(song)]
+    studies = [_Standing(song).study()]
     stations: dict[str, list[dict[str, Any]]] = {}
     left_out = []
     for step in steps(lambda: studies[-1], school, lambda f: f.id in declined):
@@ -124,6 +124,18 @@ def preview(
     return report
 
 
-def _study(song: Song) -> Study:
-    song.refresh_from_db()
-    return findings.study_of_song(song)
+class _Standing:
+    """The song as it stands, studied anew only where it has changed, so that what was measured for
+    one module serves the next."""
+
+    def __init__(self, song: Song) -> None:
+        self._song = song
+        self._known: tuple[Revision | None, Study] | None = None
+
+    def study(self) -> Study:
+        """The study of the current revision."""
+        self._song.refresh_from_db()
+        now = self._song.current
+        if self._known is None or self._known[0] != now:
+            self._known = (now, findings.study_of_song(self._song))
+        return self._known[1]

@@ -35,8 +35,7 @@ class PatientEngine(Engine):
         self, rate: int, frames: int, cache: TileCache, stand_back: Callable[[], None], *,
         early: bool = True,
     ) -> None:  # fmt: skip
-        sources = None if early else cache.sources
-        super().__init__(rate, frames, cache, sources=sources, early=early, keeps=early)
+        super().__init__(rate, frames, cache, sources=cache.sources, early=early, keeps=early)
         self._stand_back = stand_back
 
     @contextmanager
@@ -63,7 +62,9 @@ class PatientEngine(Engine):
         with self._turn():
             return super().tile(node, number)
 
-    def track(self, key: str, compute: Callable[[], NDArray[np.float64]]) -> NDArray[np.float64]:
+    def track(
+        self, key: str, compute: Callable[[Engine], NDArray[np.float64]]
+    ) -> NDArray[np.float64]:
         with self._turn():
             return super().track(key, compute)
 

@@ -117,6 +117,36 @@ def test_exact_tiles_are_one_uninterrupted_run(song: Any) -> None:
         assert np.abs(got - wanted[number * TILE : (number + 1) * TILE]).max() < 1e-6
 
 
+def test_parts_of_a_song_are_heard_without_rendering_more(song: Any) -> None:
+    """Silent outside, settled within a second, and gates open as they do in the whole song."""
+    sheet, library = song
+    sheet = apply_patch(sheet, {"mics.kick_in.clean.on": True,
+                                "mics.kick_in.clean.opens_on": "threshold",
+                                "mics.kick_in.clean.threshold_db": -12})  # fmt: skip
+    counted: list[tuple[int, int]] = []
+
+    class Counting(Engine):
+        def _process(self, node: Processed, number: int) -> Audio:
+            counted.append((number, len(node.links)))
+            return super()._process(node, number)
+
+    spans = [(4 * TILE, 6 * TILE), (20 * TILE, 22 * TILE)]
+    graph = build(sheet, library)
+    parts = Counting(sheet.rate, sheet.frames, TileCache()).only(spans)
+    whole = _engine(sheet)
+    for first, last in spans:
+        got, wanted = (e.read(graph.output, first, last) for e in (parts, whole))
+        late = got[RATE : -RATE // 10] - wanted[RATE : -RATE // 10]
+        assert amplitude_to_db(float(np.abs(late).max())) < -30
+        assert np.abs(wanted[RATE:]).max() > 0.05
+    assert not parts.read(graph.output, 8 * TILE, 9 * TILE).any()
+    assert {number for number, _ in counted} == {4, 5, 20, 21}
+    gated = graph.mics["kick_in"].clean
+    np.testing.assert_array_equal(
+        parts.read(gated, *spans[1]), whole.read(gated, *spans[1]), strict=True
+    )
+
+
 def test_a_tile_at_the_end_is_heard_without_rendering_the_song(song: Any) -> None:
     """A release of 400 ms on the drum bus asks for a lead, not for bar 1."""
     sheet = apply_patch(song[0], {"mics.snare_top.chain.compressor.release_ms": 310})

@@ -5,7 +5,7 @@ import pyloudnorm
 import pytest
 
 from arkund.core.measure.levels import attack_to_body_db, clipped_runs, measure_mic
-from arkund.core.measure.loudness import loudness_lufs, true_peak
+from arkund.core.measure.loudness import Loudness, loudness_lufs, true_peak
 from arkund.core.measure.strokes import ring_time_s, stroke_spectrum
 from arkund.core.timing.grid import Grid, estimate_tempo, parse_meter, tempo_by_backbeat
 from arkund.core.units import hz_to_note, note_to_hz
@@ -21,6 +21,14 @@ def test_loudness_against_pyloudnorm(rate: int, channels: int) -> None:
     sound = sound.astype(np.float32).squeeze()
     wanted = pyloudnorm.Meter(rate).integrated_loudness(sound.astype(np.float64))
     assert loudness_lufs(sound, rate) == pytest.approx(wanted, abs=0.1)
+
+
+def test_loudness_is_the_same_in_blocks_of_any_length() -> None:
+    sound = np.random.default_rng(4).standard_normal((8000 * 3, 2)).astype(np.float32) * 0.1
+    whole, cut = loudness_lufs(sound, 8000), Loudness(8000, 2)
+    for block in np.split(sound, [100, 130, 9000, 9001]):
+        cut.feed(block)
+    assert cut.lufs() == pytest.approx(whole, abs=1e-6)
 
 
 def test_true_peak_between_samples() -> None:

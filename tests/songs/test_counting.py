@@ -71,7 +71,7 @@ def test_it_never_waits_while_others_wait_for_a_track(
     """What is decided about the whole song is computed under a lock that sound may ask for."""
     asked: list[int] = []
     monkeypatch.setattr(counting, "_stand_back", lambda: asked.append(1))
-    patient.track("k", lambda: patient.read(_Ramp(), 0, 8000).astype(np.float64))
+    patient.track("k", lambda whole: whole.read(_Ramp(), 0, 8000).astype(np.float64))
     assert len(asked) == 1
 
 

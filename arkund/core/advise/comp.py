@@ -167,7 +167,7 @@ def _known_cymbals(study: Study, number: int) -> NDArray[np.float64]:
         return np.zeros(0)
     sources = [(take.sources[m].sha256, take.sources[m].pick) for m in mics]
     key = key_of("cymbals", 1, study.rate, study.sheet.frames, take.offset, sources)
-    return study.engine.track(key, lambda: _measure_cymbals(study, take, mics))
+    return study.engine.track(key, lambda _: _measure_cymbals(study, take, mics))
 
 
 def _measure_cymbals(study: Study, take: Take, mics: list[str]) -> NDArray[np.float64]:

@@ -21,11 +21,14 @@ from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.measure.punch import Card, Strokes, punch_card
 from arkund.core.mix.building import build
 from arkund.core.mix.channels import DRUM_BUS
+from arkund.core.mix.engine import BORDER, TILE_S, Engine
 from arkund.core.mix.nodes import Node, Processed
 from arkund.core.process.limiter import Limiter
 
 Span = tuple[int, int]
-SPAN_S, SPANS, HOP_S = 4.0, 4, 2.0
+SPANS, SPAN_S = 4, BORDER * TILE_S
+"""Spans lie where early chains begin anew, so that nothing is rendered that is not measured."""
+
 ENOUGH, FEWEST = 4, 2
 """So many strokes of a piece are looked for; a piece that has fewer than `FEWEST` is not judged."""
 
@@ -50,15 +53,16 @@ class Excerpt:
         """The card of the parts as a study has them. With ``held_db`` the drum bus's limiter is set
         to take so much off their true peak. One that is made
         beside others (``is_beside``) takes one core."""
+        engine = study.engine.only(self.spans)
         if not is_beside:
-            _warm(study, self.spans)
-        return punch_card(_sound(study, self.spans, held_db), study.rate, self.strokes)
+            _warm(engine, study, self.spans)
+        return punch_card(_sound(engine, study, self.spans, held_db), study.rate, self.strokes)
 
     def whole_card(self, study: Study, held_db: float | None = None) -> Card:
         """The card of the whole song, likewise."""
         whole = [(0, study.sheet.frames)]
-        _warm(study, whole)
-        sound = _sound(study, whole, held_db)
+        _warm(study.engine, study, whole)
+        sound = _sound(study.engine, study, whole, held_db)
         return punch_card(sound, study.rate, self.whole_strokes)
 
     def learn(self, whole: Card, part: Card) -> None:
@@ -79,17 +83,16 @@ class Excerpt:
 
 def _spans(mix: NDArray[np.float32], hits: Sequence[Hit], rate: int) -> list[Span]:
     """Spans in samples, in the song's order."""
-    frames, length, hop = len(mix), round(SPAN_S * rate), round(HOP_S * rate)
+    frames, length = len(mix), SPAN_S * rate
     if frames <= SPANS * length:
         return [(0, frames)]
     loud = np.maximum(np.abs(mix[:, 0]), np.abs(mix[:, 1]))
     peak = int(np.argmax(loud))
-    starts = list(range(0, frames - length + 1, hop))
+    starts = list(range(0, frames - length + 1, length))
     counts = {start: _counts(hits, (start, start + length), rate) for start in starts}
-    # Before its middle, so that what follows the stroke is there too.
-    chosen = [min(max(peak - hop // 2, 0) // hop * hop, starts[-1])]
+    chosen = [min(peak // length * length, starts[-1])]
     while len(chosen) < SPANS:
-        free = [s for s in starts if all(abs(s - c) >= length for c in chosen)]
+        free = [s for s in starts if s not in chosen]
         if not free:
             break
         have = sum((counts.get(c, Counter()) for c in chosen), Counter())
@@ -128,21 +131,23 @@ def _strokes(hits: Sequence[Hit], spans: Sequence[Span], rate: int, judged: Stro
     return Strokes(enough, ghosts if len(ghosts) >= FEWEST and judged.ghosts else (), every)
 
 
-def _sound(study: Study, spans: Sequence[Span], held_db: float | None) -> NDArray[np.float32]:
+def _sound(
+    engine: Engine, study: Study, spans: Sequence[Span], held_db: float | None
+) -> NDArray[np.float32]:
     chain = study.graph.chains[DRUM_BUS]
     limiter = next(iter(study.sheet.drum_bus.stages(Limiter)), None)
     if limiter is None or held_db is None:
-        return _laid(study, chain.end, spans)
-    sound = _laid(study, chain.before(limiter.id), spans)
+        return _laid(engine, chain.end, spans)
+    sound = _laid(engine, chain.before(limiter.id), spans)
     ceiling = float(np.clip(true_peak_dbtp(sound) - held_db, -24, 0))
     process = limiter.model_copy(update={"ceiling_db": ceiling}).process(study.rate)
     late = np.concatenate([sound, np.zeros((process.latency, 2), np.float32)])
     return process.run(late, process.at_rest(2))[process.latency :]
 
 
-def _warm(study: Study, spans: Sequence[Span]) -> None:
+def _warm(engine: Engine, study: Study, spans: Sequence[Span]) -> None:
     """Chains rendered on two cores, level by level, so that what is read next is there."""
-    engine, size = study.engine, study.engine.tile_frames
+    size = engine.tile_frames
     tiles = sorted({n for first, last in spans for n in range(first // size, -(-last // size))})
     with ThreadPoolExecutor(2) as pool:
         for level in study.graph.levels():
@@ -151,6 +156,6 @@ def _warm(study: Study, spans: Sequence[Span]) -> None:
             list(pool.map(lambda one: engine.tile(one[1], one[0]), product(tiles, dear)))
 
 
-def _laid(study: Study, node: Node, spans: Sequence[Span]) -> NDArray[np.float32]:
+def _laid(engine: Engine, node: Node, spans: Sequence[Span]) -> NDArray[np.float32]:
     """A node's sound over spans, end to end."""
-    return np.concatenate([study.engine.read(node, first, last) for first, last in spans])
+    return np.concatenate([engine.read(node, first, last) for first, last in spans])

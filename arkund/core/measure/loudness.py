@@ -42,26 +42,26 @@ class Loudness:
         self._step = rate // 10
         self._sections = k_weighting(rate)
         self._states = [biquad.new_state(self._sections) for _ in range(channels)]
-        self._squares = np.zeros((0, channels))
+        self._squares = np.zeros((channels, 0))
         self._tenths: list[NDArray[np.float64]] = []
 
     def feed(self, audio: NDArray[np.float32]) -> None:
         """The next ``(frames,)`` or ``(frames, channels)``."""
         sides = audio[:, None] if audio.ndim == 1 else audio
+        # A row a side, so that sums run along memory.
         weighted = [biquad.run(sides[:, c], self._sections, state)
                     for c, state in enumerate(self._states)]  # fmt: skip
-        squares = np.square(np.stack(weighted, axis=1), dtype=np.float64)
-        squares = np.concatenate([self._squares, squares])
-        whole = len(squares) // self._step
-        tenths = squares[: whole * self._step].reshape(whole, self._step, len(self._states))
-        self._tenths.append(tenths.mean(axis=1).sum(axis=1))
-        self._squares = squares[whole * self._step :]
+        squares = np.concatenate([self._squares, np.square(weighted, dtype=np.float64)], axis=1)
+        whole = squares.shape[1] // self._step
+        tenths = squares[:, : whole * self._step].reshape(len(squares), whole, self._step)
+        self._tenths.append(tenths.mean(axis=2).sum(axis=0))
+        self._squares = squares[:, whole * self._step :]
 
     def lufs(self) -> float:
         """Loudness of all that was fed, in LUFS; `SILENCE_DB` of silence."""
         power = np.concatenate(self._tenths) if self._tenths else np.zeros(0)
         if len(power) < 4:
-            rest, frames = self._squares.sum(), len(self._squares)
+            rest, frames = self._squares.sum(), self._squares.shape[1]
             whole = power.sum() * self._step + rest
             power = np.full(4, whole / max(len(power) * self._step + frames, 1))
         blocks = np.convolve(power, np.full(4, 0.25), "valid")

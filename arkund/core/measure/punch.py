@@ -7,6 +7,7 @@ moves none of them.
 
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
+from typing import Any
 
 import numpy as np
 import scipy
@@ -97,8 +98,7 @@ class Card:
 
 def punch_card(mix: NDArray[np.float32], rate: int, strokes: Strokes) -> Card:
     """The card of a mix ``(frames,)`` or ``(frames, 2)`` with its strokes (onsets in s)."""
-    power = np.square(mix, dtype=np.float64)
-    power = power if power.ndim == 1 else power.mean(axis=1)
+    power = _power(mix)
     low = _band(mix, rate)
     # Sums up to each sample, so that a window's mean is one subtraction.
     whole, lows = (np.concatenate([[0.0], np.cumsum(p)]) for p in (power, low))
@@ -160,7 +160,12 @@ def _levels(
 def _band(mix: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
     """Power of `LOW_HZ`, mean of both sides: Butterworth of the second order forth and back."""
     sections = scipy.signal.butter(2, LOW_HZ, "bandpass", fs=rate, output="sos")
-    sides = mix[:, None] if mix.ndim == 1 else mix
-    filtered = scipy.signal.sosfiltfilt(sections, sides, axis=0)
-    power: NDArray[np.float64] = np.square(filtered).mean(axis=1)
+    return _power(scipy.signal.sosfiltfilt(sections, mix, axis=0))
+
+
+def _power(sound: NDArray[Any]) -> NDArray[np.float64]:
+    """Power of ``(frames,)`` or ``(frames, 2)``, of both sides the mean."""
+    sides = sound[:, None] if sound.ndim == 1 else sound
+    squares = [np.square(sides[:, c], dtype=np.float64) for c in range(sides.shape[1])]
+    power: NDArray[np.float64] = sum(squares) / len(squares)
     return power

@@ -14,7 +14,7 @@ Within a family a tile is always the same samples, whoever asks for it and in wh
 """
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from copy import copy
 from functools import partial
 from pathlib import Path
@@ -53,6 +53,8 @@ class Engine:
     ) -> None:  # fmt: skip
         self.rate, self.frames, self.cache, self.early = rate, frames, cache, early
         self._sources, self._keeps = sources, keeps
+        self._parts: frozenset[int] | None = None
+        self._whole: Engine | None = None
         self.tile_frames = TILE_S * rate
         self._files = _OpenFiles()
 
@@ -60,6 +62,17 @@ class Engine:
         """The same engine for what is only tried: nothing that it renders goes to disk."""
         other = copy(self)
         other._keeps = False
+        return other
+
+    def only(self, spans: Iterable[tuple[int, int]]) -> "Engine":
+        """The same engine for parts of the song, as if there were no more of it: chains are at rest
+        where a part begins, and outside of the tiles of ``spans`` (in samples) they are silent.
+        What is decided over the whole song is decided over all of it."""
+        size, other = self.tile_frames, copy(self)
+        other._parts = frozenset(
+            n for first, last in spans for n in range(first // size, -(-last // size))
+        )
+        other._whole, other.early = self._whole or self, True
         return other
 
     def read(self, node: Node, start: int, stop: int) -> Audio:
@@ -99,8 +112,7 @@ class Engine:
         """One whole tile of a node. Shared with the cache: never written to."""
         if node.is_cheap:
             return self.read(node, number * self.tile_frames, (number + 1) * self.tile_frames)
-        if number * self.tile_frames >= self.frames + self.rate // 2:
-            # Half a second past the end for what is delayed or rings out; beyond all is silence.
+        if self._is_silent(number):
             size = self.tile_frames
             return np.zeros(size if node.channels == 1 else (size, 2), np.float32)
         key = self._tile_key(node, number)
@@ -114,15 +126,19 @@ class Engine:
                 self.cache.put(key, found, node.keeps_on_disk and self._keeps)
         return found
 
-    def track(self, key: str, compute: Callable[[], NDArray[np.float64]]) -> NDArray[np.float64]:
+    def track(
+        self, key: str, compute: Callable[["Engine"], NDArray[np.float64]]
+    ) -> NDArray[np.float64]:
         """A decision about the whole song, made once."""
+        if self._whole is not None:
+            return self._whole.track(key, compute)
         key = f"{key}-{self._family}-track"
         found = self.cache.get(key, on_disk=True)
         if found is None:
             with self.cache.building(key):
                 found = self.cache.get(key)
                 if found is None:
-                    found = compute()
+                    found = compute(self)
                     self.cache.put(key, found, on_disk=self._keeps)
         return found
 
@@ -140,10 +156,20 @@ class Engine:
 
     @property
     def _family(self) -> str:
-        return f"{self.rate}-{TILE_S}s-{'early' if self.early else 'exact'}"
+        family = f"{self.rate}-{TILE_S}s-{'early' if self.early else 'exact'}"
+        return family if self._parts is None else f"{family}-{sorted(self._parts)}"
+
+    def _is_silent(self, number: int) -> bool:
+        """Whether nothing is to be heard in a tile: outside of the parts, or more than half a
+        second (for what is delayed or rings out) past the song's end."""
+        if self._parts is not None and number not in self._parts:
+            return True
+        return number * self.tile_frames >= self.frames + self.rate // 2
 
     def _tile_key(self, node: Node, number: int) -> str:
         """Name of a tile."""
+        if self._parts is not None and number not in self._parts:
+            return "silence"
         start, stop = number * self.tile_frames, (number + 1) * self.tile_frames
         if isinstance(node, Processed):
             return f"{self._heard_by(node, number)}-{number}"
@@ -172,7 +198,12 @@ class Engine:
 
     def _begins(self, node: Processed, number: int) -> int:
         """The first sample that an early tile of a chain hears."""
-        return max(number // BORDER * BORDER * self.tile_frames - node.lead, 0)
+        begin = number // BORDER * BORDER * self.tile_frames - node.lead
+        if self._parts is None:
+            return max(begin, 0)
+        while number - 1 in self._parts:
+            number -= 1
+        return max(begin, number * self.tile_frames)
 
     def _source(self, sources: Memory, node: File, number: int) -> Audio:
         key = f"{node.key}-{self._family}-{number}"

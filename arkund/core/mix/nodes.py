@@ -10,6 +10,7 @@ import hashlib
 import json
 import math
 from bisect import bisect_left
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -51,7 +52,9 @@ class Reader(Protocol):
 
     def over(self, node: "Node", start: int, stop: int) -> str: ...
 
-    def track(self, key: str, compute: "Any") -> NDArray[np.float64]: ...
+    def track(
+        self, key: str, compute: Callable[[Any], NDArray[np.float64]]
+    ) -> NDArray[np.float64]: ...
 
 
 @dataclass(frozen=True)
@@ -244,7 +247,7 @@ class Enveloped(Node):
 
     def shape(self, reader: Reader) -> Envelope:
         """The whole song's gain, decided once and cached."""
-        table = reader.track(self.key, lambda: self._decide(reader))
+        table = reader.track(self.key, self._decide)
         return Envelope(table[0], table[1])
 
     def _decide(self, reader: Reader) -> NDArray[np.float64]:

@@ -58,7 +58,7 @@ class _Laid(Node):
 
     def plan(self, reader: Reader) -> list[Row]:
         """What each stroke gets, decided once and cached."""
-        table = reader.track(self.key, lambda: np.array(self._decide(reader)).reshape(-1, 7))
+        table = reader.track(self.key, lambda whole: np.array(self._decide(whole)).reshape(-1, 7))
         return [Row(*row) for row in table]
 
     def _decide(self, reader: Reader) -> list[Row]:

@@ -13,6 +13,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.shape.sides import are_alike
+
 Section = tuple[float, float, float, float, float]
 """b0, b1, b2, a1, a2 with a0 = 1."""
 
@@ -249,9 +251,13 @@ def run_sides(
     one's after the other's."""
     if audio.ndim == 1:
         return run(audio, sections, state)
-    count = len(sections)
-    sides = [run(audio[:, n], sections, state[n * count : (n + 1) * count]) for n in range(2)]
-    return np.stack(sides, axis=1)
+    left, right = state[: len(sections)], state[len(sections) :]
+    alike = are_alike(audio, left, right)
+    one = run(audio[:, 0], sections, left)
+    if alike:
+        right[:] = left
+        return np.stack([one, one], axis=1)
+    return np.stack([one, run(audio[:, 1], sections, right)], axis=1)
 
 
 BLOCK = 4096
