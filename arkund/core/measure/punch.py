@@ -6,6 +6,7 @@ moves none of them.
 """
 
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -98,12 +99,14 @@ class Card:
 
 def punch_card(mix: NDArray[np.float32], rate: int, strokes: Strokes) -> Card:
     """The card of a mix ``(frames,)`` or ``(frames, 2)`` with its strokes (onsets in s)."""
-    power = _power(mix)
-    low = _band(mix, rate)
+    with ThreadPoolExecutor(2) as pool:
+        low = pool.submit(_band, mix, rate)
+        loud, tallest = pool.submit(loudness_lufs, mix, rate), pool.submit(true_peak_dbtp, mix)
+        power = _power(mix)
+    loudness, peak = loud.result(), tallest.result()
     # Sums up to each sample, so that a window's mean is one subtraction.
-    whole, lows = (np.concatenate([[0.0], np.cumsum(p)]) for p in (power, low))
+    whole, lows = (np.concatenate([[0.0], np.cumsum(p)]) for p in (power, low.result()))
     every = np.sort(np.asarray(strokes.every, np.float64))
-    loudness, peak = loudness_lufs(mix, rate), true_peak_dbtp(mix)
     shells = {
         piece: _shell(whole, lows, rate, times, every)
         for piece, times in strokes.shells.items() if len(times)
