@@ -107,12 +107,18 @@ def _parser() -> argparse.ArgumentParser:
         ("show", _fact("show"), "a song's mics, takes and sections"),
         ("measure", _fact("measures"), "levels of every mic"),
         ("align", _fact("pairs"), "delay and polarity of every pair"),
-        ("clean", _fact("gates"), "gates: current, proposed, and what they do"),
         ("log", _fact("log"), "the revisions that lead to the present sheet"),
         ("undo", _undo, "back to the revision before"),
         ("redo", _redo, "forward again"),
     ):
         add(name, run, about).add_argument("song")
+    sub = add("clean", _clean, "gates: current, proposed, what they do, and their regions")
+    sub.add_argument("song")
+    sub.add_argument("--by-hand", metavar="MIC",
+                     help="turn this mic's gate into regions to be moved by hand")  # fmt: skip
+    sub = add("passages", _passages, "the bars by which a drum is judged")
+    sub.add_argument("song")
+    sub.add_argument("piece")
     sub = add("set-up", _set_up, "correct what a mic is, leave it out, or put a file under it")
     sub.add_argument("song")
     sub.add_argument("mic")
@@ -415,6 +421,24 @@ def _processors(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.core.process.registry import catalogue
 
     return {"processors": catalogue()}
+
+
+def _passages(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import passages
+    from arkund.songs.timing import sheet_of
+
+    return passages.described(sheet_of(song), args.piece)
+
+
+def _clean(args: argparse.Namespace) -> Any:
+    song = _song(args.song)
+    from arkund.songs import by_hand, facts
+
+    if args.by_hand:
+        made = by_hand.derive(song, args.by_hand)
+        return {"revision": made.number, "regions": by_hand.described(song, args.by_hand)}
+    return facts.gates(song)
 
 
 def _set_up(args: argparse.Namespace) -> dict[str, Any]:

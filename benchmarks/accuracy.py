@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 
 from arkund.core.align.takes import align_take
-from arkund.core.clean.gate import Timing
-from arkund.core.clean.proposal import gate_openings, propose_gate, report_gate
+from arkund.core.clean.gate import Timing, envelope, stroke_openings
+from arkund.core.clean.proposal import propose_gate, report_gate
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit, detect_hits
 from arkund.core.hits.unlisted import unlisted_strokes
@@ -153,9 +153,9 @@ def _pool_gates(session: Session, hits: list[Hit], pool: dict[str, list[Any]]) -
         bleed = np.sum([s for p, s in session.stems[mic].items() if p != piece], axis=0)
         true = [Hit("", h["piece"], h["time_s"], h["velocity"], h["kind"], 1.0, 0.0)
                 for h in session.truth["hits"]]  # fmt: skip
-        openings = gate_openings(session.mics[mic], rate, "strokes", -30, 6, timing, onsets)
-        report = report_gate(bleed.astype(np.float32), rate, piece, true, openings,
-                             proposal.range_db, timing)  # fmt: skip
+        openings = stroke_openings(onsets, 0, 1, len(bleed))
+        shape = envelope(openings.tolist(), proposal.range_db, timing)
+        report = report_gate(bleed.astype(np.float32), rate, piece, true, openings, shape)
         pool["gate hits"].append(
             (report.hits - report.ghosts, report.missed - (report.ghosts - report.ghosts_kept))
         )

@@ -6,8 +6,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.clean.gate import Timing, apply_envelope, envelope
-from arkund.core.clean.proposal import gate_openings, propose_gate
+from arkund.core.clean.gate import Timing, apply_envelope, envelope, stroke_openings
+from arkund.core.clean.proposal import propose_gate
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import is_shell, parse_mic_name
 from arkund.core.units import ms_to_samples, power_to_db
@@ -36,7 +36,7 @@ def cut_accents(
         timing = Timing(*(ms_to_samples(ms, rate) for ms in
                           (ATTACK_MS, proposal.hold_ms, proposal.release_ms, LOOKAHEAD_MS)))  # fmt: skip
         opens = np.array([round(t * rate) for t in [*strokes, *unlisted.get(piece, ())]], np.int64)
-        openings = gate_openings(mics[mic], rate, "strokes", -30, 6, timing, opens)
+        openings = stroke_openings(opens, 0, 1, len(sound))
         shape = envelope([(int(a), int(b)) for a, b in openings], RANGE_DB, timing)
         gated = apply_envelope(sound, 0, shape)
         accents = [h["time_s"] for h in truth if h["piece"] == piece and h["kind"] == "accent"]

@@ -16,6 +16,7 @@ from arkund.core.timing.grid import Grid
 from arkund.songs import hits, soundness
 from arkund.songs.facts import MicFacts, mic_files
 from arkund.songs.models import Song
+from arkund.songs.passages import offered
 from arkund.songs.rendering import grid_of
 
 STATIONS = (
@@ -61,6 +62,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
         "group": to if (to := sheet.mics[mic].to) in sheet.groups and to != mic else "",
         "beside": {m.role for m in sheet.mics.values() if not m.unused},
         "bars": (first, last),
+        "passages": offered(sheet, own.piece),
         "plan": _plan(sheet, pieces, mic, rows),
         "groups": _groups(sheet, mic, rows),
         "bench": {

@@ -5,6 +5,7 @@ from django.urls import path
 from arkund.bench.door import door
 from arkund.bench.views import (
     changes,
+    cleaning,
     findings,
     hits,
     printing,
@@ -45,6 +46,7 @@ urlpatterns = [
     path("<slug:slug>/findings/apply/", findings.apply, name="finding-apply"),
     path("<slug:slug>/findings/decline/", findings.decline, name="finding-decline"),
     path("<slug:slug>/findings/reopen/", findings.reopen, name="finding-reopen"),
+    path("<slug:slug>/clean/regions/", cleaning.edit, name="clean-regions"),
     path("<slug:slug>/replace/add/", replacing.add, name="replace-add"),
     path("<slug:slug>/replace/patch/", replacing.patch, name="replace-patch"),
     path("<slug:slug>/school/", findings.school, name="school"),

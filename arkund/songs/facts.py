@@ -6,17 +6,16 @@ from typing import Any
 
 import numpy as np
 
-from arkund.core.clean.gate import Timing
-from arkund.core.clean.proposal import GateProposal, gate_openings, propose_gate, report_gate
+from arkund.core.clean.proposal import GateProposal, propose_gate, report_gate
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.mix.channels import Clean
 from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.sources import gate_rule
 from arkund.core.mix.strokes import sounding_hits, sounding_unlisted
-from arkund.core.units import ms_to_samples
-from arkund.songs import revisions, storage
+from arkund.songs import by_hand, revisions, storage
 from arkund.songs.analysing import NOT_THERE, analysis_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
@@ -112,8 +111,10 @@ def gates(song: Song) -> dict[str, Any]:
         out.append(
             {
                 "mic": mic,
-                "current": sheet.mics[mic].clean.model_dump() | gate_report(sheet, mic),
+                "current": sheet.mics[mic].clean.model_dump(exclude={"regions"})
+                | gate_report(sheet, mic),
                 "proposed": asdict(proposed) | gate_report(sheet, mic, as_clean),
+                "regions": by_hand.described(song, mic),
             }
         )
     return {"mics": out}
@@ -139,21 +140,14 @@ def gate_report(sheet: Sheet, mic: str, clean: Clean | None = None) -> dict[str,
     piece = parse_mic_name(mic).piece or ""
     delay = sheet.mics[mic].delay_samples
     sound = gate_input(sheet, mic)
-    timing = Timing(*(ms_to_samples(ms, sheet.rate) for ms in
-                      (c.attack_ms, c.hold_ms, c.release_ms, c.lookahead_ms)))  # fmt: skip
     listed = hits_of(sheet)
     unlisted = sounding_unlisted(sheet, storage.library(), listed)
     strays = [h.time_s for h in unlisted if h.piece == piece]
-    times = [*(h.time_s for h in listed if h.piece == piece), *strays]
-    own = np.array([round(t * sheet.rate + delay) for t in times], np.int64)
-    openings = gate_openings(
-        sound, sheet.rate, c.opens_on, c.threshold_db, c.hysteresis_db, timing, own
-    )
-    return asdict(
-        report_gate(
-            sound, sheet.rate, piece, hits_of(sheet), openings, c.range_db, timing, delay, strays
-        )
-    )
+    rule = gate_rule(sheet.mics[mic].model_copy(update={"clean": c}), sheet.rate,
+                     lambda: [*listed, *unlisted])  # fmt: skip
+    openings = rule.openings([(0, sound)], len(sound))
+    return asdict(report_gate(sound, sheet.rate, piece, listed, openings, rule.shape(openings),
+                              delay, strays))  # fmt: skip
 
 
 def log(song: Song) -> dict[str, Any]:

@@ -583,3 +583,50 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
         page.get_by_role("button", name="take this layer out").click()
     _ready(page)
     assert page.locator("#one-stroke").count() == 0
+
+
+def test_a_gate_by_hand_with_mouse_and_keys(page: Page, song: str) -> None:
+    page.goto(f"{song}/clean/?mic=snare_top&bars=3-4")
+    page.get_by_role("button", name="by hand").click()
+    bodies = page.locator("#regions .body")
+    expect(bodies.first).to_be_visible()
+    count = bodies.count()
+    end = page.locator("#regions [data-edge$='-out']").first
+    box = end.bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + 3, box["y"] + 60)
+    page.mouse.down()
+    page.mouse.move(box["x"] - 3, box["y"] + 60, steps=3)
+    page.mouse.up()
+    said = page.locator("#region-said")
+    expect(said).to_contain_text("set by hand")
+    before = said.inner_text()
+    end.focus()
+    page.keyboard.press("ArrowLeft")
+    expect(said).not_to_have_text(before)
+    # The edge that was moved is still in hand.
+    expect(end).to_be_focused()
+    page.keyboard.press("s")
+    expect(bodies).to_have_count(count + 1)
+    page.keyboard.press("Shift+J")
+    expect(bodies).to_have_count(count)
+    page.keyboard.press("z")
+    expect(bodies).to_have_count(count + 1)
+
+
+def test_the_loop_follows_the_drum(page: Page, song: str) -> None:
+    page.goto(f"{song}/clean/?mic=snare_top&bars=3-4")
+    loop = page.locator("#looplabel")
+    places = page.locator("#places option").evaluate_all("all => all.slice(1).map(o => o.value)")
+    assert places
+    page.keyboard.press("p")
+    expect(loop).not_to_have_text("bars 3–4")
+    page.get_by_role("button", name="densest").click()
+    dense = loop.inner_text()
+    page.goto(page.url.replace("mic=snare_top", "mic=kick_in"))
+    page.get_by_role("button", name="softest").click()
+    page.keyboard.press("r")
+    expect(loop).to_have_text(dense)
+    page.keyboard.press("r")
+    page.keyboard.press("r")
+    expect(loop).to_have_text("bars 3–4")

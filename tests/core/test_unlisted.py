@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from arkund.core.clean.gate import Timing, stroke_openings
+from arkund.core.clean.gate import Timing, envelope, stroke_openings
 from arkund.core.clean.proposal import report_gate
 from arkund.core.hits.confidence import EXPORTED, LIKELY, confidence
 from arkund.core.hits.detect import Hit, detect_hits
@@ -49,8 +49,8 @@ def test_the_report_counts_them_apart_from_false_openings() -> None:
     opens = np.array([0.2, 0.5, 0.8]) * 48000
     openings = stroke_openings(opens.astype(np.int64), 0, 1, 48000)
     other = replace(stroke, id="b", piece="hat", time_s=0.8)
-    report = report_gate(sound, 48000, "kick", [stroke, other], openings, -40, timing,
-                         unlisted=[0.5])  # fmt: skip
+    shape = envelope(openings.tolist(), -40, timing)
+    report = report_gate(sound, 48000, "kick", [stroke, other], openings, shape, unlisted=[0.5])
     assert (report.unlisted, report.false_open, report.false_pieces) == (1, 1, {"hat": 1})
 
 

@@ -1,5 +1,6 @@
 """Clean: the mic over the loop with what the gate leaves, how the drum rings, what the gate does."""
 
+from itertools import zip_longest
 from typing import Any
 
 import numpy as np
@@ -20,6 +21,7 @@ from arkund.bench.pictures.common import (
 from arkund.core.clean.proposal import propose_gate, separate
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.strokes import mean_envelope_db
+from arkund.core.mix.channels import Clean
 from arkund.core.mix.nodes import Gated
 from arkund.core.mix.sheet import Sheet
 from arkund.songs.facts import gate_input, gate_report, hits_of
@@ -52,6 +54,8 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         "hits": [h for h in shown_hits(sheet, start, stop)],
         "piece": piece,
         "openings": _openings(sheet, mic, start, stop),
+        "by_hand": settings.on and settings.opens_on == "hand",
+        "regions": _regions(settings, start, stop),
         "threshold_db": settings.threshold_db if settings.opens_on == "threshold" else None,
         "range_db": settings.range_db,
         "ring": {"seconds": RING_S, "own": rounded(ring, 1), "gated": _gated_ring(sheet, mic, ring)},
@@ -96,10 +100,26 @@ def _openings(sheet: Sheet, mic: str, start: int, stop: int) -> list[list[float]
     ]
 
 
+def _regions(settings: Clean, start: int, stop: int) -> list[dict[str, Any]]:
+    """Regions that are heard in the span, with the fades that are: none where two touch, but one
+    from the gain of the first."""
+    ordered = sorted(settings.regions.items(), key=lambda one: one[1].at)
+    out: list[dict[str, Any]] = []
+    before: tuple[int, float] = (-1, 0.0)
+    for (name, r), following in zip_longest(ordered, ordered[1:]):
+        end = r.at + r.frames
+        touches = following is not None and following[1].at == end
+        out.append({"id": name, "at": r.at, "stop": end, "gain_db": r.gain_db, "by_hand": r.by_hand,
+                    "fade_in": r.fade_in, "fade_out": 0 if touches else r.fade_out,
+                    "from_db": before[1] if before[0] == r.at else None, "touches": touches})  # fmt: skip
+        before = (end, r.gain_db)
+    return [r for r in out if r["at"] < stop and start < r["stop"]]
+
+
 def _gated_ring(sheet: Sheet, mic: str, ring: np.ndarray[Any, Any]) -> list[float] | None:
     """How the ring ends with the gate in."""
     c = sheet.mics[mic].clean
-    if not c.on:
+    if not c.on or c.opens_on == "hand":
         return None
     times = np.linspace(0, RING_S * 1000, len(ring))
     over = np.clip((times - c.hold_ms) / c.release_ms, 0, 1)

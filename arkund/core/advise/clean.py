@@ -7,11 +7,9 @@ from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.clean.gate import Timing
 from arkund.core.clean.proposal import (
     GateProposal,
     GateReport,
-    gate_openings,
     propose_gate,
     report_gate,
 )
@@ -29,7 +27,8 @@ from arkund.core.measure.strokes import stroke_windows
 from arkund.core.mix.channels import Clean
 from arkund.core.mix.lanes import kit_mics
 from arkund.core.mix.sheet import Sheet
-from arkund.core.units import amplitudes_to_db, ms_to_samples, power_to_db
+from arkund.core.mix.sources import gate_rule
+from arkund.core.units import amplitudes_to_db, power_to_db
 
 NAME = "clean"
 TOM_RANGE_DB = {"strip": -40.0, "tuck": -15.0}
@@ -72,16 +71,13 @@ def report(study: Study, mic: str, settings: Clean) -> GateReport:
     delay = study.sheet.mics[mic].delay_samples
     rate = study.rate
     sound = study.sound(mic, "placed")
-    timing = Timing(*(ms_to_samples(ms, rate) for ms in
-                      (settings.attack_ms, settings.hold_ms, settings.release_ms,
-                       settings.lookahead_ms)))  # fmt: skip
     strays = [h.time_s for h in study.unlisted if h.piece == piece]
-    times = [*(h.time_s for h in study.strokes(piece)), *strays]
-    own = np.array([round(t * rate + delay) for t in times], np.int64)
-    openings = gate_openings(sound, rate, settings.opens_on, settings.threshold_db,
-                             settings.hysteresis_db, timing, own)  # fmt: skip
-    return report_gate(sound, rate, piece, study.hits, openings, settings.range_db, timing, delay,
-                       strays)  # fmt: skip
+    mic_so = study.sheet.mics[mic].model_copy(update={"clean": settings})
+    rule = gate_rule(mic_so, rate, lambda: [*study.hits, *study.unlisted])
+    openings = rule.openings([(0, sound)], len(sound))
+    return report_gate(
+        sound, rate, piece, study.hits, openings, rule.shape(openings), delay, strays
+    )
 
 
 def _proposed(study: Study, mic: str) -> GateProposal:
@@ -104,8 +100,8 @@ def _gate(study: Study, mic: str, school: School) -> list[Finding]:
     now = study.sheet.mics[mic].clean
     piece = parse_mic_name(mic).piece or ""
     if now.on:
-        current = report(study, mic, now)
-        if not current.missed:
+        # What was drawn by hand is the engineer's.
+        if now.opens_on == "hand" or not report(study, mic, now).missed:
             return []
         range_db = now.range_db
     if range_db is None or not study.strokes(piece):

@@ -10,14 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.clean.gate import (
-    Envelope,
-    Timing,
-    apply_envelope,
-    envelope,
-    stroke_openings,
-    threshold_openings,
-)
+from arkund.core.clean.gate import Envelope, Openings, apply_envelope
 from arkund.core.hits.detect import Hit
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.strokes import ring_time_s
@@ -139,26 +132,15 @@ def propose_gate(
     )
 
 
-def gate_openings(
-    audio: NDArray[np.float32], rate: int, opens_on: str, threshold_db: float,
-    hysteresis_db: float, timing: Timing, onsets: NDArray[np.int64],
-) -> NDArray[np.int64]:  # fmt: skip
-    """Openings ``(n, 2)`` of a gate on its whole input, as rendering decides them."""
-    if opens_on == "strokes":
-        return stroke_openings(onsets, 0, 1, len(audio))
-    return threshold_openings(audio, threshold_db, hysteresis_db, timing.hold)
-
-
 def report_gate(
     audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit],
-    openings: NDArray[np.int64], range_db: float, timing: Timing, delay: float = 0.0,
-    unlisted: Sequence[float] = (),
+    openings: Openings, shape: Envelope, delay: float = 0.0, unlisted: Sequence[float] = (),
 ) -> GateReport:  # fmt: skip
-    """Count what a gate's ``openings`` pass, miss and let in on ``audio``, its whole input.
+    """Count what a gate's ``openings`` and gain ``shape`` pass, miss and let in on ``audio``, its
+    whole input.
 
     ``unlisted`` are times in s of what may be strokes of the drum that ``hits`` lack.
     """
-    shape = envelope(((int(a), int(b)) for a, b in openings), range_db, timing)
     own = [h for h in hits if h.piece == piece]
     at = np.array([h.time_s * rate + delay for h in own])
     heard = shape.at(at + ms_to_samples(3, rate)) if len(at) else np.zeros(0)

@@ -6,6 +6,7 @@ from typing import Annotated, Literal, TypeVar
 
 from pydantic import Field, model_validator
 
+from arkund.core.clean.regions import Span, complaint
 from arkund.core.kit.roles import MicName, Role, parse_mic_name
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
@@ -19,6 +20,7 @@ OFF_DB = -90.0
 
 MOST_STAGES = 32
 MOST_SENDS = 128
+MOST_REGIONS = 5_000
 LONGEST_FRAMES = 2_000_000_000
 """More than an hour at the highest rate that is taken."""
 
@@ -116,13 +118,26 @@ class Repair(Part):
         return self
 
 
+class Region(Part):
+    """A span that passes: from sample ``at`` for ``frames``, at ``gain_db``. The fades lie within; where
+    the region before ends just there, the fade in leads from its gain to this one's. What a hand
+    has set (``by_hand``) stays when regions are derived anew."""
+
+    at: Frame
+    frames: int = Field(ge=1, le=LONGEST_FRAMES)
+    fade_in: int = Field(0, ge=0, le=LONGEST_FRAMES)
+    fade_out: int = Field(0, ge=0, le=LONGEST_FRAMES)
+    gain_db: float = Field(0.0, ge=-80, le=0)
+    by_hand: bool = True
+
+
 class Clean(Part):
     """The gate. On strokes the hit list opens it ``lookahead_ms`` before each onset and for
-    ``hold_ms`` after; on threshold the mic's own level does. Attack and release are the full
-    travel between ``range_db`` and 0 dB."""
+    ``hold_ms`` after; on threshold the mic's own level does; by hand its regions pass. Attack and
+    release are the full travel between ``range_db`` and 0 dB."""
 
     on: bool = switch(False, "gate")
-    opens_on: Literal["strokes", "threshold"] = choice("strokes", "gate opens on")
+    opens_on: Literal["strokes", "threshold", "hand"] = choice("strokes", "gate opens on")
     threshold_db: float = value(
         -30.0, -80, 0, "dB", "threshold", shown=(-60, 0), ticks=(-60, -48, -36, -24, -12, 0),
         hint="grey: bleed · colour: this drum's strokes", carried=True,
@@ -142,6 +157,23 @@ class Clean(Part):
     )  # fmt: skip
     lookahead_ms: float = value(1.0, 0, 20, "ms", "lookahead", step=0.5, ticks=(0, 5, 10, 20),
                                 hint="it opens that much before a stroke")  # fmt: skip
+    fade: Literal["decibels", "straight", "smooth"] = choice("decibels", "fades of regions")
+    regions: dict[Name, Region] = Field({}, max_length=MOST_REGIONS, title="regions")
+
+    @property
+    def spans(self) -> tuple[Span, ...]:
+        """The regions in the song's order."""
+        spans = (Span(r.at, r.frames, r.fade_in, r.fade_out, r.gain_db, r.by_hand)
+                 for r in self.regions.values())  # fmt: skip
+        return tuple(sorted(spans, key=lambda s: s.at))
+
+    @model_validator(mode="after")
+    def _regions_lie_apart(self) -> "Clean":
+        named = [(name, Span(r.at, r.frames, r.fade_in, r.fade_out))
+                 for name, r in self.regions.items()]  # fmt: skip
+        if wrong := complaint(named):
+            raise ValueError(wrong)
+        return self
 
 
 class Even(Part):

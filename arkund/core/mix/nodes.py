@@ -19,15 +19,9 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.clean.gate import (
-    Envelope,
-    ThresholdKey,
-    Timing,
-    apply_envelope,
-    envelope,
-    stroke_openings,
-)
+from arkund.core.clean.gate import Envelope, apply_envelope
 from arkund.core.clean.mending import SPLINE_REACH, ease_gain, rebuild
+from arkund.core.clean.rule import GateRule
 from arkund.core.mix.adding import filter_valid, taps_late
 from arkund.core.process.stage import Audio, Processor
 
@@ -221,18 +215,6 @@ class Placed(Node):
 
 
 @dataclass(frozen=True)
-class GateRule:
-    """How a gate decides: the onsets that open it, or thresholds on its own input (dBFS)."""
-
-    opens_on: str
-    threshold_db: float
-    hysteresis_db: float
-    range_db: float
-    timing: Timing
-    onsets: tuple[int, ...] = ()
-
-
-@dataclass(frozen=True)
 class Enveloped(Node):
     """A source times a gain over time, which is decided once over the whole song."""
 
@@ -270,20 +252,10 @@ class Gated(Enveloped):
         return key_of("gated", 1, self.source.key, repr(self.rule))
 
     def _decide(self, reader: Reader) -> NDArray[np.float64]:
-        rule = self.rule
-        if rule.opens_on == "strokes":
-            onsets = np.array(rule.onsets, np.int64)
-            openings = stroke_openings(onsets, 0, 1, reader.frames)
-        else:
-            close_db = rule.threshold_db - rule.hysteresis_db
-            follower = ThresholdKey(rule.threshold_db, close_db, rule.timing.hold)
-            step = 1 << 20
-            for start in range(0, reader.frames, step):
-                block = reader.scan(self.source, start, min(start + step, reader.frames))
-                follower.feed(np.ascontiguousarray(block), start)
-            openings = follower.finish(reader.frames)
-        pairs = ((int(a), int(b)) for a, b in openings)
-        shape = envelope(pairs, rule.range_db, rule.timing)
+        step = 1 << 20
+        key = ((start, reader.scan(self.source, start, min(start + step, reader.frames)))
+               for start in range(0, reader.frames, step))  # fmt: skip
+        shape = self.rule.shape(self.rule.openings(key, reader.frames))
         return np.stack([shape.positions, shape.gains_db])
 
 

@@ -28,6 +28,7 @@ Patch = Mapping[str, Any]
 _TABLES = (
     ("mics",), ("takes", "*", "sources"), ("takes", "*", "corrections"), ("timing", "to_s"),
     ("timing", "lines"), ("buses",), ("groups",), ("layers",), ("buses", "*", "sends"),
+    ("mics", "*", "clean", "regions"),
 )  # fmt: skip
 """Where entries come and go by name; None takes one away."""
 

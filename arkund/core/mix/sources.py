@@ -1,8 +1,9 @@
 """A mic before its chain: as recorded, joined, moved, repaired, placed and clean."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from arkund.core.clean.gate import Timing
+from arkund.core.clean.rule import GateRule
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label
 from arkund.core.mix.channels import Clean, Mic, Repair
@@ -16,7 +17,6 @@ from arkund.core.mix.nodes import (
     Difference,
     File,
     Gated,
-    GateRule,
     Link,
     Mended,
     Node,
@@ -89,7 +89,7 @@ def mic_entry(
         placed = Placed(repaired, gain, mic.delay_samples)
     clean = placed
     if mic.clean.on and mic.clean.range_db < 0:
-        clean = Gated(placed, _gate_rule(mic, sheet.rate, heard))
+        clean = Gated(placed, gate_rule(mic, sheet.rate, heard))
     if variant == "removed":
         clean = Difference(placed, clean) if clean is not placed else Placed(placed, 0.0, 0.0)
         return source, repaired, placed, clean, clean
@@ -160,9 +160,9 @@ def _repaired(source: Node, repair: Repair, rate: int) -> Node:
     return mended if hum.is_transparent else Processed(mended, (Link(hum),))
 
 
-def _gate_rule(mic: Mic, rate: int, heard: Callable[[], list[Hit]]) -> GateRule:
-    """The gate's rule with its times in samples and, on strokes, its piece's onsets, unlisted ones too, as they fall
-    in this mic after trim and delay."""
+def gate_rule(mic: Mic, rate: int, heard: Callable[[], Sequence[Hit]]) -> GateRule:
+    """The gate's rule with its times in samples and, on strokes, its piece's onsets, unlisted ones
+    too, as they fall in this mic after trim and delay."""
     c: Clean = mic.clean
     timing = Timing(
         ms_to_samples(c.attack_ms, rate),
@@ -176,4 +176,6 @@ def _gate_rule(mic: Mic, rate: int, heard: Callable[[], list[Hit]]) -> GateRule:
         onsets = tuple(
             round(h.time_s * rate + mic.delay_samples) for h in heard() if h.piece == piece
         )
-    return GateRule(c.opens_on, c.threshold_db, c.hysteresis_db, c.range_db, timing, onsets)
+    regions = c.spans if c.opens_on == "hand" else ()
+    return GateRule(c.opens_on, c.threshold_db, c.hysteresis_db, c.range_db, timing, onsets,
+                    regions, c.fade)  # fmt: skip

@@ -1,6 +1,7 @@
 // The station pages: components for Alpine, keys, and the station's own picture.
 import { Refusal, notify, post } from "./api.js";
 import { address, bench, keepValues, on, setLoop, step, valueAt } from "./bench.js";
+import { startPassages } from "./passages.js";
 import { startPictures } from "./pictures.js";
 import { player } from "./player.js";
 import { ruler } from "./ruler.js";
@@ -27,6 +28,7 @@ const STATIONS = {
 };
 let station = null;
 let findings = null;
+let passages = null;
 
 function page() {
   return {
@@ -113,6 +115,7 @@ const KEYS = {
   "+": () => setLoop(bench.loop[0], bench.loop[0] + 2 * (bench.loop[1] - bench.loop[0] + 1) - 1),
   z: () => step("undo"), y: () => step("redo"),
   ",": () => moveMic(-1), ".": () => moveMic(1),
+  p: () => passages && passages.next(), r: () => passages && passages.goBack(),
   n: () => station && station.stepStroke && station.stepStroke(1),
   b: () => station && station.stepStroke && station.stepStroke(-1),
   "?": () => document.getElementById("keys").showModal(),
@@ -165,4 +168,5 @@ station = STATIONS[bench.station] ? STATIONS[bench.station]() : null;
 const showChoices = startChoices();
 showChoices(bench.sheet);
 findings = startFindings();
+passages = startPassages();
 startPictures();

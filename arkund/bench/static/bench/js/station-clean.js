@@ -1,14 +1,17 @@
 // Clean: the mic over the loop with what the gate takes, how it rings, what the gate does.
 import { getBytes } from "./api.js";
 import { address, barStart, bench, keepValues, on, query } from "./bench.js";
+import { startRegions } from "./regions.js";
 import { clear, colour, el, familyOf, levels, minus, outline, path } from "./draw.js";
 
 export function startClean() {
   let picture = null, waves = null, wanted = 0;
+  const regions = startRegions();
   const canvas = document.getElementById("gate");
 
   on("picture", (next) => {
     picture = next;
+    regions.show(next);
     drawRing(next.ring);
     fillReport(next);
     load();
@@ -126,6 +129,10 @@ export function startClean() {
   }
   holder.querySelectorAll("button").forEach((button) => button.addEventListener("click", () => {
     const mode = button.dataset.gateMode;
+    if (mode === "hand" && !Object.keys(bench.sheet.mics[bench.mic].clean.regions).length) {
+      regions.derive();
+      return;
+    }
     const patch = { [`${root}.on`]: mode !== "off" };
     if (mode !== "off") patch[`${root}.opens_on`] = mode;
     keepValues(patch);

@@ -1,0 +1,54 @@
+"""When a gate is open: on strokes, on threshold, or by hand."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.clean.gate import (
+    Envelope,
+    Openings,
+    ThresholdKey,
+    Timing,
+    envelope,
+    stroke_openings,
+)
+from arkund.core.clean.regions import Fade, Span, region_envelope, region_openings
+
+Blocks = Iterable[tuple[int, NDArray[np.float32]]]
+"""A key's sound in order, each block with its first sample's place in the song."""
+
+
+@dataclass(frozen=True)
+class GateRule:
+    """How a gate decides (``opens_on`` *strokes*, *threshold* or *hand*): the onsets in samples that
+    open it, thresholds in dBFS on what it hears, or regions; and how it moves."""
+
+    opens_on: str
+    threshold_db: float
+    hysteresis_db: float
+    range_db: float
+    timing: Timing
+    onsets: tuple[int, ...] = ()
+    regions: tuple[Span, ...] = ()
+    fade: Fade = field(default="decibels")
+
+    def openings(self, key: Blocks, frames: int) -> Openings:
+        """Where it opens, ``(n, 2)``. ``key`` is read only where a threshold decides."""
+        if self.opens_on == "hand":
+            return region_openings(self.regions)
+        if self.opens_on == "strokes":
+            return stroke_openings(np.array(self.onsets, np.int64), 0, 1, frames)
+        close_db = self.threshold_db - self.hysteresis_db
+        follower = ThresholdKey(self.threshold_db, close_db, self.timing.hold)
+        for at, block in key:
+            follower.feed(np.ascontiguousarray(block), at)
+        return follower.finish(frames)
+
+    def shape(self, openings: Openings) -> Envelope:
+        """Its gain over the song for these openings."""
+        if self.opens_on == "hand":
+            return region_envelope(self.regions, self.range_db, self.fade)
+        pairs = ((int(a), int(b)) for a, b in openings)
+        return envelope(pairs, self.range_db, self.timing)

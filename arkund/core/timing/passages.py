@@ -1,0 +1,89 @@
+"""The passages by which a drum is judged: where it plays, its loudest, densest and softest bars."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from arkund.core.hits.detect import Hit
+from arkund.core.timing.grid import Grid
+
+LENGTH_BARS = 2
+LONGEST_BARS = 8
+"""A place that goes on for longer is cut into parts of so many bars."""
+
+FEW_PER_BAR = 2
+"""A loudest or softest passage has at least so many strokes, where the drum has as many anywhere."""
+
+
+@dataclass(frozen=True)
+class Passage:
+    """Bars ``first`` to ``last`` (1-based, both inclusive) and how many strokes of the drum fall
+    there."""
+
+    first: int
+    last: int
+    strokes: int
+
+
+@dataclass(frozen=True)
+class Passages:
+    """Where a drum is struck (`places`, in order), and where it is struck loudest, most often and
+    softest on average; None where it is never struck."""
+
+    places: tuple[Passage, ...]
+    loudest: Passage | None
+    densest: Passage | None
+    softest: Passage | None
+
+
+def passages(hits: Sequence[Hit], piece: str, grid: Grid, bars: int) -> Passages:
+    """Passages of a piece in a song of so many bars. Loudness is that of the strokes (``level_db``)."""
+    own = [h for h in hits if h.piece == piece]
+    at = np.array([min(max(int(grid.bar_at(h.time_s + 0.03)), 1), bars) for h in own], int)
+    levels = np.array([h.level_db for h in own])
+    if not len(at):
+        return Passages((), None, None, None)
+    counts = np.bincount(at, minlength=bars + 2)
+
+    def passage(first: int, last: int) -> Passage:
+        return Passage(first, last, int(counts[first : last + 1].sum()))
+
+    windows = [
+        passage(first, min(first + LENGTH_BARS - 1, bars))
+        for first in range(1, max(bars - LENGTH_BARS + 1, 1) + 1)
+    ]
+    struck = [w for w in windows if w.strokes]
+    enough = min(FEW_PER_BAR * LENGTH_BARS, max(w.strokes for w in struck))
+    heard = [w for w in struck if w.strokes >= enough]
+
+    def level(window: Passage) -> float:
+        return float(np.mean(levels[(at >= window.first) & (at <= window.last)]))
+
+    def early(window: Passage) -> tuple[bool, int]:
+        """Of two alike the one in whose first bar the drum is struck, so that it is heard to ring."""
+        return bool(counts[window.first]), -window.first
+
+    return Passages(
+        tuple(passage(first, last) for first, last in _places(np.unique(at), bars)),
+        max(heard, key=lambda w: (round(level(w), 6), *early(w))),
+        max(struck, key=lambda w: (w.strokes, *early(w))),
+        max(heard, key=lambda w: (round(-level(w), 6), *early(w))),
+    )
+
+
+def _places(struck: "np.ndarray[tuple[int], np.dtype[np.int64]]", bars: int) -> list[tuple[int, int]]:  # fmt: skip
+    """Runs of bars in which the drum is struck; a bar's rest does not end one. What rings into the
+    bar after is heard with it."""
+    runs: list[list[int]] = []
+    for bar in struck.tolist():
+        if runs and bar - runs[-1][1] <= 2:
+            runs[-1][1] = bar
+        else:
+            runs.append([bar, bar])
+    places = []
+    for first, last in runs:
+        for start in range(first, last + 1, LONGEST_BARS):
+            stop = min(start + LONGEST_BARS - 1, last)
+            places.append((start, min(max(stop, start + 1), bars) if stop == last else stop))
+    return places

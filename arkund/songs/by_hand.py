@@ -1,0 +1,108 @@
+"""Clean by hand on a stored song: regions from a gate, and what a hand does to them."""
+
+from dataclasses import asdict
+from typing import Any, Literal
+
+from arkund.core.clean import regions
+from arkund.core.clean.rule import GateRule
+from arkund.core.errors import ArkundError
+from arkund.core.kit.roles import label
+from arkund.core.mix.channels import Mic
+from arkund.core.mix.sources import gate_rule
+from arkund.core.units import samples_to_ms
+from arkund.songs import findings, revisions
+from arkund.songs.models import Revision, Song
+from arkund.songs.timing import sheet_of
+
+STATION = "clean"
+What = Literal["derive", "edge", "split", "join", "draw", "remove"]
+SAID = {"edge": "Region edge moved", "split": "Region split", "join": "Regions joined",
+        "draw": "Region drawn", "remove": "Region taken out"}  # fmt: skip
+
+
+def derive(song: Song, mic: str, *, base: int | None = None) -> Revision:
+    """Regions where a mic's gate opens, or would open on strokes; those that a hand has set stay.
+    From then on the mic passes by its regions. Raises `ArkundError`."""
+    mine = _close_mic(song, mic)
+    spans = _derived(song, mic, mine)
+    if not spans:
+        raise ArkundError(
+            f"No stroke opens {label(mic)}. Draw regions by hand, or check its strokes in Edit."
+        )
+    kept = regions.derived_around(spans, mine.clean.spans)
+    return _keep(song, mic, regions.named(kept), f"{len(kept)} regions on {label(mic)}", base)
+
+
+def edit(
+    song: Song, mic: str, what: What, region: str = "", *, at: int = 0, stop: int = 0,
+    edge: Literal["in", "out"] = "in", base: int | None = None,
+) -> Revision:  # fmt: skip
+    """What a hand does to a region of a mic; places in samples. Raises `ArkundError`."""
+    if what == "derive":
+        return derive(song, mic, base=base)
+    mine = _close_mic(song, mic)
+    spans = _named_spans(mine)
+    made = {
+        "edge": lambda: regions.with_edge(spans, region, edge, at),
+        "split": lambda: regions.with_split(spans, region, at),
+        "join": lambda: regions.with_joined(spans, region),
+        "draw": lambda: regions.with_drawn(spans, at, stop, _rule(song, mine).timing),
+        "remove": lambda: regions.without(spans, region),
+    }[what]()
+    return _keep(song, mic, made, f"{SAID[what]} on {label(mic)}", base)
+
+
+def described(song: Song, mic: str) -> list[dict[str, Any]]:
+    """The regions of a mic as they are, else as they would be derived."""
+    mine = sheet_of(song).mics[mic]
+    rate = sheet_of(song).rate
+    spans = _named_spans(mine) or regions.named(_derived(song, mic, mine))
+    return [
+        {"id": name, "at_s": round(s.at / rate, 4), "stop_s": round(s.stop / rate, 4),
+         "fade_in_ms": round(samples_to_ms(s.fade_in, rate), 2),
+         "fade_out_ms": round(samples_to_ms(s.fade_out, rate), 2),
+         "gain_db": s.gain_db, "by_hand": s.by_hand}
+        for name, s in sorted(spans.items(), key=lambda one: one[1].at)
+    ]  # fmt: skip
+
+
+def _close_mic(song: Song, mic: str) -> Mic:
+    song.refresh_from_db()
+    found = sheet_of(song).mics.get(mic)
+    if found is None or found.name.piece is None:
+        raise ArkundError("Regions belong to close mics; choose kick, snare, a tom, hat or ride.")
+    return found
+
+
+def _named_spans(mic: Mic) -> dict[str, regions.Span]:
+    return dict(zip(sorted(mic.clean.regions, key=lambda n: mic.clean.regions[n].at),
+                    mic.clean.spans, strict=True))  # fmt: skip
+
+
+def _rule(song: Song, mic: Mic, opens_on: str = "strokes") -> GateRule:
+    study = findings.study_of_song(song)
+    clean = mic.clean.model_copy(update={"opens_on": opens_on})
+    heard = [*study.hits, *study.unlisted]
+    return gate_rule(mic.model_copy(update={"clean": clean}), study.rate, lambda: heard)
+
+
+def _derived(song: Song, name: str, mic: Mic) -> list[regions.Span]:
+    """By the threshold where that is what opens the gate, else by the strokes."""
+    by_level = mic.clean.on and mic.clean.opens_on == "threshold"
+    rule = _rule(song, mic, "threshold" if by_level else "strokes")
+    study = findings.study_of_song(song)
+    key = [(0, study.sound(name, "placed"))] if by_level else []
+    frames = study.sheet.frames
+    return regions.derived(rule.openings(key, frames), rule.timing, frames)
+
+
+def _keep(song: Song, mic: str, spans: regions.Spans, words: str, base: int | None) -> Revision:
+    path = f"mics.{mic}.clean"
+    stored = {name: asdict(span) for name, span in spans.items()}
+    patch = {f"{path}.regions": stored, f"{path}.on": True, f"{path}.opens_on": "hand"}
+    return revisions.keep(song.pk, _base(song, base), patch, label=words, station=STATION)
+
+
+def _base(song: Song, base: int | None) -> int:
+    assert song.current is not None
+    return song.current.number if base is None else base

@@ -1,0 +1,108 @@
+"""Regions on stored songs: derived, moved, kept across a new threshold, heard, and refused."""
+
+import json
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from django.test import Client
+
+from arkund import cli
+from arkund.core.errors import ArkundError
+from arkund.songs import by_hand, revisions
+from arkund.songs.models import Song
+from arkund.songs.rendering import render_span
+from arkund.songs.timing import sheet_of
+from tests.making import small_song
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture
+def song(data: Path, tmp_path: Path) -> Song:
+    made = small_song(tmp_path / "in")
+    made.refresh_from_db()
+    return made
+
+
+def _clean(song: Song) -> Any:
+    song.refresh_from_db()
+    return sheet_of(song).mics["snare_top"].clean
+
+
+def test_from_the_gate_to_the_hand_and_back(song: Song, capsys: pytest.CaptureFixture[str]) -> None:
+    assert cli.main(["clean", song.slug, "--by-hand", "snare_top", "--json"]) == 0
+    made = json.loads(capsys.readouterr().out)["regions"]
+    clean = _clean(song)
+    assert (clean.on, clean.opens_on, len(clean.regions)) == (True, "hand", len(made))
+    first = made[0]["id"]
+    by_hand.edit(song, "snare_top", "edge", first, edge="in", at=clean.regions[first].at - 400)
+    moved = _clean(song).regions[first]
+    assert (moved.by_hand, moved.at) == (True, clean.regions[first].at - 400)
+    path = "mics.snare_top.clean"
+    song.refresh_from_db()
+    assert song.current is not None
+    revisions.keep(
+        song.pk, song.current.number, {f"{path}.opens_on": "threshold", f"{path}.hold_ms": 300}
+    )
+    by_hand.derive(song, "snare_top")
+    kept = _clean(song)
+    assert moved in kept.regions.values()
+    others = [r for r in kept.regions.values() if not r.by_hand]
+    before = {round((one["stop_s"] - one["at_s"]) * 48000) for one in made}
+    assert others
+    assert all(abs(r.frames - b) > 5000 for r in others for b in before)
+
+
+def test_what_passes_is_heard_and_the_rest_is_not(song: Song) -> None:
+    by_hand.derive(song, "snare_top")
+    spans = _clean(song).spans
+    path = "mics.snare_top.clean.range_db"
+    song.refresh_from_db()
+    assert song.current is not None
+    revisions.keep(song.pk, song.current.number, {path: -80})
+    song.refresh_from_db()
+    sheet = sheet_of(song)
+    gap = next((a.stop, b.at) for a, b in pairwise(spans) if b.at - a.stop > 2000)
+    silent = render_span(sheet, "snare_top", "now", gap[0] + 600, gap[1] - 600)
+    recorded = render_span(sheet, "snare_top", "recorded", gap[0] + 600, gap[1] - 600)
+    assert np.abs(silent).max() < 0.01 * np.abs(recorded).max()
+    heard = render_span(sheet, "snare_top", "now", spans[0].at, spans[0].stop)
+    assert np.abs(heard).max() > 0.05
+
+
+def test_hundreds_of_regions_and_what_cannot_be(song: Song, client: Client) -> None:
+    regions = {f"r{n}": {"at": 500 * n, "frames": 400} for n in range(1, 401)}
+    song.refresh_from_db()
+    assert song.current is not None
+    path = "mics.snare_top.clean"
+    number = revisions.keep(
+        song.pk, song.current.number,
+        {f"{path}.regions": regions, f"{path}.on": True, f"{path}.opens_on": "hand"},
+    ).number  # fmt: skip
+    page = client.get(f"/{song.slug}/picture/clean/", {"mic": "snare_top", "bars": "1-2"})
+    assert page.status_code == 200
+    shown = page.json()["regions"]
+    assert 10 < len(shown) <= 400
+    for patch, words in (
+        ({f"{path}.regions.r3.fade_out": 500}, "fades"),
+        ({f"{path}.regions.r3.frames": 501}, "begins before region r3 ends"),
+        ({f"{path}.regions.r3.gain_db": 3}, "0"),
+        ({f"{path}.regions.R-3": {"at": 0, "frames": 1}}, "R-3"),
+    ):
+        with pytest.raises(ArkundError, match=words):
+            revisions.keep(song.pk, number, patch)
+    asked = {"base": number, "mic": "snare_top", "what": "split", "region": "r3", "at": 1}
+    for wrong, status in (
+        (asked, 400), (asked | {"region": "r9000"}, 400), (asked | {"mic": "overhead_l"}, 400),
+        (asked | {"what": "burn"}, 400), (asked | {"base": number - 1, "at": 1600}, 409),
+        (asked | {"at": -4}, 400),
+    ):  # fmt: skip
+        got = client.post(f"/{song.slug}/clean/regions/", wrong, "application/json")
+        assert got.status_code == status, wrong
+        assert got.json()["error"].endswith(".")
+    fine = client.post(f"/{song.slug}/clean/regions/", asked | {"at": 1600}, "application/json")
+    assert fine.status_code == 200
+    assert len(fine.json()["sheet"]["mics"]["snare_top"]["clean"]["regions"]) == 401
