@@ -106,12 +106,18 @@ def _parser() -> argparse.ArgumentParser:
     for name, run, about in (
         ("show", _fact("show"), "a song's mics, takes and sections"),
         ("measure", _fact("measures"), "levels of every mic"),
-        ("align", _fact("pairs"), "delay and polarity of every pair"),
+        ("carries", _fact("carries"), "who carries each piece, and who owns the low end"),
         ("log", _fact("log"), "the revisions that lead to the present sheet"),
         ("undo", _undo, "back to the revision before"),
         ("redo", _redo, "forward again"),
     ):
         add(name, run, about).add_argument("song")
+    sub = add("align", _align, "delay and polarity of every pair, or one solution for all")
+    sub.add_argument("song")
+    sub.add_argument("--solve", action="store_true",
+                     help="one shift a mic that serves all pairs, what is left, the snare's centre")  # fmt: skip
+    sub.add_argument("--onto", choices=("overheads", "pairs"), default="overheads",
+                     help="all close mics onto the overheads, or kick and snare pairs alone")  # fmt: skip
     sub = add("clean", _clean, "gates: current, proposed, what they do, and their regions")
     sub.add_argument("song")
     sub.add_argument("--by-hand", metavar="MIC",
@@ -421,6 +427,13 @@ def _processors(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.core.process.registry import catalogue
 
     return {"processors": catalogue()}
+
+
+def _align(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import aligning, facts
+
+    return aligning.solve(song, args.onto) if args.solve else facts.pairs(song)
 
 
 def _passages(args: argparse.Namespace) -> dict[str, Any]:

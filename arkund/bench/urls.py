@@ -55,6 +55,7 @@ urlpatterns = [
     path("<slug:slug>/lanes/", sound.lanes, name="lanes"),
     path("<slug:slug>/value/", changes.typed, name="typed"),
     path("<slug:slug>/figures/", sound.figures, name="figures"),
+    path("<slug:slug>/carries/", stations.carries, name="carries"),
     path("<slug:slug>/picture/<slug:station>/", stations.picture, name="picture"),
     path("<slug:slug>/print/start/", printing.start, name="print-start"),
     path("<slug:slug>/print/<int:number>/", printing.download, name="print-download"),

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from arkund.core.advise import carries as carrying
 from arkund.core.clean.proposal import GateProposal, propose_gate, report_gate
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
@@ -15,7 +16,7 @@ from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import gate_rule
 from arkund.core.mix.strokes import sounding_hits, sounding_unlisted
-from arkund.songs import by_hand, revisions, storage
+from arkund.songs import by_hand, findings, revisions, storage
 from arkund.songs.analysing import NOT_THERE, analysis_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
@@ -118,6 +119,11 @@ def gates(song: Song) -> dict[str, Any]:
             }
         )
     return {"mics": out}
+
+
+def carries(song: Song) -> dict[str, Any]:
+    """Who carries each piece and who owns the low end, in the mix as it is."""
+    return carrying.described(findings.study_of_song(song), findings.school_of_song(song))
 
 
 def gate_input(sheet: Sheet, mic: str) -> "np.ndarray[Any, np.dtype[np.float32]]":

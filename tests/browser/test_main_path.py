@@ -630,3 +630,28 @@ def test_the_loop_follows_the_drum(page: Page, song: str) -> None:
     page.keyboard.press("r")
     page.keyboard.press("r")
     expect(loop).to_have_text("bars 3–4")
+
+
+def test_a_mic_is_shifted_by_drag_and_by_keys_and_flipped(page: Page, song: str) -> None:
+    page.goto(f"{song}/align/?mic=snare_top&bars=3-4")
+    _ready(page)
+    strokes = page.locator("#strokes")
+    strokes.locator(".chosen-line").wait_for(timeout=30_000)
+    field = page.locator("#ruler-mics-snare_top-delay_samples input")
+    value = lambda: float(field.input_value().replace("−", "-"))  # noqa: E731
+    start, number = value(), int(page.inner_text("#revision"))
+    box = strokes.bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + 300, box["y"] + 90)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 360, box["y"] + 90, steps=4)
+    page.mouse.up()
+    expect(page.locator("#revision")).to_have_text(str(number + 1))
+    dragged = value()
+    assert dragged > start + 10
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("ArrowRight")
+    expect(page.locator("#revision")).to_have_text(str(number + 2))
+    assert value() == dragged + 2
+    page.keyboard.press("i")
+    expect(page.get_by_role("button", name="flipped")).to_have_attribute("aria-pressed", "true")

@@ -6,10 +6,11 @@ from typing import Any
 import numpy as np
 
 from arkund.bench.pictures.common import Bars, rounded, strokes_for
-from arkund.core.align.pairs import align_pair
+from arkund.core.align.pairs import Pair, align_pair
 from arkund.core.kit.roles import close_mics, label, parse_mic_name
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import samples_to_cm, samples_to_ms
+from arkund.songs.aligning import sums_of_pair, wanted_delay
 from arkund.songs.analysing import analysis_of
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
@@ -35,8 +36,11 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         out |= _lines(sheet, names, hits, mic)
     if chosen:
         out["curve"] = _curve(sheet, chosen)
-        wanted = _wanted_delay(chosen, mic, sheet)
+        # The school's one solution; where it leaves the mic, what closes the gap of this pair.
+        solved = wanted_delay(song, mic)
+        wanted = _wanted_delay(chosen, mic, sheet) if solved is None else solved
         out["rulers"][f"mics.{mic}.delay_samples"] = {"proposed": wanted}
+        out["sums"] = sums_of_pair(sheet, Pair(**chosen))
         out["chosen"] = {"mic": chosen["mic"], "reference": chosen["reference"],
                          "polarity": chosen["polarity"], "sure": chosen["sure"]}  # fmt: skip
     return out

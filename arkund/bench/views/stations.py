@@ -33,6 +33,7 @@ from arkund.bench.pictures import (
     replace,
     takes,
 )
+from arkund.bench.pictures import carries as carrying
 from arkund.bench.requests import (
     asked_bars,
     asked_mic,
@@ -270,3 +271,10 @@ def picture(request: HttpRequest, slug: str, station: str) -> JsonResponse:
         draw = eq.picture if station == "eq" else dynamics.picture
         return JsonResponse(draw(sheet, hand, _stage(request, hand, station), bars))
     return JsonResponse(_PICTURES[station](song, sheet, mic, bars))
+
+
+@require_GET
+def carries(request: HttpRequest, slug: str) -> JsonResponse:
+    """Who carries each piece, of the song as it stands: asked for where it is looked at."""
+    turns.after_sound()
+    return JsonResponse(carrying.picture(song_named(slug)))

@@ -9,6 +9,7 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.align.pairs import Pair
 from arkund.core.align.signs import solve_signs
+from arkund.core.align.solving import Residual, Solution, centre_of, solve_shifts
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import roomy
 from arkund.core.measure.strokes import stroke_windows
@@ -19,6 +20,8 @@ from arkund.core.units import power_to_db, samples_to_cm, samples_to_ms
 
 NAME = "align"
 IN_STEP_SAMPLES = 1.0
+LEAST_OFF_CENTRE = 4.0
+"""Samples by which the snare may be nearer to one side without a word."""
 
 
 def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
@@ -132,11 +135,7 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
     name = parse_mic_name(mic)
     if name.piece is None:
         return _room(study, mic, school) if name.role == "room" else []
-    wanted = (
-        _onto_overheads(study, mic) if school.alignment == "overheads"
-        else _within_piece(study, mic) if school.alignment == "pairs"
-        and piece_family(name.piece) in ("kick", "snare") else None
-    )  # fmt: skip
+    wanted = _wanted(study, mic, school.alignment)
     if wanted is None:
         return []
     target, reference, confidence, spread = wanted
@@ -147,7 +146,7 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
     patch = {f"mics.{mic}.delay_samples": round(target, 1)}
     span = _span(name.piece)
     before = sum_level_db(study, name.piece, mic, reference, *span)
-    after = sum_level_db(study.tried(patch), name.piece, mic, reference, *span)
+    after = sum_level_db(_all_shifted(study, school.alignment), name.piece, mic, reference, *span)
     late = "after" if move < 0 else "before"
     way = abs(move)
     fuller = after > before + 0.2
@@ -174,50 +173,73 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
 Wanted = tuple[float, str, float, float]
 """Delay in samples, the mic it is held against, confidence, spread over the strokes."""
 
+TOGETHER = ("kick", "snare")
+"""Pieces whose own mics are brought together where nothing else is moved."""
 
-def _onto_overheads(study: Study, mic: str) -> Wanted | None:
-    """The delay that brings a close mic into step with the overheads, on average of the two; a
-    piece's second mic follows its first."""
-    own = [p for p in study.facts.pairs if p.mic == mic]
+
+def solution(study: Study, alignment: str) -> Solution:
+    """One shift for each close mic, as a school aligns: all onto the overheads where these are, or
+    the mics of kick and of snare onto the latest of them."""
+    found: Solution = study.remember(("shifts", alignment), lambda: _solved(study, alignment))
+    return found
+
+
+def _solved(study: Study, alignment: str) -> Solution:
+    pairs, mics = study.facts.pairs, study.sheet.mics
+    if alignment == "overheads":
+        held = {m: mics[m].delay_samples for m in study.with_role("overhead")}
+        return solve_shifts(pairs, [m for p in study.pieces for m in study.close(p)], held)
+    shifts: dict[str, float] = {}
+    residuals: list[Residual] = []
+    for piece in study.pieces if alignment == "pairs" else ():
+        close = study.close(piece)
+        if piece_family(piece) not in TOGETHER or len(close) < 2:
+            continue
+        own = [p for p in pairs if p.piece == piece]
+        found = solve_shifts(own, close[1:], {close[0]: 0.0})
+        if not found.shifts:
+            continue
+        # Nobody is moved ahead: the latest stays, the others wait for it.
+        whole = {close[0]: 0.0, **found.shifts}
+        latest = min(whole.values())
+        shifts |= {m: round(s - latest, 2) for m, s in whole.items()}
+        residuals += found.residuals
+    return Solution(shifts, residuals)
+
+
+def _all_shifted(study: Study, alignment: str) -> Study:
+    """The study with all close mics shifted together, in which each is judged."""
+
+    def shifted() -> Study:
+        shifts = solution(study, alignment).shifts
+        return study.tried({f"mics.{m}.delay_samples": round(s, 1) for m, s in shifts.items()})
+
+    found: Study = study.remember(("all shifted", alignment), shifted)
+    return found
+
+
+def _wanted(study: Study, mic: str, alignment: str) -> Wanted | None:
+    """Where the solution has a mic, and the mic that it is brought to: the overhead with which it
+    is surest, or of a piece's own mics the latest."""
+    found = solution(study, alignment)
+    if mic not in found.shifts:
+        return None
+    own = [p for p in study.facts.pairs if mic in (p.mic, p.reference)]
     piece = parse_mic_name(mic).piece or ""
-    first = study.close(piece)[0]
-    to_first = next((p for p in own if p.reference == first), None)
-    if mic != first and to_first is not None and to_first.sure:
-        base = _onto_overheads(study, first)
-        if base is None:
-            return None
-        target = base[0] - to_first.delay_samples
-        # Held against the piece's first mic once that is in step itself, until then as it is.
-        in_step = abs(study.sheet.mics[first].delay_samples - base[0]) < IN_STEP_SAMPLES
-        reference = first if in_step else base[1]
-        return target, reference, min(base[2], to_first.confidence), to_first.spread_samples
-    over = [p for p in own if parse_mic_name(p.reference).role == "overhead"]
-    sure = [p for p in over if p.sure] or over
-    if not sure:
+    if alignment == "pairs":
+        close = [m for m in study.close(piece) if m in found.shifts]
+        own = [p for p in own if {p.mic, p.reference} <= set(close)]
+        ahead = [m for m in close if m != mic]
+        other = min(ahead, key=lambda m: found.shifts[m])
+    else:
+        far = [p for p in own if parse_mic_name(p.reference).role == "overhead"] or own
+        best = max(far, key=lambda p: (p.sure, p.confidence))
+        other = best.reference if best.mic == mic else best.mic
+    if not own:
         return None
-    left = [-p.delay_samples + study.sheet.mics[p.reference].delay_samples for p in sure]
-    best = max(sure, key=lambda p: p.confidence)
-    confidence = best.confidence if best.sure else 0.5
-    return float(np.mean(left)), best.reference, confidence, best.spread_samples
-
-
-def _within_piece(study: Study, mic: str) -> Wanted | None:
-    """The delay that brings the earlier mics of a piece to the latest of them."""
-    piece = parse_mic_name(mic).piece or ""
-    mics = study.close(piece)
-    if len(mics) < 2:
-        return None
-    lags = {mics[0]: 0.0}
-    pairs = {p.mic: p for p in study.facts.pairs if p.reference == mics[0] and p.mic in mics[1:]}
-    for name, pair in pairs.items():
-        lags[name] = pair.delay_samples
-    if mic not in lags or not pairs:
-        return None
-    latest = max(lags, key=lambda m: lags[m])
-    deciding = pairs.get(mic) or pairs.get(latest) or next(iter(pairs.values()))
-    other = latest if mic != latest else next(m for m in lags if m != mic)
+    deciding = max(own, key=lambda p: (p.sure, p.confidence))
     confidence = deciding.confidence if deciding.sure else 0.5
-    return lags[latest] - lags[mic], other, confidence, deciding.spread_samples
+    return found.shifts[mic], other, confidence, deciding.spread_samples
 
 
 def _room(study: Study, mic: str, school: School) -> list[Finding]:
@@ -253,6 +275,43 @@ def _room(study: Study, mic: str, school: School) -> list[Finding]:
     ]  # fmt: skip
 
 
+def find_centre(study: Study, role: str, school: School) -> list[Finding]:
+    """Where the snare stands between the left and the right overhead or room."""
+    shifts = {m: study.sheet.mics[m].delay_samples for m in study.mics}
+    centre = centre_of(study.facts.pairs, "snare", role, shifts)
+    if centre is None or centre.samples < LEAST_OFF_CENTRE:
+        return []
+    now = study.sheet.mics[centre.early].delay_samples
+    ms = samples_to_ms(centre.samples, study.rate)
+    side = {"l": "left", "r": "right"}[parse_mic_name(centre.early).side or "l"]
+    notch = study.rate / centre.samples / 2
+    # In rooms the snare is wide anyway; and to shift one side moves every other drum as well.
+    confidence = 0.55 if centre.sure else 0.4
+    return [
+        Finding(
+            NAME, "centre", centre.early,
+            spoken(f"{ms:.2f} ms ({centre.samples:.0f} samples): the snare reaches "
+                   f"{label(centre.early)} before {label(centre.late)}. It leans to the {side}, and "
+                   f"in mono the two first cancel at {notch:.0f} Hz. Later by that much, "
+                   f"{label(centre.early)} brings it to the centre and moves the other drums along."),
+            {"samples": centre.samples, "ms": round(ms, 3), "notch_hz": round(notch, 1),
+             "against": centre.late},
+            confidence, {f"mics.{centre.early}.delay_samples": round(now + centre.samples, 1)},
+            {"apart_samples": Change(centre.samples, 0.0)}, mic=centre.early,
+        )
+    ]  # fmt: skip
+
+
+def _sided_roles(sheet: Sheet) -> list[str]:
+    """Roles of far mics that come as left and right."""
+    sides = {(n.role, n.side) for m in kit_mics(sheet) if (n := parse_mic_name(m)).side}
+    return [r for r in ("overhead", "room") if {(r, "l"), (r, "r")} <= sides]
+
+
+def _reads_delays(sheet: Sheet, role: str) -> list[object]:
+    return [(m, s.delay_samples) for m, s in sorted(sheet.mics.items())]
+
+
 def _reads(sheet: Sheet, mic: str) -> list[object]:
     return [
         [(m, s.polarity, s.delay_samples) for m, s in sorted(sheet.mics.items())],
@@ -261,4 +320,5 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
 
 
 POLARITY_MODULE = Module(NAME, "align", 2, kit_mics, _reads, find_polarity)
-MODULE = Module(NAME, "align", 2, kit_mics, _reads, find_delay)
+MODULE = Module(NAME, "align", 3, kit_mics, _reads, find_delay)
+CENTRE_MODULE = Module(NAME, "align", 1, _sided_roles, _reads_delays, find_centre)

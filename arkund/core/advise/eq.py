@@ -122,7 +122,7 @@ def _power(
     return np.asarray(power * bins[1], np.float64), np.asarray(bins, np.float64)
 
 
-def _cutoff_hz(study: Study, mic: str, school: School) -> tuple[float, str]:
+def cutoff_hz(study: Study, mic: str, school: School) -> tuple[float, str]:
     """Where this mic's high-pass belongs, and the row that says so (empty: any school)."""
     name = parse_mic_name(mic)
     if name.role == "overhead":
@@ -150,7 +150,7 @@ def _high_pass(study: Study, mic: str, school: School) -> list[Finding]:
     eq = study.sheet.mics[mic].first(Equaliser)
     if eq is None or any(e.on and e.high_pass.on for e in study.sheet.mics[mic].stages(Equaliser)):
         return []
-    cutoff, row = _cutoff_hz(study, mic, school)
+    cutoff, row = cutoff_hz(study, mic, school)
     cutoff = float(round(cutoff))
     power, bins = _power(study.sound(mic, "clean"), study.rate)
     below = bins < 0.8 * cutoff

@@ -6,6 +6,7 @@ from arkund.core.advise import (
     align,
     balance,
     bus,
+    carries,
     clean,
     click,
     comp,
@@ -32,8 +33,10 @@ from arkund.core.mix.sheet import Sheet
 MODULES: tuple[Module, ...] = (
     load_in.MODULE, pairs_in.MODULE, click.MODULE, root.MODULE, takes.MODULE, unexplained.MODULE, comp.MODULE,
     in_time.MODULE, seams.MODULE, align.POLARITY_MODULE,
-    align.MODULE, level.WILD_MODULE, level.MODULE, clean.MODULE, replace.MODULE, replace.LEFT_MODULE, eq.MODULE,
+    align.MODULE, align.CENTRE_MODULE, level.WILD_MODULE, level.MODULE, clean.MODULE,
+    replace.MODULE, replace.LEFT_MODULE, eq.MODULE,
     dynamics.MODULE, balance.MODULE, density.MODULE, bus.MODULE, *density.BUS_MODULES, bus.MIX_MODULE, goal.MODULE,
+    carries.MODULE,
 )  # fmt: skip
 """In signal order: what a later one hears, an earlier one has settled."""
 

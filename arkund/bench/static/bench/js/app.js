@@ -116,6 +116,7 @@ const KEYS = {
   z: () => step("undo"), y: () => step("redo"),
   ",": () => moveMic(-1), ".": () => moveMic(1),
   p: () => passages && passages.next(), r: () => passages && passages.goBack(),
+  i: () => station && station.flip && station.flip(),
   n: () => station && station.stepStroke && station.stepStroke(1),
   b: () => station && station.stepStroke && station.stepStroke(-1),
   "?": () => document.getElementById("keys").showModal(),

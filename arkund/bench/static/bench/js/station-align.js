@@ -1,15 +1,68 @@
 // Align: strokes laid over each other, the lag curve, the pairs, the proposal.
-import { bench, on } from "./bench.js";
+import { bench, keepTry, keepValues, on, tryValues, valueAt } from "./bench.js";
 import { clear, el, minus, path } from "./draw.js";
 
 const SHADES = ["", "dashed", "", "dashed", ""];
 
 export function startAlign() {
+  let shown = null;
+  const shift = startShifting(() => shown);
   on("picture", (picture) => {
+    shown = picture;
     drawStrokes(picture);
     drawLag(picture.curve);
+    fillSums(picture.sums);
     fillPairs(picture.pairs);
   });
+  return shift;
+}
+
+// A mic is shifted by hand: dragged, or by keys. It rests on whole samples, and near to where it meets
+// the other mic there.
+const REST = 4;
+function startShifting(picture) {
+  const svg = document.getElementById("strokes");
+  const path = `mics.${bench.mic}.delay_samples`, flip = `mics.${bench.mic}.polarity`;
+  const now = (of) => bench.patch[of] ?? valueAt(bench.sheet, of);
+  const wanted = () => picture()?.rulers[path]?.proposed;
+  const later = () => { clearTimeout(later.timer); later.timer = setTimeout(keepTry, 500); };
+  on("kept", (sheet) => { bench.sheet.mics[bench.mic] = sheet.mics[bench.mic]; });
+
+  svg.addEventListener("pointerdown", (event) => {
+    if (!picture()?.lines.some((line) => line.chosen)) return;
+    event.preventDefault();
+    svg.focus();
+    svg.setPointerCapture(event.pointerId);
+    const [from, to] = picture().span_ms;
+    const start = now(path), perPixel = ((to - from) / 1000) * bench.rate / (svg.clientWidth * (676 / 700));
+    const line = svg.querySelector(".chosen-line");
+    let value = start;
+    const move = (e) => {
+      value = Math.round(start + (e.clientX - event.clientX) * perPixel);
+      if (wanted() !== undefined && Math.abs(value - wanted()) <= REST) value = wanted();
+      line?.setAttribute("transform", `translate(${((value - start) / bench.rate) * 1000 * (676 / (to - from))} 0)`);
+      document.getElementById("shifting").textContent = `${minus(value, value % 1 ? 1 : 0)} samples`;
+    };
+    const stop = () => {
+      svg.removeEventListener("pointermove", move);
+      svg.removeEventListener("pointerup", drop);
+      document.removeEventListener("keydown", leave, true);
+    };
+    const drop = () => { stop(); if (value !== start) keepValues({ [path]: value }); };
+    const leave = (e) => { if (e.key === "Escape") { stop(); drawStrokes(picture()); } };
+    svg.addEventListener("pointermove", move);
+    svg.addEventListener("pointerup", drop);
+    document.addEventListener("keydown", leave, true);
+  });
+  svg.addEventListener("keydown", (event) => {
+    const by = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+    if (!by) return;
+    event.preventDefault();
+    event.stopPropagation();
+    tryValues({ [path]: now(path) + by * (event.shiftKey ? 10 : 1) });
+    later();
+  });
+  return { flip: () => keepValues({ [flip]: -now(flip) }) };
 }
 
 function drawStrokes(picture) {
@@ -30,28 +83,47 @@ function drawStrokes(picture) {
   picture.lines.forEach((line, i) => {
     const points = (values) => path(values.map((v, n) => [x(from + (n / values.length) * (to - from)), y(v)]));
     el(svg, "path", { class: `line thin ${families[i]} ${SHADES[i]}`, d: points(line.before), opacity: 0.45 });
-    el(svg, "path", { class: `line ${families[i]} ${SHADES[i]}`, d: points(line.after) });
+    el(svg, "path", { class: `line ${families[i]} ${SHADES[i]}${line.chosen ? " chosen-line" : ""}`, d: points(line.after) });
     const left = 12 + i * 130;
     el(svg, "path", { class: `line ${families[i]} ${SHADES[i]}`, d: `M${left} 244h22` });
     el(svg, "text", { x: left + 28, y: 248, class: line.chosen ? "strong" : "" }, line.label);
   });
+  el(svg, "text", { id: "shifting", class: "strong", x: 688, y: 24, "text-anchor": "end" });
 }
 
 function drawLag(curve) {
   const svg = clear(document.getElementById("lag"));
   if (!curve) return;
   const low = Math.min(...curve.lags), high = Math.max(...curve.lags);
-  const x = (lag) => 12 + ((lag - low) / (high - low)) * 676;
+  const x = (lag) => 12 + ((lag - low) / (high - low)) * 406;
   const y = (v) => 60 - v * 46;
-  el(svg, "line", { class: "zero", x1: 12, x2: 688, y1: y(0), y2: y(0) });
-  for (let lag = Math.ceil(low / 100) * 100; lag <= high; lag += 100) {
+  el(svg, "line", { class: "zero", x1: 12, x2: 418, y1: y(0), y2: y(0) });
+  for (let lag = Math.ceil(low / 200) * 200; lag <= high; lag += 200) {
     el(svg, "line", { class: "gridline", x1: x(lag), x2: x(lag), y1: 10, y2: 112 });
     el(svg, "text", { x: x(lag), y: 124, "text-anchor": "middle" }, minus(lag, 0));
   }
   el(svg, "path", { class: "inkline", d: path(curve.values.map((v, i) => [x(curve.lags[i]), y(v)])) });
   el(svg, "line", { class: "stem", x1: x(curve.delay), x2: x(curve.delay), y1: 6, y2: 112 });
-  const right = x(curve.delay) > 540;
+  const right = x(curve.delay) > 240;
   el(svg, "text", { class: "strong", x: x(curve.delay) + (right ? -5 : 5), y: 16, "text-anchor": right ? "end" : "start" }, `arrives ${minus(curve.delay)} · left now ${minus(curve.now)}`);
+}
+
+function fillSums(sums) {
+  const body = document.querySelector("#sums tbody"), said = document.getElementById("notches");
+  body.replaceChildren();
+  said.textContent = "";
+  if (!sums) return;
+  for (const [name, values] of sums.rows) {
+    const row = body.insertRow();
+    row.insertCell().textContent = name;
+    values.forEach((value, i) => {
+      const cell = row.insertCell();
+      cell.textContent = minus(value);
+      cell.className = `fig${value === Math.max(...sums.rows.map(([, v]) => v[i])) ? " text-applied" : ""}`;
+    });
+  }
+  said.textContent = sums.notches_hz.length
+    ? `${minus(sums.apart_ms, 2)} ms apart now: cancels at ${sums.notches_hz.map((hz) => `${Math.round(hz)}`).join(", ")} Hz` : "In step now: no notches.";
 }
 
 function fillPairs(pairs) {

@@ -1,8 +1,10 @@
 // Level: one row a mic, the spread of its stroke peaks.
+import { getJson } from "./api.js";
 import { on } from "./bench.js";
 import { clear, el, familyOf, mark, minus } from "./draw.js";
 
 export function startLevel() {
+  startCarries();
   on("picture", ({ rows, target }) => {
     const svg = clear(document.getElementById("spread"));
     const step = Math.min(30, 386 / rows.length);
@@ -26,4 +28,69 @@ export function startLevel() {
       el(group, "text", { x: 690, y: y + 3.5, "text-anchor": "end", class: row.chosen ? "strong" : "" }, minus(row.typical));
     });
   });
+}
+
+// Who carries what: a square a mic and piece, its area the share. Asked for when it is opened, and again
+// after a change.
+function startCarries() {
+  const holder = document.getElementById("carries"), bands = document.getElementById("carries-bands");
+  let found = null, band = 3;
+  async function load() {
+    document.getElementById("carries-hint").textContent = "listening …";
+    try {
+      found = await getJson(holder.dataset.from);
+    } catch (error) {
+      document.getElementById("carries-hint").textContent = error.message;
+      return;
+    }
+    document.getElementById("carries-hint").textContent = "Area: a mic's share of the piece. Number: dB the piece changes without the mic.";
+    bands.replaceChildren(...found.bands.map((words, n) => {
+      const button = document.createElement("button");
+      button.type = "button";
+      button.className = "whitespace-nowrap";
+      button.textContent = words;
+      button.addEventListener("click", () => { band = n; draw(); });
+      return button;
+    }));
+    draw();
+  }
+  function draw() {
+    bands.querySelectorAll("button").forEach((b, n) => b.setAttribute("aria-pressed", String(n === band)));
+    const svg = clear(document.getElementById("carries-picture"));
+    const left = 78, step = (700 - left) / Math.max(found.mics.length, 1), high = 30, top = 54;
+    svg.setAttribute("viewBox", `0 0 700 ${top + found.pieces.length * high + 4}`);
+    found.mics.forEach((mic, n) => {
+      el(svg, "text", { x: left + (n + 0.5) * step, y: 46, transform: `rotate(-32 ${left + (n + 0.5) * step} 46)` }, mic.label);
+    });
+    found.pieces.forEach((piece, row) => {
+      const y = top + (row + 0.5) * high, group = el(svg, "g", { class: familyOf(piece.piece) });
+      mark(group, familyOf(piece.piece), 8, y, 3.4, { class: "solid" });
+      el(group, "text", { x: 18, y: y + 3.5, class: "strong" }, piece.label);
+      el(svg, "line", { class: "gridline", x1: left, x2: 700, y1: y + high / 2, y2: y + high / 2 });
+      piece.share.forEach((share, n) => {
+        const size = 24 * Math.sqrt(share[band]), x = left + (n + 0.5) * step - 14;
+        if (size > 1.5) el(group, "rect", { class: "solid", x: x - size / 2, y: y - size / 2, width: size, height: size });
+        const without = piece.without_db[n][band];
+        if (Math.abs(without) >= 0.5) el(group, "text", { x: left + (n + 1) * step - 2, y: y + 3, "text-anchor": "end" }, minus(without));
+      });
+    });
+    const low = clear(document.getElementById("low-end"));
+    let at = 0;
+    for (const one of found.low_end) {
+      const wide = one.share * 700;
+      const group = el(low, "g", { class: familyOf(one.family) });
+      el(group, "rect", { class: "solid", x: at, y: 4, width: Math.max(wide - 1.5, 0.5), height: 12, opacity: one.owns ? 1 : 0.45 });
+      if (wide > 46) el(group, "text", { x: at, y: 30, class: one.owns ? "strong" : "" }, `${one.label} ${Math.round(one.share * 100)} %${one.owns && wide > 110 ? " · owns it" : ""}`);
+      at += wide;
+    }
+    const said = document.getElementById("carries-said");
+    said.replaceChildren(...found.said.map((words) => {
+      const line = document.createElement("p");
+      line.className = "mt-1";
+      line.textContent = words;
+      return line;
+    }));
+  }
+  holder.addEventListener("toggle", () => { if (holder.open && !found) load(); });
+  on("kept", () => { if (holder.open) load(); else found = null; });
 }

@@ -1,0 +1,134 @@
+"""One shift a mic that serves all its pairs: delays of single pairs, solved together.
+
+Each sure pair asks for ``delay + shift(mic) - shift(reference) = 0``. With more pairs than mics not
+all can have it: an instrument is nearer to the left overhead than to the right one, and a shift
+cannot be both. The sum of squares is made small, pairs within one piece counting four times since
+their mics are heard as one sound; what lies far out counts by its distance instead (Huber, 1964),
+so that one wrong pair bends nothing.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from arkund.core.align.pairs import Pair
+from arkund.core.kit.roles import parse_mic_name
+
+ONE_SOUND = 4.0
+"""Weight of a pair of mics close to one piece; pairs with overheads and rooms weigh 1."""
+
+FAR_OUT_SAMPLES = 3.0
+ROUNDS = 30
+
+
+@dataclass(frozen=True)
+class Residual:
+    """A pair and what is left of its delay with the shifts in place, in samples."""
+
+    piece: str
+    mic: str
+    reference: str
+    delay_samples: float
+    left_samples: float
+    sure: bool
+
+
+@dataclass(frozen=True)
+class Solution:
+    """``shifts`` in samples by mic (positive is later), and what each pair among them keeps."""
+
+    shifts: Mapping[str, float]
+    residuals: Sequence[Residual]
+
+
+@dataclass(frozen=True)
+class Centre:
+    """How much later one piece arrives in ``late`` than in ``early``, the two mics of a pair."""
+
+    piece: str
+    early: str
+    late: str
+    samples: float
+    sure: bool
+
+
+def solve_shifts(pairs: Iterable[Pair], free: Sequence[str], held: Mapping[str, float]) -> Solution:
+    """Shifts of the ``free`` mics against those that stay where they are (``held``, samples).
+
+    Sure pairs decide; a mic that has none takes part with its doubtful ones. Mics that no pair leads
+    from to one that is held have no shift.
+    """
+    among = set(free) | set(held)
+    known = [p for p in pairs if {p.mic, p.reference} <= among]
+    backed = {m for p in known if p.sure for m in (p.mic, p.reference)}
+    used = [p for p in known if p.sure or not {p.mic, p.reference} <= backed]
+    mics = sorted(_reached(used, held) & set(free))
+    used = [p for p in used if {p.mic, p.reference} <= {*mics, *held}]
+    shifts = dict(held) | _least_squares(used, mics, held)
+    residuals = [
+        Residual(p.piece, p.mic, p.reference, p.delay_samples,
+                 round(p.delay_samples + shifts[p.mic] - shifts[p.reference], 2), p.sure)
+        for p in known if {p.mic, p.reference} <= set(shifts)
+    ]  # fmt: skip
+    return Solution({m: round(shifts[m], 2) for m in mics}, residuals)
+
+
+def _reached(pairs: Sequence[Pair], held: Mapping[str, float]) -> set[str]:
+    """The mics that pairs connect with one that is held."""
+    reached = set(held)
+    while True:
+        new = {m for p in pairs if reached & {p.mic, p.reference} for m in (p.mic, p.reference)}
+        if new <= reached:
+            return reached
+        reached |= new
+
+
+def _least_squares(
+    pairs: Sequence[Pair], mics: Sequence[str], held: Mapping[str, float]
+) -> dict[str, float]:
+    if not mics:
+        return {}
+    place = {m: n for n, m in enumerate(mics)}
+    asks = np.zeros((len(pairs), len(mics)))
+    wanted = np.zeros(len(pairs))
+    weight = np.ones(len(pairs))
+    for row, p in enumerate(pairs):
+        wanted[row] = -p.delay_samples
+        for mic, sign in ((p.mic, 1.0), (p.reference, -1.0)):
+            if mic in place:
+                asks[row, place[mic]] += sign
+            else:
+                wanted[row] -= sign * held[mic]
+        one_sound = parse_mic_name(p.mic).piece == parse_mic_name(p.reference).piece
+        weight[row] = ONE_SOUND if one_sound else 1.0
+    far = np.ones(len(pairs))
+    for _ in range(ROUNDS):
+        root = np.sqrt(weight * far)
+        found, *_rest = np.linalg.lstsq(asks * root[:, None], wanted * root, rcond=None)
+        left = np.abs(asks @ found - wanted)
+        far = FAR_OUT_SAMPLES / np.maximum(left, FAR_OUT_SAMPLES)
+    return dict(zip(mics, found.tolist(), strict=True))
+
+
+def centre_of(
+    pairs: Iterable[Pair], piece: str, role: str, shifts: Mapping[str, float]
+) -> Centre | None:
+    """Where a piece stands between left and right of a role (overhead or room): its arrival on one
+    side against the other, with mics shifted as they are. None where a side was not measured."""
+    arrivals: dict[str, tuple[str, float, bool]] = {}
+    for p in pairs:
+        if p.piece != piece:
+            continue
+        # A pair's delay is the mic's arrival after its reference's; of the close mic both know.
+        for far, near, delay in ((p.mic, p.reference, p.delay_samples),
+                                 (p.reference, p.mic, -p.delay_samples)):  # fmt: skip
+            name = parse_mic_name(far)
+            leads = parse_mic_name(near).piece == piece
+            if name.role == role and name.side and leads and name.side not in arrivals:
+                arrivals[name.side] = (far, delay + shifts.get(far, 0.0), p.sure)
+    if set(arrivals) != {"l", "r"}:
+        return None
+    (left, at_left, left_sure), (right, at_right, right_sure) = arrivals["l"], arrivals["r"]
+    early, late = (left, right) if at_left <= at_right else (right, left)
+    return Centre(piece, early, late, round(abs(at_right - at_left), 2), left_sure and right_sure)

@@ -1,0 +1,71 @@
+"""Who carries each piece: what every mic adds to a piece's strokes in the mix, by band."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+from numpy.typing import NDArray
+
+from arkund.core.measure.strokes import stroke_windows
+from arkund.core.units import power_to_db
+
+BANDS_HZ = ((25.0, 120.0), (120.0, 500.0), (500.0, 2000.0), (2000.0, 16000.0))
+HEARD_S = 0.15
+"""So much of a stroke is listened to."""
+
+MOST_STROKES = 32
+LOW_HZ = 120.0
+
+
+@dataclass(frozen=True)
+class Carried:
+    """What mics add to one piece: by mic and band of `BANDS_HZ` the ``share`` of all mics' power
+    (0 to 1), and by how many dB the piece would change ``without`` the mic, whose sound may add to
+    the others' or cancel it; and how many strokes were listened to."""
+
+    strokes: int
+    share: Mapping[str, tuple[float, ...]]
+    without_db: Mapping[str, tuple[float, ...]]
+
+
+def carried(
+    mics: Mapping[str, NDArray[np.float32]], rate: int, times_s: Sequence[float]
+) -> Carried | None:
+    """Of mics as they go into the mix, each ``(frames, 2)``, at the strokes of a piece. None without
+    strokes."""
+    times = list(times_s)[:: -(-len(times_s) // MOST_STROKES)] if len(times_s) else []
+    if not times or not mics:
+        return None
+    spectra, hz = {}, np.zeros(0)
+    for name, sound in mics.items():
+        sides = [stroke_windows(np.ascontiguousarray(sound[:, c]), rate, times, 0.002, HEARD_S)
+                 for c in (0, 1)]  # fmt: skip
+        rows = np.stack(sides) * scipy.signal.windows.tukey(sides[0].shape[1], 0.1)
+        spectra[name] = scipy.fft.rfft(rows, axis=2)
+        hz = scipy.fft.rfftfreq(rows.shape[2], 1 / rate)
+    whole = np.sum(list(spectra.values()), axis=0)
+    inside = [(hz >= low) & (hz < high) for low, high in BANDS_HZ]
+
+    def power(spectrum: NDArray[np.complex128]) -> list[float]:
+        return [float(np.sum(np.abs(spectrum[..., band]) ** 2)) + 1e-20 for band in inside]
+
+    own = {name: power(s) for name, s in spectra.items()}
+    every = np.sum(list(own.values()), axis=0)
+    together = power(whole)
+    share = {name: tuple(round(p / t, 4) for p, t in zip(o, every, strict=True))
+             for name, o in own.items()}  # fmt: skip
+    without = {
+        name: tuple(round(power_to_db(left) - power_to_db(now), 2)
+                    for left, now in zip(power(whole - s), together, strict=True))
+        for name, s in spectra.items()
+    }  # fmt: skip
+    return Carried(len(times), share, without)
+
+
+def low_power(sound: NDArray[np.float32], rate: int) -> float:
+    """Mean power of ``(frames, 2)`` below `LOW_HZ`, of both sides together."""
+    factor = max(int(rate // (8 * LOW_HZ)), 1)
+    low = scipy.signal.resample_poly(sound, 1, factor, axis=0)
+    sections = scipy.signal.butter(4, LOW_HZ, fs=rate / factor, output="sos")
+    return float(np.mean(np.square(scipy.signal.sosfilt(sections, low, axis=0))) * 2)

@@ -1,0 +1,69 @@
+"""Align on a stored song: one solution for the whole kit, and what pairs make of it."""
+
+from dataclasses import asdict
+from typing import Any
+
+from arkund.core.advise import align
+from arkund.core.align.pairs import Pair
+from arkund.core.align.solving import centre_of
+from arkund.core.align.sums import BANDS_HZ, notches_hz, sums_of
+from arkund.core.measure.landmarks import roomy
+from arkund.core.mix.sheet import Sheet
+from arkund.core.units import samples_to_cm, samples_to_ms
+from arkund.songs import findings
+from arkund.songs.facts import hits_of
+from arkund.songs.models import Song
+from arkund.songs.rendering import engine_for, graph_of
+
+ROLES = {"snare_centre": "overhead", "snare_centre_rooms": "room"}
+
+
+def solve(song: Song, onto: str = "overheads") -> dict[str, Any]:
+    """Delays in samples that bring all close mics onto the overheads, or the mics of kick and of
+    snare onto each other (``onto`` *pairs*); what is left of each pair; and the snare's centre in
+    overheads and rooms as they stand."""
+    study = findings.study_of_song(song)
+    found = align.solution(study, onto)
+    rate = study.rate
+    stand = {m: study.sheet.mics[m].delay_samples for m in study.mics}
+    out: dict[str, Any] = {
+        "onto": onto,
+        "school": findings.school_of_song(song).alignment,
+        "shifts": dict(found.shifts),
+        "residuals": [asdict(r) for r in found.residuals],
+    }
+    for key, role in ROLES.items():
+        centre = centre_of(study.facts.pairs, "snare", role, stand)
+        out[key] = centre and {
+            **asdict(centre), "ms": round(samples_to_ms(centre.samples, rate), 3),
+            "cm": round(samples_to_cm(centre.samples, rate), 1),
+        }  # fmt: skip
+    return out
+
+
+def wanted_delay(song: Song, mic: str) -> float | None:
+    """Where the song's school has a close mic; None where it leaves it."""
+    alignment = findings.school_of_song(song).alignment
+    shifts = align.solution(findings.study_of_song(song), alignment).shifts
+    return round(shifts[mic], 1) if mic in shifts else None
+
+
+def sums_of_pair(sheet: Sheet, pair: Pair) -> dict[str, Any] | None:
+    """What a pair's two mics make of their piece by band: as recorded, flipped, shifted into step,
+    and both; and where they cancel with the delay and polarity that the sheet has now."""
+    engine, graph, mics = engine_for(sheet), graph_of(sheet), sheet.mics
+    times = roomy([h.time_s for h in hits_of(sheet) if h.piece == pair.piece and h.kind != "ghost"],
+                  0.12)  # fmt: skip
+    mic, reference = (engine.scan(graph.mics[m].source, 0, sheet.frames)
+                      for m in (pair.mic, pair.reference))  # fmt: skip
+    found = sums_of(mic, reference, sheet.rate, times, -pair.delay_samples)
+    if found is None:
+        return None
+    left = pair.delay_samples + mics[pair.mic].delay_samples - mics[pair.reference].delay_samples
+    same = pair.polarity * mics[pair.mic].polarity * mics[pair.reference].polarity
+    return {
+        "bands": [[round(low), round(high)] for low, high in BANDS_HZ],
+        "rows": [[name, list(values)] for name, values in found.by_name().items()],
+        "notches_hz": notches_hz(left, sheet.rate, same),
+        "apart_ms": round(abs(samples_to_ms(left, sheet.rate)), 2),
+    }

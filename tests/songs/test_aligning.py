@@ -1,0 +1,69 @@
+"""Align on stored songs: one solution from the command line and on the page."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from django.test import Client
+
+from arkund import cli
+from arkund.songs import importing, incoming, revisions
+from arkund.songs.models import Song
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture
+def song(data: Path, recording: Path) -> Song:
+    files = incoming.guess_incoming(incoming.files_of(recording))
+    made = importing.import_song(files, importing.Wishes("Slag Run", None))[0]
+    made.refresh_from_db()
+    return made
+
+
+def _solved(song: Song, capsys: pytest.CaptureFixture[str], *more: str) -> Any:
+    capsys.readouterr()
+    assert cli.main(["align", song.slug, "--solve", "--json", *more]) == 0
+    return json.loads(capsys.readouterr().out)
+
+
+def test_the_solution_takes_the_delays_away(song: Song, capsys: pytest.CaptureFixture[str]) -> None:
+    before = _solved(song, capsys)
+    assert set(before["shifts"]) >= {"kick_in", "kick_out", "snare_top", "snare_bottom", "hat"}
+    sure = [r for r in before["residuals"] if r["sure"]]
+    assert sure
+    for r in sure:
+        shift = {**{r["reference"]: 0.0}, **before["shifts"]}
+        left = r["delay_samples"] + shift[r["mic"]] - shift[r["reference"]]
+        assert r["left_samples"] == pytest.approx(left, abs=0.02)
+    assert song.current is not None
+    patch = {f"mics.{m}.delay_samples": round(s, 1) for m, s in before["shifts"].items()}
+    revisions.keep(song.pk, song.current.number, patch)
+    # Shifts are where a mic belongs, not by how much it is still off.
+    assert _solved(song, capsys)["shifts"] == before["shifts"]
+
+
+def test_pairs_alone_leave_the_latest_mic_where_it_is(
+    song: Song, capsys: pytest.CaptureFixture[str]
+) -> None:
+    found = _solved(song, capsys, "--onto", "pairs")
+    assert all(shift >= 0 for shift in found["shifts"].values())
+    assert {"onto", "school", "snare_centre", "snare_centre_rooms"} <= set(found)
+
+
+def test_the_page_shows_sums_by_band_and_notches(song: Song, client: Client) -> None:
+    page = client.get(f"/{song.slug}/picture/align/", {"mic": "snare_top", "bars": "1-2"}).json()
+    sums = page["sums"]
+    assert [name for name, _ in sums["rows"]] == ["as recorded", "flipped", "shifted", "both"]
+    assert all(len(values) == 3 and max(values) <= 3.02 for _, values in sums["rows"])
+    late = client.get(
+        f"/{song.slug}/picture/align/",
+        {
+            "mic": "snare_top",
+            "bars": "1-2",
+            "patch": json.dumps({"mics.snare_top.delay_samples": 480}),
+        },
+    ).json()["sums"]
+    assert late["apart_ms"] > sums["apart_ms"] + 3
+    assert late["notches_hz"][0] < 500

@@ -1,0 +1,66 @@
+"""Who carries what on a stored song: from the command line, on the page, and as findings."""
+
+import json
+from pathlib import Path
+
+import pytest
+from django.test import Client
+
+from arkund import cli
+from arkund.core.advise import carries
+from arkund.core.advise.school import SCHOOLS
+from arkund.songs import findings, importing, incoming, revisions
+from arkund.songs.models import Song
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture
+def song(data: Path, recording: Path) -> Song:
+    files = incoming.guess_incoming(incoming.files_of(recording))
+    made = importing.import_song(files, importing.Wishes("Slag Run"))[0]
+    made.refresh_from_db()
+    return made
+
+
+def test_shares_add_up_and_follow_the_faders(
+    song: Song, client: Client, capsys: pytest.CaptureFixture[str]
+) -> None:
+    capsys.readouterr()
+    assert cli.main(["carries", song.slug, "--json"]) == 0
+    found = json.loads(capsys.readouterr().out)
+    assert {"kick", "snare", "hat"} <= set(found["pieces"])
+    for piece in found["pieces"].values():
+        for band in range(4):
+            assert sum(m["share"][band] for m in piece["mics"].values()) == pytest.approx(
+                1, abs=0.01
+            )
+    assert sum(found["low_end"]["by_mic"].values()) == pytest.approx(1, abs=0.01)
+    assert found["low_end"]["owner"] == max(
+        found["low_end"]["by_owner"], key=found["low_end"]["by_owner"].get
+    )
+    assert song.current is not None
+    quiet = {f"mics.{m}.fader_db": -90 for m in ("kick_in", "kick_out")}
+    revisions.keep(song.pk, song.current.number, quiet)
+    page = client.get(f"/{song.slug}/carries/").json()
+    kick = next(p for p in page["pieces"] if p["piece"] == "kick")
+    at = [m["mic"] for m in page["mics"]]
+    assert "kick_in" not in at or max(kick["share"][at.index("kick_in")]) == 0
+    assert page["low_end"][0]["label"] != "kick"
+
+
+def test_a_mic_that_competes_is_found_with_its_share(song: Song) -> None:
+    study = findings.study_of_song(song)
+    low = carries.low_end(study)
+    assert low is not None
+    school = SCHOOLS["tight"]
+    for mic in study.mics:
+        found = carries.find(study, mic, school)
+        competes = low.by_mic.get(mic, 0) >= carries.COMPETES and carries.owner_of(mic) != low.owner
+        assert bool(found) == competes
+        for one in found:
+            assert one.measured["share"] == low.by_mic[mic]
+            assert one.is_doubtful
+            after = carries.low_end(study.tried(one.proposal))
+            assert after is not None
+            assert after.by_mic[mic] < low.by_mic[mic]
