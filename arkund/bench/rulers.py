@@ -113,7 +113,14 @@ def clean_rulers(mic: str) -> list[Ruler]:
         _ruler(f"mics.{mic}.clean", Clean, name)
         for name in ("threshold_db", "hysteresis_db", "hold_ms", "release_ms", "range_db",
                      "attack_ms", "lookahead_ms")
-    ]  # fmt: skip
+    ] + [_ruler(f"mics.{mic}.clean.key", Key, name) for name in ("high_pass_hz", "low_pass_hz")]  # fmt: skip
+
+
+def gate_sources(sheet: Sheet, mic: str) -> Choice:
+    """What the threshold of a mic's gate may listen to."""
+    names = [m for m in mic_order(sheet) if m != mic and not sheet.mics[m].unused]
+    options = [(json.dumps(""), "itself"), *((json.dumps(n), mic_label(n)) for n in names)]
+    return Choice(f"mics.{mic}.clean.key.source", "threshold listens to", tuple(options))
 
 
 def replace_rulers(sheet: Sheet, mic: str, layer: str) -> list[Ruler]:

@@ -1,18 +1,22 @@
 """What is known of a song, as plain data: the command line prints it, pages show it."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, astuple, dataclass
 from typing import Any
 
 import numpy as np
 
 from arkund.core.advise import carries as carrying
+from arkund.core.advise.clean import wanted_key
+from arkund.core.clean.keying import KeyFilter
 from arkund.core.clean.proposal import GateProposal, propose_gate, report_gate
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.mix.channels import Clean
+from arkund.core.mix.engine import Engine
 from arkund.core.mix.lanes import mic_order
+from arkund.core.mix.nodes import key_of
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import gate_rule
 from arkund.core.mix.strokes import sounding_hits, sounding_unlisted
@@ -132,6 +136,31 @@ def gate_input(sheet: Sheet, mic: str) -> "np.ndarray[Any, np.dtype[np.float32]]
     return engine.scan(graph_of(sheet).mics[mic].placed, 0, sheet.frames)
 
 
+def gate_key(sheet: Sheet, mic: str) -> "np.ndarray[Any, np.dtype[np.float32]]":
+    """What the threshold of a mic's gate hears over the song: itself, another mic, a band of it."""
+    node = graph_of(sheet).node(f"{mic}.clean.key")
+    return np.ascontiguousarray(engine_for(sheet).scan(node, 0, sheet.frames))
+
+
+def gate_filter(sheet: Sheet, mic: str) -> KeyFilter | None:
+    """The filter that a mic's gate would best listen through, found once for what it hears."""
+    placed, hits, piece = (
+        graph_of(sheet).mics[mic].placed,
+        hits_of(sheet),
+        parse_mic_name(mic).piece,
+    )
+    delay = sheet.mics[mic].delay_samples
+
+    def find(whole: Engine) -> "np.ndarray[Any, np.dtype[np.float64]]":
+        sound = np.ascontiguousarray(whole.scan(placed, 0, sheet.frames))
+        found = wanted_key(sound, sheet.rate, piece or "", hits, delay)
+        return np.array(astuple(found) if found else (), np.float64)
+
+    key = key_of("gate filter", 1, placed.key, piece, [(h.piece, h.kind, h.time_s) for h in hits])
+    found = engine_for(sheet).track(key, find)
+    return KeyFilter(*map(float, found)) if len(found) else None
+
+
 def gate_proposal(sheet: Sheet, mic: str) -> GateProposal:
     piece = parse_mic_name(mic).piece or ""
     delay = sheet.mics[mic].delay_samples
@@ -151,7 +180,8 @@ def gate_report(sheet: Sheet, mic: str, clean: Clean | None = None) -> dict[str,
     strays = [h.time_s for h in unlisted if h.piece == piece]
     rule = gate_rule(sheet.mics[mic].model_copy(update={"clean": c}), sheet.rate,
                      lambda: [*listed, *unlisted])  # fmt: skip
-    openings = rule.openings([(0, sound)], len(sound))
+    key = gate_key(sheet, mic) if c.opens_on == "threshold" else sound
+    openings = rule.openings([(0, key)], len(sound))
     return asdict(report_gate(sound, sheet.rate, piece, listed, openings, rule.shape(openings),
                               delay, strays))  # fmt: skip
 

@@ -18,13 +18,14 @@ from arkund.bench.pictures.common import (
     shown_hits,
     strokes_for,
 )
+from arkund.core.clean.keying import KeyFilter
 from arkund.core.clean.proposal import propose_gate, separate
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.strokes import mean_envelope_db
 from arkund.core.mix.channels import Clean
 from arkund.core.mix.nodes import Gated
 from arkund.core.mix.sheet import Sheet
-from arkund.songs.facts import gate_input, gate_report, hits_of
+from arkund.songs.facts import gate_filter, gate_input, gate_key, gate_report, hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
 
@@ -39,8 +40,12 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     hits = hits_of(sheet)
     start, stop = loop_frames(sheet, bars)
     own = own_hits(sheet, mic)
-    found = separate(sound, rate, piece, hits, delay)
+    # The threshold stands among what it hears.
+    key = gate_key(sheet, mic)
+    found = separate(key, rate, piece, hits, delay)
     proposal = propose_gate(sound, rate, piece, hits, delay)
+    threshold_db = propose_gate(key, rate, piece, hits, delay).threshold_db
+    band = gate_filter(sheet, mic)
     path = f"mics.{mic}.clean"
     onsets = [h.time_s for h in strokes_for(sheet, mic)]
     ring = mean_envelope_db(sound, rate, onsets, RING_S, 160)
@@ -67,7 +72,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         "rulers": {
             f"{path}.threshold_db": {
                 "bars": bars_of(found.bleed_db, -60, 0, 40, "bleed") + bars_of(strokes, -60, 0, 40, "own"),
-                "proposed": proposal.threshold_db,
+                "proposed": threshold_db,
                 "note": f"{found.margin_db:+.1f} dB between bleed and strokes".replace("-", "−"),
             },
             f"{path}.hold_ms": {
@@ -78,6 +83,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
                 "bars": gap_bars(own), "marks": note_marks(sheet), "proposed": proposal.release_ms,
             },
             f"{path}.range_db": {"zones": [[-20, -12]], "proposed": proposal.range_db},
+            **_key_rulers(path, band),
             f"{path}.attack_ms": {
                 "areas": [curve(np.linspace(0.1, 50, len(rise)), rise - rise.max(), -40, 0, "own")]
             },
@@ -98,6 +104,16 @@ def _openings(sheet: Sheet, mic: str, start: int, stop: int) -> list[list[float]
         [round(float(at[min(a, 2999)])), round(float(at[min(b, 2999)]))]
         for a, b in zip(edges[::2], edges[1::2], strict=True)
     ]
+
+
+def _key_rulers(path: str, band: KeyFilter | None) -> dict[str, Any]:
+    """Where the key's filters would stand; nothing where they would part no more than none does."""
+    if band is None:
+        return {}
+    note = (f"strokes {band.margin_db:+.1f} dB over bleed in this band, {band.plain_db:+.1f} without "
+            "a filter").replace("-", "−")  # fmt: skip
+    return {f"{path}.key.high_pass_hz": {"proposed": band.low_hz, "note": note},
+            f"{path}.key.low_pass_hz": {"proposed": band.high_hz}}  # fmt: skip
 
 
 def _regions(settings: Clean, start: int, stop: int) -> list[dict[str, Any]]:

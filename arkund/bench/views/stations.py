@@ -232,6 +232,10 @@ _EXTRAS: dict[str, Callable[[_Asked], dict[str, Any]]] = {
     "edit": lambda asked: _timing(asked.song, asked.sheet, asked.request),
     "load-in": lambda asked: load_in.context(asked.sheet, asked.mic, facts.mic_files(asked.sheet)),
     "level": _level,
+    "clean": lambda asked: {
+        "key": rulers.gate_sources(asked.sheet, asked.mic).as_dict(),
+        "key_node": f"{asked.mic}.clean.key",
+    },
     **{station: partial(_shape, station=station) for station in SHAPE},
     "bus": _buses,
     "replace": _replace,

@@ -1,5 +1,8 @@
 """Clean: gates that the school asks for, and drums that sing when another is struck."""
 
+from collections.abc import Sequence
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -7,12 +10,15 @@ from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
+from arkund.core.clean.keying import LEAST_GAIN_DB, KeyFilter, propose_key
 from arkund.core.clean.proposal import (
     GateProposal,
     GateReport,
     propose_gate,
     report_gate,
+    separate,
 )
+from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import (
     LONGEST_RING_S,
@@ -28,6 +34,7 @@ from arkund.core.mix.channels import Clean
 from arkund.core.mix.lanes import kit_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import gate_rule
+from arkund.core.process.key import Key
 from arkund.core.units import amplitudes_to_db, power_to_db
 
 NAME = "clean"
@@ -74,10 +81,32 @@ def report(study: Study, mic: str, settings: Clean) -> GateReport:
     strays = [h.time_s for h in study.unlisted if h.piece == piece]
     mic_so = study.sheet.mics[mic].model_copy(update={"clean": settings})
     rule = gate_rule(mic_so, rate, lambda: [*study.hits, *study.unlisted])
-    openings = rule.openings([(0, sound)], len(sound))
+    key = sound
+    if settings.opens_on == "threshold":
+        heard = study.graph.node(f"{mic}.clean.key")
+        key = np.ascontiguousarray(study.engine.scan(heard, 0, study.sheet.frames))
+    openings = rule.openings([(0, key)], len(sound))
     return report_gate(
         sound, rate, piece, study.hits, openings, rule.shape(openings), delay, strays
     )
+
+
+def wanted_key(
+    sound: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit], delay: float
+) -> KeyFilter | None:
+    """The filter for a gate's key on a mic's sound as its gate receives it, measured with the filter
+    in; None where it does not part strokes from bleed better than none."""
+    band = propose_key(sound, rate, piece, hits, delay)
+    if band is None:
+        return None
+    filters = Key(high_pass_hz=band.low_hz, low_pass_hz=band.high_hz).filters(rate)
+    filtered = filters.run(sound, filters.at_rest(1))
+    plain_db, margin_db = (
+        separate(x, rate, piece, hits, delay).margin_db for x in (sound, filtered)
+    )
+    if margin_db < plain_db + LEAST_GAIN_DB:
+        return None
+    return replace(band, margin_db=round(margin_db, 1), plain_db=round(plain_db, 1))
 
 
 def _proposed(study: Study, mic: str) -> GateProposal:

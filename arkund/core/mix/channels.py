@@ -10,6 +10,7 @@ from arkund.core.clean.regions import Span, complaint
 from arkund.core.kit.roles import MicName, Role, parse_mic_name
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
+from arkund.core.process.key import Key
 from arkund.core.process.registry import AnyStage
 from arkund.core.process.stage import Stage
 from arkund.core.process.transient import Transient
@@ -157,6 +158,8 @@ class Clean(Part):
     )  # fmt: skip
     lookahead_ms: float = value(1.0, 0, 20, "ms", "lookahead", step=0.5, ticks=(0, 5, 10, 20),
                                 hint="it opens that much before a stroke")  # fmt: skip
+    key: Key = Key()
+    """What the threshold listens to: this mic, or another, as it comes before its own gate."""
     fade: Literal["decibels", "straight", "smooth"] = choice("decibels", "fades of regions")
     regions: dict[Name, Region] = Field({}, max_length=MOST_REGIONS, title="regions")
 

@@ -9,9 +9,7 @@ from typing import Literal
 
 from arkund.core.errors import SheetError
 from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.nodes import (
-    Node,
-)
+from arkund.core.mix.nodes import Gated, Node
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
@@ -132,6 +130,11 @@ class Graph:
         stage, _, what = rest.partition(".")
         if what != "key" or (channel not in self.mics and channel not in self.chains):
             return None
+        if stage == "clean" and channel in self.mics:
+            clean = self.mics[channel].clean
+            return (clean.listens if isinstance(clean, Gated) else None) or self.mics[
+                channel
+            ].placed
         chained = self.chain(channel)
         if stage not in chained.after:
             return None

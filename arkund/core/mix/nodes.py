@@ -243,17 +243,21 @@ class Enveloped(Node):
 
 @dataclass(frozen=True)
 class Gated(Enveloped):
-    """The gate: its decision is made once over the whole song, its envelope applied anywhere."""
+    """The gate: its decision is made once over the whole song, its envelope applied anywhere. A
+    threshold hears ``listens`` where there is one."""
 
     rule: GateRule
+    listens: Node | None = None
 
     @cached_property
     def key(self) -> str:
-        return key_of("gated", 1, self.source.key, repr(self.rule))
+        heard = self.listens.key if self.listens else ""
+        return key_of("gated", 2, self.source.key, heard, repr(self.rule))
 
     def _decide(self, reader: Reader) -> NDArray[np.float64]:
         step = 1 << 20
-        key = ((start, reader.scan(self.source, start, min(start + step, reader.frames)))
+        heard = self.listens or self.source
+        key = ((start, reader.scan(heard, start, min(start + step, reader.frames)))
                for start in range(0, reader.frames, step))  # fmt: skip
         shape = self.rule.shape(self.rule.openings(key, reader.frames))
         return np.stack([shape.positions, shape.gains_db])

@@ -251,6 +251,9 @@ class Sheet(Part):
         bus_order(self.buses)
         strokes = {f"{mic.name.piece}_strokes" for mic in self.mics.values() if mic.name.piece}
         for name, mic in self.mics.items():
+            if mic.clean.key.source and mic.clean.key.source not in self.mics:
+                raise ValueError(f"the gate of {name} cannot listen to {mic.clean.key.source}; "
+                                 "gates listen to mics")  # fmt: skip
             _refuse_keys(name, mic, {*self.mics, *strokes},
                          "a mic's stages listen to mics and strokes")  # fmt: skip
         for name, layer in self.layers.items():

@@ -78,22 +78,38 @@ def mic_entry(
     """A mic as recorded, repaired, placed, clean, and as it enters its chain: with even strokes, and
     without those that a layer plays instead."""
     mic = sheet.mics[name]
-    joined = joined_source(name, sheet, library)
-    source = _moved(joined, name, sheet, library)
+    source = _moved(joined_source(name, sheet, library), name, sheet, library)
     if variant == "recorded":
         return source, source, source, source, source
-    gain = db_to_amplitude(mic.trim_db) * mic.polarity
-    repaired = _moved(_repaired(joined, mic.repair, sheet.rate), name, sheet, library)
-    placed = repaired
-    if gain != 1.0 or mic.delay_samples:
-        placed = Placed(repaired, gain, mic.delay_samples)
+    repaired, placed = _placed(name, sheet, library)
     clean = placed
     if mic.clean.on and mic.clean.range_db < 0:
-        clean = Gated(placed, gate_rule(mic, sheet.rate, heard))
+        listens = _gate_key(name, sheet, library)
+        clean = Gated(placed, gate_rule(mic, sheet.rate, heard), listens)
     if variant == "removed":
         clean = Difference(placed, clean) if clean is not placed else Placed(placed, 0.0, 0.0)
         return source, repaired, placed, clean, clean
     return source, repaired, placed, clean, _evened(name, sheet, clean, heard)
+
+
+def _placed(name: str, sheet: Sheet, library: Library) -> tuple[Node, Node]:
+    """A mic repaired, and after trim, polarity and delay."""
+    mic = sheet.mics[name]
+    joined = joined_source(name, sheet, library)
+    repaired = _moved(_repaired(joined, mic.repair, sheet.rate), name, sheet, library)
+    gain = db_to_amplitude(mic.trim_db) * mic.polarity
+    if gain != 1.0 or mic.delay_samples:
+        return repaired, Placed(repaired, gain, mic.delay_samples)
+    return repaired, repaired
+
+
+def _gate_key(name: str, sheet: Sheet, library: Library) -> Node | None:
+    """What a threshold hears where that is not the mic itself as it is."""
+    key, opens_on = sheet.mics[name].clean.key, sheet.mics[name].clean.opens_on
+    if opens_on != "threshold" or key.is_plain:
+        return None
+    heard = _placed(key.source or name, sheet, library)[1]
+    return Processed(heard, (Link(key.filters(sheet.rate)),)) if key.is_filtered else heard
 
 
 def _evened(name: str, sheet: Sheet, clean: Node, heard: Callable[[], list[Hit]]) -> Node:

@@ -1,0 +1,116 @@
+"""What a gate's threshold listens to: another mic, a band of one, and where that band lies."""
+
+from typing import Any
+
+import numpy as np
+import pytest
+import soundfile as sf
+
+from arkund.core.advise.clean import wanted_key
+from arkund.core.clean.keying import LEAST_GAIN_DB, propose_key
+from arkund.core.errors import SheetError
+from arkund.core.hits.detect import Hit
+from arkund.core.mix.building import build
+from arkund.core.mix.cache import TileCache
+from arkund.core.mix.channels import groups_for, new_mic
+from arkund.core.mix.engine import Engine
+from arkund.core.mix.lanes import Library
+from arkund.core.mix.patches import apply_patch
+from arkund.core.mix.sheet import Sheet, Source, Take, Tempo
+
+RATE, SECONDS = 48000, 12
+TOM = [1.0 + n for n in range(0, 10, 2)]
+KICK = [2.0 + n for n in range(0, 10, 2)]
+
+
+def _burst(hz: float, gain: float) -> np.ndarray:
+    time = np.arange(RATE // 5) / RATE
+    return np.sin(2 * np.pi * hz * time) * np.exp(-time / 0.05) * gain
+
+
+@pytest.fixture(scope="module")
+def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library, np.ndarray]:
+    """A tom mic in which the kick, a fifth lower, is as loud as the tom; and a kick mic without tom."""
+    folder, rng = tmp_path_factory.mktemp("keyed"), np.random.default_rng(3)
+    sounds = {m: rng.standard_normal(RATE * SECONDS) * 1e-4 for m in ("tom_1", "kick_in")}
+    for times, own, hz in ((TOM, "tom_1", 700.0), (KICK, "kick_in", 60.0)):
+        for t in times:
+            at = round(t * RATE)
+            sounds["tom_1"][at : at + RATE // 5] += _burst(hz, 0.4)
+            if own == "kick_in":
+                sounds["kick_in"][at : at + RATE // 5] += _burst(hz, 0.5)
+    paths, sources = {}, {}
+    for n, (mic, sound) in enumerate(sounds.items()):
+        digest = f"{n}" * 64
+        paths[digest] = folder / f"{mic}.wav"
+        sf.write(str(paths[digest]), sound.astype(np.float32), RATE, subtype="FLOAT")
+        sources[mic] = Source(sha256=digest)
+    mics = {m: new_mic(m) for m in sounds}
+    hits = _hits()
+    sheet = Sheet(rate=RATE, frames=RATE * SECONDS, mics=mics, groups=groups_for(mics),
+                  takes=(Take(number=1, sources=sources, hits="0" * 64),), tempo=Tempo(bpm=120))  # fmt: skip
+    library = Library(path_of=paths.__getitem__, hits_of=lambda _: hits)
+    return sheet, library, sounds["tom_1"].astype(np.float32)
+
+
+def _hits() -> list[Hit]:
+    return [Hit(f"{piece}{n}", piece, t, 100, "accent", 1.0, 0.0)
+            for piece, times in (("tom_1", TOM), ("kick", KICK)) for n, t in enumerate(times)]  # fmt: skip
+
+
+def _open_at(song: Any, patch: dict[str, Any]) -> set[float]:
+    """The strokes at whose beginning the tom's gate is open."""
+    sheet, library, _ = song
+    gate = {"on": True, "opens_on": "threshold", "threshold_db": -20, "range_db": -60}
+    sheet = apply_patch(sheet, {f"mics.tom_1.clean.{k}": v for k, v in (gate | patch).items()})
+    node: Any = build(sheet, library).mics["tom_1"].clean
+    shape = node.shape(Engine(RATE, sheet.frames, TileCache()))
+    return {t for t in (*TOM, *KICK) if shape.at(np.array([(t + 0.02) * RATE]))[0] > -1}
+
+
+def test_the_band_is_where_the_drum_stands_out(song: Any) -> None:
+    _, _, sound = song
+    found = propose_key(sound, RATE, "tom_1", _hits())
+    assert found is not None
+    assert 120 <= found.low_hz < 700 < found.high_hz
+    assert found.plain_db < 1 < 20 < found.margin_db
+    measured = wanted_key(sound, RATE, "tom_1", _hits(), 0.0)
+    assert measured is not None
+    assert measured.margin_db >= measured.plain_db + LEAST_GAIN_DB
+
+
+def test_no_band_is_proposed_without_strokes_bleed_or_gain(song: Any) -> None:
+    _, _, sound = song
+    assert propose_key(sound, RATE, "tom_1", [h for h in _hits() if h.piece == "kick"]) is None
+    assert propose_key(sound, RATE, "tom_1", [h for h in _hits() if h.piece == "tom_1"]) is None
+    noise = np.random.default_rng(1).standard_normal(len(sound)).astype(np.float32) * 0.1
+    assert propose_key(noise, RATE, "tom_1", _hits()) is None
+
+
+def test_a_filtered_key_and_another_mic_open_the_gate(song: Any) -> None:
+    assert _open_at(song, {}) == {*TOM, *KICK}
+    assert _open_at(song, {"key.high_pass_hz": 400}) == set(TOM)
+    assert _open_at(song, {"key.source": "kick_in"}) == set(KICK)
+    assert _open_at(song, {"key.source": "kick_in", "key.high_pass_hz": 2000}) == set()
+
+
+def test_the_key_is_heard_alone_and_comes_before_the_other_mics_gate(song: Any) -> None:
+    sheet, library, sound = song
+    patch = {"mics.tom_1.clean.on": True, "mics.tom_1.clean.opens_on": "threshold",
+             "mics.tom_1.clean.key.source": "kick_in", "mics.kick_in.clean.on": True,
+             "mics.kick_in.clean.opens_on": "threshold", "mics.kick_in.clean.threshold_db": 0,
+             "mics.kick_in.clean.key.source": "tom_1"}  # fmt: skip
+    graph = build(apply_patch(sheet, patch), library)
+    engine = Engine(RATE, sheet.frames, TileCache())
+    tom_hears = engine.read(graph.node("tom_1.clean.key"), 0, sheet.frames)
+    kick_hears = engine.read(graph.node("kick_in.clean.key"), 0, sheet.frames)
+    np.testing.assert_array_equal(kick_hears, sound)
+    at = round(KICK[0] * RATE)
+    assert np.abs(tom_hears[at : at + 4000]).max() > 0.3
+
+
+def test_a_key_that_is_not_there_is_refused(song: Any) -> None:
+    sheet, _, _ = song
+    for source in ("snare_top", "drums", "tom_1_strokes"):
+        with pytest.raises(SheetError, match="gates listen to mics"):
+            apply_patch(sheet, {"mics.tom_1.clean.key.source": source})
