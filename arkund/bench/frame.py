@@ -8,10 +8,12 @@ from django.http import HttpRequest
 from arkund.bench.requests import asked_bars, asked_mic, bars_of
 from arkund.core.kit.plan import place_mics, place_pieces
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name, piece_family
-from arkund.core.mix.channels import Mic
+from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Mic
 from arkund.core.mix.engine import TILE_S
 from arkund.core.mix.lanes import mic_order
+from arkund.core.mix.pairs import lane
 from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.summing import pan_gains
 from arkund.core.timing.grid import Grid
 from arkund.songs import hits, soundness
 from arkund.songs.facts import MicFacts, mic_files
@@ -87,8 +89,15 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
                 for k in ("channel", "stage", "band", "bus", "layer", "stroke")
                 if (v := request.GET.get(k, ""))
             },
+            "live": (live := live_lanes(sheet, station, mic, request.GET.get("bus", ""))),
+            "off_db": OFF_DB,
+            "pan_gains": [[round(g, 5) for g in pan_gains(n / 20 - 1)] for n in range(41)],
             "sheet": {
-                "mics": {mic: sheet.mics[mic].model_dump(mode="json")},
+                "mics": {
+                    m: sheet.mics[m].model_dump(mode="json")
+                    for m in (mic, *(one["node"] for one in live))
+                    if m in sheet.mics
+                },
                 **{
                     part: {n: c.model_dump(mode="json") for n, c in getattr(sheet, part).items()}
                     for part in ("layers", "groups", "buses")
@@ -107,6 +116,26 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
             ),
         },
     }
+
+
+def live_lanes(sheet: Sheet, station: str, mic: str, bus: str) -> list[dict[str, Any]]:
+    """What a hand on this page moves at once: the mic with its other side where they are one lane, or
+    the bus; where its fader is set, and the faders that it runs through on its way out."""
+    end = f"{DRUM_BUS}.fader_db"
+    if station == "bus":
+        name = bus or next(iter(sheet.buses), "")
+        path = f"buses.{name}"
+        own = {"node": name, "path": path, "level": path, "behind": True, "through": [end]}
+        return [own] if name in sheet.buses else []
+    if station != "level":
+        return []
+    out = []
+    for one in lane(sheet, mic):
+        to = sheet.mics[one].to
+        group = [f"groups.{to}.fader_db"] if to in sheet.groups else []
+        out.append({"node": one, "path": f"mics.{one}", "level": f"mics.{mic}", "behind": False,
+                    "through": [*group, end]})  # fmt: skip
+    return out
 
 
 def bar_starts(sheet: Sheet, grid: Grid) -> list[float]:

@@ -655,3 +655,44 @@ def test_a_mic_is_shifted_by_drag_and_by_keys_and_flipped(page: Page, song: str)
     assert value() == dragged + 2
     page.keyboard.press("i")
     expect(page.get_by_role("button", name="flipped")).to_have_attribute("aria-pressed", "true")
+
+
+HELD = """async () => {
+  const { player } = window.arkund, audio = player.context, lane = player.states.hand0;
+  const ear = audio.createAnalyser();
+  ear.fftSize = 256;
+  lane.sides[0].connect(ear);
+  const heard = new Float32Array(256);
+  const loud = () => { ear.getFloatTimeDomainData(heard); return Math.max(...heard.map(Math.abs)); };
+  const rest = (ms) => new Promise((done) => setTimeout(done, ms));
+  await rest(50);
+  const before = loud();
+  const ruler = document.querySelector("#ruler-mics-snare_top-fader_db svg"), box = ruler.getBoundingClientRect();
+  const press = (share) => new PointerEvent("pointerdown", { clientX: box.left + share * box.width, clientY: box.top + 20, pointerId: 1, bubbles: true });
+  ruler.setPointerCapture = () => {};
+  const at = audio.currentTime;
+  ruler.dispatchEvent(press(0.2));
+  while (loud() === 0 && audio.currentTime < at + 1) await rest(1);
+  const took = audio.currentTime - at;
+  const revision = document.getElementById("revision").textContent;
+  ruler.dispatchEvent(new PointerEvent("pointerup", { pointerId: 1, bubbles: true }));
+  return { before, took, revision };
+}"""
+
+
+def test_a_held_fader_is_heard_at_once_and_the_rendered_sound_takes_over(
+    page: Page, song: str
+) -> None:
+    page.goto(f"{song}/level/?mic=snare_top&bars=3-4")
+    _ready(page)
+    start = page.inner_text("#revision")
+    page.keyboard.press(" ")
+    until(page, "arkund.player.states.hand0.live.length > 0", 60)
+    held = page.evaluate(HELD)
+    assert held["before"] == 0
+    assert held["took"] <= 0.03
+    assert held["revision"] == start
+    until(page, f"document.getElementById('revision').textContent !== '{start}'", 30)
+    until(page, "arkund.player.states.hand0.sides.every((s) => Math.abs(s.gain.value) < 1e-4)", 30)
+    page.keyboard.press(" ")
+    page.keyboard.press("z")

@@ -105,6 +105,7 @@ export const keepValues = (patch) => { tryValues(patch); return keepTry(); };
 
 export function moveTo(made) {
   bench.revision = made.revision;
+  for (const part of Object.keys(bench.sheet)) bench.sheet[part] = made.sheet[part];
   document.getElementById("revision").textContent = made.revision;
   tell("kept", made.sheet);
 }

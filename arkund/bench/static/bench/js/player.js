@@ -28,6 +28,8 @@ class Player {
     this.took = 0.2;
     this.hold();
     this.states = {};
+    // Lanes beside the states, heard on top of what is now (`live.js`).
+    this.lanes = [];
     for (const v of VARIANTS) this.states[v] = { chunks: new Map(), epoch: 0, next: 0, live: [] };
     this.start = 0;
     this.length = 1;
@@ -67,8 +69,34 @@ class Player {
       this.states[v].gain = this.context.createGain();
       this.states[v].gain.connect(this.out);
     }
+    for (const name of this.lanes) this.connect(this.states[name]);
     this.applyGains(0);
     this.setMono(this.mono);
+  }
+
+  // A node that runs on the same clock, at no gain until somebody turns its sides up.
+  addLane(name, node) {
+    this.states[name] = { chunks: new Map(), epoch: 0, next: 0, live: [], node };
+    this.lanes.push(name);
+    if (this.context) this.connect(this.states[name]);
+  }
+
+  connect(state) {
+    const apart = this.context.createChannelSplitter(2), together = this.context.createChannelMerger(2);
+    state.gain = this.context.createGain();
+    state.gain.connect(apart);
+    state.sides = [0, 1].map((n) => {
+      const side = this.context.createGain();
+      side.gain.value = 0;
+      apart.connect(side, n);
+      side.connect(together, 0, n);
+      return side;
+    });
+    together.connect(this.states.now.gain);
+  }
+
+  get every() {
+    return [...VARIANTS, ...this.lanes];
   }
 
   // Both sides folded to one by the channel rules of the audio graph.
@@ -100,7 +128,7 @@ class Player {
     const rate = bench.rate;
     // On a whole frame, so that chunks meet without interpolation.
     this.t0 = Math.ceil((this.context.currentTime + 0.06) * rate) / rate - (this.resumeAt || 0) / rate;
-    for (const v of VARIANTS) this.states[v].next = this.resumeAt || 0;
+    for (const v of this.every) this.states[v].next = this.resumeAt || 0;
     this.timer = setInterval(() => this.tick(), 40);
     this.fetchAll();
     tell("playing", true);
@@ -110,7 +138,7 @@ class Player {
     this.resumeAt = this.playing ? this.position() - this.start : this.resumeAt;
     this.playing = false;
     clearInterval(this.timer);
-    for (const v of VARIANTS) this.silence(this.states[v], this.context ? this.context.currentTime : 0);
+    for (const v of this.every) this.silence(this.states[v], this.context ? this.context.currentTime : 0);
     tell("playing", false);
   }
 
@@ -126,7 +154,7 @@ class Player {
 
   tick() {
     if (!this.playing) return;
-    for (const v of VARIANTS) this.schedule(v);
+    for (const v of this.every) this.schedule(v);
   }
 
   schedule(v) {
@@ -209,6 +237,10 @@ class Player {
   async fetchAll() {
     const mine = (this.round = (this.round || 0) + 1);
     await this.fetchVariant(this.variant);
+    for (const lane of this.lanes) {
+      if (this.round !== mine) return;
+      await this.fetchVariant(lane);
+    }
     for (const v of VARIANTS.filter((one) => one !== this.variant && (one !== "other" || this.other))) {
       await new Promise((rest) => setTimeout(rest, REST_MS));
       if (this.round !== mine) return;
@@ -266,7 +298,8 @@ class Player {
   }
 
   asked(v, start, frames) {
-    const span = { node: this.node, start, frames };
+    const span = { node: this.states[v].node || this.node, start, frames };
+    if (this.states[v].node) return query({ ...span, variant: "now", ...this.asking });
     if (v !== "other") return query({ ...span, variant: v, ...this.asking });
     return query({ ...span, variant: "now", rev: this.other.rev, patch: this.other.patch || "" });
   }
@@ -288,7 +321,7 @@ class Player {
   // What was rendered of these states no longer holds; it sounds on until its successor is there.
   refresh(variants = ["now", "removed"]) {
     this.hold();
-    for (const v of variants) this.states[v].epoch += 1;
+    for (const v of [...variants, ...this.lanes]) this.states[v].epoch += 1;
     if (this.context) this.fetchAll();
   }
 
@@ -298,7 +331,7 @@ class Player {
     this.setSpan();
     this.hold();
     this.resumeAt = 0;
-    for (const v of VARIANTS) { this.states[v].epoch += 1; this.states[v].chunks.clear(); }
+    for (const v of this.every) { this.states[v].epoch += 1; this.states[v].chunks.clear(); }
     if (was) this.play();
   }
 

@@ -1,7 +1,7 @@
 // Clean by hand: regions over the loop, moved by mouse and by keys. Places are samples; what a change
 // makes of the neighbours is the server's.
 import { notify, post } from "./api.js";
-import { bench, keepValues, moveTo, on, tell } from "./bench.js";
+import { bench, keepValues, moveTo, tell } from "./bench.js";
 import { clear, el, minus } from "./draw.js";
 
 const TOP = 28, HEIGHT = 234, GRIP = 7;
@@ -136,7 +136,6 @@ export function startRegions() {
     run();
   });
   addEventListener("resize", () => { if (picture) draw(); });
-  on("kept", (sheet) => { bench.sheet.mics[bench.mic] = sheet.mics[bench.mic]; });
 
   function show(next) {
     picture = next;

@@ -26,7 +26,6 @@ function startShifting(picture) {
   const now = (of) => bench.patch[of] ?? valueAt(bench.sheet, of);
   const wanted = () => picture()?.rulers[path]?.proposed;
   const later = () => { clearTimeout(later.timer); later.timer = setTimeout(keepTry, 500); };
-  on("kept", (sheet) => { bench.sheet.mics[bench.mic] = sheet.mics[bench.mic]; });
 
   svg.addEventListener("pointerdown", (event) => {
     if (!picture()?.lines.some((line) => line.chosen)) return;
