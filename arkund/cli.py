@@ -112,6 +112,11 @@ def _parser() -> argparse.ArgumentParser:
         ("redo", _redo, "forward again"),
     ):
         add(name, run, about).add_argument("song")
+    sub = add("trim", _trim, "trim mics by the same dB, so that their relation stays")
+    sub.add_argument("song")
+    sub.add_argument("by_db", type=float, metavar="DB")
+    sub.add_argument("mics", nargs="+", metavar="MIC")
+    add("mirror", _mirror, "pan every mic to the other side").add_argument("song")
     sub = add("align", _align, "delay and polarity of every pair, or one solution for all")
     sub.add_argument("song")
     sub.add_argument("--solve", action="store_true",
@@ -434,6 +439,22 @@ def _align(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.songs import aligning, facts
 
     return aligning.solve(song, args.onto) if args.solve else facts.pairs(song)
+
+
+def _trim(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import levelling
+
+    made = levelling.trim_together(song, args.mics, args.by_db)
+    return {"revision": made.number, "label": made.label}
+
+
+def _mirror(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import levelling
+
+    made = levelling.mirror(song)
+    return {"revision": made.number, "label": made.label}
 
 
 def _passages(args: argparse.Namespace) -> dict[str, Any]:

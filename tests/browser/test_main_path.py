@@ -667,15 +667,16 @@ HELD = """async () => {
   const rest = (ms) => new Promise((done) => setTimeout(done, ms));
   await rest(50);
   const before = loud();
-  const ruler = document.querySelector("#ruler-mics-snare_top-fader_db svg"), box = ruler.getBoundingClientRect();
-  const press = (share) => new PointerEvent("pointerdown", { clientX: box.left + share * box.width, clientY: box.top + 20, pointerId: 1, bubbles: true });
+  const ruler = document.querySelector("#ruler-mics-snare_top-fader_db svg");
+  const box = ruler.getBoundingClientRect();
+  const place = { clientX: box.left + 0.2 * box.width, clientY: box.top + 20, pointerId: 1, bubbles: true };
   ruler.setPointerCapture = () => {};
   const at = audio.currentTime;
-  ruler.dispatchEvent(press(0.2));
+  ruler.dispatchEvent(new PointerEvent("pointerdown", place));
   while (loud() === 0 && audio.currentTime < at + 1) await rest(1);
   const took = audio.currentTime - at;
   const revision = document.getElementById("revision").textContent;
-  ruler.dispatchEvent(new PointerEvent("pointerup", { pointerId: 1, bubbles: true }));
+  ruler.dispatchEvent(new PointerEvent("pointerup", place));
   return { before, took, revision };
 }"""
 

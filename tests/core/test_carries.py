@@ -38,6 +38,21 @@ def test_a_mic_that_cancels_is_louder_left_out() -> None:
     assert found.without_db["b"][1] == pytest.approx(6.02, abs=0.05)
 
 
+def test_a_piece_stands_where_its_power_is_and_mono_costs_what_cancels() -> None:
+    left = _strokes(300, 1.0) * np.array([1.0, 0.0], np.float32)
+    flipped = _strokes(300, 1.0) * np.array([1.0, -1.0], np.float32)
+    for sound, side, mono in (
+        (left, -1.0, -3.01), (_strokes(300, 1.0), 0.0, 0.0), (left[:, ::-1], 1.0, -3.01),
+    ):  # fmt: skip
+        found = carried({"a": sound}, RATE, TIMES)
+        assert found is not None
+        assert found.side == pytest.approx(side, abs=0.01)
+        assert found.mono_db == pytest.approx(mono, abs=0.02)
+    gone = carried({"a": flipped}, RATE, TIMES)
+    assert gone is not None
+    assert gone.mono_db < -60
+
+
 def test_no_strokes_no_answer_and_few_of_many_are_heard() -> None:
     assert carried({"a": _strokes(300, 1.0)}, RATE, []) is None
     assert carried({}, RATE, TIMES) is None

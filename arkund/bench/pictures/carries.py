@@ -2,13 +2,23 @@
 
 from typing import Any
 
-from arkund.core.advise.carries import LITTLE_DB, adds_little, carries, low_end, remedies
+from arkund.core.advise.carries import (
+    LITTLE_DB,
+    adds_little,
+    carries,
+    low_end,
+    mono_loss_lu,
+    remedies,
+)
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.carries import BANDS_HZ
 from arkund.songs import findings
 from arkund.songs.models import Song
 
 WORTH_SAYING = 0.03
+LOST_IN_MONO_DB = -3.5
+"""Two sides that have nothing in common lose 3 dB; what loses more cancels."""
+
 NAMES = ("25–120 Hz", "120–500 Hz", "500 Hz–2 kHz", "2–16 kHz")
 FAR = {"overhead": "overheads", "room": "rooms", "crush": "crush mic", "bed": "bed"}
 
@@ -20,10 +30,13 @@ def picture(song: Song) -> dict[str, Any]:
     mics = [m for m in study.mics if any(m in c.share for c in found.values())]
     rows = [
         {"piece": piece, "label": label(piece), "family": _family(piece), "strokes": c.strokes,
+         "side": c.side, "mono_db": c.mono_db,
          "share": [list(c.share[m]) for m in mics], "without_db": [list(c.without_db[m]) for m in mics]}
         for piece, c in found.items()
     ]  # fmt: skip
     said = [words for _, _, words in remedies(study, school)]
+    said += [f"{-c.mono_db:.1f} dB of the {label(piece)} are lost in mono."
+             for piece, c in found.items() if c.mono_db < LOST_IN_MONO_DB]  # fmt: skip
     if few := adds_little(study):
         names = " or ".join(label(m) for m in few)
         said.append(f"No piece changes by more than {LITTLE_DB} dB without {names}. What adds nothing "
@@ -32,6 +45,7 @@ def picture(song: Song) -> dict[str, Any]:
         "bands": NAMES[: len(BANDS_HZ)],
         "mics": [{"mic": m, "label": label(m), "family": _family(parse_mic_name(m).piece or "")} for m in mics],
         "pieces": rows,
+        "mono_loss_lu": mono_loss_lu(study),
         "low_end": _low_end(low.by_owner, low.owner) if low else [],
         "said": said,
     }  # fmt: skip

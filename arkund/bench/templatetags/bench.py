@@ -38,6 +38,12 @@ def figure(value: Any, digits: int = 1) -> str:
 
 
 @register.filter
+def signed(value: float) -> str:
+    """A step with its sign."""
+    return f"{value:+g}".replace("-", "−")
+
+
+@register.filter
 def station_called(slug: str) -> str:
     """A station's name by its slug."""
     return STATION_NAMES.get(slug, slug)

@@ -9,7 +9,7 @@ from pydantic import Field
 from arkund.bench.requests import Asked, Change, Line, Number, Prose, Real, body, song_named
 from arkund.core.errors import UnreadableSheet
 from arkund.core.mix.typed import typed_value
-from arkund.songs import findings, revisions, takes, turns
+from arkund.songs import findings, levelling, revisions, takes, turns
 from arkund.songs.models import Revision
 from arkund.songs.timing import sheet_of
 
@@ -35,8 +35,9 @@ def keep(request: HttpRequest, slug: str) -> JsonResponse:
     """
     song, asked = song_named(slug), body(request, Kept)
     turns.after_sound(SAVE_WAITS_S)
+    patch = levelling.with_thresholds(sheet_of(song), asked.patch)
     made = revisions.keep(
-        song.pk, asked.base, asked.patch, reason=asked.reason, station=asked.station,
+        song.pk, asked.base, patch, reason=asked.reason, station=asked.station,
         finding=asked.finding,
     )  # fmt: skip
     if asked.finding:

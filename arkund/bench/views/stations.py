@@ -160,8 +160,15 @@ class _Asked:
     mic: str
 
 
+TRIMS_DB = (-1.0, -0.5, 0.5, 1.0)
+"""Steps by which mics are trimmed together."""
+
+
 def _level(asked: _Asked) -> dict[str, Any]:
-    return {"other_side": other_side(asked.sheet, asked.mic)}
+    sheet, mic = asked.sheet, asked.mic
+    group = sheet.mics[mic].to
+    together = [m for m in mic_order(sheet) if group in sheet.groups and sheet.mics[m].to == group]
+    return {"other_side": other_side(sheet, mic), "together": together, "trims": TRIMS_DB}
 
 
 def _replace(asked: _Asked) -> dict[str, Any]:

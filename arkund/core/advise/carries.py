@@ -12,6 +12,7 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, parse_mic_name, piece_family, sort_pieces
 from arkund.core.measure.carries import BANDS_HZ, Carried, carried, low_power
+from arkund.core.measure.loudness import loudness_lufs
 from arkund.core.mix.channels import stage_path
 from arkund.core.mix.lanes import sounding_mics
 from arkund.core.mix.sheet import Sheet
@@ -139,6 +140,17 @@ def _remedy(study: Study, piece: str, source: str, share: float) -> str:
     return f"{through} the {source}s. A duck on them that hears the {label(piece)} holds it back (Shape)."
 
 
+def mono_loss_lu(study: Study) -> float:
+    """What the whole song loses in loudness where both sides are folded to one."""
+
+    def measure() -> float:
+        mix = study.engine.read(study.graph.output, 0, study.sheet.frames)
+        folded = np.repeat(mix.mean(axis=1, keepdims=True), 2, axis=1).astype(np.float32)
+        return loudness_lufs(folded, study.rate) - loudness_lufs(mix, study.rate)
+
+    return round(float(study.remember("mono", measure)), 2)
+
+
 def find(study: Study, mic: str, school: School) -> list[Finding]:
     """A mic that competes with the owner of the low end, and the high-pass that settles it."""
     found = low_end(study)
@@ -172,7 +184,7 @@ def described(study: Study, school: School) -> dict[str, object]:
     return {
         "bands_hz": [[round(a), round(b)] for a, b in BANDS_HZ],
         "pieces": {
-            piece: {"strokes": c.strokes,
+            piece: {"strokes": c.strokes, "side": c.side, "mono_db": c.mono_db,
                     "mics": {m: {"share": list(c.share[m]), "without_db": list(c.without_db[m])}
                              for m in c.share}}
             for piece, c in carries(study).items()
@@ -181,6 +193,7 @@ def described(study: Study, school: School) -> dict[str, object]:
                             "by_mic": dict(low.by_mic),
                             "competing": [m for m, s in low.by_mic.items()
                                           if s >= COMPETES and owner_of(m) != low.owner]},
+        "mono_loss_lu": mono_loss_lu(study),
         "adds_little": adds_little(study),
         "remedies": [{"piece": p, "through": m, "words": w}
                      for p, m, w in remedies(study, school)],

@@ -130,7 +130,7 @@ def _trim(study: Study, mic: str, school: School, *, leave_peak: bool) -> list[F
     hot = peak + now > HOT_DBFS
     if abs(wanted - now) < 1.0 or (not hot and low - 0.5 <= usual + now <= high + 0.5):
         return []
-    patch = {f"mics.{mic}.trim_db": wanted, **_carried(study.sheet, mic, wanted - now)}
+    patch = {f"mics.{mic}.trim_db": wanted, **carried(study.sheet, mic, wanted - now)}
     if hot:
         return [
             Finding(
@@ -172,7 +172,7 @@ def _levels(study: Study, mic: str, leave_peak: bool) -> tuple[float, float]:
     return usual, usual if leave_peak else amplitude_to_db(float(np.abs(sound).max()))
 
 
-def _carried(sheet: Sheet, mic: str, by_db: float) -> dict[str, float]:
+def carried(sheet: Sheet, mic: str, by_db: float) -> dict[str, float]:
     """Thresholds behind the trim, moved along with it."""
     settings = sheet.mics[mic]
     out = {}
@@ -202,7 +202,7 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
         m.delay_samples,
         m.clean.on,
         m.clean.threshold_db,
-        _carried(sheet, mic, 0.0),
+        carried(sheet, mic, 0.0),
     ]
 
 

@@ -1,5 +1,6 @@
 """Who carries each piece: what every mic adds to a piece's strokes in the mix, by band."""
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
@@ -22,11 +23,14 @@ LOW_HZ = 120.0
 class Carried:
     """What mics add to one piece: by mic and band of `BANDS_HZ` the ``share`` of all mics' power
     (0 to 1), and by how many dB the piece would change ``without`` the mic, whose sound may add to
-    the others' or cancel it; and how many strokes were listened to."""
+    the others' or cancel it; how many strokes were listened to; where the piece stands between left
+    (−1) and right (1) by constant power; and what it loses in mono, in dB."""
 
     strokes: int
     share: Mapping[str, tuple[float, ...]]
     without_db: Mapping[str, tuple[float, ...]]
+    side: float
+    mono_db: float
 
 
 def carried(
@@ -60,7 +64,12 @@ def carried(
                     for left, now in zip(power(whole - s), together, strict=True))
         for name, s in spectra.items()
     }  # fmt: skip
-    return Carried(len(times), share, without)
+    left, right = (float(np.sqrt(np.sum(np.abs(whole[c]) ** 2))) for c in (0, 1))
+    both, folded = left**2 + right**2, float(np.sum(np.abs(whole[0] + whole[1]) ** 2)) / 2
+    return Carried(
+        len(times), share, without, round(math.atan2(right, left) * 4 / math.pi - 1, 3),
+        round(power_to_db(folded + 1e-20) - power_to_db(both + 1e-20), 2) + 0.0,
+    )  # fmt: skip
 
 
 def low_power(sound: NDArray[np.float32], rate: int) -> float:

@@ -1,10 +1,11 @@
 // Level: one row a mic, the spread of its stroke peaks.
-import { getJson } from "./api.js";
-import { on } from "./bench.js";
+import { getJson, notify, post } from "./api.js";
+import { bench, moveTo, on, tell } from "./bench.js";
 import { clear, el, familyOf, mark, minus } from "./draw.js";
 
 export function startLevel() {
   startCarries();
+  startTogether();
   on("picture", ({ rows, target }) => {
     const svg = clear(document.getElementById("spread"));
     const step = Math.min(30, 386 / rows.length);
@@ -74,6 +75,7 @@ function startCarries() {
         if (Math.abs(without) >= 0.5) el(group, "text", { x: left + (n + 1) * step - 2, y: y + 3, "text-anchor": "end" }, minus(without));
       });
     });
+    drawStage(found);
     const low = clear(document.getElementById("low-end"));
     let at = 0;
     for (const one of found.low_end) {
@@ -93,4 +95,40 @@ function startCarries() {
   }
   holder.addEventListener("toggle", () => { if (holder.open && !found) load(); });
   on("kept", () => { if (holder.open) load(); else found = null; });
+}
+
+// Mics trimmed together keep their relation; one that is unticked steps out.
+function startTogether() {
+  async function change(to, what) {
+    try {
+      moveTo(await post(to, { base: bench.revision, ...what }));
+      tell("sound");
+      tell("try");
+    } catch (error) {
+      notify(error.message);
+    }
+  }
+  const holder = document.getElementById("together");
+  holder?.querySelectorAll("[data-by]").forEach((button) => button.addEventListener("click", () => change(holder.dataset.to, {
+    mics: [...holder.querySelectorAll("input:checked")].map((box) => box.value), by_db: Number(button.dataset.by),
+  })));
+  const mirror = document.getElementById("mirror");
+  mirror.addEventListener("click", () => change(mirror.dataset.to, {}));
+}
+
+function drawStage(found) {
+  const svg = clear(document.getElementById("stage"));
+  const x = (side) => 350 + side * 320;
+  svg.setAttribute("viewBox", `0 0 700 ${found.pieces.length * 15 + 24}`);
+  for (const [side, words] of [[-1, "left"], [0, "centre"], [1, "right"]]) {
+    el(svg, "line", { class: side ? "gridline" : "zero", x1: x(side), x2: x(side), y1: 4, y2: found.pieces.length * 15 + 8 });
+    el(svg, "text", { x: x(side), y: found.pieces.length * 15 + 20, "text-anchor": "middle" }, words);
+  }
+  found.pieces.forEach((piece, row) => {
+    const y = row * 15 + 12, group = el(svg, "g", { class: familyOf(piece.piece) });
+    mark(group, familyOf(piece.piece), x(piece.side), y, 4, { class: "solid" });
+    const right = piece.side > 0.6;
+    el(group, "text", { x: x(piece.side) + (right ? -9 : 9), y: y + 3.5, "text-anchor": right ? "end" : "start", class: "strong" }, `${piece.label}  ${minus(piece.mono_db)} dB in mono`);
+  });
+  document.getElementById("mono-loss").textContent = `in the mix as it is; the whole changes by ${minus(found.mono_loss_lu)} LU in mono`;
 }

@@ -1,0 +1,60 @@
+"""Level on a stored song: mics trimmed together, and the stage seen from the other seat."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from arkund.core.advise.level import carried
+from arkund.core.errors import ArkundError
+from arkund.core.kit.roles import label
+from arkund.core.mix.sheet import Sheet
+from arkund.songs import revisions
+from arkund.songs.models import Revision, Song
+from arkund.songs.timing import sheet_of
+
+STATION = "level"
+
+
+def trim_together(
+    song: Song, mics: Sequence[str], by_db: float, *, base: int | None = None
+) -> Revision:
+    """Mics trimmed by the same dB, so that their relation stays. Raises `ArkundError`."""
+    song.refresh_from_db()
+    sheet = sheet_of(song)
+    if lost := [m for m in mics if m not in sheet.mics]:
+        raise ArkundError(f"The song has no mic “{lost[0][:40]}”.")
+    if not mics:
+        raise ArkundError("Choose at least one mic to trim.")
+    trims = {f"mics.{m}.trim_db": round(sheet.mics[m].trim_db + by_db, 2) for m in mics}
+    patch = with_thresholds(sheet, trims)
+    names = ", ".join(label(m) for m in mics)
+    return _keep(song, patch, f"{names}: trim {by_db:+g} dB".replace("-", "−"), base)
+
+
+def with_thresholds(sheet: Sheet, patch: Mapping[str, Any]) -> dict[str, Any]:
+    """A change with the thresholds behind each trim that it sets moved along, unless it sets them
+    itself: what a gate and a compressor do stays as it is."""
+    out = dict(patch)
+    for path, value in patch.items():
+        top, _, rest = path.partition(".")
+        mic, _, what = rest.partition(".")
+        is_number = isinstance(value, (int, float)) and not isinstance(value, bool)
+        if top == "mics" and what == "trim_db" and mic in sheet.mics and is_number:
+            moved = carried(sheet, mic, value - sheet.mics[mic].trim_db)
+            out |= {p: v for p, v in moved.items() if p not in patch}
+    return out
+
+
+def mirror(song: Song, *, base: int | None = None) -> Revision:
+    """Every mic panned to the other side: from the drummer's seat to the listener's, or back. Raises
+    `ArkundError` where nothing is panned."""
+    song.refresh_from_db()
+    patch = {f"mics.{m}.pan": -s.pan for m, s in sheet_of(song).mics.items() if s.pan}
+    if not patch:
+        raise ArkundError("Nothing is panned: the stage is the same from both seats.")
+    return _keep(song, patch, "Left and right the other way round", base)
+
+
+def _keep(song: Song, patch: Mapping[str, Any], words: str, base: int | None) -> Revision:
+    assert song.current is not None
+    number = song.current.number if base is None else base
+    return revisions.keep(song.pk, number, dict(patch), label=words, station=STATION)

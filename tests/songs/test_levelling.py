@@ -1,0 +1,91 @@
+"""Mics trimmed together and the stage from the other seat."""
+
+import json
+from pathlib import Path
+
+import pytest
+from django.test import Client
+
+from arkund import cli
+from arkund.core.errors import ArkundError
+from arkund.songs import levelling, revisions
+from arkund.songs.models import Song
+from arkund.songs.timing import sheet_of
+from tests.making import small_song
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture
+def song(data: Path, tmp_path: Path) -> Song:
+    made = small_song(tmp_path / "in")
+    made.refresh_from_db()
+    return made
+
+
+def test_trims_move_together_and_carry_thresholds_along(song: Song) -> None:
+    assert song.current is not None
+    revisions.keep(song.pk, song.current.number, {
+        "mics.kick_in.trim_db": 3.0, "mics.snare_top.clean.on": True,
+    })  # fmt: skip
+    before = sheet_of(song).mics
+    assert cli.main(["trim", song.slug, "-1.5", "kick_in", "snare_top", "--json"]) == 0
+    song.refresh_from_db()
+    now = sheet_of(song).mics
+    assert (now["kick_in"].trim_db, now["snare_top"].trim_db) == (1.5, -1.5)
+    carried = before["snare_top"].clean.threshold_db - 1.5
+    assert now["snare_top"].clean.threshold_db == carried
+
+
+def test_a_trim_by_hand_carries_thresholds_unless_they_are_set_too(
+    song: Song, client: Client
+) -> None:
+    assert song.current is not None
+    path = "mics.snare_top"
+    number = revisions.keep(song.pk, song.current.number, {f"{path}.clean.on": True}).number
+    for patch, wanted in (
+        ({f"{path}.trim_db": 4}, -26.0),
+        ({f"{path}.trim_db": 6, f"{path}.clean.threshold_db": -40}, -40.0),
+        ({f"{path}.trim_db": "loud"}, None),
+    ):
+        got = client.post(
+            f"/{song.slug}/keep/", json.dumps({"base": number, "patch": patch}), "application/json"
+        )
+        if wanted is None:
+            assert got.status_code == 400
+            continue
+        number = got.json()["revision"]
+        assert got.json()["sheet"]["mics"]["snare_top"]["clean"]["threshold_db"] == wanted
+
+
+def test_the_other_seat_and_back(song: Song, client: Client) -> None:
+    with pytest.raises(ArkundError, match="Nothing is panned"):
+        levelling.mirror(song)
+    assert song.current is not None
+    number = revisions.keep(song.pk, song.current.number, {"mics.snare_top.pan": 0.4}).number
+    got = client.post(
+        f"/{song.slug}/level/mirror/", json.dumps({"base": number}), "application/json"
+    )
+    assert got.json()["sheet"]["mics"]["snare_top"]["pan"] == -0.4
+    assert cli.main(["mirror", song.slug, "--json"]) == 0
+    song.refresh_from_db()
+    assert sheet_of(song).mics["snare_top"].pan == 0.4
+
+
+def test_what_cannot_be_trimmed_is_said(song: Song, client: Client) -> None:
+    assert song.current is not None
+    good = {"base": song.current.number, "mics": ["kick_in"], "by_db": 1.0}
+    for wrong in (
+        {"mics": []},
+        {"mics": ["cowbell"]},
+        {"by_db": 99},
+        {"by_db": "much"},
+        {"mics": "x"},
+    ):
+        got = client.post(
+            f"/{song.slug}/level/together/", json.dumps(good | wrong), "application/json"
+        )
+        assert got.status_code == 400, wrong
+        assert got.json()["error"].endswith("."), got.json()
+    fine = client.post(f"/{song.slug}/level/together/", json.dumps(good), "application/json")
+    assert fine.json()["label"] == "kick in: trim +1 dB"
