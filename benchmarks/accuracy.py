@@ -22,7 +22,7 @@ from arkund.core.simulate.presets import PRESETS
 from arkund.core.simulate.session import Session, simulate
 from arkund.core.timing.grid import estimate_tempo, tempo_by_backbeat
 from arkund.core.units import ms_to_samples
-from benchmarks import gating, judging, punch, replacing, timing, voices
+from benchmarks import aligning, gating, judging, punch, replacing, timing, voices
 from benchmarks.recorded.report import report
 
 TOLERANCE_S = 0.005
@@ -40,8 +40,14 @@ def main() -> None:
                         help="what a first pass gains, song by song")  # fmt: skip
     parser.add_argument("--replace", choices=("with", "without", "only"), default="with",
                         help="where layers are placed, and even strokes")  # fmt: skip
+    parser.add_argument("--align", choices=("with", "without", "only"), default="with",
+                        help="what one solution for the whole kit does to its pairs")  # fmt: skip
     args = parser.parse_args()
     seeds = args.seeds or [secrets.randbelow(1_000_000) for _ in range(args.count)]
+    if args.align != "without":
+        aligning.main(seeds)
+    if args.align == "only":
+        return
     if args.replace != "without":
         replacing.main(seeds)
     if args.replace == "only":

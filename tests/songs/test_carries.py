@@ -55,7 +55,7 @@ def test_a_mic_that_competes_is_found_with_its_share(song: Song) -> None:
     assert low is not None
     school = SCHOOLS["tight"]
     for mic in study.mics:
-        found = carries.find(study, mic, school)
+        found = carries.find_competing(study, mic, school)
         competes = low.by_mic.get(mic, 0) >= carries.COMPETES and carries.owner_of(mic) != low.owner
         assert bool(found) == competes
         for one in found:

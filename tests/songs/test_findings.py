@@ -63,7 +63,7 @@ def test_only_what_a_change_touches_is_counted_anew(song: Song) -> None:
     assert anew == {
         ("dynamics", "snare_top"), ("balance", "snare"), ("bus", "strike"), ("bus", "bloom"),
         *(("density", group) for group in ("kick", "snare")), ("density", "drum_bus"),
-        ("mix", "drum_bus"), ("goal", "drum_bus"),
+        ("mix", "drum_bus"), ("goal", "drum_bus"), ("low_end", "kit"),
     }  # fmt: skip
     revisions.undo(song.pk)
     song.refresh_from_db()

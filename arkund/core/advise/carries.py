@@ -151,7 +151,12 @@ def mono_loss_lu(study: Study) -> float:
     return round(float(study.remember("mono", measure)), 2)
 
 
-def find(study: Study, mic: str, school: School) -> list[Finding]:
+def find(study: Study, subject: str, school: School) -> list[Finding]:
+    """Mics that compete with the owner of the low end."""
+    return [f for mic in sounding_mics(study.sheet) for f in find_competing(study, mic, school)]
+
+
+def find_competing(study: Study, mic: str, school: School) -> list[Finding]:
     """A mic that competes with the owner of the low end, and the high-pass that settles it."""
     found = low_end(study)
     if found is None or owner_of(mic) == found.owner or found.by_mic.get(mic, 0.0) < COMPETES:
@@ -200,8 +205,8 @@ def described(study: Study, school: School) -> dict[str, object]:
     }  # fmt: skip
 
 
-def _reads(sheet: Sheet, mic: str) -> list[object]:
+def _reads(sheet: Sheet, subject: str) -> list[object]:
     return [sheet.mics, sheet.groups, sheet.buses, sheet.over]
 
 
-MODULE = Module(NAME, "level", 1, lambda sheet: sounding_mics(sheet), _reads, find)
+MODULE = Module(NAME, "level", 1, lambda sheet: ["kit"], _reads, find)
