@@ -21,6 +21,9 @@ from arkund.core.simulate.session import Session
 from arkund.core.simulate.studying import study_of
 from benchmarks.punch import songs
 
+LOWEST_BAND = {"kick": 0, "tom": 0, "snare": 1}
+"""The lowest of the bands of sums that a piece fills; cymbals the third."""
+
 
 def main(seeds: Sequence[int]) -> None:
     """Print the table for songs of these seeds."""
@@ -48,8 +51,7 @@ def _line(study: Study, session: Session) -> str:
                        times, shift)  # fmt: skip
         if sums is None:
             continue
-        # The lowest band that the piece fills.
-        band = 0 if piece_family(r.piece) in ("kick", "tom") else 1
+        band = LOWEST_BAND.get(piece_family(r.piece), 2)
         flipped = signs[r.mic] * signs[r.reference] < 0
         gains.append((sums.both if flipped else sums.shifted)[band] - sums.recorded[band])
     if not gains:

@@ -20,6 +20,9 @@ from arkund.core.units import power_to_db, samples_to_cm, samples_to_ms
 
 NAME = "align"
 IN_STEP_SAMPLES = 1.0
+MOST_LOST_DB = 0.5
+"""A shift after which two mics make a sum thinner than that is for the ear."""
+
 LEAST_OFF_CENTRE = 4.0
 """Samples by which the snare may be nearer to one side without a word."""
 
@@ -61,7 +64,9 @@ def _band(
 def _span(piece: str | None) -> tuple[float, float]:
     """Where the sum of two mics on a piece matters most."""
     family = piece_family(piece or "snare")
-    return {"kick": (30.0, 120.0), "tom": (50.0, 250.0)}.get(family, (100.0, 500.0))
+    return {"kick": (30.0, 120.0), "tom": (50.0, 250.0), "snare": (100.0, 500.0)}.get(
+        family, (500.0, 2000.0)
+    )
 
 
 class _Standing:
@@ -149,11 +154,15 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
     after = sum_level_db(_all_shifted(study, school.alignment), name.piece, mic, reference, *span)
     late = "after" if move < 0 else "before"
     way = abs(move)
-    fuller = after > before + 0.2
+    fuller, thinner = after > before + 0.2, after < before - MOST_LOST_DB
     won = (
         f"the two gain {after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz" if fuller
+        else f"the strokes meet, but the two lose {before - after:.1f} dB from {span[0]:.0f} to "
+             f"{span[1]:.0f} Hz" if thinner
         else "the strokes meet"
     )  # fmt: skip
+    # What makes the sum thinner is left to the ear.
+    confidence = min(confidence, 0.5) if thinner else confidence
     gain = {"apart_samples": Change(round(way, 1), 0.0)}
     if fuller:
         gain["sum_db"] = Change(round(before, 2), round(after, 2))
@@ -279,14 +288,12 @@ def find_centre(study: Study, role: str, school: School) -> list[Finding]:
     """Where the snare stands between the left and the right overhead or room."""
     shifts = {m: study.sheet.mics[m].delay_samples for m in study.mics}
     centre = centre_of(study.facts.pairs, "snare", role, shifts)
-    if centre is None or centre.samples < LEAST_OFF_CENTRE:
+    if centre is None or not centre.sure or centre.samples < LEAST_OFF_CENTRE:
         return []
     now = study.sheet.mics[centre.early].delay_samples
     ms = samples_to_ms(centre.samples, study.rate)
     side = {"l": "left", "r": "right"}[parse_mic_name(centre.early).side or "l"]
     notch = study.rate / centre.samples / 2
-    # In rooms the snare is wide anyway; and to shift one side moves every other drum as well.
-    confidence = 0.55 if centre.sure else 0.4
     return [
         Finding(
             NAME, "centre", centre.early,
@@ -296,7 +303,8 @@ def find_centre(study: Study, role: str, school: School) -> list[Finding]:
                    f"{label(centre.early)} brings it to the centre and moves the other drums along."),
             {"samples": centre.samples, "ms": round(ms, 3), "notch_hz": round(notch, 1),
              "against": centre.late},
-            confidence, {f"mics.{centre.early}.delay_samples": round(now + centre.samples, 1)},
+            # For the ear: to shift one side moves every other drum as well.
+            0.55, {f"mics.{centre.early}.delay_samples": round(now + centre.samples, 1)},
             {"apart_samples": Change(centre.samples, 0.0)}, mic=centre.early,
         )
     ]  # fmt: skip
@@ -319,6 +327,6 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     ]  # fmt: skip
 
 
-POLARITY_MODULE = Module(NAME, "align", 2, kit_mics, _reads, find_polarity)
-MODULE = Module(NAME, "align", 3, kit_mics, _reads, find_delay)
+POLARITY_MODULE = Module(NAME, "align", 3, kit_mics, _reads, find_polarity)
+MODULE = Module(NAME, "align", 4, kit_mics, _reads, find_delay)
 CENTRE_MODULE = Module(NAME, "align", 1, _sided_roles, _reads_delays, find_centre)

@@ -38,6 +38,9 @@ from arkund.core.process.key import Key
 from arkund.core.units import amplitudes_to_db, power_to_db
 
 NAME = "clean"
+LEAST_TAKEN_DB = 3.0
+"""A gate against a drum that sings takes at least so much of its ring."""
+
 TOM_RANGE_DB = {"strip": -40.0, "tuck": -15.0}
 SNARE_RANGE_DB = {"strokes": -24.0, "tuck": -12.0}
 OTHER_RANGE_DB = -30.0
@@ -213,8 +216,12 @@ def _sympathy(study: Study, mic: str, school: School) -> list[Finding]:
             continue
         if _is_bleed(study, mic, waker, wakes, hz):
             continue
-        return [_sings(study, mic, waker, wakes, hz, LineDecay(t60, rise),
-                       TOM_RANGE_DB[school.toms])]  # fmt: skip
+        found = _sings(
+            study, mic, waker, wakes, hz, LineDecay(t60, rise), TOM_RANGE_DB[school.toms]
+        )
+        # A gate that is there already may take as much.
+        ring = found.gain["ring_dbfs"]
+        return [found] if ring.then < ring.now - LEAST_TAKEN_DB else []
     return []
 
 
@@ -287,4 +294,4 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, first]
 
 
-MODULE = Module(NAME, "clean", 3, kit_mics, _reads, find)
+MODULE = Module(NAME, "clean", 4, kit_mics, _reads, find)
