@@ -66,6 +66,21 @@ def import_sheet(song: Song, path: Path) -> Revision:
     )  # fmt: skip
 
 
+def _fitting_gate(
+    own: dict[str, Any], other: dict[str, Any], same_sound: bool, ours: Sheet
+) -> dict[str, Any]:
+    """Another song's gate as it fits this one: regions name places in the sound too, and a key that
+    is not there leaves the gate to itself."""
+    fitting = dict(other)
+    if not same_sound:
+        fitting["regions"] = own["regions"]
+        if not fitting["regions"] and fitting["opens_on"] == "hand":
+            fitting["opens_on"] = "strokes"
+    if fitting["key"]["source"] not in ("", *ours.mics):
+        fitting["key"] = {**fitting["key"], "source": ""}
+    return fitting
+
+
 def _settings(ours: Sheet, theirs: Sheet) -> dict[str, Any]:
     patch: dict[str, Any] = {}
     same_sound = [t.sources for t in ours.takes] == [t.sources for t in theirs.takes]
@@ -75,6 +90,7 @@ def _settings(ours: Sheet, theirs: Sheet) -> dict[str, Any]:
         # Repairs name places in the sound: they hold for the same recording only.
         keys = {k for k in own if is_settable(f"mics.{name}.{k}")}
         keys -= set() if same_sound else {"repair"}
+        other["clean"] = _fitting_gate(own["clean"], other["clean"], same_sound, ours)
         patch |= {f"mics.{name}.{k}": other[k] for k in sorted(keys) if own[k] != other[k]}
     mics = set(ours.mics)
     given = theirs.model_dump(mode="json")

@@ -11,7 +11,7 @@ from django.test import Client
 
 from arkund import cli
 from arkund.core.errors import ArkundError
-from arkund.songs import by_hand, revisions
+from arkund.songs import by_hand, exports, revisions
 from arkund.songs.models import Song
 from arkund.songs.rendering import render_span
 from arkund.songs.timing import sheet_of
@@ -106,3 +106,27 @@ def test_hundreds_of_regions_and_what_cannot_be(song: Song, client: Client) -> N
     fine = client.post(f"/{song.slug}/clean/regions/", asked | {"at": 1600}, "application/json")
     assert fine.status_code == 200
     assert len(fine.json()["sheet"]["mics"]["snare_top"]["clean"]["regions"]) == 401
+
+
+def test_a_sheet_file_brings_regions_to_the_same_sound_alone(song: Song, tmp_path: Path) -> None:
+    by_hand.derive(song, "snare_top")
+    song.refresh_from_db()
+    assert song.current is not None
+    revisions.keep(song.pk, song.current.number, {
+        "mics.kick_in.clean.key.source": "snare_top", "mics.kick_in.clean.hold_ms": 99,
+    })  # fmt: skip
+    song.refresh_from_db()
+    assert cli.main(["export", song.slug, "json", "-o", str(tmp_path / "sheet.json")]) == 0
+    regions = _clean(song).regions
+    by_hand.edit(song, "snare_top", "remove", next(iter(regions)))
+    song.refresh_from_db()
+    exports.import_sheet(song, tmp_path / "sheet.json")
+    assert _clean(song).regions == regions
+    two_takes = small_song(tmp_path / "other", "Slate Yard", takes=2)
+    two_takes.refresh_from_db()
+    exports.import_sheet(two_takes, tmp_path / "sheet.json")
+    two_takes.refresh_from_db()
+    taken = sheet_of(two_takes).mics
+    assert (taken["snare_top"].clean.opens_on, taken["snare_top"].clean.regions) == ("strokes", {})
+    assert taken["kick_in"].clean.hold_ms == 99
+    assert taken["kick_in"].clean.key.source == "snare_top"
