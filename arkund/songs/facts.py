@@ -13,6 +13,7 @@ from arkund.core.clean.proposal import GateProposal, propose_gate, report_gate
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import parse_mic_name
+from arkund.core.measure.strokes import ring_by_band_s
 from arkund.core.mix.channels import Clean
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.lanes import mic_order
@@ -159,6 +160,19 @@ def gate_filter(sheet: Sheet, mic: str) -> KeyFilter | None:
     key = key_of("gate filter", 1, placed.key, piece, [(h.piece, h.kind, h.time_s) for h in hits])
     found = engine_for(sheet).track(key, find)
     return KeyFilter(*map(float, found)) if len(found) else None
+
+
+def ring_by_band(sheet: Sheet, mic: str) -> "np.ndarray[Any, np.dtype[np.float64]]":
+    """`ring_by_band_s` of a mic's drum as its gate receives it, measured once for what it hears."""
+    placed, piece = graph_of(sheet).mics[mic].placed, parse_mic_name(mic).piece
+    late = sheet.mics[mic].delay_samples / sheet.rate
+    times = [h.time_s + late for h in hits_of(sheet) if h.piece == piece and h.kind != "ghost"]
+
+    def find(whole: Engine) -> "np.ndarray[Any, np.dtype[np.float64]]":
+        sound = np.ascontiguousarray(whole.scan(placed, 0, sheet.frames))
+        return ring_by_band_s(sound, sheet.rate, times)
+
+    return engine_for(sheet).track(key_of("ring", 1, placed.key, times), find)
 
 
 def gate_proposal(sheet: Sheet, mic: str) -> GateProposal:

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from arkund.core.measure.landmarks import attack_hz, fundamental_hz, hump, line_decay, rings
+from arkund.core.measure.strokes import ring_by_band_s
 
 RATE = 48000
 ONSETS = [0.5 + 0.9 * n for n in range(8)]
@@ -91,3 +92,18 @@ def test_a_broad_hump_is_found_and_a_line_is_none() -> None:
 def test_where_the_attack_stands_out() -> None:
     sound = _drum([(60.0, 0.3, 0.3), (3200.0, 0.012, 1.5)])
     assert attack_hz(sound, RATE, ONSETS, (2500.0, 5000.0)) == pytest.approx(3200, rel=0.12)
+
+
+def test_rings_by_band_against_decays_that_are_known() -> None:
+    """Two tones whose fall to 60 dB takes 1.2 and 0.3 s, under a floor that hides the end."""
+    rate, onsets = 48000, [0.2, 1.2, 2.2]
+    sound = np.random.default_rng(2).standard_normal(rate * 4) * 2e-4
+    time = np.arange(rate) / rate
+    for hz, t60, gain in ((90.0, 1.2, 0.5), (4000.0, 0.3, 0.3)):
+        ring = gain * np.sin(2 * np.pi * hz * time) * 10 ** (-3 * time / t60)
+        for onset in onsets:
+            sound[round(onset * rate) : round(onset * rate) + rate] += ring
+    found = ring_by_band_s(sound.astype(np.float32), rate, onsets)
+    assert found.shape == (4, 2)
+    assert found[1] == pytest.approx([0.4, 1.2], rel=0.08)
+    assert found[3] == pytest.approx([0.1, 0.3], rel=0.2)

@@ -21,11 +21,11 @@ from arkund.bench.pictures.common import (
 from arkund.core.clean.keying import KeyFilter
 from arkund.core.clean.proposal import propose_gate, separate
 from arkund.core.kit.roles import label, parse_mic_name
-from arkund.core.measure.strokes import mean_envelope_db
+from arkund.core.measure.strokes import RING_BANDS_HZ, mean_envelope_db
 from arkund.core.mix.channels import Clean
 from arkund.core.mix.nodes import Gated
 from arkund.core.mix.sheet import Sheet
-from arkund.songs.facts import gate_filter, gate_input, gate_key, gate_report, hits_of
+from arkund.songs.facts import gate_filter, gate_input, gate_key, gate_report, hits_of, ring_by_band
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
 
@@ -63,6 +63,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         "regions": _regions(settings, start, stop),
         "threshold_db": settings.threshold_db if settings.opens_on == "threshold" else None,
         "range_db": settings.range_db,
+        "rings": _rings(sheet, mic) if own else [],
         "ring": {"seconds": RING_S, "own": rounded(ring, 1), "gated": _gated_ring(sheet, mic, ring)},
         "report": report,
         "false_pieces": [
@@ -130,6 +131,17 @@ def _regions(settings: Clean, start: int, stop: int) -> list[dict[str, Any]]:
                     "from_db": before[1] if before[0] == r.at else None, "touches": touches})  # fmt: skip
         before = (end, r.gain_db)
     return [r for r in out if r["at"] < stop and start < r["stop"]]
+
+
+def _rings(sheet: Sheet, mic: str) -> list[list[str]]:
+    """Seconds to −20 and to −60 dB, of the whole drum and by band."""
+    names = ("whole", *(f"{_hz(low)}–{_hz(high)} Hz" for low, high in RING_BANDS_HZ))
+    rows = zip(names, ring_by_band(sheet, mic).tolist(), strict=True)
+    return [[name, f"{t20:.2f}", f"{t60:.2f}"] for name, (t20, t60) in rows]
+
+
+def _hz(value: float) -> str:
+    return f"{value / 1000:g}k" if value >= 1000 else f"{value:g}"
 
 
 def _gated_ring(sheet: Sheet, mic: str, ring: np.ndarray[Any, Any]) -> list[float] | None:

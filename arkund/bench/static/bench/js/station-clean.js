@@ -13,6 +13,7 @@ export function startClean() {
     picture = next;
     regions.show(next);
     drawRing(next.ring);
+    fillRings(next.rings);
     fillReport(next);
     load();
   });
@@ -94,6 +95,19 @@ export function startClean() {
     if (ring.gated) {
       el(svg, "path", { class: "inkline", "stroke-dasharray": "5 4", d: points(ring.gated) });
       el(svg, "text", { x: x(0.5), y: y(-52), class: "strong" }, "after the gate");
+    }
+  }
+
+  function fillRings(rings) {
+    const body = document.querySelector("#rings tbody");
+    body.replaceChildren();
+    for (const words of rings) {
+      const row = body.insertRow();
+      words.forEach((text, n) => {
+        const cell = row.insertCell();
+        cell.textContent = text;
+        if (n) cell.className = "fig";
+      });
     }
   }
 
