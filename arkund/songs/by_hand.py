@@ -3,6 +3,7 @@
 from dataclasses import asdict
 from typing import Any, Literal
 
+from arkund.core.advise.study import Study
 from arkund.core.clean import regions
 from arkund.core.clean.rule import GateRule
 from arkund.core.errors import ArkundError
@@ -22,15 +23,12 @@ SAID = {"edge": "Region edge moved", "split": "Region split", "join": "Regions j
 
 def derive(song: Song, mic: str, *, base: int | None = None) -> Revision:
     """Regions where a mic's gate opens, or would open on strokes; those that a hand has set stay.
-    From then on the mic passes by its regions. Raises `ArkundError`."""
+    From then on the mic passes by its regions; one whose drum is never struck passes nothing until
+    regions are drawn. Raises `ArkundError`."""
     mine = _close_mic(song, mic)
-    spans = _derived(song, mic, mine)
-    if not spans:
-        raise ArkundError(
-            f"No stroke opens {label(mic)}. Draw regions by hand, or check its strokes in Edit."
-        )
-    kept = regions.derived_around(spans, mine.clean.spans)
-    return _keep(song, mic, regions.named(kept), f"{len(kept)} regions on {label(mic)}", base)
+    kept = regions.derived_around(_derived(findings.study_of_song(song), mic), mine.clean.spans)
+    count = f"{len(kept)} region{'' if len(kept) == 1 else 's'}" if kept else "No regions yet"
+    return _keep(song, mic, regions.named(kept), f"{count} on {label(mic)}", base)
 
 
 def edit(
@@ -46,7 +44,9 @@ def edit(
         "edge": lambda: regions.with_edge(spans, region, edge, at),
         "split": lambda: regions.with_split(spans, region, at),
         "join": lambda: regions.with_joined(spans, region),
-        "draw": lambda: regions.with_drawn(spans, at, stop, _rule(song, mine).timing),
+        "draw": lambda: regions.with_drawn(
+            spans, at, stop, _rule(findings.study_of_song(song), mine).timing
+        ),
         "remove": lambda: regions.without(spans, region),
     }[what]()
     return _keep(song, mic, made, f"{SAID[what]} on {label(mic)}", base)
@@ -54,9 +54,9 @@ def edit(
 
 def described(song: Song, mic: str) -> list[dict[str, Any]]:
     """The regions of a mic as they are, else as they would be derived."""
-    mine = sheet_of(song).mics[mic]
-    rate = sheet_of(song).rate
-    spans = _named_spans(mine) or regions.named(_derived(song, mic, mine))
+    study = findings.study_of_song(song)
+    mine, rate = study.sheet.mics[mic], study.rate
+    spans = _named_spans(mine) or regions.named(_derived(study, mic))
     return [
         {"id": name, "at_s": round(s.at / rate, 4), "stop_s": round(s.stop / rate, 4),
          "fade_in_ms": round(samples_to_ms(s.fade_in, rate), 2),
@@ -79,21 +79,21 @@ def _named_spans(mic: Mic) -> dict[str, regions.Span]:
                     mic.clean.spans, strict=True))  # fmt: skip
 
 
-def _rule(song: Song, mic: Mic, opens_on: str = "strokes") -> GateRule:
-    study = findings.study_of_song(song)
+def _rule(study: Study, mic: Mic, opens_on: str = "strokes") -> GateRule:
     clean = mic.clean.model_copy(update={"opens_on": opens_on})
     heard = [*study.hits, *study.unlisted]
     return gate_rule(mic.model_copy(update={"clean": clean}), study.rate, lambda: heard)
 
 
-def _derived(song: Song, name: str, mic: Mic) -> list[regions.Span]:
+def _derived(study: Study, name: str) -> list[regions.Span]:
     """By the threshold where that is what opens the gate, else by the strokes."""
-    by_level = mic.clean.on and mic.clean.opens_on == "threshold"
-    rule = _rule(song, mic, "threshold" if by_level else "strokes")
-    study = findings.study_of_song(song)
-    key = [(0, study.sound(name, "placed"))] if by_level else []
-    frames = study.sheet.frames
-    return regions.derived(rule.openings(key, frames), rule.timing, frames)
+    mic, frames = study.sheet.mics[name], study.sheet.frames
+    if not mic.clean.on or mic.clean.opens_on != "threshold":
+        rule = _rule(study, mic)
+        return regions.derived(rule.openings([], frames), rule.timing, frames)
+    rule = _rule(study, mic, "threshold")
+    heard = study.engine.scan(study.graph.node(f"{name}.clean.key"), 0, frames)
+    return regions.derived(rule.openings([(0, heard)], frames), rule.timing, frames)
 
 
 def _keep(song: Song, mic: str, spans: regions.Spans, words: str, base: int | None) -> Revision:

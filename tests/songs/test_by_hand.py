@@ -12,6 +12,7 @@ from django.test import Client
 from arkund import cli
 from arkund.core.errors import ArkundError
 from arkund.songs import by_hand, exports, revisions
+from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import render_span
 from arkund.songs.timing import sheet_of
@@ -54,6 +55,20 @@ def test_from_the_gate_to_the_hand_and_back(song: Song, capsys: pytest.CaptureFi
     before = {round((one["stop_s"] - one["at_s"]) * 48000) for one in made}
     assert others
     assert all(abs(r.frames - b) > 5000 for r in others for b in before)
+
+
+def test_a_drum_that_is_never_struck_starts_without_regions(song: Song) -> None:
+    song.refresh_from_db()
+    assert song.current is not None
+    gone = {h.id: {"gone": True} for h in hits_of(sheet_of(song)) if h.piece == "snare"}
+    number = revisions.keep(
+        song.pk, song.current.number, {f"takes.0.corrections.{i}": c for i, c in gone.items()}
+    ).number
+    made = by_hand.derive(song, "snare_top", base=number)
+    assert made.label == "No regions yet on snare top"
+    assert _clean(song).opens_on == "hand"
+    by_hand.edit(song, "snare_top", "draw", at=1000, stop=9000)
+    assert [(r.at, r.frames) for r in _clean(song).regions.values()] == [(1000, 8000)]
 
 
 def test_what_passes_is_heard_and_the_rest_is_not(song: Song) -> None:
