@@ -57,6 +57,14 @@ def test_a_piece_between_two_overheads_goes_to_their_middle() -> None:
     assert found.shifts["snare_top"] - found.shifts["snare_bottom"] == pytest.approx(12.5, abs=0.1)
 
 
+def test_a_cymbal_goes_with_the_overhead_that_it_is_nearer_to() -> None:
+    pairs = [Pair("hat", "hat", over, delay, 1, 0, 0, 0, 0.9, True, 40)
+             for over, delay in (("overhead_l", -80.0), ("overhead_r", -160.0))]  # fmt: skip
+    found = solve_shifts(pairs, ("hat",), OVERHEADS)
+    assert found.shifts == {"hat": 80.0}
+    assert [r.left_samples for r in found.residuals] == [0.0, -80.0]
+
+
 def test_doubtful_pairs_decide_only_where_there_are_no_others() -> None:
     pairs = [*_kit(), _pair("kick", "kick_in", "overhead_l", off=50.0, sure=False)]
     assert solve_shifts(pairs, CLOSE, OVERHEADS).shifts["kick_in"] == pytest.approx(200, abs=0.01)

@@ -154,15 +154,15 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
     after = sum_level_db(_all_shifted(study, school.alignment), name.piece, mic, reference, *span)
     late = "after" if move < 0 else "before"
     way = abs(move)
-    fuller, thinner = after > before + 0.2, after < before - MOST_LOST_DB
+    lost_db, loser = _most_lost(study, mic, school.alignment, span)
+    fuller, thinner = after > before + 0.2, lost_db > MOST_LOST_DB
     won = (
         f"the two gain {after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz" if fuller
-        else f"the strokes meet, but the two lose {before - after:.1f} dB from {span[0]:.0f} to "
-             f"{span[1]:.0f} Hz" if thinner
         else "the strokes meet"
     )  # fmt: skip
-    # What makes the sum thinner is left to the ear.
-    confidence = min(confidence, 0.5) if thinner else confidence
+    if thinner:  # left to the ear
+        confidence = min(confidence, 0.5)
+        won += f", but {lost_db:.1f} dB are lost with {label(loser)}"
     gain = {"apart_samples": Change(round(way, 1), 0.0)}
     if fuller:
         gain["sum_db"] = Change(round(before, 2), round(after, 2))
@@ -177,6 +177,25 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
             confidence, patch, gain, row="alignment", school=school.name, mic=mic,
         )
     ]  # fmt: skip
+
+
+def _most_lost(
+    study: Study, mic: str, alignment: str, span: tuple[float, float]
+) -> tuple[float, str]:
+    """By how many dB the sum with another mic that the school aligns to becomes thinner at most, and
+    which that is; of pairs that are sure and stand the same way up."""
+    piece, shifted = parse_mic_name(mic).piece or "", _all_shifted(study, alignment)
+    lost = [(0.0, mic)]
+    for p in study.facts.pairs:
+        upright = p.sure and p.piece == piece and _Standing(p, study.sheet).polarity > 0
+        other = p.reference if p.mic == mic else p.mic
+        meant = parse_mic_name(other).piece == piece or (
+            alignment == "overheads" and parse_mic_name(other).role == "overhead"
+        )
+        if upright and meant and mic in (p.mic, p.reference):
+            before, after = (sum_level_db(s, piece, mic, other, *span) for s in (study, shifted))
+            lost.append((before - after, other))
+    return max(lost)
 
 
 Wanted = tuple[float, str, float, float]

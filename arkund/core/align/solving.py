@@ -4,7 +4,7 @@ Each sure pair asks for ``delay + shift(mic) - shift(reference) = 0``. With more
 all can have it: an instrument is nearer to the left overhead than to the right one, and a shift
 cannot be both. The sum of squares is made small, pairs within one piece counting four times since
 their mics are heard as one sound; what lies far out counts by its distance instead (Huber, 1964),
-so that one wrong pair bends nothing.
+so that one wrong pair bends nothing. A cymbal's mic goes with the overhead that it is nearer to.
 """
 
 from collections.abc import Iterable, Mapping, Sequence
@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from arkund.core.align.pairs import Pair
-from arkund.core.kit.roles import parse_mic_name
+from arkund.core.kit.roles import is_shell, parse_mic_name
 
 ONE_SOUND = 4.0
 """Weight of a pair of mics close to one piece; pairs with overheads and rooms weigh 1."""
@@ -63,6 +63,7 @@ def solve_shifts(pairs: Iterable[Pair], free: Sequence[str], held: Mapping[str, 
     known = [p for p in pairs if {p.mic, p.reference} <= among]
     backed = {m for p in known if p.sure for m in (p.mic, p.reference)}
     used = [p for p in known if p.sure or not {p.mic, p.reference} <= backed]
+    used = [p for p in used if not _is_far_side(p, used)]
     mics = sorted(_reached(used, held) & set(free))
     used = [p for p in used if {p.mic, p.reference} <= {*mics, *held}]
     shifts = dict(held) | _least_squares(used, mics, held)
@@ -72,6 +73,16 @@ def solve_shifts(pairs: Iterable[Pair], free: Sequence[str], held: Mapping[str, 
         for p in known if {p.mic, p.reference} <= set(shifts)
     ]  # fmt: skip
     return Solution({m: round(shifts[m], 2) for m in mics}, residuals)
+
+
+def _is_far_side(pair: Pair, pairs: Sequence[Pair]) -> bool:
+    """Whether a cymbal's mic is nearer to another overhead than to this pair's. A drum's long waves
+    take the middle between left and right; a cymbal's short ones would be off on both sides."""
+    if is_shell(pair.piece) or parse_mic_name(pair.reference).role != "overhead":
+        return False
+    ways = [p.delay_samples for p in pairs if (p.piece, p.mic) == (pair.piece, pair.mic)
+            and parse_mic_name(p.reference).role == "overhead"]  # fmt: skip
+    return pair.delay_samples < max(ways)
 
 
 def _reached(pairs: Sequence[Pair], held: Mapping[str, float]) -> set[str]:
