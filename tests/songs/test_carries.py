@@ -7,7 +7,9 @@ import pytest
 from django.test import Client
 
 from arkund import cli
-from arkund.core.advise import carries
+from arkund.core.advise import carries, first_pass
+from arkund.core.advise.findings import modules_for
+from arkund.core.advise.module import Module
 from arkund.core.advise.school import SCHOOLS
 from arkund.songs import findings, importing, incoming, revisions
 from arkund.songs.models import Song
@@ -64,3 +66,21 @@ def test_a_mic_that_competes_is_found_with_its_share(song: Song) -> None:
             after = carries.low_end(study.tried(one.proposal))
             assert after is not None
             assert after.by_mic[mic] < low.by_mic[mic]
+
+
+def test_what_is_for_the_ear_is_found_and_no_pass_asks_for_it(
+    song: Song, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    study, school = findings.study_of_song(song), SCHOOLS["tight"]
+    asked = [m for m in modules_for(school) if m.for_the_ear]
+    assert {m.name for m in asked} == {"align", "low_end"}
+    for module in asked:
+        for subject in module.subjects(study.sheet):
+            assert all(f.is_doubtful for f in module.find(study, subject, school))
+    seen: list[Module] = []
+    monkeypatch.setattr(first_pass, "_look", lambda module, *_: seen.append(module) or [])
+    monkeypatch.setattr(first_pass.moves, "find", lambda *_: [])
+    monkeypatch.setattr(first_pass.moves, "ceiling", lambda *_: [])
+    list(first_pass.steps(lambda: study, school, lambda _: False))
+    assert seen
+    assert not any(module.for_the_ear for module in seen)

@@ -348,4 +348,5 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
 
 POLARITY_MODULE = Module(NAME, "align", 3, kit_mics, _reads, find_polarity)
 MODULE = Module(NAME, "align", 4, kit_mics, _reads, find_delay)
-CENTRE_MODULE = Module(NAME, "align", 1, _sided_roles, _reads_delays, find_centre)
+CENTRE_MODULE = Module(NAME, "align", 1, _sided_roles, _reads_delays, find_centre,
+                       for_the_ear=True)  # fmt: skip

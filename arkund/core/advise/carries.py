@@ -209,4 +209,4 @@ def _reads(sheet: Sheet, subject: str) -> list[object]:
     return [sheet.mics, sheet.groups, sheet.buses, sheet.over]
 
 
-MODULE = Module(NAME, "level", 1, lambda sheet: ["kit"], _reads, find)
+MODULE = Module(NAME, "level", 1, lambda sheet: ["kit"], _reads, find, for_the_ear=True)

@@ -40,7 +40,7 @@ def steps(
 
     A module's subjects are looked at side by side, for they touch different values.
     """
-    modules = modules_for(school)
+    modules = [m for m in modules_for(school) if not m.for_the_ear]
     done, excerpt = 0, None
     for station, group in groupby(modules, lambda module: module.station):
         own = list(group)

@@ -16,7 +16,8 @@ class Module:
 
     ``subjects`` lists what may be asked about; ``reads`` the values of the sheet (by path) on
     which the answer for a subject rests besides the takes, their analysis and the school; equal
-    values give equal findings. ``version`` is raised when the judgement itself changes.
+    values give equal findings. ``version`` is raised when the judgement itself changes. What a
+    module finds ``for_the_ear`` is doubtful always; a first pass does not ask.
     """
 
     name: str
@@ -25,6 +26,7 @@ class Module:
     subjects: Callable[[Sheet], Sequence[str]]
     reads: Callable[[Sheet, str], Sequence[Any]]
     find: Callable[[Study, str, School], Sequence[Finding]]
+    for_the_ear: bool = False
 
     @property
     def key(self) -> str:
