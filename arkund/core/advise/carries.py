@@ -135,8 +135,9 @@ def _remedy(study: Study, piece: str, source: str, share: float) -> str:
     close = study.close(source)
     if close:
         is_gated = all(study.sheet.mics[m].clean.on for m in close)
-        what = "A lower range of their gates" if is_gated else "A gate on strokes"
-        return f"{through} the {label(source)} mics. {what} takes it out (Clean)."
+        what = "A lower range of the gate" if is_gated else "A gate on strokes"
+        many = "s" if len(close) > 1 else ""
+        return f"{through} the {label(source)} mic{many}. {what} takes it out (Clean)."
     return f"{through} the {source}s. A duck on them that hears the {label(piece)} holds it back (Shape)."
 
 
