@@ -318,8 +318,8 @@ def find_centre(study: Study, role: str, school: School) -> list[Finding]:
             NAME, "centre", centre.early,
             spoken(f"{ms:.2f} ms ({centre.samples:.0f} samples): the snare reaches "
                    f"{label(centre.early)} before {label(centre.late)}. It leans to the {side}, and "
-                   f"in mono the two first cancel at {notch:.0f} Hz. Later by that much, "
-                   f"{label(centre.early)} brings it to the centre and moves the other drums along."),
+                   f"in mono the two cancel from {notch:.0f} Hz on. A delay of that much on "
+                   f"{label(centre.early)} centres the snare; it moves the other drums too."),
             {"samples": centre.samples, "ms": round(ms, 3), "notch_hz": round(notch, 1),
              "against": centre.late},
             # For the ear: to shift one side moves every other drum as well.
