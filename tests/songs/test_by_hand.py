@@ -21,13 +21,6 @@ from tests.making import small_song
 pytestmark = pytest.mark.django_db(transaction=True)
 
 
-@pytest.fixture
-def song(data: Path, tmp_path: Path) -> Song:
-    made = small_song(tmp_path / "in")
-    made.refresh_from_db()
-    return made
-
-
 def _clean(song: Song) -> Any:
     song.refresh_from_db()
     return sheet_of(song).mics["snare_top"].clean

@@ -1,7 +1,6 @@
 """Mics trimmed together and the stage from the other seat."""
 
 import json
-from pathlib import Path
 
 import pytest
 from django.test import Client
@@ -11,16 +10,8 @@ from arkund.core.errors import ArkundError
 from arkund.songs import levelling, revisions
 from arkund.songs.models import Song
 from arkund.songs.timing import sheet_of
-from tests.making import small_song
 
 pytestmark = pytest.mark.django_db(transaction=True)
-
-
-@pytest.fixture
-def song(data: Path, tmp_path: Path) -> Song:
-    made = small_song(tmp_path / "in")
-    made.refresh_from_db()
-    return made
 
 
 def test_trims_move_together_and_carry_thresholds_along(song: Song) -> None:

@@ -16,16 +16,8 @@ from arkund.core.mix.layers import SampleLayer
 from arkund.songs import prints, replacing, revisions, storage, sweeping
 from arkund.songs.models import Song
 from arkund.songs.wording import path_words
-from tests.making import small_song
 
 pytestmark = pytest.mark.django_db(transaction=True)
-
-
-@pytest.fixture
-def song(data: Path, tmp_path: Path) -> Song:
-    made = small_song(tmp_path / "in")
-    made.refresh_from_db()
-    return made
 
 
 def _run(capsys: pytest.CaptureFixture[str], *words: str) -> Any:

@@ -18,7 +18,7 @@ HIGHEST_LOW_HZ, LOWEST_HIGH_HZ = 2000.0, 250.0
 
 BEFORE_S, AFTER_S = 0.001, 0.02
 LEAST_GAIN_DB = 2.0
-"""A filter that parts strokes from bleed by less more than none does is not proposed."""
+"""A filter is proposed where it parts strokes from bleed by so much more than none does."""
 
 WIDER_DB = 0.5
 """So much of the best margin is given up for a wider band, which hears strokes of all kinds."""

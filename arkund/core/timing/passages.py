@@ -13,7 +13,7 @@ LONGEST_BARS = 8
 """A place that goes on for longer is cut into parts of so many bars."""
 
 FEW_PER_BAR = 2
-"""A loudest or softest passage has at least so many strokes, where the drum has as many anywhere."""
+"""Strokes a bar that a loudest or softest passage has at least, unless no passage has as many."""
 
 
 @dataclass(frozen=True)
