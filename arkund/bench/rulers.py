@@ -112,7 +112,7 @@ def clean_rulers(mic: str) -> list[Ruler]:
     return [
         _ruler(f"mics.{mic}.clean", Clean, name)
         for name in ("threshold_db", "hysteresis_db", "hold_ms", "release_ms", "range_db",
-                     "attack_ms", "lookahead_ms")
+                     "ghosts_db", "attack_ms", "lookahead_ms")
     ] + [_ruler(f"mics.{mic}.clean.key", Key, name) for name in ("high_pass_hz", "low_pass_hz")]  # fmt: skip
 
 

@@ -8,6 +8,7 @@ import numpy as np
 
 from arkund.core.advise import carries as carrying
 from arkund.core.advise.clean import wanted_key
+from arkund.core.clean.jump import cymbals_jump_db, shut_at
 from arkund.core.clean.keying import KeyFilter
 from arkund.core.clean.proposal import GateProposal, propose_gate, report_gate
 from arkund.core.errors import ArkundError
@@ -17,7 +18,7 @@ from arkund.core.measure.strokes import ring_by_band_s
 from arkund.core.mix.channels import Clean
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.lanes import mic_order
-from arkund.core.mix.nodes import key_of
+from arkund.core.mix.nodes import Gated, key_of
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import gate_rule
 from arkund.core.mix.strokes import sounding_hits, sounding_unlisted
@@ -118,7 +119,8 @@ def gates(song: Song) -> dict[str, Any]:
             {
                 "mic": mic,
                 "current": sheet.mics[mic].clean.model_dump(exclude={"regions"})
-                | gate_report(sheet, mic),
+                | gate_report(sheet, mic)
+                | {"cymbals_jump_db": cymbals_jump(sheet, mic)},
                 "proposed": asdict(proposed) | gate_report(sheet, mic, as_clean),
                 "regions": by_hand.described(song, mic),
             }
@@ -197,7 +199,31 @@ def gate_report(sheet: Sheet, mic: str, clean: Clean | None = None) -> dict[str,
     key = gate_key(sheet, mic) if c.opens_on == "threshold" else sound
     openings = rule.openings([(0, key)], len(sound))
     return asdict(report_gate(sound, sheet.rate, piece, listed, openings, rule.shape(openings),
-                              delay, strays))  # fmt: skip
+                              delay, strays, c.ghosts_db))  # fmt: skip
+
+
+def cymbals_jump(sheet: Sheet, mic: str, span: tuple[int, int] | None = None) -> float | None:
+    """By how many dB the cymbals of the whole kit fall when a mic's gate shuts, as mics go into the
+    mix, within a ``span`` of samples (the whole song by default); None where no gate is in."""
+    graph, engine = graph_of(sheet), engine_for(sheet)
+    node = graph.mics[mic].clean
+    if not isinstance(node, Gated) or mic not in graph.outs:
+        return None
+    start, stop = span or (0, sheet.frames)
+    shuts = shut_at(node.shape(engine))
+    shuts = shuts[(shuts >= start) & (shuts < stop)] - start
+    ungated = sheet.mics[mic].clean.model_copy(update={"on": False})
+    held = sheet.mics[mic].model_copy(update={"clean": ungated})
+    opened = graph_of(sheet.model_copy(update={"mics": {**sheet.mics, mic: held}})).outs[mic]
+    others = np.zeros((stop - start, 2), np.float32)
+    for name, out in graph.outs.items():
+        if name != mic:
+            others += engine.read(out, start, stop)
+    return cymbals_jump_db(
+        others + engine.read(opened, start, stop),
+        others + engine.read(graph.outs[mic], start, stop),
+        sheet.rate, shuts,
+    )  # fmt: skip
 
 
 def log(song: Song) -> dict[str, Any]:

@@ -1,5 +1,7 @@
 """The gate by its definitions: exact to a sample and a tenth of a decibel."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -12,6 +14,8 @@ from arkund.core.clean.gate import (
     stroke_openings,
     threshold_openings,
 )
+from arkund.core.clean.jump import cymbals_jump_db, shut_at
+from arkund.core.clean.rule import GateRule
 
 TIMING = Timing(attack=100, hold=500, release=1000)
 
@@ -131,3 +135,43 @@ def test_looking_at_blocks_equals_the_definition(hold: int) -> None:
     wanted = _slow_openings(key, np.float64(0.1), np.float64(10 ** (-32 / 20)), hold)
     assert got == wanted
     assert len(wanted) >= 2
+
+
+def test_ghosts_open_the_gate_as_far_as_they_may() -> None:
+    timing = Timing(0.0, 1000.0, 500.0, 0.0)
+    rule = GateRule(
+        "strokes", 0, 0, -40.0, timing, (10_000, 30_000), ghosts=(30_000,), ghosts_db=-6.0
+    )
+    shape = rule.shape(rule.openings([], 60_000))
+    stroke, ghost, between = shape.at(np.array([10_500.0, 30_500.0, 25_000.0]))
+    assert (stroke, ghost, between) == (0.0, pytest.approx(-6.0), -40.0)
+    loud = replace(rule, ghosts=(), ghosts_db=0.0)
+    assert loud.shape(loud.openings([], 60_000)).at(np.array([30_500.0])) == 0.0
+    shut = replace(rule, ghosts_db=-40.0)
+    assert shut.shape(shut.openings([], 60_000)).at(np.array([30_500.0])) == -40.0
+
+
+def test_a_ghost_in_a_strokes_release_takes_nothing_from_it() -> None:
+    timing = Timing(10.0, 1000.0, 4000.0, 0.0)
+    alone = GateRule("strokes", 0, 0, -40.0, timing, (10_000,))
+    both = replace(alone, onsets=(10_000, 12_000), ghosts=(12_000,), ghosts_db=-12.0)
+    at = np.arange(9000.0, 20_000.0, 7.0)
+    without = alone.shape(alone.openings([], 60_000)).at(at)
+    with_ghost = both.shape(both.openings([], 60_000)).at(at)
+    held = (at > 12_100) & (at < 12_900)
+    assert np.all(with_ghost >= without - 1e-9)
+    assert np.allclose(with_ghost[held], np.maximum(without[held], -12.0), atol=1e-6)
+
+
+def test_cymbals_jump_by_what_the_shut_mic_held_of_them() -> None:
+    rate, rng = 48_000, np.random.default_rng(4)
+    cymbals = np.repeat(rng.standard_normal((rate * 2, 1)).astype(np.float32) * 0.1, 2, axis=1)
+    shape = envelope([(10_000, 20_000)], -80.0, Timing(10.0, 1000.0, 2000.0, 0.0))
+    shuts = shut_at(shape)
+    assert shuts.tolist() == [23_000.0]
+    gain = 10 ** (shape.at(np.arange(len(cymbals))) / 20)[:, None].astype(np.float32)
+    # The mic holds as much of them as the rest does, in step: 6 dB of the sum.
+    jump = cymbals_jump_db(2 * cymbals, cymbals * (1 + gain), rate, shuts)
+    assert jump == pytest.approx(6.02, abs=0.05)
+    assert cymbals_jump_db(0 * cymbals, 0 * cymbals, rate, shuts) == 0.0
+    assert cymbals_jump_db(2 * cymbals, cymbals, rate, np.zeros(0)) == 0.0

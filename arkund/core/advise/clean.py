@@ -90,7 +90,15 @@ def report(study: Study, mic: str, settings: Clean) -> GateReport:
         key = np.ascontiguousarray(study.engine.scan(heard, 0, study.sheet.frames))
     openings = rule.openings([(0, key)], len(sound))
     return report_gate(
-        sound, rate, piece, study.hits, openings, rule.shape(openings), delay, strays
+        sound,
+        rate,
+        piece,
+        study.hits,
+        openings,
+        rule.shape(openings),
+        delay,
+        strays,
+        settings.ghosts_db,
     )
 
 

@@ -208,6 +208,21 @@ def envelope(openings: Iterable[tuple[int, int]], range_db: float, timing: Timin
     return Envelope(np.array(positions), np.array(gains))
 
 
+def lifted(shape: Envelope, gain_db: float) -> Envelope:
+    """The envelope with ``gain_db`` added throughout."""
+    return Envelope(shape.positions, shape.gains_db + gain_db)
+
+
+def higher(a: Envelope, b: Envelope) -> Envelope:
+    """The higher of two envelopes at every moment."""
+    at = np.union1d(a.positions, b.positions)
+    apart = a.at(at) - b.at(at)
+    swaps = np.flatnonzero(apart[:-1] * apart[1:] < 0)
+    crossing = at[swaps] + np.diff(at)[swaps] * apart[swaps] / (apart[swaps] - apart[swaps + 1])
+    at = np.union1d(at, crossing)
+    return Envelope(at, np.maximum(a.at(at), b.at(at)))
+
+
 def apply_envelope(audio: NDArray[np.float32], start: int, shape: Envelope) -> NDArray[np.float32]:
     """``audio`` ``(frames,)``, whose first sample is sample ``start`` of the song, times the gain.
 

@@ -135,19 +135,22 @@ def propose_gate(
 def report_gate(
     audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit],
     openings: Openings, shape: Envelope, delay: float = 0.0, unlisted: Sequence[float] = (),
+    ghosts_db: float = 0.0,
 ) -> GateReport:  # fmt: skip
     """Count what a gate's ``openings`` and gain ``shape`` pass, miss and let in on ``audio``, its
     whole input.
 
-    ``unlisted`` are times in s of what may be strokes of the drum that ``hits`` lack.
+    ``unlisted`` are times in s of what may be strokes of the drum that ``hits`` lack; ghosts pass
+    if they come through at ``ghosts_db``.
     """
     own = [h for h in hits if h.piece == piece]
     at = np.array([h.time_s * rate + delay for h in own])
     heard = shape.at(at + ms_to_samples(3, rate)) if len(at) else np.zeros(0)
     onset_gain = shape.at(at + ms_to_samples(0.3, rate)) if len(at) else np.zeros(0)
-    passed = heard > -3.0
-    late = passed & (onset_gain < -6.0)
     ghosts = np.array([h.kind == "ghost" for h in own], bool)
+    wanted = np.where(ghosts, ghosts_db, 0.0) if len(own) else np.zeros(0)
+    passed = heard > wanted - 3.0
+    late = passed & (onset_gain < wanted - 6.0)
     false_open = 0
     false_pieces: dict[str, int] = {}
     starts = openings[:, 0] if len(openings) else np.zeros(0)

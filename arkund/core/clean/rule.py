@@ -12,6 +12,8 @@ from arkund.core.clean.gate import (
     ThresholdKey,
     Timing,
     envelope,
+    higher,
+    lifted,
     stroke_openings,
 )
 from arkund.core.clean.regions import Fade, Span, region_envelope, region_openings
@@ -23,7 +25,8 @@ Blocks = Iterable[tuple[int, NDArray[np.float32]]]
 @dataclass(frozen=True)
 class GateRule:
     """How a gate decides (``opens_on`` *strokes*, *threshold* or *hand*): the onsets in samples that
-    open it, thresholds in dBFS on what it hears, or regions; and how it moves."""
+    open it, thresholds in dBFS on what it hears, or regions; and how it moves. Of the onsets the
+    ``ghosts`` open it as far as ``ghosts_db``."""
 
     opens_on: str
     threshold_db: float
@@ -31,6 +34,8 @@ class GateRule:
     range_db: float
     timing: Timing
     onsets: tuple[int, ...] = ()
+    ghosts: tuple[int, ...] = ()
+    ghosts_db: float = 0.0
     regions: tuple[Span, ...] = ()
     fade: Fade = field(default="decibels")
 
@@ -50,5 +55,20 @@ class GateRule:
         """Its gain over the song for these openings."""
         if self.opens_on == "hand":
             return region_envelope(self.regions, self.range_db, self.fade)
+        if self.opens_on == "strokes" and self.ghosts and self.ghosts_db < 0:
+            return self._two_heights(openings)
+        return self._opened(openings, 0.0)
+
+    def _opened(self, openings: Openings, top_db: float) -> Envelope:
+        """From the range up to ``top_db`` and back."""
         pairs = ((int(a), int(b)) for a, b in openings)
-        return envelope(pairs, self.range_db, self.timing)
+        return lifted(envelope(pairs, min(self.range_db - top_db, 0.0), self.timing), top_db)
+
+    def _two_heights(self, openings: Openings) -> Envelope:
+        """Strokes open it fully, ghosts as far as `ghosts_db`, or not at all where that is no
+        higher than the range."""
+        soft = np.isin(openings[:, 0], np.array(self.ghosts, np.int64))
+        full = self._opened(openings[~soft], 0.0)
+        if self.ghosts_db <= self.range_db:
+            return full
+        return higher(full, self._opened(openings[soft], self.ghosts_db))

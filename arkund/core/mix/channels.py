@@ -135,7 +135,8 @@ class Region(Part):
 class Clean(Part):
     """The gate. On strokes the hit list opens it ``lookahead_ms`` before each onset and for
     ``hold_ms`` after; on threshold the mic's own level does; by hand its regions pass. Attack and
-    release are the full travel between ``range_db`` and 0 dB."""
+    release are the full travel between ``range_db`` and 0 dB. On strokes a ghost opens it as far as
+    ``ghosts_db``."""
 
     on: bool = switch(False, "gate")
     opens_on: Literal["strokes", "threshold", "hand"] = choice("strokes", "gate opens on")
@@ -156,6 +157,8 @@ class Clean(Part):
         -40.0, -80, 0, "dB", "range", step=1, ticks=(-80, -60, -40, -20, 0),
         hint="shaded: −12 to −20 dB tucks the bleed and lets the kit breathe",
     )  # fmt: skip
+    ghosts_db: float = value(0.0, -24, 0, "dB", "ghosts pass at", step=1, ticks=(-24, -12, -6, 0),
+                             hint="0 opens fully for a ghost too; lower leaves it softer")  # fmt: skip
     lookahead_ms: float = value(1.0, 0, 20, "ms", "lookahead", step=0.5, ticks=(0, 5, 10, 20),
                                 hint="it opens that much before a stroke")  # fmt: skip
     key: Key = Key()

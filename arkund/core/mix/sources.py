@@ -186,12 +186,15 @@ def gate_rule(mic: Mic, rate: int, heard: Callable[[], Sequence[Hit]]) -> GateRu
         ms_to_samples(c.release_ms, rate),
         ms_to_samples(c.lookahead_ms, rate),
     )
-    onsets: tuple[int, ...] = ()
-    if c.opens_on == "strokes":
-        piece = mic.name.piece
-        onsets = tuple(
-            round(h.time_s * rate + mic.delay_samples) for h in heard() if h.piece == piece
-        )
-    regions = c.spans if c.opens_on == "hand" else ()
-    return GateRule(c.opens_on, c.threshold_db, c.hysteresis_db, c.range_db, timing, onsets,
-                    regions, c.fade)  # fmt: skip
+    own = [h for h in heard() if h.piece == mic.name.piece] if c.opens_on == "strokes" else []
+
+    def onsets(hits: Sequence[Hit]) -> tuple[int, ...]:
+        return tuple(round(h.time_s * rate + mic.delay_samples) for h in hits)
+
+    # What no ghost changes, no ghost is told apart for.
+    ghosts = [h for h in own if h.kind == "ghost"] if c.ghosts_db < 0 else []
+    return GateRule(
+        c.opens_on, c.threshold_db, c.hysteresis_db, c.range_db, timing,
+        onsets=onsets(own), ghosts=onsets(ghosts), ghosts_db=c.ghosts_db,
+        regions=c.spans if c.opens_on == "hand" else (), fade=c.fade,
+    )  # fmt: skip

@@ -133,6 +133,8 @@ export function startClean() {
     put("opened by nothing of its own", report.false_open, report.false_open ? "text-trouble" : "text-applied");
     for (const [name, count] of whose) put(`  by ${name}`, count);
     put("bleed between strokes", `${minus(-report.bleed_reduction_db)} dB`, "text-applied");
+    if (report.cymbals_jump_db !== null)
+      put("cymbals in the whole kit when it shuts, this loop", `${minus(-report.cymbals_jump_db)} dB`);
   }
 
   const holder = document.querySelector("[data-gate]");
