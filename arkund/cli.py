@@ -196,7 +196,11 @@ def _parser() -> argparse.ArgumentParser:
     add("processors", _processors, "every processor with its values, ranges and units")
     sub = add("render", _render, "write a span of a node as 32-bit float WAV")
     sub.add_argument("song")
-    sub.add_argument("--node", default="output", help="output, sum, a mic, a group, a bus")
+    sub.add_argument(
+        "--node",
+        default="output",
+        help="output, sum, a mic, a group, a bus, or several joined by +",
+    )
     sub.add_argument("--after", default="", metavar="STAGE", help="behind this stage of its chain")
     sub.add_argument("--bars", help="first-last, e.g. 5-12; the whole song by default")
     sub.add_argument("--as-recorded", action="store_true")

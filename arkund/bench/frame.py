@@ -10,7 +10,7 @@ from arkund.core.kit.plan import place_mics, place_pieces
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name, piece_family
 from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Mic
 from arkund.core.mix.engine import TILE_S
-from arkund.core.mix.lanes import mic_order
+from arkund.core.mix.lanes import mic_order, sounding_mics
 from arkund.core.mix.pairs import lane
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.summing import pan_gains
@@ -64,6 +64,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
         "group": to if (to := sheet.mics[mic].to) in sheet.groups and to != mic else "",
         "beside": {m.role for m in sheet.mics.values() if not m.unused},
         "bars": (first, last),
+        "hearable": _heard_together(sheet),
         "passages": offered(sheet, own.piece),
         "plan": _plan(sheet, pieces, mic, rows),
         "groups": _groups(sheet, mic, rows),
@@ -116,6 +117,17 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
             ),
         },
     }
+
+
+def _heard_together(sheet: Sheet) -> list[dict[str, Any]]:
+    """What may be heard together: mics, then groups, layers and buses, each part with its nodes."""
+    parts = {
+        "mics": [(m, label(m)) for m in sounding_mics(sheet)],
+        "groups": [(name, f"{name} mics") for name in sheet.groups],
+        "layers": [(name, label(name)) for name in sheet.layers],
+        "returns": [(name, name) for name in sheet.buses],
+    }
+    return [{"name": name, "nodes": nodes} for name, nodes in parts.items() if nodes]
 
 
 def live_lanes(sheet: Sheet, station: str, mic: str, bus: str) -> list[dict[str, Any]]:

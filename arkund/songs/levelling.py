@@ -1,17 +1,58 @@
 """Level on a stored song: mics trimmed together, and the stage seen from the other seat."""
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from arkund.core.advise.level import carried
 from arkund.core.errors import ArkundError
-from arkund.core.kit.roles import label
+from arkund.core.kit.roles import label, piece_family
+from arkund.core.measure.levels import peaks_over_time_db
 from arkund.core.mix.sheet import Sheet
 from arkund.songs import revisions
 from arkund.songs.models import Revision, Song
+from arkund.songs.rendering import graph_of, sounding_engine
 from arkund.songs.timing import sheet_of
 
 STATION = "level"
+
+READING_S = 0.05
+LOWEST_DB = -120.0
+
+
+@dataclass(frozen=True)
+class Reading:
+    """Peaks of one node over a span, dBFS a step: a mic, group, layer or bus behind its fader."""
+
+    node: str
+    label: str
+    part: str
+    family: str
+    peaks: list[float]
+
+    @property
+    def peak(self) -> float:
+        """The largest of them."""
+        return max(self.peaks, default=-120.0)
+
+
+def readings(sheet: Sheet, start: int, stop: int) -> list[Reading]:
+    """Peaks of everything that sounds, each `READING_S`, in the order of the signal."""
+    graph, engine = graph_of(sheet), sounding_engine(sheet)
+    parts = [
+        *(("mics", m, label(m), sheet.mics[m].name.piece or m, node) for m, node in graph.outs.items()),
+        *(("layers", n, label(n), sheet.layers[n].piece, node) for n, node in graph.layers.items()),
+        *(("groups", n, f"{n} mics", "", node) for n, node in graph.groups.items()),
+        *(("returns", n, n, "", node) for n, node in graph.returns.items()),
+        ("drums", "output", "drums", "", graph.output),
+    ]  # fmt: skip
+    out = []
+    for part, name, words, piece, node in parts:
+        sound = engine.read(node, start, stop)
+        peaks = peaks_over_time_db(sound.reshape(len(sound), -1), sheet.rate, READING_S)
+        levels = [round(max(p, LOWEST_DB), 1) for p in peaks.tolist()]
+        out.append(Reading(name, words, part, piece_family(piece) if piece else "", levels))
+    return out
 
 
 def trim_together(

@@ -12,7 +12,8 @@ from arkund.core.measure.loudness import loudness_lufs
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import BORDER, Engine
-from arkund.core.mix.graph import Graph, Variant
+from arkund.core.mix.graph import TOGETHER, Graph, Variant
+from arkund.core.mix.lanes import sounding_mics
 from arkund.core.mix.nodes import Audio, Node
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.tempo import grid_of
@@ -93,15 +94,25 @@ def graph_of(sheet: Sheet, variant: Variant = "now") -> Graph:
 
 def node_of(sheet: Sheet, name: str, variant: Variant) -> Node:
     """A public node in a variant. As recorded, and of what was removed, a mic or the whole kit."""
-    return _node_in(graph_of(sheet, variant), name, variant)
+    return _node_in(sheet, graph_of(sheet, variant), name, variant)
 
 
-def _node_in(graph: Graph, name: str, variant: Variant) -> Node:
+def _node_in(sheet: Sheet, graph: Graph, name: str, variant: Variant) -> Node:
     if variant == "recorded":
+        if TOGETHER in name:
+            return graph.node(_mics_of(sheet, name))
         if name in graph.mics:
             return graph.mics[name].source
         return graph.node(name) if name in ("song", *graph.beside) else graph.output
     return graph.node(name)
+
+
+def _mics_of(sheet: Sheet, several: str) -> str:
+    """Of several nodes the mics that they were recorded with: groups by their members; a bus was
+    not recorded, and alone among several leaves the whole kit."""
+    asked = several.split(TOGETHER)
+    mics = [m for m in sounding_mics(sheet) if m in asked or sheet.mics[m].to in asked]
+    return TOGETHER.join(mics or sounding_mics(sheet))
 
 
 def render_span(
@@ -122,7 +133,7 @@ def preview_span(
     """`render_span` on two cores: the mics of the kit side by side, so that what they feed finds
     them ready."""
     graph, engine = graph_of(sheet, variant), sounding_engine(sheet)
-    node = _node_in(graph, name, variant)
+    node = _node_in(sheet, graph, name, variant)
     if name not in sheet.mics and variant != "recorded":
         shaped = [graph.mics[m].shaped for m in graph.outs]
         size = engine.tile_frames

@@ -1,13 +1,24 @@
 """Level: mics trimmed together, and the stage from the other seat."""
 
+from dataclasses import asdict
 from typing import ClassVar
 
 from django.http import HttpRequest, JsonResponse
-from django.views.decorators.http import require_POST
+from django.views.decorators.http import require_GET, require_POST
 
-from arkund.bench.requests import Change, Line, Real, body, song_named
+from arkund.bench.requests import (
+    Change,
+    Line,
+    Real,
+    asked_sheet,
+    asked_span,
+    body,
+    song_named,
+)
 from arkund.bench.views.changes import answer
-from arkund.songs import levelling
+from arkund.songs import levelling, turns
+
+LONGEST_S = 200.0
 
 
 class Together(Change):
@@ -16,6 +27,16 @@ class Together(Change):
     refusal: ClassVar[str] = "Say which mics are trimmed, and by how many dB."
     mics: tuple[Line, ...]
     by_db: Real
+
+
+@require_GET
+def readings(request: HttpRequest, slug: str) -> JsonResponse:
+    """Peaks of every mic, group, layer and bus over a span, a step of `READING_S` each."""
+    turns.after_sound()
+    sheet = asked_sheet(request, song_named(slug))
+    start, stop = asked_span(request, sheet, LONGEST_S)
+    rows = [asdict(one) | {"peak": one.peak} for one in levelling.readings(sheet, start, stop)]
+    return JsonResponse({"step_s": levelling.READING_S, "rows": rows})
 
 
 @require_POST

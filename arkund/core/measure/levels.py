@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from arkund.core.measure.hum import find_hum
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
-from arkund.core.units import SILENCE_DB, amplitude_to_db, power_to_db
+from arkund.core.units import SILENCE_DB, amplitude_to_db, amplitudes_to_db, power_to_db
 
 CLIP_LEVEL = 0.9995
 """Magnitude from which a sample counts as at full scale."""
@@ -123,6 +123,17 @@ def hit_peaks(
     reach = round(0.04 * rate)
     starts = np.clip(np.rint(np.asarray(onsets_s) * rate).astype(int) - 8, 0, len(audio))
     return np.array([np.abs(audio[s : s + reach]).max(initial=0.0) for s in starts], np.float64)
+
+
+def peaks_over_time_db(
+    sound: NDArray[np.float32], rate: int, step_s: float = 0.05
+) -> NDArray[np.float64]:
+    """Peak in dBFS of each ``step_s`` of ``(frames, channels)``, the larger side; the last step may
+    be shorter."""
+    step = max(round(step_s * rate), 1)
+    largest = np.abs(sound).max(axis=1, initial=0.0)
+    starts = np.arange(0, len(largest), step)
+    return amplitudes_to_db(np.maximum.reduceat(largest, starts)) if len(starts) else np.zeros(0)
 
 
 def attack_to_body_db(audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float]) -> float:

@@ -10,6 +10,7 @@ from typing import Literal
 from arkund.core.errors import SheetError
 from arkund.core.mix.channels import DRUM_BUS
 from arkund.core.mix.nodes import Gated, Node
+from arkund.core.mix.summing import Mixed
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
@@ -80,6 +81,10 @@ class MicStages:
         return self.chained.after[stage.id] if behind else self.chained.before(stage.id)
 
 
+TOGETHER = "+"
+"""Between the names of several nodes that are heard together."""
+
+
 @dataclass(frozen=True)
 class Graph:
     """All nodes of a sheet. ``mics`` in mic order, those out of use and beside the drums too;
@@ -102,7 +107,11 @@ class Graph:
     def node(self, name: str) -> Node:
         """The node of a public name: ``output``, ``sum``, ``song`` (the drums with the bed),
         ``bed``, ``reference``, a mic (as it enters the mix, mono), a group or a bus (behind its
-        fader). Raises `SheetError` otherwise."""
+        fader), or several of these joined by ``+`` as they are in the mix. Raises `SheetError`
+        otherwise."""
+        if TOGETHER in name:
+            several = dict.fromkeys(name.split(TOGETHER))
+            return Mixed(tuple((self.outs.get(n) or self.node(n), 1.0, 1.0) for n in several))
         named = {"output": self.output, "sum": self.sum, "song": self.song, **self.beside,
                  **{m: stages.shaped for m, stages in self.mics.items()},
                  **self.layers, **self.returns}  # fmt: skip

@@ -2,10 +2,12 @@
 import { getJson, notify, post } from "./api.js";
 import { bench, moveTo, on, tell } from "./bench.js";
 import { clear, el, familyOf, mark, minus } from "./draw.js";
+import { startReadings } from "./readings.js";
 
 export function startLevel() {
   startCarries();
   startTogether();
+  startReadings();
   on("picture", ({ rows, target }) => {
     const svg = clear(document.getElementById("spread"));
     const step = Math.min(30, 386 / rows.length);

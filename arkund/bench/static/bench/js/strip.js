@@ -152,11 +152,36 @@ export function startStrip() {
   });
   document.querySelectorAll(".strip [data-node]").forEach((button) => {
     button.addEventListener("click", () => {
-      press(button, ".strip [data-node]");
+      press(button, ".strip [data-node], .strip [data-together]");
       player.hear(button.dataset.node);
       figuresSoon();
     });
   });
+  // Several at once: what is ticked is heard as soon as it is ticked, and is there again on the next page.
+  const together = document.getElementById("heard-together");
+  const boxes = [...together.querySelectorAll("input")];
+  const several = document.getElementById("several");
+  const keptAs = `together ${bench.slug}`;
+  const ticked = () => boxes.filter((box) => box.checked).map((box) => box.value);
+  function nameSeveral() {
+    several.textContent = ticked().length ? `${ticked().length} together…` : "several…";
+  }
+  function hearSeveral() {
+    const nodes = ticked();
+    sessionStorage.setItem(keptAs, JSON.stringify(nodes));
+    nameSeveral();
+    if (!nodes.length) { document.querySelector('.strip [data-node="output"]').click(); return; }
+    press(several, ".strip [data-node], .strip [data-together]");
+    player.hear(nodes.length > 1 ? nodes.join("+") : `${nodes[0]}+${nodes[0]}`);
+    figuresSoon();
+  }
+  for (const name of JSON.parse(sessionStorage.getItem(keptAs) || "[]")) {
+    const box = boxes.find((one) => one.value === name);
+    if (box) box.checked = true;
+  }
+  nameSeveral();
+  together.addEventListener("change", hearSeveral);
+  several.addEventListener("click", () => { if (ticked().length) hearSeveral(); });
   on("loop", () => { draw(); figuresSoon(); });
   on("kept", figuresSoon);
   on("other", figures);
