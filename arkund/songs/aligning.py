@@ -48,6 +48,22 @@ def wanted_delay(song: Song, mic: str) -> float | None:
     return round(shifts[mic], 1) if mic in shifts else None
 
 
+def room_question(song: Song, mic: str) -> dict[str, Any] | None:
+    """Of a room's mic how far behind the overheads it stands now, and how the song's school answers
+    whether rooms are drawn in; None for other mics."""
+    study = findings.study_of_song(song)
+    if study.sheet.mics[mic].role != "room":
+        return None
+    found = align.behind_overheads(study, mic)
+    left = None if found is None else found[0] + study.sheet.mics[mic].delay_samples
+    return {
+        "answer": findings.school_of_song(song).rooms,
+        "ms": None if left is None else round(samples_to_ms(left, study.rate), 1),
+        "m": None if left is None else round(samples_to_cm(left, study.rate) / 100, 1),
+        "drawn_in": None if found is None else -round(found[0], 1),
+    }
+
+
 def sums_of_pair(sheet: Sheet, pair: Pair) -> dict[str, Any] | None:
     """What a pair's two mics make of their piece by band: as recorded, flipped, shifted into step,
     and both; and where they cancel with the delay and polarity that the sheet has now."""

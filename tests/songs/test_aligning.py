@@ -10,6 +10,7 @@ from django.test import Client
 from arkund import cli
 from arkund.songs import importing, incoming, revisions
 from arkund.songs.models import Song
+from arkund.songs.timing import sheet_of
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -67,3 +68,39 @@ def test_the_page_shows_sums_by_band_and_notches(song: Song, client: Client) -> 
     ).json()["sums"]
     assert late["apart_ms"] > sums["apart_ms"] + 3
     assert late["notches_hz"][0] < 500
+
+
+def test_the_triangle_says_how_much_later_each_row_is_now(song: Song, client: Client) -> None:
+    def cells() -> dict[tuple[str, str], dict[str, Any]]:
+        got = client.get(f"/{song.slug}/picture/align/", {"mic": "snare_top", "bars": "1-2"}).json()
+        names = [one["mic"] for one in got["matrix"]["mics"]]
+        assert got["room"] is None
+        return {(names[c["row"]], names[c["column"]]): c for c in got["matrix"]["cells"]}
+
+    before = cells()
+    assert all(c["row"] > c["column"] for c in before.values())
+    assert before["overhead_l", "snare_top"]["later"] > 20
+    assert song.current is not None
+    revisions.keep(song.pk, song.current.number, {
+        "mics.snare_top.delay_samples": 30, "mics.snare_top.polarity": -1,
+    })  # fmt: skip
+    after = cells()
+    for two in (("overhead_l", "snare_top"), ("snare_bottom", "snare_top")):
+        assert after[two]["later"] == before[two]["later"] - 30
+        assert after[two]["same"] != before[two]["same"]
+    assert after["kick_out", "kick_in"] == before["kick_out", "kick_in"]
+
+
+def test_a_room_is_asked_about_with_how_far_behind_it_stands(song: Song, client: Client) -> None:
+    rooms = [m for m in sheet_of(song).mics if m.startswith("room")]
+    asked = {"mic": rooms[0], "bars": "1-2"}
+    room = client.get(f"/{song.slug}/picture/align/", asked).json()["room"]
+    assert room["answer"] == "late"
+    assert room["ms"] > 1
+    assert room["m"] == pytest.approx(room["ms"] * 0.343, abs=0.1)
+    assert song.current is not None
+    revisions.keep(song.pk, song.current.number, {
+        f"mics.{rooms[0]}.delay_samples": room["drawn_in"],
+    })  # fmt: skip
+    again = client.get(f"/{song.slug}/picture/align/", asked).json()["room"]
+    assert again["ms"] == pytest.approx(0, abs=0.05)

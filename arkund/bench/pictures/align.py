@@ -8,9 +8,10 @@ import numpy as np
 from arkund.bench.pictures.common import Bars, rounded, strokes_for
 from arkund.core.align.pairs import Pair, align_pair
 from arkund.core.kit.roles import close_mics, label, parse_mic_name
+from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import samples_to_cm, samples_to_ms
-from arkund.songs.aligning import sums_of_pair, wanted_delay
+from arkund.songs.aligning import room_question, sums_of_pair, wanted_delay
 from arkund.songs.analysing import analysis_of
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
@@ -30,6 +31,8 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         for p in mine or pairs
     ]  # fmt: skip
     out: dict[str, Any] = {"pairs": rows, "rulers": {}, "lines": [], "curve": None}
+    out["matrix"] = _matrix(pairs, sheet)
+    out["room"] = room_question(song, mic)
     names = _shown(sheet, mic, chosen)
     hits = strokes_for(sheet, mic)
     if hits and names:
@@ -44,6 +47,24 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         out["chosen"] = {"mic": chosen["mic"], "reference": chosen["reference"],
                          "polarity": chosen["polarity"], "sure": chosen["sure"]}  # fmt: skip
     return out
+
+
+def _matrix(pairs: list[dict[str, Any]], sheet: Sheet) -> dict[str, Any]:
+    """Every two mics that hear a piece together: of several pieces the pair that is surest."""
+    best: dict[tuple[str, str], dict[str, Any]] = {}
+    for p in sorted(pairs, key=lambda p: (p["sure"], p["confidence"])):
+        best[p["mic"], p["reference"]] = p
+    order = [m for m in mic_order(sheet) if any(m in two for two in best)]
+    mics = sheet.mics
+    cells = []
+    for (mic, reference), p in best.items():
+        first, last = sorted((mic, reference), key=order.index)
+        later = _left(p, sheet) if last == mic else -_left(p, sheet)
+        same = p["polarity"] * mics[mic].polarity * mics[reference].polarity == 1
+        cells.append({"row": order.index(last), "column": order.index(first), "mic": mic,
+                      "later": round(later), "sure": p["sure"], "piece": label(p["piece"]),
+                      "same": same})  # fmt: skip
+    return {"mics": [{"mic": m, "label": label(m)} for m in order], "cells": cells}
 
 
 def _pair_of(pairs: list[dict[str, Any]], mic: str) -> dict[str, Any] | None:

@@ -270,22 +270,31 @@ def _wanted(study: Study, mic: str, alignment: str) -> Wanted | None:
     return found.shifts[mic], other, confidence, deciding.spread_samples
 
 
-def _room(study: Study, mic: str, school: School) -> list[Finding]:
-    """Rooms drawn in to the overheads, where the school wants them so."""
-    if school.rooms != "drawn_in":
-        return []
+def behind_overheads(study: Study, mic: str) -> tuple[float, float] | None:
+    """How many samples after the overheads a room's mic hears the kit as recorded, and the confidence
+    of that; None where no sure pair says so.
+
+    Room against close mic, and close mic against overhead, add up to room against overhead.
+    """
     mine = [p for p in study.facts.pairs if p.mic == mic and p.sure]
     if not mine:
-        return []
+        return None
     pair = max(mine, key=lambda p: p.confidence)
     over = [p for p in study.facts.pairs if p.mic == pair.reference and p.sure
             and p.piece == pair.piece and p.reference.startswith("overhead")]  # fmt: skip
     if not over:
-        return []
-    # Room against close mic, and close mic against overhead, add up to room against overhead.
+        return None
     behind = pair.delay_samples + float(np.mean([o.delay_samples for o in over]))
-    now = study.sheet.mics[mic].delay_samples
-    left = behind + now
+    return behind, pair.confidence
+
+
+def _room(study: Study, mic: str, school: School) -> list[Finding]:
+    """Rooms drawn in to the overheads, where the school wants them so."""
+    found = behind_overheads(study, mic) if school.rooms == "drawn_in" else None
+    if found is None:
+        return []
+    behind, confidence = found
+    left = behind + study.sheet.mics[mic].delay_samples
     if abs(left) < IN_STEP_SAMPLES or behind <= 0:
         return []
     patch = {f"mics.{mic}.delay_samples": round(-behind, 1)}
@@ -297,7 +306,7 @@ def _room(study: Study, mic: str, school: School) -> list[Finding]:
                    f"{samples_to_cm(left, study.rate) / 100:.1f} m farther away. Drawn in, it adds "
                    "to the stroke instead of repeating it."),
             {"delay_samples": round(left, 2), "delay_ms": round(ms, 3), "against": "overheads"},
-            pair.confidence, patch, {"behind_ms": Change(round(ms, 2), 0.0)},
+            confidence, patch, {"behind_ms": Change(round(ms, 2), 0.0)},
             row="rooms", school=school.name, mic=mic,
         )
     ]  # fmt: skip

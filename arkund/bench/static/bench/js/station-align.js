@@ -1,5 +1,6 @@
 // Align: strokes laid over each other, the lag curve, the pairs, the proposal.
-import { bench, keepTry, keepValues, on, tryValues, valueAt } from "./bench.js";
+import { notify, post } from "./api.js";
+import { address, bench, keepTry, keepValues, on, tryValues, valueAt } from "./bench.js";
 import { clear, el, minus, path } from "./draw.js";
 
 const SHADES = ["", "dashed", "", "dashed", ""];
@@ -13,8 +14,53 @@ export function startAlign() {
     drawLag(picture.curve);
     fillSums(picture.sums);
     fillPairs(picture.pairs);
+    drawMatrix(picture.matrix);
+    askRooms(picture.room);
   });
   return shift;
+}
+
+// A triangle: below the diagonal every two mics that hear a piece together. A square leads to its mic.
+function drawMatrix({ mics, cells }) {
+  const svg = clear(document.getElementById("matrix"));
+  const size = Math.min(26, 300 / mics.length), wide = Math.min(2 * size, 610 / mics.length), left = 4;
+  svg.setAttribute("viewBox", `0 0 700 ${mics.length * size + 8}`);
+  mics.forEach((one, n) => {
+    const chosen = one.mic === bench.mic ? "strong" : "";
+    // A name on the diagonal is its row's, to the left, and its column's, below.
+    el(svg, "text", { x: left + n * wide + 5, y: (n + 0.65) * size, class: chosen }, one.label);
+  });
+  for (const cell of cells) {
+    const { row, column } = cell;
+    const to = el(svg, "a", { href: `?${new URLSearchParams({ mic: cell.mic, bars: bench.loop.join("-") })}` });
+    const x = left + column * wide, y = row * size;
+    el(to, "title", {}, `${mics[row].label} against ${mics[column].label}, on ${cell.piece}`);
+    el(to, "rect", { class: `pair${cell.same ? "" : " opposite"}`, x: x + 1, y: y + 1, width: wide - 2, height: size - 2 });
+    el(to, "text", { x: x + wide - 5, y: y + size * 0.65, "text-anchor": "end", class: cell.sure ? (Math.abs(cell.later) > 1 || !cell.same ? "strong" : "") : "faint" }, minus(cell.later, 0));
+  }
+}
+
+// Whether rooms are drawn in is the school's to say, and each engineer's.
+function askRooms(room) {
+  const holder = document.getElementById("room-question");
+  holder.hidden = !room;
+  if (!room) return;
+  document.getElementById("room-far").textContent = room.ms === null
+    ? "how far behind is not sure" : `${minus(room.ms)} ms behind the overheads, ${minus(room.m)} m`;
+  holder.querySelectorAll("button").forEach((button) => {
+    button.setAttribute("aria-pressed", String(button.dataset.answer === room.answer));
+    button.onclick = async () => {
+      try {
+        await post(address("school/"), { row: "rooms", answer: button.dataset.answer });
+        const path = `mics.${bench.mic}.delay_samples`;
+        if (button.dataset.answer === "late") await keepValues({ [path]: 0 });
+        else if (room.drawn_in !== null) await keepValues({ [path]: room.drawn_in });
+        location.reload();
+      } catch (error) {
+        notify(error.message);
+      }
+    };
+  });
 }
 
 // A mic is shifted by hand: dragged, or by keys. It rests on whole samples, and near to where it meets
