@@ -1,98 +1,47 @@
-"""When strokes first arrive, and which of the soft ones are some, by how they begin."""
+"""When an onset first arrives in a piece's mic, and how the drum's strokes begin."""
 
 import numpy as np
 import scipy
 from numpy.typing import NDArray
 
 from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.believed import DOUBTFUL_DB, Onset
-from arkund.core.hits.masked import CLEAR_DB, by_shape, own_place, shared_beginning, told_by_shape
+from arkund.core.hits.believed import Onset
+from arkund.core.hits.masked import CLEAR_DB, Beginning, shared_beginning
 from arkund.core.kit.roles import is_shell, piece_family
-
-MANY_SOFT = 6
-"""So many soft strokes, and most of what may be one, must begin as the drum's loud ones do for all
-of them to be believed; fewer must each be as good as the same."""
-
-THE_SAME = 0.85
-
-CLEAR_ALONE_DB = 7.0
-"""`DOUBTFUL_DB` for one that begins when nothing bleeds."""
-
-BRIGHT_DB = 6.5
-"""A tom under another drum is not alike, for the lows are that one's; so far over bleed in a bright
-band of its nearest mic, it need not be."""
-
-LEAST_ALIKE = 0.62
-LEAST_ALIKE_OF_FEW = 0.82
-"""A drum that is struck a few times is far more often heard by bleed than struck."""
-
-MANY_LOUD = 12
-"""Sure strokes from which on their shape can tell soft ones: a tom struck a few times, always with
-the kick, begins as the kick does."""
-
 
 MANY_ALONE = 6
 """So many strokes that begin when nothing bleeds tell how a drum's strokes begin."""
 
+EARLIER_FRAMES, REACH_S = 7, 0.0014
+LATER_FRAMES, SHARE = {True: 4, False: 5}, {True: 0.1, False: 0.3}
+"""How far about the frame of a drum's (or a cymbal's) onset it is looked for, and which share of its
+loudest moment counts as begun."""
 
-def arrivals_of(
-    piece: str, onsets: list[Onset], ear: NDArray[np.float32], hop: int, rate: int
-) -> list[tuple[float, Onset]]:
-    """Onsets with their first arrivals in s, by time; of those that are not sure the ones whose
-    shape tells."""
-    reach = round(0.0014 * rate)
-    share, later = 0.1, 4
+
+def arrival_of(piece: str, frame: int, ear: NDArray[np.float32], hop: int, rate: int) -> float:
+    """First arrival in samples of an onset at a frame in ``ear``, of a cymbal's mic what
+    `without_drums` leaves."""
+    shell = is_shell(piece)
+    start, stop = (frame - EARLIER_FRAMES) * hop, (frame + LATER_FRAMES[shell]) * hop
+    return first_arrival(ear, start, stop, round(REACH_S * rate), SHARE[shell])
+
+
+def shape_of(
+    piece: str, onsets: list[tuple[float, Onset]], ear: NDArray[np.float32], rate: int
+) -> Beginning | None:
+    """How a drum's strokes begin, from what is taken to be some of its ``onsets``, each with its first
+    arrival in samples; None of cymbals, and where too few tell."""
     if not is_shell(piece):
-        ear, share, later = without_drums(ear, rate), 0.3, 5
-
-    def plain(onset: Onset) -> float:
-        return first_arrival(
-            ear, (onset.frame - 7) * hop, (onset.frame + later) * hop, reach, share
-        )
-
-    timed = [(plain(o), o) for o in onsets if o.trust == "sure"]
-    beginning = None
-    if is_shell(piece):
-        # What begins when nothing bleeds is the drum's own, however little it exceeds bleed.
-        known_ones = [(plain(o), o) for o in onsets if o.alone and o.trust in ("sure", "own")]
-        clear = np.full(len(known_ones), CLEAR_DB)
-        if len(known_ones) < MANY_ALONE or piece_family(piece) == "tom":
-            known_ones = sorted({*known_ones, *timed}, key=lambda pair: pair[0])
-            of_all = piece_family(piece) == "tom"
-            clear = np.array([o.excess_db if of_all else o.clear_db for _, o in known_ones])
-        beginning = shared_beginning(ear, rate, [at for at, _ in known_ones], clear)
-    if beginning is not None:
-        likely = [(told_by_shape(beginning, o.frame * hop, rate), o)
-                  for o in onsets if o.trust not in ("sure", "own")]  # fmt: skip
-        soft = [told for told, o in likely if o.trust == "soft"]
-        known = len(timed) >= MANY_LOUD
-        is_tom = piece_family(piece) == "tom" and len(timed) >= MANY_ALONE
-        many = known and sum(map(bool, soft)) >= max(MANY_SOFT, len(soft) / 2)
-        least = LEAST_ALIKE if known else LEAST_ALIKE_OF_FEW
-        timed = [
-            (own_place(beginning, o.frame * hop, at, rate), o)
-            for at, o in timed
-            if o.excess_db >= (CLEAR_ALONE_DB if o.alone else DOUBTFUL_DB)
-            or (is_tom and o.clear_db >= BRIGHT_DB and o.excess_db >= BRIGHT_DB - 1.5)
-            or (found := by_shape(beginning, o.frame * hop, rate)) is None
-            or found.alike >= least
-        ]
-        for onset in (o for o in onsets if o.trust == "own"):
-            found = by_shape(beginning, onset.frame * hop, rate)
-            if found and found.alike >= (THE_SAME - 0.05 if onset.alone else THE_SAME):
-                timed.append((own_place(beginning, onset.frame * hop, plain(onset), rate), onset))
-        for told, onset in likely:
-            if told is None:
-                if many and onset.trust == "soft":
-                    at = own_place(beginning, onset.frame * hop, plain(onset), rate)
-                    timed.append((at, onset))
-            elif (
-                many
-                or onset.trust == "perhaps"
-                or (known and onset.trust == "soft" and told.alike >= THE_SAME)
-            ):
-                timed.append((told.at, onset))
-    return sorted(((at / rate, o) for at, o in timed), key=lambda pair: pair[0])
+        return None
+    # What begins when nothing bleeds is the drum's own, however little it exceeds bleed.
+    known = [(at, o) for at, o in onsets if o.alone and o.trust in ("sure", "own")]
+    clear = np.full(len(known), CLEAR_DB)
+    of_all = piece_family(piece) == "tom"
+    if len(known) < MANY_ALONE or of_all:
+        sure = [(at, o) for at, o in onsets if o.trust == "sure"]
+        known = sorted({*known, *sure}, key=lambda pair: pair[0])
+        clear = np.array([o.excess_db if of_all else o.clear_db for _, o in known])
+    return shared_beginning(ear, rate, [at for at, _ in known], clear)
 
 
 def without_drums(audio: NDArray[np.float32], rate: int) -> NDArray[np.float32]:

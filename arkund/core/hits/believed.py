@@ -1,4 +1,8 @@
-"""Which of the onsets in a piece's own mics are its strokes, by how far they exceed bleed."""
+"""Which of the onsets in a piece's own mics are surely its strokes, by how far they exceed bleed.
+
+From these it is learned how the drum's strokes begin; `weighing` then asks about every onset. Of
+cymbals that only overheads hear they are all that is known.
+"""
 
 from dataclasses import dataclass
 
@@ -12,9 +16,6 @@ from arkund.core.kit.roles import is_shell, piece_family
 
 LEAST_EXCESS_DB = 2.6
 """How far a stroke must exceed the bleed that is predicted where it is seen."""
-
-PERHAPS_DB = 1.2
-"""Excess from which a soft stroke is looked at by its shape, where it does not tell by itself."""
 
 SOFT_DB = -18.0
 """Below this level, against loud strokes, ever more excess is asked for."""
@@ -30,9 +31,8 @@ DOUBTFUL_DB = 12.0
 class Onset:
     """What may be a stroke of one piece, as it stands in its own mics at a ``frame`` (of 1 ms):
     its level against loud strokes, how far it exceeds bleed (``clear_db``: in the best of the
-    nearest mic's bright bands), how steeply it rises, in dB. ``trust`` is *sure*, *own*, *perhaps*,
-    and of a piece whose soft strokes never stand clear *soft* or *unlikely*; one that is ``alone``
-    begins when nothing bleeds."""
+    nearest mic's bright bands), how steeply it rises, in dB. ``trust`` is *sure*, or *own* of a loud
+    one that is not clear of bleed; one that is ``alone`` begins when nothing bleeds."""
 
     frame: int
     level_db: float
@@ -77,7 +77,7 @@ def own_onsets(
     events: Events, at: NDArray[np.int64], signatures: Signatures, piece: int,
     ears: list[BandEnergy], alone: NDArray[np.bool_], bleeds: NDArray[np.bool_],
 ) -> list[Onset]:  # fmt: skip
-    """Those of the candidates that this piece must have caused, and soft ones that it may have.
+    """Those of the candidates that this piece must have caused, and loud ones that it may have.
 
     The piece must account for most of what starts in its own mics, where bleed that the other
     pieces predict is not enough; and the stroke must stand above the piece's own rubbish level.
@@ -100,7 +100,6 @@ def own_onsets(
     elif not shell:
         needed = np.minimum(needed, MOST_OF_CYMBAL_DB)
         strictly = np.where(level > SOFT_CYMBAL_DB, needed, strictly)
-    last = "unlikely" if (strictly > needed).any() else "perhaps"
     timely = bleeds * (TIMELY_DB / 2 if piece_family(name) == "tom" else TIMELY_DB)
     needed, strictly = needed + timely, strictly + timely
     # A loud stroke that begins as its drum's others do is never explained away.
@@ -114,10 +113,7 @@ def own_onsets(
     strictly = np.where(agreed & shell, np.minimum(strictly, LEAST_EXCESS_DB), strictly)
     excess = np.where(absent & shell, -np.inf, excess)
     early, own = early & ~absent, own & ~absent
-    trust = np.select(
-        [(excess > strictly) | early, own, excess > needed, excess > PERHAPS_DB],
-        ["sure", "own", "soft", last], "",
-    )  # fmt: skip
+    trust = np.select([(excess > strictly) | early, own], ["sure", "own"], "")
     return [
         Onset(int(at[i]), float(level[i]), float(excess[i]), float(rise[i]), float(clear[i]),
                str(trust[i]), bool(alone[i]))

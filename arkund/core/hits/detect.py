@@ -4,13 +4,12 @@ import hashlib
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.arrivals import arrivals_of, without_drums
+from arkund.core.hits.arrivals import arrival_of, without_drums
 from arkund.core.hits.believed import Onset, own_onsets
 from arkund.core.hits.confidence import confidence
 from arkund.core.hits.cymbals import tell_apart
@@ -20,11 +19,9 @@ from arkund.core.hits.novelty import BANDS, BandEnergy, band_energy, candidates
 from arkund.core.hits.ownership import Signatures, event_vectors
 from arkund.core.hits.rolls import find_buzzes, runs_of_singles
 from arkund.core.hits.signatures import learn_signatures
+from arkund.core.hits.weighing import SAME_STROKE_S, Heard, Stroke, strokes_of
 from arkund.core.hits.whole import whole_kit
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, piece_family, sort_pieces
-
-SAME_STROKE_S = 0.030
-"""Two onsets of one piece closer than this are one hit (a flam, if both are strong)."""
 
 
 @dataclass(frozen=True)
@@ -68,6 +65,51 @@ class _Take:
         return self.bands[0].hop
 
 
+@dataclass(frozen=True)
+class Listened:
+    """A take and what each piece leaves in its mics."""
+
+    take: _Take
+    signatures: Signatures
+
+    @property
+    def pieces(self) -> list[str]:
+        """Those with a mic of their own; none where nothing is struck."""
+        return list(self.take.own) if self.signatures.pieces else []
+
+    def heard(self, piece: str) -> Heard:
+        """What there is to hear of a piece with a mic of its own."""
+        take, signatures = self.take, self.signatures
+        ears, ear = take.own[piece], list(take.own).index(piece)
+        at = take.found[ears[0]]
+        if piece_family(piece) == "snare":
+            at = _merged([take.found[m] for m in ears])
+        begins = onsets_of(take.nearest, at * take.hop, take.rate, take.far)
+        ways_s = {n: signatures.ways_s.get((piece, q)) for n, q in enumerate(take.own)
+                  if q != piece and q in signatures.pieces}  # fmt: skip
+        bleeds = np.zeros(len(at), np.int64)
+        for other, way_s in ways_s.items():
+            bleeds += begins.timely(ear, other, way_s)
+        return Heard(
+            piece, at, event_vectors(take.bands, at, take.overheads), begins, ear,
+            [take.bands[m] for m in ears], take.nearest[ear], begins.untimely(ear, ways_s), bleeds,
+            take.rate,
+        )  # fmt: skip
+
+
+def listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Listened | None:
+    """What `detect_hits` knows before it decides; None where no mic is close to any piece, or
+    nothing begins."""
+    take = _listen(mics, rate)
+    frames = _merged(take.found) if take.own else np.zeros(0, np.int64)
+    if len(frames) == 0:
+        return None
+    return Listened(take, learn_signatures(
+        event_vectors(take.bands, frames, take.overheads), take.own, take.overheads,
+        onsets_of(take.nearest, frames * take.hop, rate, take.far),
+    ))  # fmt: skip
+
+
 def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:
     """Hits of one take, sorted by time.
 
@@ -75,22 +117,18 @@ def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]
     Rooms, overdubs, beds and clicks are not listened to. Where no mic is close to any piece, one
     that hears the whole kit is (`whole`). Returns an empty list where nothing is played.
     """
-    take = _listen(mics, rate)
-    frames = _merged(take.found) if take.own else np.zeros(0, np.int64)
-    if len(frames) == 0:
+    listened = listen(mics, rate)
+    if listened is None:
         return _hits_of_whole_kit(mics, rate)
-    signatures = learn_signatures(
-        event_vectors(take.bands, frames, take.overheads), take.own, take.overheads,
-        onsets_of(take.nearest, frames * take.hop, rate, take.far),
-    )  # fmt: skip
+    take, signatures = listened.take, listened.signatures
     with ThreadPoolExecutor(2) as pool:
-        timed = list(pool.map(partial(_strokes_of, take, signatures), signatures.pieces))
+        found = list(pool.map(lambda p: strokes_of(listened.heard(p), signatures), listened.pieces))
     hits: list[Hit] = []
-    for piece, strokes in zip(signatures.pieces, timed, strict=True):
-        if piece == CYMBAL:
-            hits += _cymbals(strokes, hits, [take.bands[m] for m in take.overheads], set(take.own))
-        else:
-            hits += _as_hits(piece, strokes)
+    for piece, strokes in zip(listened.pieces, found, strict=True):
+        hits += _as_hits(piece, strokes)
+    if CYMBAL in signatures.pieces:
+        far = _far_cymbals(take, signatures)
+        hits += _cymbals(far, hits, [take.bands[m] for m in take.overheads], set(take.own))
     hits = _with_rolls(take, hits)
     hits.sort(key=lambda h: (h.time_s, h.piece))
     return hits
@@ -168,26 +206,18 @@ def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
     return _Take([mics[m] for m in names], bands, found, own, overheads, nearest, rate, far)
 
 
-def _strokes_of(take: _Take, signatures: Signatures, piece: str) -> list[tuple[float, Onset]]:
-    """Onsets of one piece with their times in s."""
-    ears = take.own.get(piece, take.overheads)
-    at = take.found[ears[0]]
-    if piece_family(piece) == "snare" or piece not in take.own:
-        at = _merged([take.found[m] for m in ears])
-    events = event_vectors(take.bands, at, take.overheads)
-    alone = bleeds = np.zeros(len(at), bool)
-    if piece in take.own:
-        begins = onsets_of(take.nearest, at * take.hop, take.rate)
-        ear = list(take.own).index(piece)
-        ways_s = {n: signatures.ways_s.get((piece, q)) for n, q in enumerate(take.own)
-                  if q != piece and q in signatures.pieces}  # fmt: skip
-        alone = begins.untimely(ear, ways_s)
-        for other, way_s in ways_s.items():
-            bleeds = bleeds | begins.timely(ear, other, way_s)
-    number = signatures.pieces.index(piece)
-    own_bands = [take.bands[m] for m in ears]
-    onsets = own_onsets(events, at, signatures, number, own_bands, alone, bleeds)
-    return arrivals_of(piece, onsets, take.mics[ears[0]], take.hop, take.rate)
+def _far_cymbals(take: _Take, signatures: Signatures) -> list[tuple[float, Onset]]:
+    """Onsets of what rings in the overheads and has no mic, with their times in s."""
+    at = _merged([take.found[m] for m in take.overheads])
+    nothing = np.zeros(len(at), bool)
+    onsets = own_onsets(
+        event_vectors(take.bands, at, take.overheads), at, signatures,
+        signatures.pieces.index(CYMBAL), [take.bands[m] for m in take.overheads], nothing, nothing,
+    )  # fmt: skip
+    ear = without_drums(take.mics[take.overheads[0]], take.rate)
+    timed = [(arrival_of(CYMBAL, o.frame, ear, take.hop, take.rate) / take.rate, o)
+             for o in onsets if o.trust == "sure"]  # fmt: skip
+    return sorted(timed, key=lambda pair: pair[0])
 
 
 def _hits_of_whole_kit(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:
@@ -205,9 +235,9 @@ def _hits_of_whole_kit(mics: Mapping[str, NDArray[np.float32]], rate: int) -> li
         timed = []
         for frame, level_db, excess_db in strokes:
             at = first_arrival(ear, (frame - 7) * bands.hop, (frame + 6) * bands.hop)
-            onset = Onset(frame, level_db, excess_db, float(bands.rise[frame]), 0.0, "sure", True)
-            timed.append((at / rate, onset))
-        hits += _as_hits(piece, sorted(timed, key=lambda pair: pair[0]), "whole")
+            sure = confidence(piece, excess_db, float(bands.rise[frame]), "whole")
+            timed.append(Stroke(at / rate, level_db, sure))
+        hits += _as_hits(piece, sorted(timed, key=lambda stroke: stroke.time_s))
     hits.sort(key=lambda h: (h.time_s, h.piece))
     return hits
 
@@ -250,9 +280,10 @@ def _cymbals(
     )  # fmt: skip
     return [
         hit for name in sorted(set(names))
-        for hit in _as_hits(
-            name, [pair for pair, n in zip(free, names, strict=True) if n == name], "far"
-        )
+        for hit in _as_hits(name, [
+            Stroke(at, o.level_db, confidence(name, o.excess_db, o.rise, "far"))
+            for (at, o), n in zip(free, names, strict=True) if n == name
+        ])
     ]  # fmt: skip
 
 
@@ -292,24 +323,24 @@ def _merged(lists: list[NDArray[np.int64]], apart: int = 8) -> NDArray[np.int64]
     return np.array(kept, np.int64)
 
 
-def _as_hits(piece: str, timed: list[tuple[float, Onset]], heard: str = "close") -> list[Hit]:
-    """Hits from onsets by time, of which those within `SAME_STROKE_S` are one."""
-    if not timed:
+def _as_hits(piece: str, strokes: list[Stroke]) -> list[Hit]:
+    """Hits from strokes by time, of which those within `SAME_STROKE_S` are one."""
+    if not strokes:
         return []
-    loud = float(np.percentile([o.level_db for _, o in timed], 90))
+    loud = float(np.percentile([s.level_db for s in strokes], 90))
     hits: list[Hit] = []
-    for time_s, onset in timed:
-        level_db = onset.level_db - loud
+    for stroke in strokes:
+        level_db = stroke.level_db - loud
         hit = Hit(
-            id=hit_id(piece, time_s),
+            id=hit_id(piece, stroke.time_s),
             piece=piece,
-            time_s=round(time_s, 6),
+            time_s=round(stroke.time_s, 6),
             velocity=velocity_of(level_db),
             kind=_kind(level_db),
-            confidence=confidence(piece, onset.excess_db, onset.rise, heard),
+            confidence=round(stroke.confidence, 3),
             level_db=round(level_db, 2),
         )
-        if hits and time_s - hits[-1].time_s < SAME_STROKE_S:
+        if hits and hit.time_s - hits[-1].time_s < SAME_STROKE_S:
             if hit.level_db <= hits[-1].level_db:
                 continue
             hits.pop()

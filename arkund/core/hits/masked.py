@@ -34,34 +34,40 @@ LEAST_CLEAR = 5
 LEAST_APART, APART_DB = 2, 8.0
 """Fewer will do if they stand clear by so much more than the next: the rest is bleed."""
 
-TOLD = 0.77
-"""Correlation at which the shape tells of a stroke that hardly exceeds bleed; what is none of the
-drum's own stays below."""
-
 TOLD_EARLIER_S, TOLD_LATER_S = 0.004, 0.016
+
+
+LOW_RATE = 12_000
+"""What lies within `BAND_HZ` is looked at in steps of about this rate."""
 
 
 @dataclass(frozen=True)
 class Beginning:
-    """How a drum's strokes begin: ``shape`` ``(before + after,)`` of norm 1, in ``low``, its
-    nearest mic within `BAND_HZ`."""
+    """How a drum's strokes begin, laid on its nearest mic at every place from sample ``first`` on,
+    ``step`` samples apart: how much of the sound it explains there, as an amplitude (``explained``)
+    and as a correlation with it (``alike``), each ``(places,)``."""
 
-    low: NDArray[np.float32]
-    shape: NDArray[np.float32]
-    before: int
-    after: int
+    explained: NDArray[np.float32]
+    alike: NDArray[np.float32]
+    first: int
+    step: int
 
-    def around(self, start: int, stop: int) -> tuple[int, NDArray[np.float64], NDArray[np.float64]]:
-        """From which sample on, and for each sample how much of the sound the shape explains
-        there, as an amplitude and as a correlation with it."""
-        start, stop = max(start, self.before), min(stop, len(self.low) - self.after)
-        sound = self.low[start - self.before : max(stop, start) + self.after].astype(np.float64)
-        if len(sound) < len(self.shape):
-            return start, np.zeros(0), np.zeros(0)
-        explained = scipy.signal.correlate(sound, self.shape, "valid")
-        sums = np.concatenate([[0.0], np.cumsum(sound**2)])
-        energy = sums[len(self.shape) :] - sums[: -len(self.shape)]
-        return start, explained, explained / np.sqrt(np.maximum(energy, 1e-18))
+    def around(
+        self, at: NDArray[np.int64], before: int, after: int
+    ) -> tuple[NDArray[np.int64], NDArray[np.float32], NDArray[np.float32]]:
+        """For each of the samples ``at`` the places from ``before`` it until ``after`` it, in samples,
+        and both figures there, each ``(len(at), places)``; −∞ where the shape does not fit into the
+        sound."""
+        begin = -(-(at - before - self.first) // self.step)
+        index = begin[:, None] + np.arange((before + after) // self.step)
+        inside = (index >= 0) & (index < len(self.explained))
+        held = np.clip(index, 0, max(len(self.explained) - 1, 0))
+        nowhere = np.float32(-np.inf)
+        return (
+            self.first + self.step * index,
+            np.where(inside, self.explained[held], nowhere),
+            np.where(inside, self.alike[held], nowhere),
+        )
 
 
 def shared_beginning(
@@ -73,10 +79,13 @@ def shared_beginning(
     samples and ``clear_db`` how far each exceeds bleed in its bright bands. None where there are
     too few of them.
     """
-    before, after = round(BEFORE_S * rate), round(AFTER_S * rate)
     if len(plain) < LEAST_CLEAR:
         return None
-    inside = np.array([before <= p < len(audio) - after - 1 for p in plain])
+    step = max(rate // LOW_RATE, 1)
+    before, after = (round(s * rate / step) for s in (BEFORE_S, AFTER_S))
+    at = [round(p / step) for p in plain]
+    frames = -(-len(audio) // step)
+    inside = np.array([before <= n < frames - after - 1 for n in at])
     order = np.argsort(np.where(inside, clear_db, -np.inf))[::-1]
     surely = int(np.sum(inside & (clear_db >= CLEAR_DB)))
     clear = order[: max(surely, len(plain) // 3, LEAST_CLEAR)]
@@ -87,65 +96,72 @@ def shared_beginning(
         return None
     if not inside[clear].all():
         return None
-    band = np.concatenate([
-        scipy.signal.butter(2, BAND_HZ[0], "highpass", fs=rate, output="sos"),
-        scipy.signal.butter(8, BAND_HZ[1], "lowpass", fs=rate, output="sos"),
-    ])  # fmt: skip
-    low = scipy.signal.sosfilt(band, audio).astype(np.float32)
-    begins = np.array([low[round(plain[i]) - before : round(plain[i]) + after] for i in clear])
+    low = _low(audio, rate, step)
+    begins = np.array([low[at[i] - before : at[i] + after] for i in clear])
     norms = np.linalg.norm(begins, axis=1, keepdims=True)
     shape = np.median(begins / np.maximum(norms, 1e-9), axis=0)
-    return Beginning(low, shape / max(float(np.linalg.norm(shape)), 1e-9), before, after)
+    shape /= max(float(np.linalg.norm(shape)), 1e-9)
+    explained = scipy.signal.oaconvolve(low, shape[::-1], "valid")
+    sums = np.concatenate([[0.0], np.cumsum(np.square(low))])
+    energy = sums[len(shape) :] - sums[: -len(shape)]
+    # Below what float arithmetic leaves of silence nothing is alike.
+    alike = explained / np.sqrt(np.maximum(energy, 1e-15 * sums[-1] + 1e-18))
+    return Beginning(explained.astype(np.float32), alike.astype(np.float32), before * step, step)
 
 
-def own_place(beginning: Beginning, at: int, plain: float, rate: int) -> float:
-    """First arrival in samples of a stroke first seen at sample ``at`` and at ``plain`` in the
-    whole sound.
+def _low(audio: NDArray[np.float32], rate: int, step: int) -> NDArray[np.float64]:
+    """What lies within `BAND_HZ`, every ``step``-th sample."""
+    band = np.concatenate([
+        scipy.signal.butter(2, BAND_HZ[0], "highpass", fs=rate / step, output="sos"),
+        scipy.signal.butter(8, BAND_HZ[1], "lowpass", fs=rate / step, output="sos"),
+    ])  # fmt: skip
+    sound = audio
+    if step > 1:
+        # So few taps fold what lies above 10 kHz onto no more than a thousandth of itself below 1.2.
+        taps = scipy.signal.firwin(8 * step + 1, 0.5 / step).astype(np.float32)
+        sound = scipy.signal.resample_poly(audio, 1, step, window=taps)
+    low: NDArray[np.float64] = scipy.signal.sosfilt(band, sound.astype(np.float64))
+    return low
+
+
+def own_places(
+    beginning: Beginning, at: NDArray[np.int64], plain: NDArray[np.float64], rate: int
+) -> NDArray[np.float64]:
+    """First arrivals in samples of strokes first seen at samples ``at`` and at ``plain`` in the whole
+    sound.
 
     Where the shape explains most of the sound, if that lies further than `PARTED_S` from the plain
     place, and it fits far better there; else the plain place. A drum's ring repeats, so the shape
-    fits half well a period away too: see `_best_place`.
+    fits half well a period away too: of the places where it explains much, the one most like it
+    counts, for a ring's later periods may be larger than its first, but never as much alike.
     """
-    start, explained, alike = beginning.around(
-        at - round(EARLIER_S * rate), at + round(LATER_S * rate)
-    )
-    near = np.abs(np.arange(len(explained)) + start - plain) <= PARTED_S * rate
-    if not near.any():
+    if not len(at):
         return plain
-    best = _best_place(explained, alike)
-    far_more = explained[best] >= FAR_MORE * explained[near].max()
-    there, here = alike[best], alike[near].max()
-    more_alike = there >= max(ALIKE, here + CLOSER) or there >= max(HALF_ALIKE, here + FAR_CLOSER)
-    return float(start + best) if far_more and more_alike and not near[best] else plain
-
-
-def _best_place(explained: NDArray[np.float64], alike: NDArray[np.float64]) -> int:
-    """Of the places where the shape explains much, the one most like it: a ring's later periods
-    may be larger than its first, but never as much alike."""
-    much = explained >= MUCH * explained.max()
-    return int(np.argmax(np.where(much, alike, -1.0)))
-
-
-@dataclass(frozen=True)
-class Told:
-    """A stroke's place in samples by its shape, and its correlation with it."""
-
-    at: float
-    alike: float
-
-
-def by_shape(beginning: Beginning, at: int, rate: int) -> Told | None:
-    """Where about sample ``at`` the shape explains most, and how well; None outside the sound."""
-    start, explained, alike = beginning.around(
-        at - round(TOLD_EARLIER_S * rate), at + round(TOLD_LATER_S * rate)
+    places, explained, alike = beginning.around(at, round(EARLIER_S * rate), round(LATER_S * rate))
+    rows = np.arange(len(at))
+    near = np.abs(places - plain[:, None]) <= PARTED_S * rate
+    much = explained >= MUCH * explained.max(axis=1, keepdims=True)
+    best = np.argmax(np.where(much, alike, -1.0), axis=1)
+    there, here = alike[rows, best], np.where(near, alike, -np.inf).max(axis=1)
+    nearest = np.where(near, explained, -np.inf).max(axis=1)
+    far_more = explained[rows, best] >= FAR_MORE * nearest
+    more_alike = (there >= np.maximum(ALIKE, here + CLOSER)) | (
+        there >= np.maximum(HALF_ALIKE, here + FAR_CLOSER)
     )
-    if not len(explained):
-        return None
-    best = int(np.argmax(explained))
-    return Told(float(start + best), float(alike[best]))
+    moved = far_more & more_alike & ~near[rows, best] & np.isfinite(nearest)
+    return np.where(moved, places[rows, best].astype(np.float64), plain)
 
 
-def told_by_shape(beginning: Beginning, at: int, rate: int) -> Told | None:
-    """Where a stroke of this drum begins about sample ``at``, if its shape alone tells; else None."""
-    found = by_shape(beginning, at, rate)
-    return found if found and found.alike >= TOLD else None
+def by_shape(
+    beginning: Beginning, at: NDArray[np.int64], rate: int,
+    earlier_s: float = TOLD_EARLIER_S, later_s: float = TOLD_LATER_S,
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
+    """Where about each of the samples ``at`` the shape explains most, in samples, and its correlation
+    there; NaN outside the sound."""
+    if not len(at):
+        return np.zeros(0), np.zeros(0)
+    places, explained, alike = beginning.around(at, round(earlier_s * rate), round(later_s * rate))
+    rows, best = np.arange(len(at)), np.argmax(explained, axis=1)
+    heard = np.isfinite(explained[rows, best])
+    return (np.where(heard, places[rows, best], np.nan),
+            np.where(heard, alike[rows, best].astype(np.float64), np.nan))  # fmt: skip

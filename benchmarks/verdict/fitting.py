@@ -1,0 +1,159 @@
+"""From lessons to trees: rows with what they are, folds, and the file that ships."""
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from sklearn.ensemble import HistGradientBoostingClassifier
+
+from arkund.core.hits.detect import listen
+from arkund.core.hits.evidence import AGAINST, FOR, NAMES
+from arkund.core.hits.verdict import FILE, Trees, probabilities
+from arkund.core.hits.weighing import LIKELY, Weighed, told, weighed
+from arkund.core.kit.roles import piece_family
+from benchmarks.recorded.scoring import SPAN_S, TOLERANCE_S, f_measure, matches
+from benchmarks.verdict.recordings import Lesson
+
+FOLDS = 5
+GRACE_WEIGHT, ROLL_WEIGHT = 0.2, 0.1
+"""What is right of grace notes and within rolls is a matter of taste: it weighs little."""
+
+
+@dataclass(frozen=True)
+class Table:
+    """Onsets of one piece of one lesson as they are ``found``, places in s: which are strokes
+    (``right``), how much they count (``weight``); the true strokes (time, kind), without those of
+    rolls, whose spans are ``rolls``."""
+
+    lesson: str
+    piece: str
+    found: Weighed
+    right: NDArray[np.bool_]
+    weight: NDArray[np.float64]
+    truth: list[tuple[float, str]]
+    rolls: list[tuple[float, float]]
+
+
+def tables_of(lesson: Lesson, name: str) -> list[Table]:
+    """A table for each piece with a mic."""
+    listened = listen(lesson.mics, lesson.rate)
+    if listened is None:
+        return []
+    out = []
+    for piece in listened.pieces:
+        found = weighed(listened.heard(piece), listened.signatures)
+        found = replace(found, place=found.place / lesson.rate)
+        place = found.place
+        truth = sorted((t, kind) for p, t, kind in lesson.hits if p == piece)
+        times = np.array([t for t, _ in truth])
+        nearest = np.abs(place[:, None] - times[None, :]).min(axis=1, initial=np.inf)
+        weight = np.ones(len(place))
+        for t, kind in truth:
+            if kind == "grace":
+                weight[np.abs(place - t) < 4 * TOLERANCE_S] = GRACE_WEIGHT
+        rolls = [(b, e) for p, b, e in lesson.spans if p == piece]
+        for begin, end in rolls:
+            weight[(place > begin - SPAN_S) & (place < end + SPAN_S)] = ROLL_WEIGHT
+        strokes = [(t, kind) for t, kind in truth if kind != "roll"]
+        out.append(Table(name, piece, found, nearest <= TOLERANCE_S, weight, strokes, rolls))
+    return out
+
+
+def fitted(tables: Sequence[Table], seed: int = 0) -> Trees:
+    """Trees fitted to all rows of the tables."""
+    columns = tables[0].found.evidence.shape[1]
+    held = [int(n in FOR) - int(n in AGAINST) for n in NAMES] + [0] * (columns - len(NAMES))
+    model = HistGradientBoostingClassifier(
+        max_iter=240, learning_rate=0.06, max_leaf_nodes=12, min_samples_leaf=40,
+        l2_regularization=3.0, max_features=0.5, monotonic_cst=held, random_state=seed,
+    )  # fmt: skip
+    model.fit(
+        np.vstack([t.found.evidence for t in tables]), np.concatenate([t.right for t in tables]),
+        sample_weight=np.concatenate([t.weight for t in tables]),
+    )  # fmt: skip
+    return _exported(model)
+
+
+def _exported(model: HistGradientBoostingClassifier) -> Trees:
+    """The nodes of all trees in a row. (The library keeps them in private attributes; the version is
+    pinned, and `check` compares what they give.)"""
+    roots: list[int] = []
+    parts: dict[str, list[Any]] = defaultdict(list)
+    at = 0
+    for (tree,) in model._predictors:
+        nodes = tree.nodes
+        roots.append(at)
+        leaf = nodes["is_leaf"].astype(bool)
+        parts["column"].append(np.where(leaf, -1, nodes["feature_idx"]))
+        parts["threshold"].append(np.where(leaf, 0.0, nodes["num_threshold"]))
+        parts["left"].append(np.where(leaf, 0, nodes["left"].astype(int) + at))
+        parts["right"].append(np.where(leaf, 0, nodes["right"].astype(int) + at))
+        parts["missing"].append(nodes["missing_go_to_left"].astype(bool))
+        parts["value"].append(np.where(leaf, nodes["value"], 0.0))
+        at += len(nodes)
+    types = {"column": np.int16, "threshold": np.float32, "left": np.int32, "right": np.int32,
+             "missing": np.bool_, "value": np.float32}  # fmt: skip
+    joined = {name: np.concatenate(parts[name]).astype(kind) for name, kind in types.items()}
+    base = float(np.ravel(model._baseline_prediction)[0])
+    return Trees(np.array(roots, np.int32), **joined, base=base)
+
+
+def write(trees: Trees, file: Path = FILE) -> None:
+    """The file that ships."""
+    parts = {name: getattr(trees, name) for name in Trees.__dataclass_fields__}
+    np.savez_compressed(file, **parts)
+
+
+def folds_told(tables: Sequence[Table]) -> list[str]:
+    """How well each fold of lessons is told by trees that were fitted to the others, line by line."""
+    names = sorted({t.lesson for t in tables})
+    fold = dict(zip(np.random.default_rng(0).permutation(names).tolist(),
+                    np.arange(len(names)) % FOLDS, strict=True))  # fmt: skip
+    rows: dict[str, list[tuple[int, int, int]]] = defaultdict(list)
+    shares, right = [], []
+    for k in range(FOLDS):
+        trees = fitted([t for t in tables if fold[t.lesson] != k])
+        for t in tables:
+            if fold[t.lesson] == k:
+                share = probabilities(t.found.evidence, trees)
+                sim = "simulated" if t.lesson.startswith("sim_") else "recorded"
+                _score(t, share, rows, sim)
+                sure = share > LIKELY
+                shares.append(share[sure])
+                right.append(t.right[sure])
+    lines = [
+        f"{what}: F {f_measure(r):.3f} ({np.sum(r, axis=0).tolist()})"
+        for what, r in sorted(rows.items())
+    ]
+    share, is_right = np.concatenate(shares), np.concatenate(right)
+    for low in (0.5, 0.7, 0.85, 0.95):
+        inside = (share >= low) & (share < {0.5: 0.7, 0.7: 0.85, 0.85: 0.95, 0.95: 1.01}[low])
+        lines.append(
+            f"given {low} and more: {inside.sum()} of which right {is_right[inside].mean():.3f}"
+        )
+    return lines
+
+
+def _score(
+    table: Table, share: NDArray[np.float64], rows: dict[str, list[tuple[int, int, int]]], sim: str
+) -> None:
+    found = [float(table.found.place[i]) for i in told(table.piece, table.found, share, 1)]
+    found = [f for f in found if not any(b - SPAN_S <= f <= e + SPAN_S for b, e in table.rolls)]
+    true = [(t, kind) for t, kind in table.truth if kind != "grace"]
+    graces = [t for t, kind in table.truth if kind == "grace"]
+    pairs = matches([t for t, _ in true], found, TOLERANCE_S)
+    mine = {j for _, j in pairs}
+    own = [f for j, f in enumerate(found)
+           if j in mine or all(abs(f - g) > TOLERANCE_S for g in graces)]  # fmt: skip
+    family = piece_family(table.piece)
+    rows[f"{sim} {family}"].append((len(pairs), len(true), len(own)))
+    if family == "tom" and len(true) <= 4:
+        rows[f"{sim} tom struck up to four times"].append((len(pairs), len(true), len(own)))
+    ghosts = {i for i, (_, kind) in enumerate(true) if kind == "ghost"}
+    if ghosts:
+        got = sum(i in ghosts for i, _ in pairs)
+        rows[f"{sim} ghosts"].append((got, len(ghosts), got + len(own) - len(pairs)))

@@ -1,0 +1,142 @@
+"""Recordings to learn from: kits put together at random from development's strokes, in every
+pattern, with mics left out at random, and songs of the simulator."""
+
+import pickle
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import scipy
+from numpy.typing import NDArray
+
+from arkund.core.simulate.presets import PRESETS
+from arkund.core.simulate.session import simulate
+from benchmarks.recorded.kits import Kit
+from benchmarks.recorded.patterns import PATTERNS, Pattern
+from benchmarks.recorded.recording import make_recording
+from benchmarks.recorded.strokes import RATE, Sounds, render
+
+KICKS = ((0, 36), (16, 36), (3, 36), (2, 36), (5, 36), (0, 35), (48, 36), (24, 36))
+SNARES = ((0, 38), (16, 38), (3, 38), (0, 40), (16, 40), (3, 40), (24, 38), (24, 40))
+BRUSHES = ((40, 38), (40, 40))
+TOMS, HATS, CYMBALS = (0, 16, 24), (0, 1, 16), ((0, 49), (0, 57), (0, 51), (0, 59))
+"""Notes (program, note) that none of the report's kits has; of brushes there are no others."""
+
+ALONE = ("one_overhead", "one_file")
+COLOUR_DB = 3.0
+SIMULATED_BARS = 28
+FIRST_SIMULATED, SIMULATED_SEEDS = 101, 4
+
+LEFT_OUT = ((0.15, ("snare_bottom",)), (0.15, ("kick_out",)), (0.06, ("kick_in",)),
+            (0.06, ("snare_bottom", "kick_out")), (0.06, ("hat",)))  # fmt: skip
+"""Mics that a session may lack, and how often."""
+
+
+@dataclass(frozen=True)
+class Lesson:
+    """A recording with its truth: ``mics`` ``{mic: (frames,)}``, ``hits`` (piece, time in s, kind),
+    ``spans`` of rolls (piece, begin, end)."""
+
+    name: str
+    mics: dict[str, NDArray[np.float32]]
+    hits: list[tuple[str, float, str]]
+    spans: list[tuple[str, float, float]]
+    rate: int
+
+
+def lessons(seeds: int) -> list[tuple[str, int]]:
+    """Names and seeds of all lessons."""
+    played = [
+        (name, seed) for seed in range(1, seeds + 1) for name in PATTERNS if name not in ALONE
+    ]
+    return played + [
+        (f"sim_{preset}", FIRST_SIMULATED + n)
+        for n in range(max(seeds // 2, 1))
+        for preset in PRESETS
+    ]
+
+
+def kept(folder: Path, wanted: list[tuple[str, int]]) -> Iterator[Lesson]:
+    """The lessons one by one, rendered into the folder if they are not there yet."""
+    folder.mkdir(parents=True, exist_ok=True)
+    sounds: dict[tuple[int, int], Sounds] = {}
+    for name, seed in wanted:
+        file = folder / f"{name}-{seed}.pkl"
+        if not file.exists():
+            sounds = sounds or render(_notes())
+            file.write_bytes(pickle.dumps(_made(name, seed, sounds)))
+        yield pickle.loads(file.read_bytes())
+
+
+def _made(name: str, seed: int, sounds: dict[tuple[int, int], Sounds]) -> Lesson:
+    if name.startswith("sim_"):
+        session = simulate(name.removeprefix("sim_"), seed, bars=SIMULATED_BARS)
+        return Lesson(name, session.mics, _told(session.truth["hits"]), [], session.rate)
+    rng = np.random.default_rng([seed, sum(map(ord, name)), 99])
+    pattern = PATTERNS[name](rng)
+    kit = _kit(rng, pattern.brushed)
+    pattern = _as_miked(pattern, rng)
+    notes = {(program, note) for program, note, _ in kit.pieces.values()}
+    coloured = {at: _coloured(sounds[at], int(rng.integers(1 << 30))) for at in notes}
+    recording = make_recording(kit, pattern, coloured, rng)
+    return Lesson(name, recording.mics, _told(recording.hits), recording.spans, recording.rate)
+
+
+def _told(hits: list[dict[str, Any]]) -> list[tuple[str, float, str]]:
+    return [(h["piece"], h["time_s"], h["kind"]) for h in hits]
+
+
+def _notes() -> set[tuple[int, int]]:
+    toms = {(program, note) for program in TOMS for note in (50, 47, 43)}
+    hats = {(program, note) for program in HATS for note in (42, 44, 46)}
+    return {*KICKS, *SNARES, *BRUSHES, *CYMBALS} | toms | hats
+
+
+def _kit(rng: np.random.Generator, brushed: bool) -> Kit:
+    def one(choices: tuple[Any, ...]) -> Any:
+        return choices[rng.integers(len(choices))]
+
+    kick = one(KICKS)
+    snare = BRUSHES[0 if rng.random() < 0.5 else 1] if brushed else one(SNARES)
+    toms, shells = one(TOMS), float(rng.uniform(0.85, 1.15))
+    hat, cymbals = one(HATS), float(rng.uniform(0.88, 1.12))
+    crash, other = (49, 57) if rng.random() < 0.5 else (57, 49)
+    ride = 51 if rng.random() < 0.5 else 59
+    tunings = [float(rng.uniform(0.88, 1.12)) for _ in range(2)]
+    return Kit("at random", {
+        "kick": (*kick, tunings[0]), "snare": (*snare, tunings[1]),
+        "tom_1": (toms, 50, shells), "tom_2": (toms, 47, shells), "tom_3": (toms, 43, shells),
+        "hat": (hat, 42, cymbals), "hat pedal": (hat, 44, cymbals), "hat open": (hat, 46, cymbals),
+        "ride": (0, ride, cymbals), "crash_1": (0, crash, cymbals), "crash_2": (0, other, cymbals),
+    })  # fmt: skip
+
+
+def _as_miked(pattern: Pattern, rng: np.random.Generator) -> Pattern:
+    """The pattern with mics that somebody left out, and with more or less bleed."""
+    draw, gone = float(rng.random()), ()
+    for share, mics in LEFT_OUT:
+        if 0 <= draw < share and not pattern.dead and not pattern.swapped:
+            gone = mics
+        draw -= share
+    bleed_db = pattern.bleed_db or float(rng.uniform(-3, 5))
+    return replace(pattern, mics=tuple(m for m in pattern.mics if m not in gone), bleed_db=bleed_db)
+
+
+def _coloured(sounds: Sounds, seed: int) -> Sounds:
+    """Another drum of the kind: all layers through the same gentle peaks and dips."""
+    layers = tuple((v, _peaks(sound, np.random.default_rng(seed))) for v, sound in sounds.layers)
+    loudest = max(float(np.abs(sound).max()) for _, sound in layers)
+    return Sounds(tuple((v, sound / loudest) for v, sound in layers))
+
+
+def _peaks(sound: NDArray[np.float64], rng: np.random.Generator) -> NDArray[np.float64]:
+    for centre in (120.0, 400.0, 1200.0, 3500.0, 9000.0):
+        hz, amount = centre * 2 ** rng.uniform(-0.7, 0.7), 10 ** (rng.normal(0, COLOUR_DB) / 40)
+        w = 2 * np.pi * hz / RATE
+        alpha, cos = np.sin(w) / 1.4, np.cos(w)
+        b = [1 + alpha * amount, -2 * cos, 1 - alpha * amount]
+        a = [1 + alpha / amount, -2 * cos, 1 - alpha / amount]
+        sound = scipy.signal.lfilter(b, a, sound)
+    return sound
