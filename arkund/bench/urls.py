@@ -48,6 +48,7 @@ urlpatterns = [
     path("<slug:slug>/findings/decline/", findings.decline, name="finding-decline"),
     path("<slug:slug>/findings/reopen/", findings.reopen, name="finding-reopen"),
     path("<slug:slug>/level/readings/", levelling.readings, name="readings"),
+    path("<slug:slug>/level/clip-gain/", levelling.clip_gain, name="clip-gain"),
     path("<slug:slug>/level/together/", levelling.together, name="trim-together"),
     path("<slug:slug>/level/mirror/", levelling.mirror, name="mirror"),
     path("<slug:slug>/clean/regions/", cleaning.edit, name="clean-regions"),

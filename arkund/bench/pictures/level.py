@@ -13,6 +13,7 @@ from arkund.core.mix.sheet import Sheet
 from arkund.core.units import amplitudes_to_db
 from arkund.songs import findings
 from arkund.songs.facts import mic_files
+from arkund.songs.levelling import gains_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
 
@@ -42,8 +43,14 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     wanted = round(float(np.clip(np.mean(target) - (own["typical"] - trim), -24, 24)), 1)
     # The ruler's axis is trim: a stroke of p dBFS comes to the target at target - p.
     raw = np.array(own["peaks"]) - trim
+    study = findings.study_of_song(song)
+    strokes = strokes_for(sheet, mic)[:400]
     return {
         "rows": rows,
+        "strokes": [
+            {"id": h.id, "bar": study.bar_of(h.time_s), "piece": label(h.piece), "gain_db": gain}
+            for h, gain in zip(strokes, gains_of(study, mic, strokes), strict=True)
+        ],
         "target": target,
         "rulers": {
             f"mics.{mic}.trim_db": {

@@ -51,3 +51,23 @@ def mirror(request: HttpRequest, slug: str) -> JsonResponse:
     """Pan every mic to the other side; made from revision ``base``."""
     song, asked = song_named(slug), body(request, Change)
     return answer(levelling.mirror(song, base=asked.base))
+
+
+class StrokeGain(Change):
+    """A mic, one of the strokes in it, and by how many dB it is turned up."""
+
+    refusal: ClassVar[str] = (
+        "Say which stroke of which mic is turned up or down, and by how many dB."
+    )
+    mic: Line
+    stroke: Line
+    gain_db: Real
+
+
+@require_POST
+def clip_gain(request: HttpRequest, slug: str) -> JsonResponse:
+    """Turn one stroke of a mic up or down; made from revision ``base``."""
+    song, asked = song_named(slug), body(request, StrokeGain)
+    return answer(
+        levelling.clip_gain(song, asked.mic, asked.stroke, asked.gain_db, base=asked.base)
+    )

@@ -1,5 +1,7 @@
 """Level: wild strokes, headroom, trim to a target by the typical hit."""
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from arkund.core.advise.finding import Change, Finding, spoken
@@ -47,6 +49,10 @@ def typical_dbfs(peaks_db: np.ndarray) -> float:
     return float(np.median(np.sort(peaks_db)[len(peaks_db) // 2 :]))
 
 
+LONGEST_STROKE_S = 0.8
+"""A stroke's gain lasts no longer, even if nothing follows."""
+
+
 def _wild(study: Study, mic: str) -> list[Finding]:
     piece = parse_mic_name(mic).piece
     hits = study.strokes(piece or "", ghosts=False)
@@ -63,15 +69,13 @@ def _wild(study: Study, mic: str) -> list[Finding]:
     if over < WILD_DB or alone < WILD_DB / 2:
         return []
     gain = -round(alone, 1)
-    start = max(round((study.before_moves_s(times[at]) - 0.002) * study.rate), 0)
-    later = [t for t in times if t > times[at] + 0.05]
-    length = min((later[0] - times[at] - 0.01) if later else 0.8, 0.8)
-    patch = _brought_down(study, mic, start, max(round(length * study.rate), 1), gain)
+    start, frames = stroke_span(study, times, times[at])
+    patch = clip_gain(study, mic, start, frames, gain)
     for far in study.with_role("overhead", "room", "crush", "kit"):
         excess = _excess_db(study, far, times[at])
         if excess >= WORTH_DUCKING_DB:
-            frames = round(min(length, 0.25) * study.rate)
-            patch |= _brought_down(study, far, start, frames, -round(excess, 1))
+            shorter = min(frames, round(0.25 * study.rate))
+            patch |= clip_gain(study, far, start, shorter, -round(excess, 1))
     along = [label(p.split(".")[1]) for p in patch if f".{mic}." not in p]
     too = (
         f" What {', '.join(along)} hear{'s' if len(along) == 1 else ''} of it is brought down too."
@@ -94,14 +98,24 @@ def _wild(study: Study, mic: str) -> list[Finding]:
     ]  # fmt: skip
 
 
-def _brought_down(
+def stroke_span(study: Study, times_s: Sequence[float], at_s: float) -> tuple[int, int]:
+    """Where a stroke among those at ``times_s`` begins in the sound before moves, and for how many
+    samples it has the mic to itself."""
+    start = max(round((study.before_moves_s(at_s) - 0.002) * study.rate), 0)
+    later = [t for t in times_s if t > at_s + 0.05]
+    length = min((min(later) - at_s - 0.01) if later else LONGEST_STROKE_S, LONGEST_STROKE_S)
+    return start, max(round(length * study.rate), 1)
+
+
+def clip_gain(
     study: Study, mic: str, at: int, frames: int, gain_db: float
 ) -> dict[str, list[dict[str, float]]]:
-    """The mic's clip gains with one more; the same stroke brought down again replaces the first."""
+    """The mic's clip gains with one more (of 0 dB: without it); the same stroke's second replaces the
+    first."""
     kept = [g.model_dump() for g in study.sheet.mics[mic].repair.clip_gains]
     kept = [g for g in kept if abs(g["at"] - at) > 0.02 * study.rate]
-    entry = {"at": at, "frames": frames, "gain_db": gain_db}
-    return {f"mics.{mic}.repair.clip_gains": sorted([*kept, entry], key=lambda g: g["at"])}
+    entry = [{"at": at, "frames": frames, "gain_db": gain_db}] if gain_db else []
+    return {f"mics.{mic}.repair.clip_gains": sorted([*kept, *entry], key=lambda g: g["at"])}
 
 
 def _excess_db(study: Study, mic: str, at_s: float) -> float:
