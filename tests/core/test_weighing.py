@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from arkund.core.hits.detect import Listened, listen
+from arkund.core.hits.detect import listen
 from arkund.core.hits.evidence import AGAINST, FOR, NAMES
 from arkund.core.hits.ownership import Signatures
 from arkund.core.hits.verdict import Trees, probabilities, trees
@@ -40,35 +40,33 @@ def test_the_trees_that_ship_look_at_the_columns_that_there_are() -> None:
     assert kept.right.max() < len(kept.column)
 
 
-@pytest.mark.parametrize("name", sorted(FOR | AGAINST))
-def test_what_speaks_for_a_stroke_never_speaks_against_it(session: Session, name: str) -> None:
-    listened = _listened(session)
-    rows = weighed(listened.heard("snare"), listened.signatures).evidence[::7]
-    column = NAMES.index(name)
-    shares = []
-    for value in np.nanpercentile(rows[:, column], [0, 25, 50, 75, 100]):
-        asked = rows.copy()
-        asked[:, column] = value
-        shares.append(probabilities(asked))
-    steps = np.diff(shares, axis=0) * (1 if name in FOR else -1)
-    assert steps.min() > -1e-6
-
-
-def _listened(session: Session) -> Listened:
-    found = listen(session.mics, session.rate)
-    assert found is not None
-    return found
+@pytest.fixture(scope="module")
+def session() -> Session:
+    return simulate("copper", 5150, bars=5)
 
 
 @pytest.fixture(scope="module")
-def session() -> Session:
-    return simulate("copper", 5150, bars=6)
+def by_piece(session: Session) -> dict[str, Weighed]:
+    listened = listen(session.mics, session.rate)
+    assert listened is not None
+    return {p: weighed(listened.heard(p), listened.signatures) for p in ("kick", "snare", "hat")}
 
 
-def test_shares_part_strokes_from_bleed(session: Session) -> None:
-    listened = _listened(session)
-    for piece in ("kick", "snare", "hat"):
-        found = weighed(listened.heard(piece), listened.signatures)
+def test_what_speaks_for_a_stroke_never_speaks_against_it(by_piece: dict[str, Weighed]) -> None:
+    rows = by_piece["snare"].evidence[::5]
+    for name in sorted(FOR | AGAINST):
+        column = NAMES.index(name)
+        shares = []
+        for value in np.nanpercentile(rows[:, column], [0, 25, 50, 75, 100]):
+            asked = rows.copy()
+            asked[:, column] = value
+            shares.append(probabilities(asked))
+        steps = np.diff(shares, axis=0) * (1 if name in FOR else -1)
+        assert steps.min() > -1e-6, name
+
+
+def test_shares_part_strokes_from_bleed(session: Session, by_piece: dict[str, Weighed]) -> None:
+    for piece, found in by_piece.items():
         true = np.array([h["time_s"] for h in session.truth["hits"] if h["piece"] == piece])
         away = np.abs(found.place[:, None] / session.rate - true).min(axis=1)
         share = probabilities(found.evidence)
