@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from arkund.core.advise import eq, pairs_in, takes, unexplained
+from arkund.core.advise import balance, eq, pairs_in, takes, unexplained
 from arkund.core.advise.finding import Finding, finding_from, spoken
 from arkund.core.advise.findings import MODULES, find_all, modules_for
 from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of, steps
@@ -513,3 +513,36 @@ def test_a_song_of_silence_is_judged_without_a_crash(session: Session, tmp_path:
     found = find_all(quiet, TIGHT)
     assert {f.kind for f in found} == {"load-in.silent"}
     assert len(found) == 3
+
+
+@pytest.mark.parametrize(
+    ("louder_db", "earlier_ms", "pan", "words"),
+    [
+        (7.0, None, -0.5, "7.0 dB louder in the left overhead"),
+        (7.0, 0.08, -0.6, "7.0 dB louder and 0.08 ms earlier in the left overhead"),
+        (-2.8, -0.24, 0.5, "2.8 dB louder and 0.24 ms earlier in the right overhead"),
+        (2.8, -0.4, 0.3, "in the left overhead, but 0.40 ms earlier in the right one"),
+        (0.4, 0.0, None, ""),
+        (-14.0, -1.0, 0.7, "louder and 1.00 ms earlier in the right overhead"),
+    ],
+)  # fmt: skip
+def test_a_drum_is_panned_to_where_both_level_and_time_have_it(
+    study: Study, monkeypatch: pytest.MonkeyPatch,
+    louder_db: float, earlier_ms: float | None, pan: float | None, words: str,
+) -> None:  # fmt: skip
+    monkeypatch.setattr(balance, "_left_over_right", lambda *_: louder_db)
+    monkeypatch.setattr(balance, "_earlier_at_left_ms", lambda *_: earlier_ms)
+    found = balance._pan(study, "hat")
+    assert [f.proposal["mics.hat.pan"] for f in found] == ([] if pan is None else [pan])
+    if found:
+        assert words in found[0].reason
+        assert found[0].is_doubtful == ("but" in words)
+
+
+def test_the_overhead_that_hears_a_drum_first_is_the_nearer_one(study: Study) -> None:
+    earlier = balance._earlier_at_left_ms(study, "hat")
+    at = {p.reference: p.delay_samples for p in study.facts.pairs if p.piece == p.mic == "hat"}
+    # A pair's delay is the close mic's arrival after the overhead's: the nearer one's is larger.
+    apart_ms = (at["overhead_l"] - at["overhead_r"]) / study.rate * 1000
+    assert earlier == pytest.approx(apart_ms, abs=1e-3)
+    assert apart_ms > 0.3, "the hat stands on the left"
