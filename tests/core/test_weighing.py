@@ -94,6 +94,16 @@ def test_a_tom_that_others_always_hear_first_is_bleed() -> None:
     assert len(told("tom_3", _toms(4, others=5), np.full(25, 0.9), RATE)) == 25
 
 
+def test_what_comes_when_bleed_does_and_is_nothing_like_the_drum_is_anothers() -> None:
+    rows = np.zeros((4, COLUMNS), np.float32)
+    for name, values in (("on time", (1, 0, 1, 1)), ("alike", (0.3, 0.3, 0.9, 0.3)),
+                         ("scatter of bands", (9, 9, 9, 2))):  # fmt: skip
+        rows[:, NAMES.index(name)] = values
+    found = Weighed(np.arange(4.0) * RATE, np.zeros(4), rows)
+    assert told("snare", found, np.full(4, 0.9), RATE) == [1, 2, 3]
+    assert told("hat", found, np.full(4, 0.9), RATE) == [0, 1, 2, 3]
+
+
 def test_of_onsets_close_together_the_likeliest_is_the_stroke() -> None:
     rows = np.zeros((3, COLUMNS), np.float32)
     found = Weighed(np.array([0.0, 0.02, 0.06]) * RATE, np.zeros(3), rows)

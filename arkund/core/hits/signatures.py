@@ -4,6 +4,11 @@ First from strokes that stand clear, then from all of them together: the signatu
 jointly with how strongly each piece was struck in each event.
 """
 
+from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
+from typing import TypeVar
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -30,6 +35,15 @@ from arkund.core.hits.ownership import (
     stand,
 )
 from arkund.core.kit.roles import is_shell, piece_family
+
+T = TypeVar("T")
+R = TypeVar("R")
+
+
+def _on_two_cores(work: Callable[[T], R], of: Iterable[T]) -> list[R]:
+    """``work`` done on each, two at a time; arithmetic on large arrays leaves the other core free."""
+    with ThreadPoolExecutor(2) as pool:
+        return list(pool.map(work, of))
 
 
 def learn_signatures(
@@ -132,8 +146,8 @@ def _who_is_struck(heard: Heard) -> dict[str, NDArray[np.bool_]]:
     }
     rest = [p for p, rows in heard.own.items() if len(rows) and p not in found]
     while rest:
-        left = {p: np.where(_bleeds_in(heard, found, p), 0.0, _left_over(heard, found, p))
-                for p in rest}  # fmt: skip
+        unexplained = _on_two_cores(partial(_unexplained, heard, found), rest)
+        left = dict(zip(rest, unexplained, strict=True))
         score = {
             p: float(np.sum(np.maximum(left[p] - CLEARLY_DB, 0)))
             * (1 + _heard_first(heard, p, led[p]))
@@ -176,6 +190,13 @@ def _bleeds_in(heard: Heard, found: dict[str, NDArray[np.bool_]], piece: str) ->
             way_s = heard.onsets.way_s(ear, heard.ear(other), np.flatnonzero(struck))
             out |= heard.onsets.timely(ear, heard.ear(other), way_s)
     return out
+
+
+def _unexplained(
+    heard: Heard, found: dict[str, NDArray[np.bool_]], piece: str
+) -> NDArray[np.float64]:
+    """`_left_over`, and nothing where bleed begins just then."""
+    return np.where(_bleeds_in(heard, found, piece), 0.0, _left_over(heard, found, piece))
 
 
 def _left_over(
@@ -345,18 +366,18 @@ def _struck(
     """Which pieces were surely struck in which events: loud enough, well above bleed (more so
     where something ``bleeds`` just then, ``(pieces, events)``), and in all bands that ringing
     leaves open about as much as the signature says."""
-    struck = []
-    for i in range(len(own_rows)):
+
+    def surely(i: int) -> NDArray[np.bool_]:
         it = stand(scaled, doubt, matrix, own_rows, i)
         loud = np.sort(it.level_db)[-4:].mean()
         amounts = scaled[it.rows] / matrix[it.rows, i][:, None]
         is_open = scaled[it.rows] > doubt[it.rows]
         faintest = np.where(is_open, amounts, np.inf).min(axis=0)
         like_it = FAINT * faintest > np.median(amounts, axis=0)
-        struck.append(
-            (it.excess_db > np.where(bleeds[i], 12, 6)) & (it.level_db > loud - 18) & like_it
-        )
-    return np.stack(struck)
+        clear: NDArray[np.bool_] = it.excess_db > np.where(bleeds[i], 12, 6)
+        return clear & (it.level_db > loud - 18) & like_it
+
+    return np.stack(_on_two_cores(surely, range(len(own_rows))))
 
 
 ROUNDS = 80
