@@ -214,6 +214,9 @@ def _parser() -> argparse.ArgumentParser:
     sub = add("import-sheet", _import_sheet, "take over the settings of a sheet from a file")
     sub.add_argument("song")
     sub.add_argument("file", type=Path, metavar="FILE.json")
+    sub = add("import-hits", _import_hits, "make the hit list what a CSV file says")
+    sub.add_argument("song")
+    sub.add_argument("file", type=Path, metavar="FILE.csv")
     sub = add("tempo", _tempo, "take over the tempo map of a MIDI file, or find a drifting one")
     sub.add_argument("song")
     sub.add_argument("--midi", type=Path, metavar="FILE.mid")
@@ -576,6 +579,15 @@ def _import_sheet(args: argparse.Namespace) -> dict[str, Any]:
 
     with locks.song_lock(song.slug):
         made = exports.import_sheet(song, args.file)
+    return {"revision": made.number, "label": made.label}
+
+
+def _import_hits(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import exports, locks
+
+    with locks.song_lock(song.slug):
+        made = exports.import_hits(song, args.file)
     return {"revision": made.number, "label": made.label}
 
 

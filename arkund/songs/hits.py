@@ -1,11 +1,14 @@
 """Corrections of the hit list by ear: strokes added, taken away, reclassed, nudged."""
 
 import uuid
+from collections.abc import Mapping, Sequence
 from typing import Any
 
+from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
+from arkund.core.exchange.tables import HitRow
 from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.detect import hit_id
+from arkund.core.hits.detect import Hit, hit_id
 from arkund.core.kit.roles import label, sort_pieces
 from arkund.core.mix.laying import laid_at
 from arkund.core.mix.sheet import Sheet, Take
@@ -16,8 +19,6 @@ from arkund.songs.studies import study_of
 
 REACH_S = 0.012
 """How exactly a place must be pointed at for its first arrival to be found."""
-
-KINDS = ("accent", "plain", "ghost", "flam", "roll")
 
 
 def known_pieces(sheet: Sheet) -> list[str]:
@@ -41,25 +42,33 @@ def correct(song: Song, base: int, ids: list[str], change: dict[str, Any]) -> Re
     if not ids or not (said or nudge):
         raise ArkundError("Choose strokes and say what is to be changed about them.")
     patch: dict[str, Any] = {}
+    if nudge:
+        said["nudge_s"] = nudge
     for name in ids:
-        hit = played[name]
-        number, take, in_file = _take_at(sheet, hit.time_s)
-        name = name.partition("-")[0]  # a copy is what it was copied from
-        before = take.corrections.get(name)
-        entry = before.model_dump(exclude_defaults=True) if before else {}
-        entry |= said
-        if nudge:
-            entry["time_s"] = round(max(in_file + nudge, 0.0), 6)
-        added = before is not None and not any(
-            h.id == name for h in (storage.load_hits(take.hits) if take.hits else ())
-        )
-        # A stroke that an ear added and an ear takes away leaves nothing behind.
-        patch[f"takes.{number}.corrections.{name}"] = None if added and entry.get("gone") else entry
+        path, patch[path] = _entry(sheet, played[name], said)
+    said.pop("nudge_s", None)
     what = _words(said, nudge)
     first = played[ids[0]]
     which = label(first.piece) if len({played[i].piece for i in ids}) == 1 else "strokes"
     many = f"{len(ids)} × {which}" if len(ids) > 1 else which
     return revisions.keep(song.pk, base, patch, label=f"{many}: {what}", station="edit")
+
+
+def _entry(sheet: Sheet, hit: Hit, said: Mapping[str, Any]) -> tuple[str, dict[str, Any] | None]:
+    """Path and value of a stroke's correction with what is ``said`` of it added."""
+    number, take, in_file = _take_at(sheet, hit.time_s)
+    name = hit.id.partition("-")[0]  # a copy is what it was copied from
+    before = take.corrections.get(name)
+    entry = before.model_dump(exclude_defaults=True) if before else {}
+    entry |= {k: v for k, v in said.items() if k != "nudge_s"}
+    if nudge := said.get("nudge_s"):
+        entry["time_s"] = round(max(in_file + nudge, 0.0), 6)
+    added = before is not None and not any(
+        h.id == name for h in (storage.load_hits(take.hits) if take.hits else ())
+    )
+    # A stroke that an ear added and an ear takes away leaves nothing behind.
+    nothing = added and entry.get("gone")
+    return f"takes.{number}.corrections.{name}", None if nothing else entry
 
 
 def add(song: Song, base: int, piece: str, heard_s: float, kind: str = "plain") -> Revision:
@@ -84,6 +93,73 @@ def add(song: Song, base: int, piece: str, heard_s: float, kind: str = "plain") 
         song.pk, base, {f"takes.{number}.corrections.{name}": entry},
         label=f"{label(piece)}: {kind} stroke added at {heard_s:.3f} s", station="edit",
     )  # fmt: skip
+
+
+SAME_TIME_S = 2e-6
+"""Times are written to the microsecond."""
+
+
+def take_over(song: Song, rows: Sequence[HitRow], name: str, base: int | None = None) -> Revision:
+    """Make the hit list what a table says: strokes that it knows by their ids are changed where it
+    says otherwise, those without an id in the list are added, and those that it lacks are taken out.
+    Times are as heard. Raises `ArkundError`, also where nothing differs."""
+    sheet = _sheet(song)
+    study = study_of(sheet)
+    played = {h.id: h for h in played_hits(sheet, storage.load_hits) if "-" not in h.id}
+    heard = {h.id: h for h in study.hits}
+    kit = known_pieces(sheet)
+    patch: dict[str, Any] = {}
+    counts = {"changed": 0, "added": 0, "taken out": 0}
+    for row in rows:
+        if row.piece not in kit:
+            names = ", ".join(label(p) for p in kit)
+            raise ArkundError(f"The kit has no {label(row.piece)}. Pieces: {names}.")
+        hit = heard.get(row.id) if row.id in played else None
+        if hit is None:
+            path, entry = _added(sheet, study, row)
+            counts["added"] += 1
+        else:
+            said = _difference(row, hit)
+            if not said:
+                continue
+            path, entry = _entry(sheet, played[row.id], said)
+            counts["changed"] += 1
+        patch[path] = entry
+    for gone in played.keys() - {row.id for row in rows}:
+        path, patch[path] = _entry(sheet, played[gone], {"gone": True})
+        counts["taken out"] += 1
+    if not patch:
+        raise ArkundError("The file says of every stroke what the list says; nothing was changed.")
+    words = ", ".join(f"{count} {what}" for what, count in counts.items() if count)
+    assert song.current is not None
+    number = song.current.number if base is None else base
+    return revisions.keep(song.pk, number, patch, label=f"Strokes from {name[:80]}: {words}",
+                          station="edit")  # fmt: skip
+
+
+def _difference(row: HitRow, hit: Hit) -> dict[str, Any]:
+    """What a row says otherwise than the list; a moved time as ``nudge_s``."""
+    said: dict[str, Any] = {}
+    if row.piece != hit.piece:
+        said["piece"] = row.piece
+    if row.kind and row.kind != hit.kind:
+        said["kind"] = row.kind
+    if row.velocity is not None and row.velocity != hit.velocity:
+        said["velocity"] = row.velocity
+    if abs(row.time_s - hit.time_s) > SAME_TIME_S:
+        said["nudge_s"] = row.time_s - hit.time_s
+    return said
+
+
+def _added(sheet: Sheet, study: Study, row: HitRow) -> tuple[str, dict[str, Any]]:
+    at = study.before_moves_s(row.time_s)
+    if not 0 <= at <= sheet.frames / sheet.rate:
+        raise ArkundError(f"A stroke at {row.time_s:.3f} s lies outside the song.")
+    number, _, in_file = _take_at(sheet, at)
+    entry = {"piece": row.piece, "time_s": round(in_file, 6), "kind": row.kind or "plain"}
+    if row.velocity is not None:
+        entry["velocity"] = row.velocity
+    return f"takes.{number}.corrections.{uuid.uuid4().hex[:10]}", entry
 
 
 def _first_arrival(sheet: Sheet, piece: str, near_s: float) -> float:

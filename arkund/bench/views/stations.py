@@ -44,6 +44,7 @@ from arkund.bench.requests import (
 )
 from arkund.bench.views.findings import running_pass
 from arkund.core.errors import UnreadableSheet
+from arkund.core.exchange.tables import KINDS
 from arkund.core.mix.channels import DRUM_BUS
 from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.pairs import other_side
@@ -97,7 +98,7 @@ def _timing(song: Song, sheet: Sheet, request: HttpRequest) -> dict[str, Any]:
     rules = [r.model_dump() for r in sheet.timing.rules]
     return {
         "rules": rules, "rule": _rule(request, sheet), "divisions": list(DIVISIONS),
-        "pieces": hits.known_pieces(sheet), "kinds": hits.KINDS,
+        "pieces": hits.known_pieces(sheet), "kinds": KINDS,
         "now": rules[_rule(request, sheet)] if rules else None,
     }  # fmt: skip
 

@@ -1,0 +1,72 @@
+"""The hit list as a table: out, changed, and in again."""
+
+import csv
+from pathlib import Path
+
+import pytest
+
+from arkund import cli
+from arkund.songs.models import Song
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+def _table(song: Song, path: Path) -> list[dict[str, str]]:
+    assert cli.main(["export", song.slug, "csv", "-o", str(path), "--json"]) == 0
+    with path.open() as lines:
+        return list(csv.DictReader(lines))
+
+
+def _write(path: Path, rows: list[dict[str, str]]) -> None:
+    with path.open("w", newline="") as out:
+        writer = csv.DictWriter(out, rows[0].keys())
+        writer.writeheader()
+        writer.writerows(rows)
+
+
+def test_a_list_of_strokes_goes_out_and_comes_back(song: Song, tmp_path: Path) -> None:
+    path = tmp_path / "hits.csv"
+    rows = _table(song, path)
+    asked = ["import-hits", song.slug, str(path), "--json"]
+    assert cli.main(asked) == 1, "nothing differs"
+    changed = [dict(r) for r in rows]
+    changed[1]["time_s"] = f"{float(rows[1]['time_s']) + 0.004:.6f}"
+    changed[2] |= {"velocity": "33", "kind": "ghost"}
+    gone = changed.pop(4)
+    new = {**rows[0], "id": "", "time_s": "7.250000", "velocity": "", "kind": "plain"}
+    _write(path, [*changed, new])
+    assert cli.main(asked) == 0
+    song.refresh_from_db()
+    assert song.current is not None
+    assert song.current.label.endswith("2 changed, 1 added, 1 taken out")
+    after = {r["id"]: r for r in _table(song, tmp_path / "again.csv")}
+    assert gone["id"] not in after
+    assert after[rows[1]["id"]]["time_s"] == changed[1]["time_s"]
+    assert (after[rows[2]["id"]]["velocity"], after[rows[2]["id"]]["kind"]) == ("33", "ghost")
+    assert sum(r["time_s"] == "7.250000" for r in after.values()) == 1
+    same = {k for k in after if k in {r["id"] for r in rows[5:]}}
+    assert all(after[k] == next(r for r in rows if r["id"] == k) for k in same)
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("", "no column “piece”"), ("piece,time_s\n", "lists no strokes"),
+        ("piece,time_s\nsnare,soon\n", "Line 2: time and velocity are numbers"),
+        ("piece,time_s\nsnare,nan\n", "Line 2: a stroke's time"),
+        ("piece,time_s\nsnare,900\n", "outside the song"),
+        ("piece,time_s\ncowbell,1\n", "The kit has no cowbell"),
+        ("piece,time_s\n../etc,1\n", "no piece of a kit"),
+        ("piece,time_s,velocity\nsnare,1,400\n", "velocity goes from 1 to 127"),
+        ("piece,time_s,kind\nsnare,1,smash\n", "no kind of stroke"),
+    ],
+)  # fmt: skip
+def test_a_table_that_is_none_is_refused_in_words(
+    song: Song, tmp_path: Path, text: str, words: str, capsys: pytest.CaptureFixture[str]
+) -> None:
+    path = tmp_path / "hits.csv"
+    path.write_text(text)
+    assert cli.main(["import-hits", song.slug, str(path)]) == 1
+    assert words in capsys.readouterr().err
+    path.write_bytes(b"\xff\xfe\x00piece")
+    assert cli.main(["import-hits", song.slug, str(path)]) == 1
