@@ -62,3 +62,19 @@ def test_readings_are_the_peaks_behind_the_faders(song: Song, client: Client) ->
         assert rows["kick_in"]["peaks"][n] == pytest.approx(max(peak, -120), abs=0.1)
     assert rows["kick_in"]["peak"] == pytest.approx(20 * np.log10(np.abs(sound).max()), abs=0.1)
     assert client.get(f"/{song.slug}/level/readings/", {"start": "x"}).status_code == 400
+
+
+def test_the_cymbals_jump_is_asked_for_apart(song: Song, client: Client) -> None:
+    assert song.current is not None
+    url = f"/{song.slug}/clean/jump/"
+    asked = {"mic": "snare_top", "start": 0, "frames": 4 * RATE}
+    assert client.get(url, asked).json() == {"db": None}, "no gate, no jump"
+    number = revisions.keep(song.pk, song.current.number, {
+        "mics.snare_top.clean.on": True, "mics.snare_top.clean.hold_ms": 40,
+        "mics.snare_top.clean.release_ms": 40,
+    }).number  # fmt: skip
+    jump = client.get(url, {**asked, "rev": number}).json()["db"]
+    assert isinstance(jump, float)
+    shallow = '{"mics.snare_top.clean.range_db": -3}'
+    less = client.get(url, {**asked, "rev": number, "patch": shallow}).json()["db"]
+    assert abs(less) < abs(jump)

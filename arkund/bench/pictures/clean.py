@@ -26,7 +26,6 @@ from arkund.core.mix.channels import Clean
 from arkund.core.mix.nodes import Gated
 from arkund.core.mix.sheet import Sheet
 from arkund.songs.facts import (
-    cymbals_jump,
     gate_filter,
     gate_input,
     gate_key,
@@ -62,7 +61,6 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     rise = mean_envelope_db(sound, rate, onsets, 0.05, 120)
     strokes = np.concatenate([found.hits_db, found.ghosts_db])
     report = gate_report(sheet, mic)
-    report["cymbals_jump_db"] = cymbals_jump(sheet, mic, (start, stop))
     return {
         "span": [start, stop],
         "hits": [h for h in shown_hits(sheet, start, stop)],

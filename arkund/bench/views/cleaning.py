@@ -1,13 +1,24 @@
-"""Clean: regions by hand."""
+"""Clean: regions by hand, and what a gate does to the whole kit."""
 
 from typing import ClassVar, Literal
 
 from django.http import HttpRequest, JsonResponse
-from django.views.decorators.http import require_POST
+from django.views.decorators.http import require_GET, require_POST
 
-from arkund.bench.requests import Change, Line, Number, body, song_named
+from arkund.bench.requests import (
+    Change,
+    Line,
+    Number,
+    asked_mic,
+    asked_sheet,
+    asked_span,
+    body,
+    song_named,
+)
 from arkund.bench.views.changes import answer
-from arkund.songs import by_hand
+from arkund.songs import by_hand, facts, turns
+
+LONGEST_S = 200.0
 
 
 class Edited(Change):
@@ -20,6 +31,15 @@ class Edited(Change):
     at: Number = 0
     stop: Number = 0
     edge: Literal["in", "out"] = "in"
+
+
+@require_GET
+def jump(request: HttpRequest, slug: str) -> JsonResponse:
+    """By how many dB the kit's cymbals fall when the mic's gate shuts, within a span."""
+    turns.after_sound()
+    sheet = asked_sheet(request, song_named(slug))
+    span = asked_span(request, sheet, LONGEST_S)
+    return JsonResponse({"db": facts.cymbals_jump(sheet, asked_mic(request, sheet), span)})
 
 
 @require_POST

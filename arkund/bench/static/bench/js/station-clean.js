@@ -1,5 +1,5 @@
 // Clean: the mic over the loop with what the gate takes, how it rings, what the gate does.
-import { getBytes } from "./api.js";
+import { getBytes, getJson } from "./api.js";
 import { address, barStart, bench, keepValues, on, query } from "./bench.js";
 import { startRegions } from "./regions.js";
 import { clear, colour, el, familyOf, levels, minus, outline, path } from "./draw.js";
@@ -111,6 +111,16 @@ export function startClean() {
     }
   }
 
+  // How far the kit's cymbals jump needs every mic of the loop, so it is asked once the hand rests.
+  let jumpSoon = 0;
+  async function askJump(cell) {
+    const [start, stop] = picture.span;
+    try {
+      const { db } = await getJson(`${address("clean/jump/")}?${query({ start, frames: stop - start })}`);
+      cell.textContent = db === null ? "–" : `${minus(-db)} dB`;
+    } catch { cell.textContent = "–"; }
+  }
+
   function fillReport({ report, false_pieces: whose, strokes }) {
     const body = document.querySelector("#report tbody");
     body.replaceChildren();
@@ -133,8 +143,9 @@ export function startClean() {
     put("opened by nothing of its own", report.false_open, report.false_open ? "text-trouble" : "text-applied");
     for (const [name, count] of whose) put(`  by ${name}`, count);
     put("bleed between strokes", `${minus(-report.bleed_reduction_db)} dB`, "text-applied");
-    if (report.cymbals_jump_db !== null)
-      put("cymbals in the whole kit when it shuts, this loop", `${minus(-report.cymbals_jump_db)} dB`);
+    put("cymbals in the whole kit when it shuts, this loop", "…");
+    clearTimeout(jumpSoon);
+    jumpSoon = setTimeout(() => askJump(body.rows[body.rows.length - 1].cells[1]), 900);
   }
 
   const holder = document.querySelector("[data-gate]");
