@@ -34,10 +34,10 @@ class GateRule:
     range_db: float
     timing: Timing
     onsets: tuple[int, ...] = ()
-    ghosts: tuple[int, ...] = ()
-    ghosts_db: float = 0.0
     regions: tuple[Span, ...] = ()
     fade: Fade = field(default="decibels")
+    ghosts: tuple[int, ...] = ()
+    ghosts_db: float = 0.0
 
     def openings(self, key: Blocks, frames: int) -> Openings:
         """Where it opens, ``(n, 2)``. ``key`` is read only where a threshold decides."""
