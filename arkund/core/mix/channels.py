@@ -157,7 +157,7 @@ class Clean(Part):
         -40.0, -80, 0, "dB", "range", step=1, ticks=(-80, -60, -40, -20, 0),
         hint="shaded: −12 to −20 dB tucks the bleed and lets the kit breathe",
     )  # fmt: skip
-    ghosts_db: float = value(0.0, -24, 0, "dB", "ghosts pass at", step=1, ticks=(-24, -12, -6, 0),
+    ghosts_db: float = value(0.0, -24, 0, "dB", "ghosts' level", step=1, ticks=(-24, -12, -6, 0),
                              hint="0 opens fully for a ghost too; lower leaves it softer")  # fmt: skip
     lookahead_ms: float = value(1.0, 0, 20, "ms", "lookahead", step=0.5, ticks=(0, 5, 10, 20),
                                 hint="it opens that much before a stroke")  # fmt: skip
