@@ -107,6 +107,8 @@ def take_over(song: Song, rows: Sequence[HitRow], name: str, base: int | None = 
     study = study_of(sheet)
     played = {h.id: h for h in played_hits(sheet, storage.load_hits) if "-" not in h.id}
     heard = {h.id: h for h in study.hits}
+    # A copied stroke is what it was copied from, and is said there.
+    rows = [row for row in rows if row.id in played or row.id not in heard]
     kit = known_pieces(sheet)
     patch: dict[str, Any] = {}
     counts = {"changed": 0, "added": 0, "taken out": 0}

@@ -127,7 +127,7 @@ def mirror(song: Song, *, base: int | None = None) -> Revision:
     patch = {f"mics.{m}.pan": -s.pan for m, s in sheet_of(song).mics.items() if s.pan}
     if not patch:
         raise ArkundError("Nothing is panned: the stage is the same from both seats.")
-    return _keep(song, patch, "Left and right the other way round", base)
+    return _keep(song, patch, "Left and right swapped", base)
 
 
 def _keep(song: Song, patch: Mapping[str, Any], words: str, base: int | None) -> Revision:

@@ -6,6 +6,7 @@ from pathlib import Path
 import pytest
 
 from arkund import cli
+from arkund.songs import revisions
 from arkund.songs.models import Song
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -46,6 +47,15 @@ def test_a_list_of_strokes_goes_out_and_comes_back(song: Song, tmp_path: Path) -
     assert sum(r["time_s"] == "7.250000" for r in after.values()) == 1
     same = {k for k in after if k in {r["id"] for r in rows[5:]}}
     assert all(after[k] == next(r for r in rows if r["id"] == k) for k in same)
+
+
+def test_copied_strokes_in_a_table_are_not_added_again(song: Song, tmp_path: Path) -> None:
+    assert song.current is not None
+    copy = {"take": 1, "at": 200_000, "frames": 48_000, "source": 20_000}
+    revisions.keep(song.pk, song.current.number, {"copies": [copy]})
+    rows = _table(song, tmp_path / "hits.csv")
+    assert any("-" in r["id"] for r in rows)
+    assert cli.main(["import-hits", song.slug, str(tmp_path / "hits.csv")]) == 1, "nothing differs"
 
 
 @pytest.mark.parametrize(

@@ -24,7 +24,7 @@ LOUD_DB = -10.0
 """From here on more excess is asked for too."""
 
 DOUBTFUL_DB = 12.0
-"""Excess under which a stroke must also begin as the drum's others do, by `LEAST_ALIKE`."""
+"""Excess from which a stroke is clear of bleed."""
 
 
 @dataclass(frozen=True)
@@ -47,8 +47,7 @@ TIMELY_DB = 4.0
 """How much more excess is asked for of what begins just when another's bleed does."""
 
 OWN_DB = -10.0
-"""Level from which a stroke that is not clear of bleed is looked at by its shape, or believed by
-its time."""
+"""Level from which a stroke that is not clear of bleed may still be the drum's own."""
 
 UNDER_DB = -2.0
 """How far what begins when nothing bleeds may fall short of the bleed that is predicted."""
