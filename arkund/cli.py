@@ -162,11 +162,19 @@ def _parser() -> argparse.ArgumentParser:
         "--from",
         dest="source",
         default="song",
-        help="song (its own strokes), a folder of samples, a one-shot recording, or FILE.sfz",
+        help="song (its own strokes), simulated, stock:NAME, a folder of samples, a one-shot "
+        "recording, or FILE.sfz",
     )
     sub.add_argument("--mode", choices=("under", "instead"), default="under")
     sub.add_argument("--strokes", default="accents", help="accents, all, or velocities: 20-127")
     sub.add_argument("--blend-db", type=float, help="its fader")
+    sub = add("stock", _stock, "strokes that go from song to song: list, keep a piece's, take out")
+    sub.add_argument("song", nargs="?", help="whose strokes are kept")
+    sub.add_argument("piece", nargs="?", help="which piece's")
+    sub.add_argument("--name", default="", help="what the set is called")
+    sub.add_argument("--from", dest="source", type=Path, metavar="FILE",
+                     help="keep a folder of samples, a one-shot recording or an SFZ kit for the piece")  # fmt: skip
+    sub.add_argument("--take-out", default="", metavar="NAME", help="take a set out")
     sub = add("sub", _sub, "lay a tone under a piece's strokes")
     sub.add_argument("song")
     sub.add_argument("piece")
@@ -404,6 +412,24 @@ def _layer(args: argparse.Namespace) -> dict[str, Any]:
     if made.reason:
         say(made.reason)
     return {"revision": made.number, "label": made.label}
+
+
+def _stock(args: argparse.Namespace) -> dict[str, Any]:
+    from arkund.songs import stock
+
+    if args.take_out:
+        stock.remove(args.take_out)
+    elif args.song:
+        if not args.piece:
+            raise ArkundError("Name the piece too: arkund stock SONG PIECE.")
+        song = _song(args.song)
+        if args.source is None:
+            stock.keep_own(song, args.piece, args.name)
+        else:
+            _, note = stock.keep_files(song, args.piece, args.source, args.name)
+            if note:
+                say(note)
+    return {"stock": stock.listed()}
 
 
 def _sub(args: argparse.Namespace) -> dict[str, Any]:

@@ -179,3 +179,22 @@ class StagedFile(models.Model):
         constraints = (
             models.UniqueConstraint(fields=("token", "name"), name="one_name_a_staging"),
         )
+
+
+class SampleSet(models.Model):
+    """Single strokes of one piece that are kept for any song: a stored kit file (``sound``), its rate,
+    and of each sample its first frame and how many (``samples``); ``origin`` says where from."""
+
+    name = models.CharField(max_length=60, unique=True)
+    piece = models.CharField(max_length=40)
+    sound = models.CharField(max_length=64)
+    rate = models.PositiveIntegerField()
+    samples = models.JSONField()
+    origin = models.CharField(max_length=200)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("piece", "name")
+
+    def __str__(self) -> str:
+        return self.name

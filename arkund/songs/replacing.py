@@ -14,7 +14,7 @@ from arkund.core.mix.patches import Patch
 from arkund.core.mix.strokes import played_hits
 from arkund.core.mix.tempo import grid_of
 from arkund.core.replace.matching import matches
-from arkund.songs import copies, findings, kits, revisions, storage
+from arkund.songs import copies, findings, kits, revisions, stock, storage
 from arkund.songs.models import Revision, Song
 
 STATION = "replace"
@@ -53,20 +53,29 @@ def layer(
     song: Song, piece: str, source: str = "song", mode: str = "under", strokes: str = "accents",
     blend_db: float | None = None, *, base: int | None = None,
 ) -> Revision:  # fmt: skip
-    """A new layer as a revision: of the song's own strokes (``source`` *song*), or of the samples in a
-    folder, a one-shot recording or an SFZ kit at that path. Raises `ArkundError`."""
+    """A new layer as a revision: of the song's own strokes (``source`` *song*), of the simulated kit's
+    (*simulated*), of a set in the stock (*stock:NAME*), or of the samples in a folder, a one-shot
+    recording or an SFZ kit at that path. Raises `ArkundError`."""
     blend = replace.BLEND_DB if blend_db is None else blend_db
     study = findings.study_of_song(song)
     if source == "song":
         patch = replace.layer_patch(study, piece, mode=mode, strokes=strokes, blend_db=blend)
         return _keep(song, patch, f"Layer {WHERE[mode]} {label(piece)}", base)
-    kit, unknown = kits.kit_from(Path(source), piece, study)
+    unknown: list[str] = []
+    called = Path(source).name
+    if source == "simulated":
+        kit, called = stock.simulated_kit(piece, study), "the simulated kit"
+    elif source.startswith(stock.PREFIX):
+        called = source.removeprefix(stock.PREFIX)
+        kit = stock.kit_of_set(called, study)
+    else:
+        kit, unknown = kits.kit_from(Path(source), piece, study)
     patch = replace.kit_patch(study, piece, kits.store(kit, study.rate), kit.samples, mode=mode,
                               strokes=strokes, blend_db=blend)  # fmt: skip
     return _keep(
         song,
         patch,
-        f"Layer from {Path(source).name[:60]} {WHERE[mode]} {label(piece)}",
+        f"Layer from {called[:60]} {WHERE[mode]} {label(piece)}",
         base,
         kits.described(unknown),
     )

@@ -1,6 +1,6 @@
 """Removing what nothing refers to: left by failed or killed imports, uploads and prints.
 
-A file goes when no revision names it and it is older than `AGE_S`; a running import's own are
+A file goes when neither a revision nor the stock names it and it is older than `AGE_S`; a running import's own are
 younger, and while anybody stores files (`locks.storing`) none is looked at at all. A disk that
 refuses a deletion stops nothing.
 """
@@ -17,7 +17,7 @@ from pathlib import Path
 from django.utils import timezone
 
 from arkund.songs import locks, storage
-from arkund.songs.models import Job, Print, Revision, StagedFile
+from arkund.songs.models import Job, Print, Revision, SampleSet, StagedFile
 
 AGE_S = 3600.0
 STAGING_S = 86400.0
@@ -167,9 +167,9 @@ def _overviews(digest: str) -> Iterator[Path]:
 
 
 def _named() -> set[str]:
-    """Every content hash that any revision names. Raises `UnreadableRevision` where one cannot be
+    """Every content hash that any revision or the stock names. Raises `UnreadableRevision` where one cannot be
     unpacked: then nothing can be taken for unnamed."""
-    named: set[str] = set()
+    named: set[str] = set(SampleSet.objects.values_list("sound", flat=True))
     for document in Revision.objects.values_list("document", flat=True).iterator():
         try:
             text = zlib.decompress(document)

@@ -2,41 +2,74 @@
 
 import argparse
 import pickle
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from functools import partial
 from pathlib import Path
+from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
+from benchmarks.verdict.afar import AfarTable, afar_tables, afar_told, fitted_afar, in_folds
 from benchmarks.verdict.fitting import Table, fitted, folds_told, tables_of, write
-from benchmarks.verdict.recordings import kept, lessons
+from benchmarks.verdict.recordings import FROM_AFAR, kept, lessons
 
 
-def _tables(folder: Path, name: str, seed: int) -> list[Table]:
-    """Of one lesson, kept in the folder too."""
-    file = folder / f"{name}-{seed}.tables"
+def _once(file: Path, make: Callable[[], list[Any]]) -> list[Any]:
+    """What the file holds, made first if there is none."""
     if not file.exists():
-        (lesson,) = kept(folder, [(name, seed)])
-        file.write_bytes(pickle.dumps(tables_of(lesson, f"{name}-{seed}")))
-    found: list[Table] = pickle.loads(file.read_bytes())
+        file.write_bytes(pickle.dumps(make()))
+    found: list[Any] = pickle.loads(file.read_bytes())
     return found
+
+
+def _afar(folder: Path, name: str, seed: int) -> list[AfarTable]:
+    """Of one lesson, kept in the folder too."""
+
+    def make() -> list[AfarTable]:
+        (lesson,) = kept(folder, [(name, seed)])
+        return afar_tables(lesson, f"{name}-{seed}")
+
+    return _once(folder / f"{name}-{seed}.afar", make)
+
+
+def _close(folder: Path, name: str, seed: int, share: NDArray[np.float64] | None) -> list[Table]:
+    """Of one lesson, kept in the folder too; ``share`` is what is made of it from afar."""
+
+    def make() -> list[Table]:
+        (lesson,) = kept(folder, [(name, seed)])
+        return tables_of(lesson, f"{name}-{seed}", share)
+
+    return _once(folder / f"{name}-{seed}.tables", make)
 
 
 def main() -> None:
     parser = argparse.ArgumentParser(prog="benchmarks.verdict", description=__doc__)
     parser.add_argument("folder", type=Path)
-    parser.add_argument("--seeds", type=int, default=6)
+    parser.add_argument("--seeds", type=int, default=10)
     parser.add_argument("--processes", type=int, default=2)
     parser.add_argument("--folds", action="store_true", help="only say how well folds are told")
     args = parser.parse_args()
     args.folder.mkdir(parents=True, exist_ok=True)
-    names, seeds = zip(*lessons(args.seeds), strict=True)
+    every = lessons(args.seeds)
+    close = [(name, seed) for name, seed in every if not name.startswith(FROM_AFAR)]
     with ProcessPoolExecutor(args.processes) as pool:
-        every = [
-            t for tables in pool.map(partial(_tables, args.folder), names, seeds) for t in tables
-        ]
-    print(f"{len(names)} lessons, {sum(len(t.right) for t in every)} onsets")
-    print("\n".join(folds_told(every)))
+        heard = [t for found in pool.map(partial(_afar, args.folder), *zip(*every, strict=True))
+                 for t in found]  # fmt: skip
+    folds = in_folds(heard)
+    print(f"{len(every)} lessons, {sum(len(t.rows) for t in heard)} onsets from afar")
+    print("\n".join(afar_told(heard, folds)), flush=True)
+    pairs = {t.lesson: share for t, share in zip(heard, folds.second, strict=True)
+             if t.heard_by == "pair"}  # fmt: skip
+    given = [pairs.get(f"{name}-{seed}") for name, seed in close]
+    with ProcessPoolExecutor(args.processes) as pool:
+        told = pool.map(partial(_close, args.folder), *zip(*close, strict=True), given)
+        tables = [t for found in told for t in found]
+    print(f"{len(close)} lessons with close mics, {sum(len(t.right) for t in tables)} onsets")
+    print("\n".join(folds_told(tables)), flush=True)
     if not args.folds:
-        write(fitted(every))
+        write(fitted(tables), fitted_afar(heard, folds))
 
 
 if __name__ == "__main__":

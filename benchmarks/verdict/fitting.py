@@ -3,22 +3,21 @@
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sklearn.ensemble import HistGradientBoostingClassifier
 
 from arkund.core.hits.detect import listen
 from arkund.core.hits.evidence import AGAINST, FOR, NAMES
-from arkund.core.hits.verdict import FILE, Trees, probabilities
+from arkund.core.hits.verdict import AFAR_FILE, FILE, Trees, probabilities
 from arkund.core.hits.weighing import LIKELY, Weighed, told, weighed
 from arkund.core.kit.roles import piece_family
 from benchmarks.recorded.scoring import SPAN_S, TOLERANCE_S, f_measure, matches
+from benchmarks.verdict.afar import AfarTrees
+from benchmarks.verdict.growing import FOLDS, folds_of, grown
 from benchmarks.verdict.recordings import Lesson
 
-FOLDS = 5
 GRACE_WEIGHT, ROLL_WEIGHT = 0.2, 0.1
 """What is right of grace notes and within rolls is a matter of taste: it weighs little."""
 
@@ -38,11 +37,14 @@ class Table:
     rolls: list[tuple[float, float]]
 
 
-def tables_of(lesson: Lesson, name: str) -> list[Table]:
-    """A table for each piece with a mic."""
+def tables_of(lesson: Lesson, name: str, from_afar: NDArray[np.float64] | None) -> list[Table]:
+    """A table for each piece with a mic; ``from_afar`` is what is made of it by trees that were not
+    fitted to it."""
     listened = listen(lesson.mics, lesson.rate)
     if listened is None:
         return []
+    if listened.afar is not None:
+        listened = replace(listened, afar=replace(listened.afar, given=from_afar))
     out = []
     for piece in listened.pieces:
         found = weighed(listened.heard(piece), listened.signatures)
@@ -66,53 +68,34 @@ def tables_of(lesson: Lesson, name: str) -> list[Table]:
 def fitted(tables: Sequence[Table], seed: int = 0) -> Trees:
     """Trees fitted to all rows of the tables."""
     columns = tables[0].found.evidence.shape[1]
-    held = [int(n in FOR) - int(n in AGAINST) for n in NAMES] + [0] * (columns - len(NAMES))
-    model = HistGradientBoostingClassifier(
-        max_iter=240, learning_rate=0.06, max_leaf_nodes=12, min_samples_leaf=40,
-        l2_regularization=3.0, max_features=0.5, monotonic_cst=held, random_state=seed,
+    held = (
+        [int(n in FOR) - int(n in AGAINST) for n in NAMES] + [0] * (columns - len(NAMES) - 1) + [1]
+    )
+    rng = np.random.default_rng(seed)
+    kept = [rng.random(len(t.weight)) < t.weight for t in tables]
+    return grown(
+        np.vstack([t.found.evidence[k] for t, k in zip(tables, kept, strict=True)]),
+        np.concatenate([t.right[k] for t, k in zip(tables, kept, strict=True)]),
+        held=held, seed=seed,
     )  # fmt: skip
-    model.fit(
-        np.vstack([t.found.evidence for t in tables]), np.concatenate([t.right for t in tables]),
-        sample_weight=np.concatenate([t.weight for t in tables]),
-    )  # fmt: skip
-    return _exported(model)
 
 
-def _exported(model: HistGradientBoostingClassifier) -> Trees:
-    """The nodes of all trees in a row. (The library keeps them in private attributes; the version is
-    pinned, and `check` compares what they give.)"""
-    roots: list[int] = []
-    parts: dict[str, list[Any]] = defaultdict(list)
-    at = 0
-    for (tree,) in model._predictors:
-        nodes = tree.nodes
-        roots.append(at)
-        leaf = nodes["is_leaf"].astype(bool)
-        parts["column"].append(np.where(leaf, -1, nodes["feature_idx"]))
-        parts["threshold"].append(np.where(leaf, 0.0, nodes["num_threshold"]))
-        parts["left"].append(np.where(leaf, 0, nodes["left"].astype(int) + at))
-        parts["right"].append(np.where(leaf, 0, nodes["right"].astype(int) + at))
-        parts["missing"].append(nodes["missing_go_to_left"].astype(bool))
-        parts["value"].append(np.where(leaf, nodes["value"], 0.0))
-        at += len(nodes)
-    types = {"column": np.int16, "threshold": np.float32, "left": np.int32, "right": np.int32,
-             "missing": np.bool_, "value": np.float32}  # fmt: skip
-    joined = {name: np.concatenate(parts[name]).astype(kind) for name, kind in types.items()}
-    base = float(np.ravel(model._baseline_prediction)[0])
-    return Trees(np.array(roots, np.int32), **joined, base=base)
+def write(trees: Trees, afar: AfarTrees) -> None:
+    """The files that ship."""
+    np.savez_compressed(FILE, **_parts(trees))
+    np.savez_compressed(
+        AFAR_FILE,
+        **{prefix + n: part for prefix, t in afar.items() for n, part in _parts(t).items()},
+    )
 
 
-def write(trees: Trees, file: Path = FILE) -> None:
-    """The file that ships."""
-    parts = {name: getattr(trees, name) for name in Trees.__dataclass_fields__}
-    np.savez_compressed(file, **parts)
+def _parts(trees: Trees) -> dict[str, Any]:
+    return {name: getattr(trees, name) for name in Trees.__dataclass_fields__}
 
 
 def folds_told(tables: Sequence[Table]) -> list[str]:
     """How well each fold of lessons is told by trees that were fitted to the others, line by line."""
-    names = sorted({t.lesson for t in tables})
-    fold = dict(zip(np.random.default_rng(0).permutation(names).tolist(),
-                    np.arange(len(names)) % FOLDS, strict=True))  # fmt: skip
+    fold = folds_of([t.lesson for t in tables])
     rows: dict[str, list[tuple[int, int, int]]] = defaultdict(list)
     shares, right = [], []
     for k in range(FOLDS):

@@ -24,7 +24,13 @@ BRUSHES = ((40, 38), (40, 40))
 TOMS, HATS, CYMBALS = (0, 16, 24), (0, 1, 16), ((0, 49), (0, 57), (0, 51), (0, 59))
 """Notes (program, note) that none of the report's kits has; of brushes there are no others."""
 
+WILD_CRASHES, WILD_RIDES = (49, 57, 52, 55), (51, 59, 53)
+"""Notes of lessons from afar: cymbals differ from kit to kit more than drums do."""
+
 ALONE = ("one_overhead", "one_file")
+FROM_AFAR, AFAR_MICS = "afar_", ("overhead_l", "overhead_r", "overhead", "kit")
+"""Lessons of which only these mics are rendered."""
+
 COLOUR_DB = 3.0
 SIMULATED_BARS = 28
 FIRST_SIMULATED, SIMULATED_SEEDS = 101, 4
@@ -47,15 +53,20 @@ class Lesson:
 
 
 def lessons(seeds: int) -> list[tuple[str, int]]:
-    """Names and seeds of all lessons."""
+    """Names and seeds of all lessons: with close mics, from afar, and simulated."""
     played = [
         (name, seed) for seed in range(1, seeds + 1) for name in PATTERNS if name not in ALONE
     ]
-    return played + [
-        (f"sim_{preset}", FIRST_SIMULATED + n)
-        for n in range(max(seeds // 2, 1))
-        for preset in PRESETS
-    ]
+    afar = [(FROM_AFAR + name, seed) for seed in range(1, seeds // 2 + 1) for name in PATTERNS]
+    return (
+        played
+        + afar
+        + [
+            (f"sim_{preset}", FIRST_SIMULATED + n)
+            for n in range(max(seeds // 2, 1))
+            for preset in PRESETS
+        ]
+    )
 
 
 def kept(folder: Path, wanted: list[tuple[str, int]]) -> Iterator[Lesson]:
@@ -75,9 +86,12 @@ def _made(name: str, seed: int, sounds: dict[tuple[int, int], Sounds]) -> Lesson
         session = simulate(name.removeprefix("sim_"), seed, bars=SIMULATED_BARS)
         return Lesson(name, session.mics, _told(session.truth["hits"]), [], session.rate)
     rng = np.random.default_rng([seed, sum(map(ord, name)), 99])
-    pattern = PATTERNS[name](rng)
+    pattern = PATTERNS[name.removeprefix(FROM_AFAR)](rng)
     kit = _kit(rng, pattern.brushed)
-    pattern = _as_miked(pattern, rng)
+    if name.startswith(FROM_AFAR):
+        kit, pattern = _wilder(kit, rng), replace(pattern, mics=AFAR_MICS, dead=(), swapped=None)
+    else:
+        pattern = _as_miked(pattern, rng)
     notes = {(program, note) for program, note, _ in kit.pieces.values()}
     coloured = {at: _coloured(sounds[at], int(rng.integers(1 << 30))) for at in notes}
     recording = make_recording(kit, pattern, coloured, rng)
@@ -91,7 +105,8 @@ def _told(hits: list[dict[str, Any]]) -> list[tuple[str, float, str]]:
 def _notes() -> set[tuple[int, int]]:
     toms = {(program, note) for program in TOMS for note in (50, 47, 43)}
     hats = {(program, note) for program in HATS for note in (42, 44, 46)}
-    return {*KICKS, *SNARES, *BRUSHES, *CYMBALS} | toms | hats
+    wild = {(0, note) for note in WILD_CRASHES + WILD_RIDES}
+    return {*KICKS, *SNARES, *BRUSHES, *CYMBALS} | toms | hats | wild
 
 
 def _kit(rng: np.random.Generator, brushed: bool) -> Kit:
@@ -111,6 +126,16 @@ def _kit(rng: np.random.Generator, brushed: bool) -> Kit:
         "hat": (hat, 42, cymbals), "hat pedal": (hat, 44, cymbals), "hat open": (hat, 46, cymbals),
         "ride": (0, ride, cymbals), "crash_1": (0, crash, cymbals), "crash_2": (0, other, cymbals),
     })  # fmt: skip
+
+
+def _wilder(kit: Kit, rng: np.random.Generator) -> Kit:
+    """The kit with other cymbals, each tuned on its own."""
+    crash, other = rng.choice(WILD_CRASHES, 2, replace=False)
+    notes = {"crash_1": crash, "crash_2": other, "ride": rng.choice(WILD_RIDES)}
+    tuned = {p: (0, int(note), float(rng.uniform(0.8, 1.25))) for p, note in notes.items()}
+    hats = float(rng.uniform(0.85, 1.2))
+    tuned |= {p: (*kit.pieces[p][:2], hats) for p in ("hat", "hat pedal", "hat open")}
+    return replace(kit, pieces=kit.pieces | tuned)
 
 
 def _as_miked(pattern: Pattern, rng: np.random.Generator) -> Pattern:

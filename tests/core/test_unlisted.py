@@ -7,7 +7,6 @@ import pytest
 
 from arkund.core.clean.gate import Timing, envelope, stroke_openings
 from arkund.core.clean.proposal import report_gate
-from arkund.core.hits.confidence import EXPORTED, LIKELY, confidence
 from arkund.core.hits.detect import Hit, detect_hits
 from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.simulate.session import Session
@@ -52,11 +51,3 @@ def test_the_report_counts_them_apart_from_false_openings() -> None:
     shape = envelope(openings.tolist(), -40, timing)
     report = report_gate(sound, 48000, "kick", [stroke, other], openings, shape, unlisted=[0.5])
     assert (report.unlisted, report.false_open, report.false_pieces) == (1, 1, {"hat": 1})
-
-
-def test_confidence_from_afar_grows_with_what_is_measured() -> None:
-    rising = [confidence("snare", db, 8, "whole") for db in (0, 2, 4, 8, 12, 30)]
-    assert rising == sorted(rising)
-    assert rising[-1] == rising[-2] > LIKELY > rising[0]
-    assert confidence("ride", 12, 8, "far") < confidence("ride", 12, 8, "whole")
-    assert confidence("cymbal", 30, 30, "far") < EXPORTED < confidence("crash_1", 30, 30, "far")

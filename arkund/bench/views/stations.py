@@ -52,7 +52,7 @@ from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
 from arkund.core.timing.meant import DIVISIONS
-from arkund.songs import facts, hits, turns
+from arkund.songs import facts, hits, stock, turns
 from arkund.songs.models import Job, Song
 from arkund.songs.rendering import grid_of
 
@@ -178,6 +178,7 @@ def _replace(asked: _Asked) -> dict[str, Any]:
     piece = sheet.mics[mic].name.piece
     return {
         "layer": name, "layers": replace.layers_of(sheet, piece), "struck": piece,
+        "sources": stock.sources(piece) if piece else [], "stock": stock.listed(piece) if piece else [],
         "choices": [c.as_dict() for c in rulers.layer_choices(sheet, name)],
     }  # fmt: skip
 

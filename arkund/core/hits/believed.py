@@ -9,8 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.hits.far_cymbal import CYMBAL
-from arkund.core.hits.novelty import BANDS, BRIGHT, BandEnergy
+from arkund.core.hits.novelty import BANDS, BRIGHT
 from arkund.core.hits.ownership import Events, Signatures, Standing, standing
 from arkund.core.kit.roles import is_shell, piece_family
 
@@ -31,13 +30,12 @@ DOUBTFUL_DB = 12.0
 class Onset:
     """What may be a stroke of one piece, as it stands in its own mics at a ``frame`` (of 1 ms):
     its level against loud strokes, how far it exceeds bleed (``clear_db``: in the best of the
-    nearest mic's bright bands), how steeply it rises, in dB. ``trust`` is *sure*, or *own* of a loud
+    nearest mic's bright bands), in dB. ``trust`` is *sure*, or *own* of a loud
     one that is not clear of bleed; one that is ``alone`` begins when nothing bleeds."""
 
     frame: int
     level_db: float
     excess_db: float
-    rise: float
     clear_db: float
     trust: str
     alone: bool
@@ -57,9 +55,6 @@ MOST_OF_CYMBAL_DB = 4.5
 bright bands alone."""
 
 SOFT_CYMBAL_DB = -10.5
-RINGS_DB = 1.0
-"""How much more is asked of what only rings in the overheads."""
-
 ALL_OVER_DB = 2.5
 """A drum fills all bands of its mic: what exceeds bleed in a few only is no stroke of it."""
 
@@ -74,7 +69,7 @@ a stroke leaves, and what tells if all mics have it."""
 
 def own_onsets(
     events: Events, at: NDArray[np.int64], signatures: Signatures, piece: int,
-    ears: list[BandEnergy], alone: NDArray[np.bool_], bleeds: NDArray[np.bool_],
+    alone: NDArray[np.bool_], bleeds: NDArray[np.bool_],
 ) -> list[Onset]:  # fmt: skip
     """Those of the candidates that this piece must have caused, and loud ones that it may have.
 
@@ -89,14 +84,11 @@ def own_onsets(
     # unless they begin when nothing bleeds.
     excess = np.where((name in ("kick", "snare")) | alone, it.excess_db, it.clear_db)
     level = it.level_db - _loud_db(it, shell)
-    rise = np.max([ear.rise[np.minimum(at, len(ear.energy) - 1)] for ear in ears], axis=0)
     floor = -34.0 if shell else -20.0
     clear = _clear_db(it, signatures.own_rows[name])
     fills = ~np.bool_(shell) | (np.median(it.over_db, axis=0) > ALL_OVER_DB)
     needed, strictly = _needed_excess(level, excess, alone & fills)
-    if name == CYMBAL:
-        strictly = needed + RINGS_DB
-    elif not shell:
+    if not shell:
         needed = np.minimum(needed, MOST_OF_CYMBAL_DB)
         strictly = np.where(level > SOFT_CYMBAL_DB, needed, strictly)
     timely = bleeds * (TIMELY_DB / 2 if piece_family(name) == "tom" else TIMELY_DB)
@@ -114,7 +106,7 @@ def own_onsets(
     early, own = early & ~absent, own & ~absent
     trust = np.select([(excess > strictly) | early, own], ["sure", "own"], "")
     return [
-        Onset(int(at[i]), float(level[i]), float(excess[i]), float(rise[i]), float(clear[i]),
+        Onset(int(at[i]), float(level[i]), float(excess[i]), float(clear[i]),
                str(trust[i]), bool(alone[i]))
         for i in np.flatnonzero((trust != "") & (level > floor))
     ]  # fmt: skip

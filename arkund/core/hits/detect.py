@@ -8,19 +8,15 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.arrivals import arrival_of, without_drums
-from arkund.core.hits.believed import Onset, own_onsets
-from arkund.core.hits.confidence import confidence
-from arkund.core.hits.cymbals import tell_apart
-from arkund.core.hits.far_cymbal import CYMBAL
+from arkund.core.hits.afar import Afar, Known, afar_of
+from arkund.core.hits.arrivals import without_drums
 from arkund.core.hits.leading import onsets_of
 from arkund.core.hits.novelty import BANDS, BandEnergy, band_energy, candidates
+from arkund.core.hits.overheard import overheard
 from arkund.core.hits.ownership import Signatures, event_vectors
 from arkund.core.hits.rolls import find_buzzes, runs_of_singles
 from arkund.core.hits.signatures import learn_signatures
-from arkund.core.hits.weighing import SAME_STROKE_S, Heard, Stroke, strokes_of
-from arkund.core.hits.whole import whole_kit
+from arkund.core.hits.weighing import SAME_STROKE_S, SELDOM, Heard, Stroke, strokes_of
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, piece_family, sort_pieces
 
 
@@ -67,10 +63,11 @@ class _Take:
 
 @dataclass(frozen=True)
 class Listened:
-    """A take and what each piece leaves in its mics."""
+    """A take, what each piece leaves in its mics, and what overheads say of it."""
 
     take: _Take
     signatures: Signatures
+    afar: Afar | None
 
     @property
     def pieces(self) -> list[str]:
@@ -93,7 +90,7 @@ class Listened:
         return Heard(
             piece, at, event_vectors(take.bands, at, take.overheads), begins, ear,
             [take.bands[m] for m in ears], take.nearest[ear], begins.untimely(ear, ways_s), bleeds,
-            take.rate,
+            take.rate, ways_s, self.afar,
         )  # fmt: skip
 
 
@@ -107,7 +104,7 @@ def listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Listened | Non
     return Listened(take, learn_signatures(
         event_vectors(take.bands, frames, take.overheads), take.own, take.overheads,
         onsets_of(take.nearest, frames * take.hop, rate, take.far),
-    ))  # fmt: skip
+    ), afar_of([take.mics[m] for m in take.overheads], [take.bands[m] for m in take.overheads], rate))  # fmt: skip
 
 
 def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:
@@ -123,15 +120,35 @@ def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]
     take, signatures = listened.take, listened.signatures
     with ThreadPoolExecutor(2) as pool:
         found = list(pool.map(lambda p: strokes_of(listened.heard(p), signatures), listened.pieces))
-    hits: list[Hit] = []
-    for piece, strokes in zip(listened.pieces, found, strict=True):
-        hits += _as_hits(piece, strokes)
-    if CYMBAL in signatures.pieces:
-        far = _far_cymbals(take, signatures)
-        hits += _cymbals(far, hits, [take.bands[m] for m in take.overheads], set(take.own))
+    by_piece = _without_echoes(dict(zip(listened.pieces, found, strict=True)))
+    hits = [h for piece, strokes in by_piece.items() for h in _as_hits(piece, strokes)]
+    if listened.afar is not None:
+        known = {p: known_of(strokes) for p, strokes in by_piece.items()}
+        for piece, strokes in overheard(listened.afar, known).items():
+            hits += _as_hits(piece, strokes)
     hits = _with_rolls(take, hits)
     hits.sort(key=lambda h: (h.time_s, h.piece))
     return hits
+
+
+ECHO_S = 0.015
+
+
+def _without_echoes(by_piece: dict[str, list[Stroke]]) -> dict[str, list[Stroke]]:
+    """The strokes without those of toms that seem struck now and then, each time with another tom that
+    is likelier: its mic hears that one."""
+    toms = {p: s for p, s in by_piece.items() if piece_family(p) == "tom"}
+
+    def echoes(piece: str, stroke: Stroke) -> bool:
+        return any(
+            abs(other.time_s - stroke.time_s) < ECHO_S and other.confidence >= stroke.confidence
+            for p, strokes in toms.items() if p != piece for other in strokes
+        )  # fmt: skip
+
+    return {
+        p: [] if p in toms and len(strokes) <= SELDOM and all(echoes(p, s) for s in strokes) else strokes
+        for p, strokes in by_piece.items()
+    }  # fmt: skip
 
 
 def _with_rolls(take: _Take, hits: list[Hit]) -> list[Hit]:
@@ -206,41 +223,27 @@ def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
     return _Take([mics[m] for m in names], bands, found, own, overheads, nearest, rate, far)
 
 
-def _far_cymbals(take: _Take, signatures: Signatures) -> list[tuple[float, Onset]]:
-    """Onsets of what rings in the overheads and has no mic, with their times in s."""
-    at = _merged([take.found[m] for m in take.overheads])
-    nothing = np.zeros(len(at), bool)
-    onsets = own_onsets(
-        event_vectors(take.bands, at, take.overheads), at, signatures,
-        signatures.pieces.index(CYMBAL), [take.bands[m] for m in take.overheads], nothing, nothing,
-    )  # fmt: skip
-    ear = without_drums(take.mics[take.overheads[0]], take.rate)
-    timed = [(arrival_of(CYMBAL, o.frame, ear, take.hop, take.rate) / take.rate, o)
-             for o in onsets if o.trust == "sure"]  # fmt: skip
-    return sorted(timed, key=lambda pair: pair[0])
+def known_of(strokes: list[Stroke]) -> Known:
+    """The strokes of a piece as overheads are told of them: their levels against its loud ones."""
+    level = np.array([s.level_db for s in strokes])
+    loud = np.percentile(level, LOUD) if len(level) else 0.0
+    return Known(np.array([s.time_s for s in strokes]), level - loud)
 
 
 def _hits_of_whole_kit(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:
     """Hits of a kit that is heard by overheads or one mic alone."""
     names = [m for m in mics if parse_mic_name(m).role in ("overhead", "kit")]
-    if not names:
+    ears = [mics[m] for m in names]
+    afar = afar_of(ears, [band_energy(ear, rate) for ear in ears], rate)
+    if afar is None:
         return []
-    sound: NDArray[np.float32] = np.stack([mics[m] for m in names]).mean(axis=0, dtype=np.float32)
-    if len(sound) < SHORTEST * rate / 1000:
-        return []
-    hits = []
-    bands = band_energy(sound, rate)
-    for piece, strokes in whole_kit(bands).items():
-        ear = sound if is_shell(piece) else without_drums(sound, rate)
-        timed = []
-        for frame, level_db, excess_db in strokes:
-            at = first_arrival(ear, (frame - 7) * bands.hop, (frame + 6) * bands.hop)
-            sure = confidence(piece, excess_db, float(bands.rise[frame]), "whole")
-            timed.append(Stroke(at / rate, level_db, sure))
-        hits += _as_hits(piece, sorted(timed, key=lambda stroke: stroke.time_s))
+    hits = [h for piece, strokes in overheard(afar, {}).items() for h in _as_hits(piece, strokes)]
     hits.sort(key=lambda h: (h.time_s, h.piece))
     return hits
 
+
+LOUD = 90
+"""Percentile of a piece's strokes that counts as loud."""
 
 BRIGHTEST = BANDS - 2
 """The first of the bands in which a cymbal's mic hears it before what bleeds."""
@@ -252,50 +255,7 @@ SHORTEST = 64
 """Fewer milliseconds of sound hold no stroke that could be told."""
 
 OTHER_HAND_S = 0.02
-"""Within this time of a stroke on a cymbal with a mic, what rings is that one."""
-
-
-def _cymbals(
-    timed: list[tuple[float, Onset]], hits: list[Hit], overheads: list[BandEnergy], miced: set[str]
-) -> list[Hit]:
-    """Strokes of cymbals without mics, told apart.
-
-    Where a cymbal with a mic is struck, what rings is that one, open: the hand that strikes it is
-    on no other.
-    """
-    taken = np.array([h.time_s for h in hits if not is_shell(h.piece)])
-    drums = np.array([h.time_s for h in hits if is_shell(h.piece)])
-    free = [
-        (at, o) for at, o in timed
-        if _distance_s(taken, at) > OTHER_HAND_S and not _rings_of_next(drums, at)
-    ]  # fmt: skip
-    snares = np.array([h.time_s for h in hits if piece_family(h.piece) == "snare"])
-    with_snare = np.array([_distance_s(snares, at) < OTHER_HAND_S for at, _ in free], bool)
-    frames = np.array([o.frame for _, o in free], np.int64)
-    ringing = event_vectors(overheads, frames, range(len(overheads))).started
-    left, right = ringing[-2 * len(overheads) :][:2].sum(axis=0), ringing[-2:].sum(axis=0)
-    names = tell_apart(
-        [at for at, _ in free], np.array([o.level_db for _, o in free]),
-        10 * np.log10(left / right), with_snare, "ride" in miced, "crash_1" in miced,
-    )  # fmt: skip
-    return [
-        hit for name in sorted(set(names))
-        for hit in _as_hits(name, [
-            Stroke(at, o.level_db, confidence(name, o.excess_db, o.rise, "far"))
-            for (at, o), n in zip(free, names, strict=True) if n == name
-        ])
-    ]  # fmt: skip
-
-
-NEXT_S = (0.012, 0.055)
-"""What rings after a grace note is the stroke that follows within this time."""
-
-
-def _rings_of_next(drums: NDArray[np.float64], at: float) -> bool:
-    """Whether a drum is struck so soon after ``at``, and none with it, that the ring is its."""
-    after = drums - at
-    soon = ((after > NEXT_S[0]) & (after < NEXT_S[1])).any()
-    return bool(soon and _distance_s(drums, at) > NEXT_S[0])
+"""So near a roll no hand is on a cymbal."""
 
 
 def _distance_s(times: NDArray[np.float64], at: float) -> float:
@@ -327,7 +287,7 @@ def _as_hits(piece: str, strokes: list[Stroke]) -> list[Hit]:
     """Hits from strokes by time, of which those within `SAME_STROKE_S` are one."""
     if not strokes:
         return []
-    loud = float(np.percentile([s.level_db for s in strokes], 90))
+    loud = float(np.percentile([s.level_db for s in strokes], LOUD))
     hits: list[Hit] = []
     for stroke in strokes:
         level_db = stroke.level_db - loud

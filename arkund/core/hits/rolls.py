@@ -97,6 +97,41 @@ def runs_of_singles(times_s: Sequence[float]) -> list[tuple[float, float]]:
     return [(float(p[0]), float(p[-1])) for p in parts if len(p) >= RUN_STROKES]
 
 
+def rest_of_rolls(
+    times_s: NDArray[np.float64], share: NDArray[np.float64], kept: Sequence[int]
+) -> list[int]:
+    """Which onsets at ``times_s`` with their ``share`` (how likely each is) are strokes, in order of
+    time: those ``kept``, and less likely ones where a roll of singles goes on in its own step before
+    its first stroke, after its last one, and in its holes. Rolls often swell from next to nothing."""
+    order = sorted(kept, key=lambda i: times_s[i])
+    times = times_s[order]
+    found = set(kept)
+    for run in np.split(times, np.flatnonzero(np.diff(times) > LONGEST_HOLE_S) + 1):
+        step = float(np.median(np.diff(run))) if len(run) >= RUN_STROKES else np.inf
+        if step > RUN_GAP_S:
+            continue
+        for at, way in [(run[0], -step), (run[-1], step), *((a, step) for a in run[:-1])]:
+            taken = times_s[sorted(found)]
+            for _ in range(MOST_BEYOND):
+                next_s = at + way
+                if np.abs(taken - next_s).min() < SAME_STEP * step:
+                    break
+                apart = np.abs(times_s - next_s)
+                near = np.flatnonzero((apart < SAME_STEP * step) & (share > LEAST_SHARE))
+                if not len(near):
+                    break
+                best = int(near[np.argmax(share[near] - apart[near] / step)])
+                found.add(best)
+                at = float(times_s[best])
+                taken = np.append(taken, at)
+    return sorted(found, key=lambda i: float(times_s[i]))
+
+
+LONGEST_HOLE_S, MOST_BEYOND = 0.19, 12
+SAME_STEP, LEAST_SHARE = 0.3, 0.03
+"""A stroke may come so much of a step early or late, and be so unlikely on its own."""
+
+
 def _level_db(bands: BandEnergy) -> NDArray[np.float64]:
     """Level over time of what is above 1.2 kHz, a frame a ms."""
     total = bands.energy[:, BRIGHT:].sum(axis=1, dtype=np.float64)

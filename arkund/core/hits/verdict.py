@@ -14,7 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-FILE = Path(__file__).with_name("verdict.npz")
+FILE, AFAR_FILE = (Path(__file__).with_name(name) for name in ("verdict.npz", "afar.npz"))
 
 
 @dataclass(frozen=True)
@@ -35,11 +35,21 @@ class Trees:
 
 @cache
 def trees() -> Trees:
-    """Those that ship with the application."""
-    with np.load(FILE) as kept:
-        parts = {name: kept[name] for name in kept.files}
-    base = float(parts.pop("base"))
-    return Trees(**parts, base=base)
+    """Those that weigh the onsets of close mics."""
+    return kept(FILE)
+
+
+@cache
+def afar_trees(family: str, time: int) -> Trees:
+    """Those that weigh what overheads hear for one family, the first or the second ``time``."""
+    return kept(AFAR_FILE, f"{family}_{time}_")
+
+
+def kept(file: Path, prefix: str = "") -> Trees:
+    """The trees that a file holds under a prefix."""
+    with np.load(file) as inside:
+        parts = {name: inside[prefix + name] for name in Trees.__dataclass_fields__}
+    return Trees(**parts | {"base": float(parts["base"])})
 
 
 def probabilities(

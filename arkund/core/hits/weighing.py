@@ -2,20 +2,23 @@
 
 import bisect
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.hits.afar import FAMILIES, Afar
 from arkund.core.hits.arrivals import arrival_of, shape_of
 from arkund.core.hits.believed import own_onsets
 from arkund.core.hits.evidence import NAMES, Context, evidence
-from arkund.core.hits.leading import Onsets
+from arkund.core.hits.leading import STIRS, Onsets
 from arkund.core.hits.masked import by_shape, own_places
 from arkund.core.hits.novelty import BandEnergy
 from arkund.core.hits.ownership import Events, Signatures, standing
+from arkund.core.hits.rolls import rest_of_rolls
+from arkund.core.hits.stirs import newness, stirs
 from arkund.core.hits.verdict import probabilities
-from arkund.core.kit.roles import is_shell, piece_family
+from arkund.core.kit.roles import piece_family
 
 LIKELY = 0.5
 """An onset is a stroke if that is likelier than not."""
@@ -26,15 +29,17 @@ PARTED_S = 0.003
 SAME_STROKE_S = 0.030
 """Of onsets so close to each other one is the stroke."""
 
-FEW, ALWAYS, LATE_MS = 4, 0.95, -0.5
-"""From how many strokes of a tom on it tells that other mics hear so many of them first, the median one
-by so much."""
-
-UNLIKE, SCATTERED_DB = 0.5, 6.0
-"""How little alike, and how scattered about the signature, an onset is that is another's whatever the
-trees say: of 59 such that they believed in development's recordings two were strokes."""
+SELDOM, SURELY = 5, 0.85
+"""A tom that seems struck no more than so many times is struck where it is as likely as this."""
 
 NOT_KNOWN = 1e-7
+
+PLACE = ("told by", "other place", "newness", "as loud", "since bleed",
+         *(f"{f} from afar" for f in FAMILIES), "own from afar")  # fmt: skip
+"""Columns that follow `evidence`'s: what tells the place (0 its sound, 1 its shape, 2 a stir), how far
+away another is in ms, how new and how loud what begins there is, and what overheads say of it."""
+
+FAR_LAG_MS = 15.0
 
 
 @dataclass(frozen=True)
@@ -42,7 +47,8 @@ class Heard:
     """What is listened to for one piece: the frames ``at`` of its onsets, what starts there
     (``events``) and how each nearest mic hears that begin (``begins``; this piece's is row ``ear``), the
     bands of its own mics (``ears``), the nearest one's ``sound``, and which onsets are ``alone`` and
-    how many others' bleed comes just then (``bleeds``)."""
+    how many others' bleed comes just then (``bleeds``); ``ways_s`` is how long each other mic's drum
+    takes to this one, and ``afar`` what the overheads say, if there are any."""
 
     piece: str
     at: NDArray[np.int64]
@@ -54,6 +60,8 @@ class Heard:
     alone: NDArray[np.bool_]
     bleeds: NDArray[np.int64]
     rate: int
+    ways_s: dict[int, float | None] = field(default_factory=dict)
+    afar: Afar | None = None
 
 
 @dataclass(frozen=True)
@@ -82,7 +90,7 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
     signatures = with_piece(signatures, heard.piece)
     number = signatures.pieces.index(heard.piece)
     it = standing(heard.events, signatures, number)
-    first = own_onsets(heard.events, heard.at, signatures, number, list(heard.ears), heard.alone,
+    first = own_onsets(heard.events, heard.at, signatures, number, heard.alone,
                        heard.bleeds > 0)  # fmt: skip
     hop, rate = heard.ears[0].hop, heard.rate
     plain = np.array([arrival_of(heard.piece, int(f), heard.sound, hop, rate) for f in heard.at])
@@ -92,9 +100,9 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
         signatures, number, it, heard.ears, heard.begins, heard.ear, heard.alone, heard.bleeds, shape,
     ))  # fmt: skip
     if shape is None:
-        return _both_places(heard, plain, np.full(len(plain), np.nan), rows)
+        return _every_place(heard, plain, np.full(len(plain), np.nan), rows)
     there, _ = by_shape(shape, heard.at * hop, rate)
-    return _both_places(heard, own_places(shape, heard.at * hop, plain, rate), there, rows)
+    return _every_place(heard, own_places(shape, heard.at * hop, plain, rate), there, rows)
 
 
 def strokes_of(heard: Heard, signatures: Signatures) -> list[Stroke]:
@@ -110,40 +118,29 @@ def strokes_of(heard: Heard, signatures: Signatures) -> list[Stroke]:
 
 def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> list[int]:
     """Which onsets are strokes, by their ``share``, in order of time."""
-    likely = share > LIKELY
-    if is_shell(piece):
-        likely &= ~_is_anothers(found.evidence)
-    if piece_family(piece) == "tom":
-        likely &= ~_is_bleed(found.evidence, likely)
-    kept: list[int] = []
-    places: list[float] = []
-    candidates, apart = np.flatnonzero(likely), SAME_STROKE_S * rate
-    for i in candidates[np.argsort(-share[candidates], kind="stable")]:
-        place = float(found.place[i])
-        at = bisect.bisect(places, place)
-        if all(abs(place - other) >= apart for other in places[max(at - 1, 0) : at + 1]):
-            places.insert(at, place)
-            kept.insert(at, int(i))
+    apart = SAME_STROKE_S * rate
+    kept = likeliest(found.place, share, share > LIKELY, apart)
+    if piece_family(piece) == "tom" and len(kept) <= SELDOM:
+        kept = likeliest(found.place, share, share > SURELY, apart)
+    if piece_family(piece) == "snare":
+        kept = rest_of_rolls(found.place / rate, share, kept)
     return kept
 
 
-def _is_anothers(evidence: NDArray[np.float32]) -> NDArray[np.bool_]:
-    """What begins just when another's bleed does, otherwise than the drum's strokes, and in bands that
-    do not go together in them: where a leak was never learned, it exceeds what is known of it."""
-    on_time, alike, scatter = (
-        evidence[:, NAMES.index(name)] for name in ("on time", "alike", "scatter of bands")
-    )
-    out: NDArray[np.bool_] = (on_time > 0) & (alike < UNLIKE) & (scatter > SCATTERED_DB)
-    return out
-
-
-def _is_bleed(evidence: NDArray[np.float32], likely: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Of a tom's onsets those that other mics hear first, where that is so of nearly all that seem to
-    be its strokes: the tom's own mic is the first to hear it, however full of the kick."""
-    before = evidence[:, NAMES.index("mics before")] > 0
-    first_ms = evidence[:, NAMES.index("first by")]
-    seldom = likely.sum() > FEW and before[likely].mean() >= ALWAYS
-    return before if seldom and np.median(first_ms[likely]) < LATE_MS else np.zeros_like(before)
+def likeliest(
+    place: NDArray[np.float64], share: NDArray[np.float64], likely: NDArray[np.bool_], apart: float
+) -> list[int]:
+    """Which of the ``likely`` ones are strokes, in order of place: the one with the greatest ``share``
+    of those less than ``apart`` from one another."""
+    kept: list[int] = []
+    places: list[float] = []
+    candidates = np.flatnonzero(likely)
+    for i in candidates[np.argsort(-share[candidates], kind="stable")]:
+        at = bisect.bisect(places, place[i])
+        if all(abs(place[i] - other) >= apart for other in places[max(at - 1, 0) : at + 1]):
+            places.insert(at, float(place[i]))
+            kept.insert(at, int(i))
+    return kept
 
 
 def with_piece(signatures: Signatures, piece: str) -> Signatures:
@@ -163,18 +160,52 @@ def with_piece(signatures: Signatures, piece: str) -> Signatures:
     )
 
 
-def _both_places(
-    heard: Heard, place: NDArray[np.float64], there: NDArray[np.float64], rows: NDArray[np.float32]
-) -> Weighed:
-    """Onsets where their sound begins, then those that stand elsewhere by their shape, with two more
-    columns: whether it stands there by its shape, and how many ms away the other place is."""
-    apart = np.nan_to_num((there - place) / heard.rate)
-    two = np.flatnonzero(np.abs(apart) > PARTED_S)
-    every = np.concatenate([np.arange(len(place)), two])
-    told = np.arange(len(every)) >= len(place)
-    other = np.where(told, -1, 1) * apart[every] * 1000
-    return Weighed(
-        np.concatenate([place, there[two]]),
-        rows[every, NAMES.index("level")].astype(np.float64),
-        np.column_stack([rows[every], told, other]).astype(np.float32),
+def _every_place(
+    heard: Heard, plain: NDArray[np.float64], by_shape: NDArray[np.float64],
+    rows: NDArray[np.float32],
+) -> Weighed:  # fmt: skip
+    """Onsets where their sound begins, then where the drum's shape places them, then wherever else
+    sound begins anew about them, each with `PLACE` columns besides."""
+    near = PARTED_S * heard.rate
+    shaped = np.flatnonzero(np.abs(by_shape - plain) > near)
+    stirring, of = stirs(heard.sound, heard.at * heard.ears[0].hop, heard.rate)
+    stirring_ = stirring.astype(np.float64)
+    elsewhere = (np.abs(stirring_ - plain[of]) > near) & ~(np.abs(stirring_ - by_shape[of]) <= near)
+    every = np.concatenate([np.arange(len(plain)), shaped, of[elsewhere]])
+    place = np.concatenate([plain, by_shape[shaped], stirring_[elsewhere]])
+    told_by = np.repeat([0, 1, 2], [len(plain), len(shaped), int(elsewhere.sum())])
+    other = np.where(told_by == 0, np.nan_to_num(by_shape - plain)[every], place - plain[every])
+    new_db, loud_db = newness(heard.sound, place, heard.rate)
+    from_afar = (
+        heard.afar.at(place / heard.rate)
+        if heard.afar
+        else np.full((len(place), len(FAMILIES)), np.nan)
     )
+    family = piece_family(heard.piece)
+    own = (
+        from_afar[:, FAMILIES.index(family)] if family in FAMILIES else np.full(len(place), np.nan)
+    )
+    more = np.column_stack([
+        told_by, other * 1000 / heard.rate, new_db, loud_db, _since_bleed(heard, place, every), from_afar, own,
+    ])  # fmt: skip
+    return Weighed(
+        place, rows[every, NAMES.index("level")].astype(np.float64),
+        np.column_stack([rows[every], more]).astype(np.float32),
+    )  # fmt: skip
+
+
+def _since_bleed(
+    heard: Heard, place: NDArray[np.float64], onset: NDArray[np.int64]
+) -> NDArray[np.float64]:
+    """How many ms a place lies after the nearest moment at which another drum's sound reaches the mic;
+    NaN where none does so near that it was noticed."""
+    out = np.full(len(place), np.nan)
+    for other, way_s in heard.ways_s.items():
+        if way_s is None:
+            continue
+        arrives = heard.begins.at[other, onset] + way_s * heard.rate
+        lag = (place - arrives) / heard.rate * 1000
+        heard_there = (heard.begins.sharp[other, onset] > STIRS) & (np.abs(lag) < FAR_LAG_MS)
+        nearer = heard_there & ~(np.abs(out) <= np.abs(lag))
+        out = np.where(nearer, lag, out)
+    return out

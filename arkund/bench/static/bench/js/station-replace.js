@@ -10,7 +10,8 @@ export function startReplace() {
     button.disabled = true;
     try {
       const { what } = button.dataset;
-      const made = await post(adding.dataset.addTo, { base: bench.revision, mic: adding.dataset.mic, what });
+      const source = what === "layer" ? document.getElementById("replace-source").value : "song";
+      const made = await post(adding.dataset.addTo, { base: bench.revision, mic: adding.dataset.mic, what, source });
       const known = new Set([...document.querySelectorAll("[data-link*='layer=']")].map((b) => b.dataset.link.split("layer=")[1]));
       const name = Object.keys(made.sheet.layers).find((one) => !known.has(one) && one.endsWith(what)) || Object.keys(made.sheet.layers).pop();
       show("layer", name);
@@ -23,9 +24,47 @@ export function startReplace() {
     await keepValues({ [button.dataset.drop]: null });
     show("layer", "");
   }));
+  startStock();
   on("picture", draw);
   const layers = JSON.stringify(Object.keys(bench.sheet.layers || {}));
   on("stepped", (sheet) => { if (JSON.stringify(Object.keys(sheet.layers)) !== layers) show("layer", ""); });
+}
+
+// Strokes go into the stock and out of it; the page comes anew, with what was put in chosen.
+function startStock() {
+  const box = document.getElementById("stock-in");
+  const { mic } = box.dataset;
+  const source = document.getElementById("replace-source");
+  const chosen = sessionStorage.getItem("stocked");
+  sessionStorage.removeItem("stocked");
+  if ([...source.options].some((one) => one.value === chosen)) source.value = chosen;
+  async function change(url, data, waiting) {
+    notify(waiting);
+    try {
+      const done = await post(url, data);
+      sessionStorage.setItem("stocked", done.source || "");
+      sessionStorage.setItem("said", done.said);
+      location.reload();
+    } catch (error) {
+      notify(error.message);
+    }
+  }
+  const said = sessionStorage.getItem("said");
+  sessionStorage.removeItem("said");
+  if (said) notify(said);
+  document.getElementById("stock-keep").addEventListener("click", () => {
+    change(box.dataset.keep, { mic, name: document.getElementById("stock-name").value }, "Keeping its strokes…");
+  });
+  document.getElementById("stock-files").addEventListener("change", (event) => {
+    const form = new FormData();
+    form.append("mic", mic);
+    form.append("name", document.getElementById("stock-name").value);
+    for (const file of event.target.files) form.append("files", file);
+    change(box.dataset.upload, form, "Reading the samples…");
+  });
+  document.querySelectorAll("#stock [data-out]").forEach((button) => button.addEventListener("click", () => {
+    change(document.getElementById("stock").dataset.remove, { name: button.dataset.out }, "Taking it out…");
+  }));
 }
 
 // The page anew with another layer in hand or another stroke chosen; none where it is empty.

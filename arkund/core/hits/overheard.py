@@ -1,0 +1,90 @@
+"""The strokes that only overheads, or one mic of the whole kit, hear: found, told apart and timed."""
+
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.hits.afar import BANDS, FAMILIES, Afar, Known, Spectra
+from arkund.core.hits.arrival import first_arrival
+from arkund.core.hits.arrivals import without_drums
+from arkund.core.hits.weighing import LIKELY, SAME_STROKE_S, Stroke, likeliest
+from arkund.core.kit.roles import is_shell, piece_family
+
+TOLD = ("kick", "snare", "hat", "crash", "ride")
+"""Families that are reported. Toms are told from the others, and not from one another."""
+
+CYMBALS = ("crash", "ride")
+TELLING = {"kick": slice(0, 3), "snare": slice(3, 11), "hat": slice(10, BANDS),
+           "crash": slice(8, BANDS), "ride": slice(8, BANDS)}  # fmt: skip
+"""Bands by which a stroke's level is told."""
+
+EARLIER, LATER, SHARE = 7, {True: 6, False: 5}, {True: 0.1, False: 0.3}
+"""How many frames about a drum's (or a cymbal's) onset its beginning is looked for, and which share of
+its loudest moment counts as begun."""
+
+SIDES, APART_DB, FURTHEST_DB, PER_SIDE = slice(2, 5), 4.0, 12.0, 2
+"""Two crashes hang on two sides: the `afar.COARSE` bands by which that is told, by how much, and how
+many strokes each must have; further to one side than so far is no further."""
+
+
+def overheard(afar: Afar, known: Mapping[str, Known]) -> dict[str, list[Stroke]]:
+    """Strokes by piece, in order of time, of all families of which no piece is ``known``.
+
+    ``known`` are the strokes of each piece with a mic of its own. What is a crash or a ride and may be
+    either is a *cymbal*.
+    """
+    share = afar.share(known)
+    miced = {piece_family(piece) for piece in known}
+    out: dict[str, list[Stroke]] = {}
+    high = without_drums(afar.ears[0], afar.rate)
+    for family in TOLD:
+        if family in miced:
+            continue
+        column = share[:, FAMILIES.index(family)]
+        likely = column > LIKELY
+        if family in CYMBALS:
+            # One hand is on one of the two.
+            likely &= column >= share[:, [FAMILIES.index(f) for f in CYMBALS]].max(axis=1)
+        chosen = likeliest(afar.times_s, column, likely, SAME_STROKE_S)
+        strokes = _timed(afar, family, chosen, column, afar.ears[0] if is_shell(family) else high)
+        pieces = _crashes(afar.heard, chosen) if family == "crash" else [family] * len(chosen)
+        for piece, stroke in zip(pieces, strokes, strict=True):
+            out.setdefault(piece, []).append(stroke)
+    if not miced & set(CYMBALS):
+        two = share[:, [FAMILIES.index(f) for f in CYMBALS]]
+        either = 1 - (1 - two).prod(axis=1)
+        chosen = likeliest(
+            afar.times_s, either, (either > LIKELY) & (two.max(axis=1) <= LIKELY), SAME_STROKE_S
+        )
+        if chosen:
+            out["cymbal"] = _timed(afar, "crash", chosen, either, high)
+    return {piece: sorted(strokes, key=lambda s: s.time_s) for piece, strokes in out.items()}
+
+
+def _timed(
+    afar: Afar, family: str, chosen: Sequence[int], share: NDArray[np.float64],
+    ear: NDArray[np.float32],
+) -> list[Stroke]:  # fmt: skip
+    """The onsets ``chosen`` as strokes, each from where it begins in ``ear``."""
+    shell = is_shell(family)
+    level = 10 * np.log10(afar.heard.energy["early"][:, TELLING[family]].mean(axis=1))
+    out = []
+    for i in chosen:
+        frame = int(afar.frames[i])
+        start, stop = (frame - EARLIER) * afar.hop, (frame + LATER[shell]) * afar.hop
+        at = first_arrival(ear, start, stop, share=SHARE[shell])
+        out.append(Stroke(at / afar.rate, float(level[i]), float(share[i])))
+    return out
+
+
+def _crashes(heard: Spectra, chosen: Sequence[int]) -> list[str]:
+    """``crash_1``, and ``crash_2`` for the one further right where two places stand out."""
+    place = np.clip(heard.place_db[list(chosen), SIDES].mean(axis=1), -FURTHEST_DB, FURTHEST_DB)
+    order = np.sort(place)
+    gaps = np.diff(order[PER_SIDE - 1 : len(order) - PER_SIDE + 1])
+    if len(gaps) == 0 or not gaps.max() >= APART_DB:
+        return ["crash_1"] * len(place)
+    at = int(np.argmax(gaps)) + PER_SIDE - 1
+    border = (order[at] + order[at + 1]) / 2
+    return ["crash_1" if p > border else "crash_2" for p in place]

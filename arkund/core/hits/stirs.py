@@ -1,0 +1,108 @@
+"""Where sound begins anew about an onset: the places at which a stroke may begin.
+
+A hat struck a few ms before or after a snare begins in its own mic where nothing seems to begin, for
+the snare is louder there. So every place that stirs is offered, with how much it does.
+"""
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+EARLIER_S, LATER_S = 0.016, 0.012
+"""How far about an onset it is looked for."""
+
+AHEAD_S, BACK_S = 0.0012, 0.002
+"""What follows a place, and what precedes it."""
+
+APART_S = 0.003
+MOST = 3
+LEAST_DB = 3.0
+NEAR_S = 0.0008
+"""A place is as new as the newest so near it."""
+
+
+def stirs(
+    sound: NDArray[np.float32], at: NDArray[np.int64], rate: int
+) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """Places in samples ``(places,)`` where ``sound`` ``(frames,)`` begins anew about the onsets ``at``
+    (samples), `MOST` at most for each, and which onset each is of."""
+    earlier, later, ahead, back, apart = (
+        round(s * rate) for s in (EARLIER_S, LATER_S, AHEAD_S, BACK_S, APART_S)
+    )
+    places, of = _stirs(sound, at, earlier, later, ahead, back, apart, MOST, LEAST_DB)
+    return places, of
+
+
+def newness(
+    sound: NDArray[np.float32], places: NDArray[np.float64], rate: int
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """How new what begins at ``places`` (samples) is there, and how loud against the loudest that
+    begins about it, both in dB ``(places,)``; of the squared steps from sample to sample, which let a
+    stick stand out."""
+    earlier, later, ahead, back, near = (
+        round(s * rate) for s in (EARLIER_S, LATER_S, AHEAD_S, BACK_S, NEAR_S)
+    )
+    at = np.round(places).astype(np.int64)
+    new_db, loud_db = _newness(sound, at, earlier, later, ahead, back, near)
+    return new_db, loud_db
+
+
+@njit(cache=True, nogil=True)
+def _sums(sound, start, stop, ahead, back):  # type: ignore[no-untyped-def]
+    """Newness in dB and energy to come at each sample from ``start`` to ``stop``."""
+    count = max(stop - start, 0)
+    new, loud = np.zeros(count), np.zeros(count)
+    if count == 0:
+        return new, loud
+    squares = np.zeros(count + ahead + back)
+    for k in range(len(squares)):
+        n = start - back + k
+        if 1 <= n < len(sound):
+            step = sound[n] - sound[n - 1]
+            squares[k] = step * step
+    after, before = squares[back : back + ahead].sum(), squares[:back].sum()
+    for k in range(count):
+        loud[k], new[k] = after, before
+        after = (
+            max(after + squares[k + back + ahead] - squares[k + back], 0.0)
+            if k + 1 < count
+            else 0.0
+        )
+        before = max(before + squares[k + back] - squares[k], 0.0)
+    least = 1e-4 * loud.max() / ahead + 1e-14
+    for k in range(count):
+        new[k] = 10 * np.log10((loud[k] / ahead + least) / (new[k] / back + least))
+    return new, loud
+
+
+@njit(cache=True, nogil=True)
+def _stirs(sound, at, earlier, later, ahead, back, apart, most, least_db):  # type: ignore[no-untyped-def]
+    places, owners = np.zeros(len(at) * most, np.int64), np.zeros(len(at) * most, np.int64)
+    found = 0
+    for i in range(len(at)):
+        start = max(at[i] - earlier, back + 1)
+        new, _ = _sums(sound, start, min(at[i] + later, len(sound) - ahead), ahead, back)
+        for _ in range(most):
+            if len(new) == 0:
+                break
+            best = int(np.argmax(new))
+            if new[best] < least_db:
+                break
+            places[found], owners[found] = start + best, i
+            found += 1
+            new[max(best - apart, 0) : best + apart] = -np.inf
+    return places[:found], owners[:found]
+
+
+@njit(cache=True, nogil=True)
+def _newness(sound, places, earlier, later, ahead, back, near):  # type: ignore[no-untyped-def]
+    newest, loudest = np.zeros(len(places)), np.zeros(len(places))
+    for i in range(len(places)):
+        start = max(places[i] - earlier, back + 1)
+        new, loud = _sums(sound, start, min(places[i] + later, len(sound) - ahead), ahead, back)
+        low, high = max(places[i] - near - start, 0), places[i] + near + 1 - start
+        if high <= low or low >= len(new):
+            continue
+        newest[i] = new[low:high].max()
+        loudest[i] = 10 * np.log10((loud[low:high].max() + 1e-14) / (loud.max() + 1e-14))
+    return newest, loudest
