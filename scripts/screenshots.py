@@ -117,7 +117,7 @@ def _layer(page: Page, url: str) -> None:
     """Lay the snare's own strokes under it, by the button."""
     page.goto(url)
     with page.expect_navigation():
-        page.get_by_role("button", name="Lay its own strokes under it").click()
+        page.get_by_role("button", name="Lay these strokes under it").click()
     page.locator("#one-stroke path").first.wait_for(timeout=60_000)
 
 

@@ -565,7 +565,7 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     page.locator("#harvest tbody tr").first.wait_for(timeout=60_000)
     assert page.locator("#one-stroke").count() == 0
     with page.expect_navigation():
-        page.get_by_role("button", name="Lay its own strokes under it").click()
+        page.get_by_role("button", name="Lay these strokes under it").click()
     _ready(page)
     page.locator("#one-stroke path").first.wait_for(timeout=60_000)
     expect(page.locator("#replace-said")).to_contain_text("against the drum alone")

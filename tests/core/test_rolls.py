@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.novelty import band_energy
-from arkund.core.hits.rolls import find_buzzes, runs_of_singles
+from arkund.core.hits.rolls import find_buzzes, rest_of_rolls, runs_of_singles
 
 RATE = 48000
 SINGLE = [0.5, 1.5, 2.5, 3.5, 6.5, 7.5]
@@ -49,3 +49,21 @@ def test_both_hands_are_needed_for_close_strokes() -> None:
     close = list(2 + 0.07 * np.arange(6))
     assert runs_of_singles([0.5, 1.0, *close, 4.0]) == [(close[0], close[-1])]
     assert runs_of_singles([0.5, 0.6, 0.7]) == []
+
+
+def test_a_roll_of_singles_goes_on_where_its_step_says() -> None:
+    step = np.arange(10) * 0.07
+    swell = np.array([0.2, 0.1, 0.3, 0.9, 0.9, 0.2, 0.9, 0.9, 0.9, 0.9])
+    between = np.array([0.035, 0.245])
+    times = np.concatenate([1 + step, 1 + between, [0.96, 1.9]])
+    share = np.concatenate([swell, [0.3, 0.3], [0.01, 0.4]])
+    kept = np.flatnonzero(share > 0.5).tolist()
+    assert rest_of_rolls(times, share, kept) == list(range(10))
+
+
+def test_strokes_further_apart_are_no_roll() -> None:
+    times = np.concatenate([1 + np.arange(8) * 0.12, [0.88, 1.96]])
+    share = np.concatenate([np.full(8, 0.9), [0.4, 0.4]])
+    assert rest_of_rolls(times, share, list(range(8))) == list(range(8))
+    few = np.concatenate([1 + np.arange(4) * 0.07, [0.93]])
+    assert rest_of_rolls(few, np.array([0.9] * 4 + [0.4]), list(range(4))) == list(range(4))

@@ -3,14 +3,14 @@
 import numpy as np
 import pytest
 
-from arkund.core.hits.detect import listen
+from arkund.core.hits.detect import listen, without_echoes
 from arkund.core.hits.evidence import AGAINST, FOR, NAMES
 from arkund.core.hits.ownership import Signatures
 from arkund.core.hits.verdict import Trees, probabilities, trees
-from arkund.core.hits.weighing import Weighed, told, weighed, with_piece
+from arkund.core.hits.weighing import PLACE, Stroke, Weighed, told, weighed, with_piece
 from arkund.core.simulate.session import Session, simulate
 
-COLUMNS = len(NAMES) + 2
+COLUMNS = len(NAMES) + len(PLACE)
 RATE = 48_000
 
 
@@ -74,34 +74,27 @@ def test_shares_part_strokes_from_bleed(session: Session, by_piece: dict[str, We
         assert np.median(share[away > 0.05]) < 0.02, piece
 
 
-def _toms(before: int, others: int = 0) -> Weighed:
-    """Twenty onsets half a second apart that ``before`` other mics hear 2 ms earlier, then ``others``
-    that this mic hears first."""
-    rows = np.zeros((20 + others, COLUMNS), np.float32)
-    rows[:20, NAMES.index("mics before")] = before
-    rows[:, NAMES.index("first by")] = 1.5
-    rows[:20, NAMES.index("first by")] = -2.0 if before else 1.5
-    return Weighed(np.arange(20 + others) * 0.5 * RATE, np.zeros(20 + others), rows)
+def test_a_tom_that_seems_hardly_struck_must_be_surer() -> None:
+    rows = np.zeros((8, COLUMNS), np.float32)
+    found = Weighed(np.arange(8.0) * RATE, np.zeros(8), rows)
+    share = np.array([0.6, 0.9, 0.7, 0.95, 0.1, 0.1, 0.1, 0.1])
+    assert told("tom_1", found, share, RATE) == [1, 3]
+    assert told("kick", found, share, RATE) == [0, 1, 2, 3]
+    often = np.where(share < 0.5, 0.55, share)
+    assert told("tom_1", found, often, RATE) == list(range(8))
 
 
-def test_a_tom_that_others_always_hear_first_is_bleed() -> None:
-    sure = np.full(20, 0.9)
-    assert told("tom_3", _toms(before=4), sure, RATE) == []
-    assert len(told("tom_3", _toms(before=0), sure, RATE)) == 20
-    assert len(told("kick", _toms(before=4), sure, RATE)) == 20, "a kick's mic may stand far off"
-    # One real stroke among the bleed is kept; a tom often heard first is believed throughout.
-    assert told("tom_3", _toms(4, others=1), np.full(21, 0.9), RATE) == [20]
-    assert len(told("tom_3", _toms(4, others=5), np.full(25, 0.9), RATE)) == 25
-
-
-def test_what_comes_when_bleed_does_and_is_nothing_like_the_drum_is_anothers() -> None:
-    rows = np.zeros((4, COLUMNS), np.float32)
-    for name, values in (("on time", (1, 0, 1, 1)), ("alike", (0.3, 0.3, 0.9, 0.3)),
-                         ("scatter of bands", (9, 9, 9, 2))):  # fmt: skip
-        rows[:, NAMES.index(name)] = values
-    found = Weighed(np.arange(4.0) * RATE, np.zeros(4), rows)
-    assert told("snare", found, np.full(4, 0.9), RATE) == [1, 2, 3]
-    assert told("hat", found, np.full(4, 0.9), RATE) == [0, 1, 2, 3]
+def test_a_tom_struck_only_along_with_a_likelier_one_is_its_echo() -> None:
+    low = [Stroke(t, 0.0, 0.99) for t in (1.0, 2.0, 3.0)]
+    echo = [Stroke(t + 0.004, -9.0, 0.9) for t in (1.0, 3.0)]
+    kick = [Stroke(t, 0.0, 1.0) for t in (1.0, 2.0, 3.0)]
+    by_piece = {"tom_1": echo, "tom_3": low, "kick": kick}
+    assert without_echoes(by_piece) == {"tom_1": [], "tom_3": low, "kick": kick}
+    # One stroke of its own, or surer ones, and all are believed.
+    alone = [*echo, Stroke(5.0, -2.0, 0.9)]
+    assert without_echoes({"tom_1": alone, "tom_3": low})["tom_1"] == alone
+    surer = [Stroke(s.time_s, 0.0, 0.995) for s in echo]
+    assert without_echoes({"tom_1": surer, "tom_3": low})["tom_1"] == surer
 
 
 def test_of_onsets_close_together_the_likeliest_is_the_stroke() -> None:

@@ -104,7 +104,7 @@ def test_the_page_lays_a_layer_and_draws_it(song: Song) -> None:
     client = Client(headers={"host": "127.0.0.1"})
     page = client.get(f"/{song.slug}/replace/?mic=snare_top")
     assert page.status_code == 200
-    assert "Lay its own strokes under it" in page.content.decode()
+    assert "Lay these strokes under it" in page.content.decode()
     added = client.post(f"/{song.slug}/replace/add/", {"base": 1, "mic": "snare_top", "what": "layer"},
                         content_type="application/json")  # fmt: skip
     assert added.json()["sheet"]["layers"]["snare_layer"]["of"] == "snare_top"

@@ -9,6 +9,7 @@ its other kicks.
 
 import itertools
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -164,8 +165,16 @@ def spectra(
     ears: Sequence[NDArray[np.float32]], times_s: NDArray[np.float64], rate: int
 ) -> Spectra:
     """Of onsets at ``times_s`` in one or two ``ears`` ``(frames,)``."""
-    by_ear = [{name: _window(ear, times_s, rate, *at) for name, at in WINDOWS_MS.items()}
-              for ear in ears]  # fmt: skip
+    longest = max(length for _, length in WINDOWS_MS.values())
+    around = rate + round(longest * rate / 1000)
+    padded = [np.pad(ear, around) for ear in ears]
+    asked = [(n, name) for n in range(len(ears)) for name in WINDOWS_MS]
+    with ThreadPoolExecutor(2) as pool:
+        found = list(pool.map(
+            lambda one: _window(padded[one[0]], around, times_s, rate, *WINDOWS_MS[one[1]]), asked
+        ))  # fmt: skip
+    by_ear = [{name: e for (m, name), e in zip(asked, found, strict=True) if m == n}
+              for n in range(len(ears))]  # fmt: skip
     energy = {name: np.mean([e[name] for e in by_ear], axis=0) + 1e-14 for name in WINDOWS_MS}
     if len(ears) == 1:
         return Spectra(energy, np.full((len(times_s), len(COARSE)), np.nan))
@@ -178,15 +187,15 @@ def spectra(
 
 
 def _window(
-    ear: NDArray[np.float32], times_s: NDArray[np.float64], rate: int, middle_ms: float,
+    padded: NDArray[np.float32], around: int, times_s: NDArray[np.float64], rate: int, middle_ms: float,
     length_ms: float,
 ) -> NDArray[np.float64]:  # fmt: skip
-    """Mean square ``(onsets, BANDS)`` of a Hann window about each onset."""
+    """Mean square ``(onsets, BANDS)`` of a Hann window about each onset in a sound that is ``padded``
+    by so many samples ``around`` it."""
     length = round(length_ms * rate / 1000)
     shape = scipy.signal.get_window("hann", length).astype(np.float32)
     points = scipy.fft.next_fast_len(max(round(rate / SPECTRUM_HZ), length), real=True)
     first = np.round(times_s * rate + (middle_ms - length_ms / 2) * rate / 1000).astype(np.int64)
-    padded = np.pad(ear, (length + rate, length + rate))
     hz = np.fft.rfftfreq(points, 1 / rate)
     into = np.stack([(hz >= low) & (hz < high) for low, high in itertools.pairwise(EDGES_HZ)],
                     axis=1).astype(np.float32)  # fmt: skip
@@ -195,7 +204,7 @@ def _window(
     step = 512
     offsets = np.arange(length)
     for at in range(0, len(first), step):
-        begin = np.clip(first[at : at + step] + length + rate, 0, len(padded) - length)
+        begin = np.clip(first[at : at + step] + around, 0, len(padded) - length)
         sound = padded[begin[:, None] + offsets] * shape
         bins = scipy.fft.rfft(sound, points, axis=1)
         out[at : at + step] = (bins.real**2 + bins.imag**2) @ into * scale

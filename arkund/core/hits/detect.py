@@ -120,7 +120,7 @@ def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]
     take, signatures = listened.take, listened.signatures
     with ThreadPoolExecutor(2) as pool:
         found = list(pool.map(lambda p: strokes_of(listened.heard(p), signatures), listened.pieces))
-    by_piece = _without_echoes(dict(zip(listened.pieces, found, strict=True)))
+    by_piece = without_echoes(dict(zip(listened.pieces, found, strict=True)))
     hits = [h for piece, strokes in by_piece.items() for h in _as_hits(piece, strokes)]
     if listened.afar is not None:
         known = {p: known_of(strokes) for p, strokes in by_piece.items()}
@@ -134,7 +134,7 @@ def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]
 ECHO_S = 0.015
 
 
-def _without_echoes(by_piece: dict[str, list[Stroke]]) -> dict[str, list[Stroke]]:
+def without_echoes(by_piece: dict[str, list[Stroke]]) -> dict[str, list[Stroke]]:
     """The strokes without those of toms that seem struck now and then, each time with another tom that
     is likelier: its mic hears that one."""
     toms = {p: s for p, s in by_piece.items() if piece_family(p) == "tom"}

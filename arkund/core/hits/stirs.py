@@ -17,6 +17,9 @@ AHEAD_S, BACK_S = 0.0012, 0.002
 APART_S = 0.003
 MOST = 3
 LEAST_DB = 3.0
+SILENT = 1e-4
+"""Energy against the loudest about it that counts as nothing."""
+
 NEAR_S = 0.0008
 """A place is as new as the newest so near it."""
 
@@ -49,11 +52,11 @@ def newness(
 
 @njit(cache=True, nogil=True)
 def _sums(sound, start, stop, ahead, back):  # type: ignore[no-untyped-def]
-    """Newness in dB and energy to come at each sample from ``start`` to ``stop``."""
+    """Energy to come and just gone at each sample from ``start`` to ``stop``."""
     count = max(stop - start, 0)
-    new, loud = np.zeros(count), np.zeros(count)
+    old, loud = np.zeros(count), np.zeros(count)
     if count == 0:
-        return new, loud
+        return old, loud
     squares = np.zeros(count + ahead + back)
     for k in range(len(squares)):
         n = start - back + k
@@ -62,35 +65,39 @@ def _sums(sound, start, stop, ahead, back):  # type: ignore[no-untyped-def]
             squares[k] = step * step
     after, before = squares[back : back + ahead].sum(), squares[:back].sum()
     for k in range(count):
-        loud[k], new[k] = after, before
+        loud[k], old[k] = after, before
         after = (
             max(after + squares[k + back + ahead] - squares[k + back], 0.0)
             if k + 1 < count
             else 0.0
         )
         before = max(before + squares[k + back] - squares[k], 0.0)
-    least = 1e-4 * loud.max() / ahead + 1e-14
-    for k in range(count):
-        new[k] = 10 * np.log10((loud[k] / ahead + least) / (new[k] / back + least))
-    return new, loud
+    return old, loud
+
+
+@njit(cache=True, nogil=True)
+def _ratio(old, loud, ahead, back, least):  # type: ignore[no-untyped-def]
+    return (loud / ahead + least) / (old / back + least)
 
 
 @njit(cache=True, nogil=True)
 def _stirs(sound, at, earlier, later, ahead, back, apart, most, least_db):  # type: ignore[no-untyped-def]
     places, owners = np.zeros(len(at) * most, np.int64), np.zeros(len(at) * most, np.int64)
-    found = 0
+    found, enough = 0, 10 ** (least_db / 10)
     for i in range(len(at)):
         start = max(at[i] - earlier, back + 1)
-        new, _ = _sums(sound, start, min(at[i] + later, len(sound) - ahead), ahead, back)
+        old, loud = _sums(sound, start, min(at[i] + later, len(sound) - ahead), ahead, back)
+        if len(old) == 0:
+            continue
+        least = SILENT * loud.max() / ahead + 1e-14
+        new = _ratio(old, loud, ahead, back, least)
         for _ in range(most):
-            if len(new) == 0:
-                break
             best = int(np.argmax(new))
-            if new[best] < least_db:
+            if new[best] < enough:
                 break
             places[found], owners[found] = start + best, i
             found += 1
-            new[max(best - apart, 0) : best + apart] = -np.inf
+            new[max(best - apart, 0) : best + apart] = 0.0
     return places[:found], owners[:found]
 
 
@@ -99,10 +106,12 @@ def _newness(sound, places, earlier, later, ahead, back, near):  # type: ignore[
     newest, loudest = np.zeros(len(places)), np.zeros(len(places))
     for i in range(len(places)):
         start = max(places[i] - earlier, back + 1)
-        new, loud = _sums(sound, start, min(places[i] + later, len(sound) - ahead), ahead, back)
+        old, loud = _sums(sound, start, min(places[i] + later, len(sound) - ahead), ahead, back)
         low, high = max(places[i] - near - start, 0), places[i] + near + 1 - start
-        if high <= low or low >= len(new):
+        if high <= low or low >= len(old):
             continue
-        newest[i] = new[low:high].max()
+        least = SILENT * loud.max() / ahead + 1e-14
+        ratio = _ratio(old[low:high], loud[low:high], ahead, back, least)
+        newest[i] = 10 * np.log10(ratio.max())
         loudest[i] = 10 * np.log10((loud[low:high].max() + 1e-14) / (loud.max() + 1e-14))
     return newest, loudest

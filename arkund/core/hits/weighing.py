@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from arkund.core.hits.afar import FAMILIES, Afar
 from arkund.core.hits.arrivals import arrival_of, shape_of
-from arkund.core.hits.believed import own_onsets
+from arkund.core.hits.believed import Onset, own_onsets
 from arkund.core.hits.evidence import NAMES, Context, evidence
 from arkund.core.hits.leading import STIRS, Onsets
 from arkund.core.hits.masked import by_shape, own_places
@@ -17,8 +17,9 @@ from arkund.core.hits.novelty import BandEnergy
 from arkund.core.hits.ownership import Events, Signatures, standing
 from arkund.core.hits.rolls import rest_of_rolls
 from arkund.core.hits.stirs import newness, stirs
+from arkund.core.hits.swells import FEWEST, swelled
 from arkund.core.hits.verdict import probabilities
-from arkund.core.kit.roles import piece_family
+from arkund.core.kit.roles import is_shell, piece_family
 
 LIKELY = 0.5
 """An onset is a stroke if that is likelier than not."""
@@ -36,7 +37,8 @@ NOT_KNOWN = 1e-7
 
 PLACE = ("told by", "other place", "newness", "as loud", "since bleed",
          *(f"{f} from afar" for f in FAMILIES), "own from afar")  # fmt: skip
-"""Columns that follow `evidence`'s: what tells the place (0 its sound, 1 its shape, 2 a stir), how far
+"""Columns that follow `evidence`'s: what tells the place (0 its sound, 1 its shape, 2 a stir, 3 its
+swell), how far
 away another is in ms, how new and how loud what begins there is, and what overheads say of it."""
 
 FAR_LAG_MS = 15.0
@@ -99,10 +101,21 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
     rows = evidence(heard.events, heard.at, Context(
         signatures, number, it, heard.ears, heard.begins, heard.ear, heard.alone, heard.bleeds, shape,
     ))  # fmt: skip
+    swell = _swelled(heard, plain, first, known)
     if shape is None:
-        return _every_place(heard, plain, np.full(len(plain), np.nan), rows)
+        return _every_place(heard, plain, np.full(len(plain), np.nan), swell, rows)
     there, _ = by_shape(shape, heard.at * hop, rate)
-    return _every_place(heard, own_places(shape, heard.at * hop, plain, rate), there, rows)
+    return _every_place(heard, own_places(shape, heard.at * hop, plain, rate), there, swell, rows)
+
+
+def _swelled(
+    heard: Heard, plain: NDArray[np.float64], first: list[Onset], known: dict[int, float]
+) -> NDArray[np.float64]:
+    """Where each onset begins if it swells as the drum's clear strokes do; NaN if these do not."""
+    sure = sorted((o for o in first if o.trust == "sure"), key=lambda o: -o.clear_db)
+    clear = [known[o.frame] for o in sure[: max(len(sure) // 3, FEWEST)]]
+    places = swelled(heard.sound, plain, clear, heard.rate) if is_shell(heard.piece) else None
+    return np.full(len(plain), np.nan) if places is None else places
 
 
 def strokes_of(heard: Heard, signatures: Signatures) -> list[Stroke]:
@@ -162,18 +175,21 @@ def with_piece(signatures: Signatures, piece: str) -> Signatures:
 
 def _every_place(
     heard: Heard, plain: NDArray[np.float64], by_shape: NDArray[np.float64],
-    rows: NDArray[np.float32],
+    swell: NDArray[np.float64], rows: NDArray[np.float32],
 ) -> Weighed:  # fmt: skip
     """Onsets where their sound begins, then where the drum's shape places them, then wherever else
-    sound begins anew about them, each with `PLACE` columns besides."""
+    sound begins anew about them, then where a swell began, each with `PLACE` columns besides."""
     near = PARTED_S * heard.rate
     shaped = np.flatnonzero(np.abs(by_shape - plain) > near)
     stirring, of = stirs(heard.sound, heard.at * heard.ears[0].hop, heard.rate)
     stirring_ = stirring.astype(np.float64)
     elsewhere = (np.abs(stirring_ - plain[of]) > near) & ~(np.abs(stirring_ - by_shape[of]) <= near)
-    every = np.concatenate([np.arange(len(plain)), shaped, of[elsewhere]])
-    place = np.concatenate([plain, by_shape[shaped], stirring_[elsewhere]])
-    told_by = np.repeat([0, 1, 2], [len(plain), len(shaped), int(elsewhere.sum())])
+    swelling = np.flatnonzero(np.abs(swell - plain) > near)
+    every = np.concatenate([np.arange(len(plain)), shaped, of[elsewhere], swelling])
+    place = np.concatenate([plain, by_shape[shaped], stirring_[elsewhere], swell[swelling]])
+    told_by = np.repeat(
+        np.arange(4), [len(plain), len(shaped), int(elsewhere.sum()), len(swelling)]
+    )
     other = np.where(told_by == 0, np.nan_to_num(by_shape - plain)[every], place - plain[every])
     new_db, loud_db = newness(heard.sound, place, heard.rate)
     from_afar = (
