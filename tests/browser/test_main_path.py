@@ -583,6 +583,22 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
         page.get_by_role("button", name="take this layer out").click()
     _ready(page)
     assert page.locator("#one-stroke").count() == 0
+    # The same strokes by way of the stock, where any song finds them.
+    page.get_by_label("as", exact=True).fill("kept by hand")
+    with page.expect_navigation():
+        page.get_by_role("button", name="Keep its own strokes").click()
+    _ready(page)
+    expect(page.locator("#stock tbody tr")).to_contain_text(["kept by hand"])
+    expect(page.locator("#replace-source")).to_have_value("stock:kept by hand")
+    with page.expect_navigation():
+        page.get_by_role("button", name="Lay these strokes under it").click()
+    _ready(page)
+    page.locator("#one-stroke path").first.wait_for(timeout=60_000)
+    with page.expect_navigation():
+        page.get_by_role("button", name="take out", exact=True).click()
+    _ready(page)
+    expect(page.locator("#stock")).to_contain_text("No strokes of snare yet")
+    expect(page.locator("[data-link*='layer=snare_layer']")).to_have_count(1)
 
 
 def test_a_gate_by_hand_with_mouse_and_keys(page: Page, song: str) -> None:

@@ -30,10 +30,10 @@ OCTAVES_DB = {
 
 CLOSE_MIC_DB = {
     "shell": (7.0, 4.5, 2.0, 0.7, 0.0, 0.0, 1.0, 0.0, -3.0),
-    "cymbal": (0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, -0.5, -4.0),
+    "cymbal": (0.0, 0.0, -3.0, 0.0, 0.0, 0.0, 0.0, -0.5, -4.0),
 }
 """What a mic close by adds at the bottom and takes at the top: strokes are recorded so, and it is
-not to be added twice."""
+not to be added twice. Of a plate's lows some cancel about its edge."""
 
 WIRES_DB = (0.0, 0.0, 0.0, 0.0, 0.0, 1.0, 5.0, 9.0, 8.0)
 """What the wires under a snare add to its head."""
