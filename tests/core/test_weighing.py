@@ -104,6 +104,13 @@ def test_of_onsets_close_together_the_likeliest_is_the_stroke() -> None:
     assert told("snare", found, np.array([0.7, 0.4, 0.3]), RATE) == [0]
 
 
+def test_of_a_grace_note_and_its_stroke_the_stroke_counts() -> None:
+    rows = np.zeros((2, COLUMNS), np.float32)
+    found = Weighed(np.array([0.0, 0.025]) * RATE, np.array([-6.0, 0.0]), rows)
+    assert told("snare", found, np.array([0.99, 0.93]), RATE) == [1]
+    assert told("snare", found, np.array([0.99, 0.8]), RATE) == [0]
+
+
 def test_a_drum_that_seems_never_struck_is_asked_about_without_changing_the_others() -> None:
     own = {"kick": np.arange(6), "tom_1": np.arange(6, 12)}
     known = Signatures(["kick"], np.full((12, 1), 1 / 12), np.ones(12), own, np.array([40]), {},

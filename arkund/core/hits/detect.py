@@ -101,10 +101,16 @@ def listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Listened | Non
     frames = _merged(take.found) if take.own else np.zeros(0, np.int64)
     if len(frames) == 0:
         return None
-    return Listened(take, learn_signatures(
-        event_vectors(take.bands, frames, take.overheads), take.own, take.overheads,
-        onsets_of(take.nearest, frames * take.hop, rate, take.far),
-    ), afar_of([take.mics[m] for m in take.overheads], [take.bands[m] for m in take.overheads], rate))  # fmt: skip
+    overheads = take.overheads
+    with ThreadPoolExecutor(1) as beside:
+        afar = beside.submit(
+            afar_of, [take.mics[m] for m in overheads], [take.bands[m] for m in overheads], rate
+        )
+        signatures = learn_signatures(
+            event_vectors(take.bands, frames, overheads), take.own, overheads,
+            onsets_of(take.nearest, frames * take.hop, rate, take.far),
+        )  # fmt: skip
+        return Listened(take, signatures, afar.result())
 
 
 def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:

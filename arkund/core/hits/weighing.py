@@ -33,6 +33,9 @@ SAME_STROKE_S = 0.030
 SELDOM, SURELY = 5, 0.85
 """A tom that seems struck no more than so many times is struck where it is as likely as this."""
 
+SOFTER = 0.02
+"""How much likelier, for each dB that it is softer, one of two onsets so close must be."""
+
 NOT_KNOWN = 1e-7
 
 PLACE = ("told by", "other place", "newness", "as loud", "since bleed",
@@ -132,19 +135,24 @@ def strokes_of(heard: Heard, signatures: Signatures) -> list[Stroke]:
 def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> list[int]:
     """Which onsets are strokes, by their ``share``, in order of time."""
     apart = SAME_STROKE_S * rate
-    kept = likeliest(found.place, share, share > LIKELY, apart)
+    level = found.level_db
+    kept = likeliest(found.place, share, share > LIKELY, apart, level)
     if piece_family(piece) == "tom" and len(kept) <= SELDOM:
-        kept = likeliest(found.place, share, share > SURELY, apart)
+        kept = likeliest(found.place, share, share > SURELY, apart, level)
     if piece_family(piece) == "snare":
         kept = rest_of_rolls(found.place / rate, share, kept)
     return kept
 
 
 def likeliest(
-    place: NDArray[np.float64], share: NDArray[np.float64], likely: NDArray[np.bool_], apart: float
-) -> list[int]:
+    place: NDArray[np.float64], share: NDArray[np.float64], likely: NDArray[np.bool_], apart: float,
+    level_db: NDArray[np.float64] | None = None,
+) -> list[int]:  # fmt: skip
     """Which of the ``likely`` ones are strokes, in order of place: the one with the greatest ``share``
-    of those less than ``apart`` from one another."""
+    of those less than ``apart`` from one another. With ``level_db`` a softer one must be likelier:
+    of a grace note and its stroke, both all but sure, the stroke counts."""
+    if level_db is not None:
+        share = share + SOFTER * np.clip(level_db, -20.0, 0.0)
     kept: list[int] = []
     places: list[float] = []
     candidates = np.flatnonzero(likely)
