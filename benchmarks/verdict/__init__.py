@@ -1,9 +1,11 @@
-"""Fitting what weighs an onset's evidence (`arkund.core.hits.verdict`).
+"""Fitting what weighs an onset's evidence, in close mics and from afar (`arkund.core.hits.verdict`).
 
     python -m benchmarks.verdict FOLDER [--seeds N]
 
 renders recordings of development's recorded strokes and of the simulator into the folder (those that
 are there are kept), says how well folds of them are told that the fit did not see, and writes
-arkund/core/hits/verdict.npz from all of them. Needs fluidsynth, its font and scikit-learn
+arkund/core/hits/verdict.npz and afar.npz from all of them. What is known of pieces with mics, where
+only overheads hear others, comes from the trees that are there; what overheads say of close mics'
+onsets from trees that did not learn from that lesson. Needs fluidsynth, its font and scikit-learn
 (``pip install -r requirements-fit.txt``). The report's kits are never part of it.
 """

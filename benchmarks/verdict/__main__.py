@@ -47,7 +47,7 @@ def _close(folder: Path, name: str, seed: int, share: NDArray[np.float64] | None
 def main() -> None:
     parser = argparse.ArgumentParser(prog="benchmarks.verdict", description=__doc__)
     parser.add_argument("folder", type=Path)
-    parser.add_argument("--seeds", type=int, default=10)
+    parser.add_argument("--seeds", type=int, default=11)
     parser.add_argument("--processes", type=int, default=2)
     parser.add_argument("--folds", action="store_true", help="only say how well folds are told")
     args = parser.parse_args()

@@ -31,6 +31,9 @@ ALONE = ("one_overhead", "one_file")
 FROM_AFAR, AFAR_MICS = "afar_", ("overhead_l", "overhead_r", "overhead", "kit")
 """Lessons of which only these mics are rendered."""
 
+MORE = {"brushes": 18, "flams": 6}
+"""So many more seeds of what is hardest to time."""
+
 COLOUR_DB = 3.0
 SIMULATED_BARS = 28
 FIRST_SIMULATED, SIMULATED_SEEDS = 101, 4
@@ -57,6 +60,7 @@ def lessons(seeds: int) -> list[tuple[str, int]]:
     played = [
         (name, seed) for seed in range(1, seeds + 1) for name in PATTERNS if name not in ALONE
     ]
+    played += [(name, seeds + n) for name, more in MORE.items() for n in range(1, more + 1)]
     afar = [(FROM_AFAR + name, seed) for seed in range(1, seeds // 2 + 1) for name in PATTERNS]
     return (
         played

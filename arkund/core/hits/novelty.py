@@ -72,33 +72,32 @@ def band_energy(audio: NDArray[np.float32], rate: int) -> BandEnergy:
 
 @njit(cache=True, nogil=True, fastmath=True)
 def _energies(audio, sections, hop):  # type: ignore[no-untyped-def]
-    bands = sections.shape[2]
-    frames = len(audio) // hop
+    bands, frames = sections.shape[2], len(audio) // hop
     out = np.zeros((frames, bands), np.float32)
-    z = np.zeros((4, bands))
-    total = np.zeros(bands)
-    b0, b1, b2 = sections[0, 0], sections[0, 1], sections[0, 2]
-    a1, a2 = sections[0, 4], sections[0, 5]
-    d0, d1, d2 = sections[1, 0], sections[1, 1], sections[1, 2]
-    c1, c2 = sections[1, 4], sections[1, 5]
-    for frame in range(frames):
-        total[:] = 0.0
-        for n in range(frame * hop, (frame + 1) * hop):
-            x = audio[n]
-            for k in range(bands):
-                y = b0[k] * x + z[0, k]
-                z[0, k] = b1[k] * x - a1[k] * y + z[1, k]
-                z[1, k] = b2[k] * x - a2[k] * y
-                w = d0[k] * y + z[2, k]
-                z[2, k] = d1[k] * y - c1[k] * w + z[3, k]
-                z[3, k] = d2[k] * y - c2[k] * w
-                total[k] += w * w
-        for k in range(bands):
-            out[frame, k] = total[k] / hop
-            for i in range(4):
-                # Denormal numbers would slow silence down many times over.
-                if abs(z[i, k]) < 1e-18:
-                    z[i, k] = 0.0
+    # Band by band, so that a filter's state stays in registers.
+    for band in range(bands):
+        b0, b1, b2 = sections[0, 0, band], sections[0, 1, band], sections[0, 2, band]
+        a1, a2 = sections[0, 4, band], sections[0, 5, band]
+        d0, d1, d2 = sections[1, 0, band], sections[1, 1, band], sections[1, 2, band]
+        c1, c2 = sections[1, 4, band], sections[1, 5, band]
+        z0 = z1 = z2 = z3 = 0.0
+        for frame in range(frames):
+            total = 0.0
+            for n in range(frame * hop, (frame + 1) * hop):
+                x = audio[n]
+                y = b0 * x + z0
+                z0 = b1 * x - a1 * y + z1
+                z1 = b2 * x - a2 * y
+                w = d0 * y + z2
+                z2 = d1 * y - c1 * w + z3
+                z3 = d2 * y - c2 * w
+                total += w * w
+            out[frame, band] = total / hop
+            # Denormal numbers would slow silence down many times over.
+            z0 = 0.0 if abs(z0) < 1e-18 else z0
+            z1 = 0.0 if abs(z1) < 1e-18 else z1
+            z2 = 0.0 if abs(z2) < 1e-18 else z2
+            z3 = 0.0 if abs(z3) < 1e-18 else z3
     return out
 
 
