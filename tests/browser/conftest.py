@@ -35,6 +35,11 @@ def home(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return tmp_path_factory.mktemp("browser-data")
 
 
+def _said(home: Path) -> Path:
+    """What server and worker say."""
+    return home.parent / f"{home.name}-said.txt"
+
+
 @pytest.fixture(scope="session")
 def address(home: Path) -> Iterator[str]:
     with socket.socket() as probe:
@@ -43,10 +48,11 @@ def address(home: Path) -> Iterator[str]:
     env = os.environ | {"ARKUND_DATA": str(home)}
     command = [sys.executable, "-m", "arkund"]
     subprocess.run([*command, "songs"], env=env, check=True, capture_output=True)
-    parts = [
-        subprocess.Popen([*command, *part], env=env, stderr=subprocess.DEVNULL)
-        for part in (["serve", "--port", str(port)], ["worker"])
-    ]
+    with _said(home).open("w") as said:
+        parts = [
+            subprocess.Popen([*command, *part], env=env, stderr=said)
+            for part in (["serve", "--port", str(port)], ["worker"])
+        ]
     base = f"http://127.0.0.1:{port}"
     assert until_up("127.0.0.1", port)
     yield base
@@ -68,7 +74,7 @@ def browser() -> Iterator[Browser]:
 
 
 @pytest.fixture
-def page(browser: Browser) -> Iterator[Page]:
+def page(browser: Browser, home: Path) -> Iterator[Page]:
     """A page that fails its test on any script error or refused resource."""
     tab = browser.new_page(viewport={"width": 1280, "height": 800})
     troubles: list[str] = []
@@ -78,7 +84,8 @@ def page(browser: Browser) -> Iterator[Page]:
            if m.type == "error" and "status of 4" not in m.text else None)  # fmt: skip
     yield tab
     tab.close()
-    assert troubles == []
+    said = _said(home).read_text(errors="replace")[-3000:] if troubles else ""
+    assert troubles == [], said
 
 
 @pytest.fixture(scope="session")
