@@ -598,7 +598,10 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
         page.get_by_role("button", name="take out", exact=True).click()
     _ready(page)
     expect(page.locator("#stock")).to_contain_text("No strokes of snare yet")
-    expect(page.locator("[data-link*='layer=snare_layer']")).to_have_count(1)
+    with page.expect_navigation():
+        page.get_by_role("button", name="take this layer out").click()
+    _ready(page)
+    assert page.locator("#one-stroke").count() == 0
 
 
 def test_a_gate_by_hand_with_mouse_and_keys(page: Page, song: str) -> None:
