@@ -130,6 +130,7 @@ X_FRAME_OPTIONS = "DENY"
 _make_private(DATA / "uploads")
 FILE_UPLOAD_TEMP_DIR = DATA / "uploads"
 DATA_UPLOAD_MAX_MEMORY_SIZE = 4 << 20
+DATA_UPLOAD_MAX_NUMBER_FILES = 300  # more than a view takes, so that its sentence is read
 
 REDIS_URL = os.environ.get("ARKUND_REDIS_URL", "")
 

@@ -100,7 +100,7 @@ def test_the_simulated_kit_is_soft_to_loud_and_no_two_alike(song: Song) -> None:
     made = replacing.layer(song, "snare", "simulated", strokes="all")
     assert made.label == "Layer from the simulated kit under snare"
     assert len(_layer(song).samples) == len(VELOCITIES) * ALIKE
-    with pytest.raises(ArkundError, match="simulated kit has no"):
+    with pytest.raises(ArkundError, match="simulated kit has no close mic on crash 1"):
         single_strokes("crash_1")
 
 
@@ -184,3 +184,12 @@ def test_uploads_that_hold_no_strokes_are_refused(
     assert answer.status_code == 400
     assert said in answer.json()["error"]
     assert not SampleSet.objects.exists()
+
+
+def test_as_many_files_as_are_said_come_in_and_more_are_counted(song: Song) -> None:
+    client = Client(headers={"host": "127.0.0.1"})
+    one = _wav(0.5)
+    for count, said in ((101, "strokes in the stock"), (257, "Choose 1 to 256 files")):
+        files = [SimpleUploadedFile(f"{n}.wav", one) for n in range(count)]
+        sent = client.post(f"/{song.slug}/replace/upload/", {"mic": "snare_top", "files": files})
+        assert said in sent.content.decode()

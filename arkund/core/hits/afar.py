@@ -22,11 +22,11 @@ from arkund.core.hits.verdict import afar_trees, probabilities
 from arkund.core.kit.roles import piece_family
 
 FAMILIES = ("kick", "snare", "tom", "hat", "crash", "ride")
-"""What an onset may hold, in the order of `verdict`'s trees."""
+"""Families of pieces that are looked for in an onset, in the order of columns."""
 
 WINDOWS_MS = {"before": (-26.0, 44.0), "attack": (5.0, 24.0), "early": (20.0, 56.0),
               "body": (70.0, 96.0), "late": (150.0, 128.0)}  # fmt: skip
-"""Middle and length of what is looked at, from the onset on."""
+"""Middle and length of each window, in ms after the onset."""
 
 EDGES_HZ = np.geomspace(40.0, 16000.0, 15)
 BANDS = len(EDGES_HZ) - 1
@@ -38,20 +38,20 @@ SHORTEST_MS = 64
 """Less sound holds no stroke that could be told."""
 
 NEAR_S = 0.012
-"""An onset so near is the same that a close mic hears."""
+"""Onsets in an overhead and in a close mic that are less apart are one."""
 
 LEAST_DB, APART_MS, MERGED_MS = 1.5, 18, 8
 """What rises so little may be a stroke, so far apart in one ear and in two."""
 
 LOUD = 95
-"""Percentile of a band's onsets that counts as loud."""
+"""Percentile of a band's levels over all onsets that counts as loud."""
 
 LOWEST_DB = -60.0
 SAME_S = 0.015
 """A known stroke so near an onset is in it."""
 
 ENOUGH = 3
-"""From how many strokes on it is known what a piece leaves here."""
+"""Strokes that are needed to know what a piece leaves in the overheads."""
 
 ALIKE, AROUND_S = 6, 1.2
 """How many onsets that sound alike, and how far around, the first weighing is looked up."""

@@ -249,7 +249,7 @@ def _hits_of_whole_kit(mics: Mapping[str, NDArray[np.float32]], rate: int) -> li
 
 
 LOUD = 90
-"""Percentile of a piece's strokes that counts as loud."""
+"""Percentile of a piece's levels that counts as loud."""
 
 BRIGHTEST = BANDS - 2
 """The first of the bands in which a cymbal's mic hears it before what bleeds."""

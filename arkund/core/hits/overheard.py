@@ -66,7 +66,7 @@ def _timed(
     afar: Afar, family: str, chosen: Sequence[int], share: NDArray[np.float64],
     ear: NDArray[np.float32],
 ) -> list[Stroke]:  # fmt: skip
-    """The onsets ``chosen`` as strokes, each from where it begins in ``ear``."""
+    """Strokes from the ``chosen`` onsets, timed by where each begins in ``ear``."""
     shell = is_shell(family)
     level = 10 * np.log10(afar.heard.energy["early"][:, TELLING[family]].mean(axis=1))
     out = []

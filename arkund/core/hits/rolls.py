@@ -129,7 +129,7 @@ def rest_of_rolls(
 
 LONGEST_HOLE_S, MOST_BEYOND = 0.19, 12
 SAME_STEP, LEAST_SHARE = 0.3, 0.03
-"""A stroke may come so much of a step early or late, and be so unlikely on its own."""
+"""How much of a step a roll's stroke may be early or late, and how unlikely it may be on its own."""
 
 
 def _level_db(bands: BandEnergy) -> NDArray[np.float64]:

@@ -35,13 +35,13 @@ class Trees:
 
 @cache
 def trees() -> Trees:
-    """Those that weigh the onsets of close mics."""
+    """The trees for onsets in close mics."""
     return kept(FILE)
 
 
 @cache
 def afar_trees(family: str, time: int) -> Trees:
-    """Those that weigh what overheads hear for one family, the first or the second ``time``."""
+    """The trees for what overheads hear of one family, of the first or the second ``time``."""
     return kept(AFAR_FILE, f"{family}_{time}_")
 
 

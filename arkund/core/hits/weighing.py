@@ -189,12 +189,12 @@ def _every_place(
     sound begins anew about them, then where a swell began, each with `PLACE` columns besides."""
     near = PARTED_S * heard.rate
     shaped = np.flatnonzero(np.abs(by_shape - plain) > near)
-    stirring, of = stirs(heard.sound, heard.at * heard.ears[0].hop, heard.rate)
-    stirring_ = stirring.astype(np.float64)
-    elsewhere = (np.abs(stirring_ - plain[of]) > near) & ~(np.abs(stirring_ - by_shape[of]) <= near)
+    found, of = stirs(heard.sound, heard.at * heard.ears[0].hop, heard.rate)
+    stirring = found.astype(np.float64)
+    elsewhere = (np.abs(stirring - plain[of]) > near) & ~(np.abs(stirring - by_shape[of]) <= near)
     swelling = np.flatnonzero(np.abs(swell - plain) > near)
     every = np.concatenate([np.arange(len(plain)), shaped, of[elsewhere], swelling])
-    place = np.concatenate([plain, by_shape[shaped], stirring_[elsewhere], swell[swelling]])
+    place = np.concatenate([plain, by_shape[shaped], stirring[elsewhere], swell[swelling]])
     told_by = np.repeat(
         np.arange(4), [len(plain), len(shaped), int(elsewhere.sum()), len(swelling)]
     )

@@ -34,7 +34,7 @@ def single_strokes(piece: str, seed: int = 1) -> tuple[list[NDArray[np.float32]]
     played = next((p for p in miced if p == piece),
                   next((p for p in miced if piece_family(p) == piece_family(piece)), None))  # fmt: skip
     if played is None:
-        raise ArkundError(f"The simulated kit has no {label(piece)} with a mic.")
+        raise ArkundError(f"The simulated kit has no close mic on {label(piece)}.")
     apart = APART_S[is_shell(played)]
     every = [v for v in VELOCITIES for _ in range(ALIKE)]
     strokes = [Stroke(FIRST_S + n * apart, played, v) for n, v in enumerate(every)]
