@@ -119,14 +119,22 @@ def _parser() -> argparse.ArgumentParser:
     add("mirror", _mirror, "pan every mic to the other side").add_argument("song")
     sub = add("align", _align, "delay and polarity of every pair, or one solution for all")
     sub.add_argument("song")
-    sub.add_argument("--solve", action="store_true",
-                     help="one shift a mic that serves all pairs, what is left, the snare's centre")  # fmt: skip
-    sub.add_argument("--onto", choices=("overheads", "pairs"), default="overheads",
-                     help="all close mics onto the overheads, or kick and snare pairs alone")  # fmt: skip
+    sub.add_argument(
+        "--solve",
+        action="store_true",
+        help="one shift a mic that serves all pairs, what is left, the snare's centre",
+    )
+    sub.add_argument(
+        "--onto",
+        choices=("overheads", "pairs"),
+        default="overheads",
+        help="all close mics onto the overheads, or kick and snare pairs alone",
+    )
     sub = add("clean", _clean, "gates: current, proposed, what they do, and their regions")
     sub.add_argument("song")
-    sub.add_argument("--by-hand", metavar="MIC",
-                     help="turn this mic's gate into regions to be moved by hand")  # fmt: skip
+    sub.add_argument(
+        "--by-hand", metavar="MIC", help="turn this mic's gate into regions to be moved by hand"
+    )
     sub = add("passages", _passages, "the bars by which a drum is judged")
     sub.add_argument("song")
     sub.add_argument("piece")
@@ -172,8 +180,13 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("song", nargs="?", help="whose strokes are kept")
     sub.add_argument("piece", nargs="?", help="which piece's")
     sub.add_argument("--name", default="", help="what the set is called")
-    sub.add_argument("--from", dest="source", type=Path, metavar="FILE",
-                     help="keep a folder of samples, a one-shot recording or an SFZ kit for the piece")  # fmt: skip
+    sub.add_argument(
+        "--from",
+        dest="source",
+        type=Path,
+        metavar="FILE",
+        help="keep a folder of samples, a one-shot recording or an SFZ kit for the piece",
+    )
     sub.add_argument("--take-out", default="", metavar="NAME", help="take a set out")
     sub = add("sub", _sub, "lay a tone under a piece's strokes")
     sub.add_argument("song")
@@ -216,8 +229,12 @@ def _parser() -> argparse.ArgumentParser:
     sub = add("export", _export, "write hits, edits, tempo map or sheet to a file")
     sub.add_argument("song")
     sub.add_argument("kind", choices=("midi", "csv", "json", "sfz"))
-    sub.add_argument("--least-sure", type=float, metavar="SHARE",
-                     help="leave strokes out of MIDI that are less sure, 0 to 1")  # fmt: skip
+    sub.add_argument(
+        "--least-sure",
+        type=float,
+        metavar="SHARE",
+        help="leave strokes out of MIDI that are less sure, 0 to 1",
+    )
     sub.add_argument("-o", dest="out", type=Path, required=True, metavar="PATH")
     sub = add("import-sheet", _import_sheet, "take over the settings of a sheet from a file")
     sub.add_argument("song")
@@ -298,12 +315,22 @@ def _simulate(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.core.simulate.session import write_recording
 
     session = write_recording(
-        args.preset, args.seed, args.dir, takes=args.takes, bars=args.bars,
-        keep_stems=args.stems, progress=_progress,
-    )  # fmt: skip
-    return {"dir": str(args.dir), "preset": args.preset, "seed": args.seed,
-            "tempo_bpm": session.truth["tempo_bpm"], "mics": len(session.mics),
-            "hits": len(session.truth["hits"])}  # fmt: skip
+        args.preset,
+        args.seed,
+        args.dir,
+        takes=args.takes,
+        bars=args.bars,
+        keep_stems=args.stems,
+        progress=_progress,
+    )
+    return {
+        "dir": str(args.dir),
+        "preset": args.preset,
+        "seed": args.seed,
+        "tempo_bpm": session.truth["tempo_bpm"],
+        "mics": len(session.mics),
+        "hits": len(session.truth["hits"]),
+    }
 
 
 def _new(args: argparse.Namespace) -> dict[str, Any]:
@@ -573,15 +600,22 @@ def _print(args: argparse.Namespace) -> dict[str, Any]:
     stems = [s.strip() for s in args.stems.split(",") if s.strip()]
     with locks.song_lock(song.slug):
         report = prints.print_to_folder(
-            song, song.current, args.out, stems=stems, file_format=args.format,
+            song,
+            song.current,
+            args.out,
+            stems=stems,
+            file_format=args.format,
             progress=lambda share: _progress(share, "printing"),
-        )  # fmt: skip
+        )
     for stem, count in report.over.items():
         say(f"{stem}: {count} samples over full scale.")
     return {
-        "files": report.files, "null_db": report.null_db, "peak_dbfs": report.peak_dbfs,
-        "loudness_lufs": report.loudness_lufs, "over": report.over,
-    }  # fmt: skip
+        "files": report.files,
+        "null_db": report.null_db,
+        "peak_dbfs": report.peak_dbfs,
+        "loudness_lufs": report.loudness_lufs,
+        "over": report.over,
+    }
 
 
 def _export(args: argparse.Namespace) -> dict[str, Any]:
@@ -637,8 +671,10 @@ def _restore(args: argparse.Namespace) -> dict[str, Any]:
             "copies": [{"copy": c.name, "made": backups.age_words(c)} for c in backups.copies()]
         }
     copy, aside = backups.restore(args.copy)
-    say(f"The copy made {backups.age_words(copy)} is in place."
-        + (f" What was there is kept as {aside.name}." if aside else ""))  # fmt: skip
+    say(
+        f"The copy made {backups.age_words(copy)} is in place."
+        + (f" What was there is kept as {aside.name}." if aside else "")
+    )
     return {"copy": copy.name, "kept_as": aside.name if aside else None}
 
 

@@ -32,16 +32,35 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--seeds", type=int, nargs="*", help="fresh ones by default")
     parser.add_argument("--count", type=int, default=5)
-    parser.add_argument("--without-findings", action="store_true",
-                        help="leave out the faults of all takes, which take the longest")  # fmt: skip
-    parser.add_argument("--recorded", choices=("with", "without", "only"), default="with",
-                        help="recordings made of recorded strokes")  # fmt: skip
-    parser.add_argument("--punch", choices=("with", "without", "only"), default="with",
-                        help="what a first pass gains, song by song")  # fmt: skip
-    parser.add_argument("--replace", choices=("with", "without", "only"), default="with",
-                        help="where layers are placed, and even strokes")  # fmt: skip
-    parser.add_argument("--align", choices=("with", "without", "only"), default="with",
-                        help="what one solution for the whole kit does to its pairs")  # fmt: skip
+    parser.add_argument(
+        "--without-findings",
+        action="store_true",
+        help="leave out the faults of all takes, which take the longest",
+    )
+    parser.add_argument(
+        "--recorded",
+        choices=("with", "without", "only"),
+        default="with",
+        help="recordings made of recorded strokes",
+    )
+    parser.add_argument(
+        "--punch",
+        choices=("with", "without", "only"),
+        default="with",
+        help="what a first pass gains, song by song",
+    )
+    parser.add_argument(
+        "--replace",
+        choices=("with", "without", "only"),
+        default="with",
+        help="where layers are placed, and even strokes",
+    )
+    parser.add_argument(
+        "--align",
+        choices=("with", "without", "only"),
+        default="with",
+        help="what one solution for the whole kit does to its pairs",
+    )
     args = parser.parse_args()
     seeds = args.seeds or [secrets.randbelow(1_000_000) for _ in range(args.count)]
     if args.align != "without":
@@ -73,11 +92,15 @@ def main() -> None:
             _pool_hits(session, hits, pool)
             _pool_pairs(session, hits, pool)
             _pool_gates(session, hits, pool)
-            own = {mic: stems[piece] for mic, stems in session.stems.items()
-                   if (piece := parse_mic_name(mic).piece) in stems}  # fmt: skip
+            own = {
+                mic: stems[piece]
+                for mic, stems in session.stems.items()
+                if (piece := parse_mic_name(mic).piece) in stems
+            }
             unlisted = unlisted_strokes(session.mics, session.rate, hits)
-            pool["cut"] += gating.cut_accents(session.mics, own, session.rate, hits, unlisted,
-                                              session.truth["hits"])  # fmt: skip
+            pool["cut"] += gating.cut_accents(
+                session.mics, own, session.rate, hits, unlisted, session.truth["hits"]
+            )
             _pool_tempo(session, hits, pool)
             timing.pool_timing(session, hits, pool)
             if not args.without_findings:
@@ -153,12 +176,18 @@ def _pool_gates(session: Session, hits: list[Hit], pool: dict[str, list[Any]]) -
             continue
         proposal = propose_gate(session.mics[mic], rate, piece, hits)
         pool["gate doubtful"].append(proposal.doubtful)
-        timing = Timing(ms_to_samples(0.5, rate), ms_to_samples(proposal.hold_ms, rate),
-                        ms_to_samples(proposal.release_ms, rate), ms_to_samples(1, rate))  # fmt: skip
+        timing = Timing(
+            ms_to_samples(0.5, rate),
+            ms_to_samples(proposal.hold_ms, rate),
+            ms_to_samples(proposal.release_ms, rate),
+            ms_to_samples(1, rate),
+        )
         onsets = np.array([round(h.time_s * rate) for h in hits if h.piece == piece], np.int64)
         bleed = np.sum([s for p, s in session.stems[mic].items() if p != piece], axis=0)
-        true = [Hit("", h["piece"], h["time_s"], h["velocity"], h["kind"], 1.0, 0.0)
-                for h in session.truth["hits"]]  # fmt: skip
+        true = [
+            Hit("", h["piece"], h["time_s"], h["velocity"], h["kind"], 1.0, 0.0)
+            for h in session.truth["hits"]
+        ]
         openings = stroke_openings(onsets, 0, 1, len(bleed))
         shape = envelope(openings.tolist(), proposal.range_db, timing)
         report = report_gate(bleed.astype(np.float32), rate, piece, true, openings, shape)
@@ -186,14 +215,26 @@ def _f_measure(rows: list[tuple[int, int, int]]) -> float:
 
 def _print_table(pool: dict[str, list[Any]]) -> None:
     rows: list[tuple[str, str, str, bool | None]] = []
-    bars = {"kick": 0.99, "snare": 0.99, "tom": 0.98, "ghosts": 0.95,
-            "crash (no mic of its own)": 0.8, "ride (no mic of its own)": 0.8}  # fmt: skip
+    bars = {
+        "kick": 0.99,
+        "snare": 0.99,
+        "tom": 0.98,
+        "ghosts": 0.95,
+        "crash (no mic of its own)": 0.8,
+        "ride (no mic of its own)": 0.8,
+    }
     for name in sorted(k for k in pool if k.startswith("hits ")):
         group = name[5:]
         f = _f_measure(pool[name])
         bar = bars.get(group)
-        rows.append((f"hits, {group}: F within 5 ms", f"{f:.3f}", f"≥ {bar}" if bar else "–",
-                     f >= bar if bar else None))  # fmt: skip
+        rows.append(
+            (
+                f"hits, {group}: F within 5 ms",
+                f"{f:.3f}",
+                f"≥ {bar}" if bar else "–",
+                f >= bar if bar else None,
+            )
+        )
         worst = min(pool[name], key=lambda row: _f_measure([row]))
         rows.append(("… worst recording", f"{_f_measure([worst]):.3f} of {worst[1]}", "–", None))
     time = np.array(pool["time"])
@@ -209,8 +250,14 @@ def _print_table(pool: dict[str, list[Any]]) -> None:
     for kind in ("piece", "overhead"):
         errors = np.array([e for e, sure in pool[f"delay {kind}"] if sure])
         share = float(np.mean(errors <= 5)) if len(errors) else 1.0
-        rows.append((f"delay, sure pairs on one {kind}: within 5 samples", f"{share:.3f} of {len(errors)}",
-                     "1.0", share == 1.0))  # fmt: skip
+        rows.append(
+            (
+                f"delay, sure pairs on one {kind}: within 5 samples",
+                f"{share:.3f} of {len(errors)}",
+                "1.0",
+                share == 1.0,
+            )
+        )
         rows.append((f"delay, {kind}: median error", f"{np.median(errors):.2f} samples", "–", None))
     wrong = sum(not r for r in pool["polarity sure"])
     rows.append(
@@ -221,8 +268,14 @@ def _print_table(pool: dict[str, list[Any]]) -> None:
     for what, bar in (("hits", 0.0), ("ghosts", 0.02), ("false", 0.01)):
         total, bad = (sum(r[i] for r in pool[f"gate {what}"]) for i in range(2))
         share = bad / max(total, 1)
-        rows.append((f"gate on strokes, {what} {'openings' if what == 'false' else 'missed'}",
-                     f"{bad} of {total}", f"≤ {bar:.0%}", share <= bar))  # fmt: skip
+        rows.append(
+            (
+                f"gate on strokes, {what} {'openings' if what == 'false' else 'missed'}",
+                f"{bad} of {total}",
+                f"≤ {bar:.0%}",
+                share <= bar,
+            )
+        )
     rows.append(gating.row(pool["cut"], ""))
     least = float(np.min(pool["gate bleed"]))
     rows.append(

@@ -27,8 +27,10 @@ LOWEST_BAND = {"kick": 0, "tom": 0, "snare": 1}
 
 def main(seeds: Sequence[int]) -> None:
     """Print the table for songs of these seeds."""
-    print("| song | sure pairs | their sum, least gain (dB) | median gain (dB) | left within a piece (samples) "
-          "| snare centre off by (samples) |\n|---|---|---|---|---|---|")  # fmt: skip
+    print(
+        "| song | sure pairs | their sum, least gain (dB) | median gain (dB) | left within a piece (samples) "
+        "| snare centre off by (samples) |\n|---|---|---|---|---|---|"
+    )
     for name, session in songs(list(seeds)):
         with tempfile.TemporaryDirectory() as scratch:
             study = study_of([session], Path(scratch))
@@ -47,8 +49,13 @@ def _line(study: Study, session: Session) -> str:
             within.append(abs(r.left_samples))
         times = roomy([h.time_s for h in study.strokes(r.piece, ghosts=False)], 0.12)
         shift = found.shifts.get(r.mic, 0.0) - found.shifts.get(r.reference, 0.0)
-        sums = sums_of(study.sound(r.mic, "source"), study.sound(r.reference, "source"), study.rate,
-                       times, shift)  # fmt: skip
+        sums = sums_of(
+            study.sound(r.mic, "source"),
+            study.sound(r.reference, "source"),
+            study.rate,
+            times,
+            shift,
+        )
         if sums is None:
             continue
         band = LOWEST_BAND.get(piece_family(r.piece), 2)
@@ -56,15 +63,25 @@ def _line(study: Study, session: Session) -> str:
         gains.append((sums.both if flipped else sums.shifted)[band] - sums.recorded[band])
     if not gains:
         return "0 | – | – | – | –"
-    return " | ".join([str(len(gains)), f"{min(gains):+.2f}", f"{np.median(gains):+.2f}",
-                       f"{max(within):.2f}", _centre_error(study, session)])  # fmt: skip
+    return " | ".join(
+        [
+            str(len(gains)),
+            f"{min(gains):+.2f}",
+            f"{np.median(gains):+.2f}",
+            f"{max(within):.2f}",
+            _centre_error(study, session),
+        ]
+    )
 
 
 def _centre_error(study: Study, session: Session) -> str:
     """How far the snare's centre in the overheads is from the truth; – where that is not known."""
     found = centre_of(study.facts.pairs, "snare", "overhead", {})
-    true = {p["reference"]: p["delay_samples"] for p in session.truth.get("pairs", ())
-            if p["piece"] == "snare" and p["mic"] == "snare_top"}  # fmt: skip
+    true = {
+        p["reference"]: p["delay_samples"]
+        for p in session.truth.get("pairs", ())
+        if p["piece"] == "snare" and p["mic"] == "snare_top"
+    }
     if found is None or not {"overhead_l", "overhead_r"} <= set(true):
         return "–"
     late = true["overhead_l"] - true["overhead_r"]

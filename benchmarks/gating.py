@@ -18,9 +18,13 @@ ATTACK_MS, LOOKAHEAD_MS, RANGE_DB = 0.5, 1.0, -40.0
 
 
 def cut_accents(
-    mics: Mapping[str, NDArray[np.float32]], own: Mapping[str, NDArray[np.float32]], rate: int,
-    hits: Sequence[Hit], unlisted: Mapping[str, Sequence[float]], truth: Sequence[Mapping[str, Any]],
-) -> list[tuple[int, int]]:  # fmt: skip
+    mics: Mapping[str, NDArray[np.float32]],
+    own: Mapping[str, NDArray[np.float32]],
+    rate: int,
+    hits: Sequence[Hit],
+    unlisted: Mapping[str, Sequence[float]],
+    truth: Sequence[Mapping[str, Any]],
+) -> list[tuple[int, int]]:
     """Of each shell's close mic with a gate as proposed: how many accents it hears, and how many
     lose more than 1 dB of the energy of their first 20 ms.
 
@@ -33,8 +37,12 @@ def cut_accents(
         if not is_shell(piece) or not strokes:
             continue
         proposal = propose_gate(mics[mic], rate, piece, hits)
-        timing = Timing(*(ms_to_samples(ms, rate) for ms in
-                          (ATTACK_MS, proposal.hold_ms, proposal.release_ms, LOOKAHEAD_MS)))  # fmt: skip
+        timing = Timing(
+            *(
+                ms_to_samples(ms, rate)
+                for ms in (ATTACK_MS, proposal.hold_ms, proposal.release_ms, LOOKAHEAD_MS)
+            )
+        )
         opens = np.array([round(t * rate) for t in [*strokes, *unlisted.get(piece, ())]], np.int64)
         openings = stroke_openings(opens, 0, 1, len(sound))
         shape = envelope([(int(a), int(b)) for a, b in openings], RANGE_DB, timing)
@@ -46,13 +54,18 @@ def cut_accents(
 
 
 def _cut_db(sound: NDArray[np.float32], gated: NDArray[np.float32], at: int, frames: int) -> float:
-    before, after = (float(np.sum(np.square(x[at : at + frames], dtype=np.float64)))
-                     for x in (sound, gated))  # fmt: skip
+    before, after = (
+        float(np.sum(np.square(x[at : at + frames], dtype=np.float64))) for x in (sound, gated)
+    )
     return power_to_db(before) - power_to_db(after) if before > 0 else 0.0
 
 
 def row(pool: Sequence[tuple[int, int]], what: str) -> tuple[str, str, str, bool]:
     """Row of the accuracy table."""
     total, cut = (sum(r[i] for r in pool) for i in range(2))
-    return (f"{what}accents that a gate on strokes cuts by more than 1 dB",
-            f"{cut} of {total}", "0", cut == 0)  # fmt: skip
+    return (
+        f"{what}accents that a gate on strokes cuts by more than 1 dB",
+        f"{cut} of {total}",
+        "0",
+        cut == 0,
+    )

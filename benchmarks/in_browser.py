@@ -20,9 +20,16 @@ from playwright.sync_api import Page, sync_playwright
 from arkund.songs.running import until_up
 from benchmarks.long_song import SLUG
 
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
-         "--disable-background-networking", "--disable-component-update", "--disable-sync",
-         "--autoplay-policy=no-user-gesture-required"]  # fmt: skip
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--autoplay-policy=no-user-gesture-required",
+]
 
 
 def main() -> None:
@@ -35,9 +42,11 @@ def main() -> None:
     command = [sys.executable, "-m", "arkund", "set", slug, "timing.rules", json.dumps(rule)]
     subprocess.run(command, env=env, check=True, stdout=subprocess.DEVNULL)
     server = subprocess.Popen(
-        [sys.executable, "-m", "arkund", "serve", "--port", str(port)], env=env,
-        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        [sys.executable, "-m", "arkund", "serve", "--port", str(port)],
+        env=env,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     base = f"http://127.0.0.1:{port}"
     try:
         if not until_up("127.0.0.1", port):
@@ -85,8 +94,11 @@ def _frames_a_second(page: Page, by: tuple[int, int]) -> float:
 def _print_heard(what: str, page: Page, ruler: str) -> None:
     swaps = _until_heard(page, f"[id^={ruler}] svg")
     worst = swaps[math.ceil(0.95 * len(swaps)) - 1]
-    print(f"{what} until heard: median {statistics.median(swaps):.0f} ms, "
-          f"95th percentile {worst:.0f} ms of {len(swaps)}", flush=True)  # fmt: skip
+    print(
+        f"{what} until heard: median {statistics.median(swaps):.0f} ms, "
+        f"95th percentile {worst:.0f} ms of {len(swaps)}",
+        flush=True,
+    )
 
 
 def _until_heard(page: Page, selector: str, rounds: int = 20) -> list[float]:

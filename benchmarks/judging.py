@@ -14,10 +14,20 @@ from arkund.core.simulate.session import Session, simulate, takes_of
 from arkund.core.simulate.studying import study_of
 
 FAULT_KINDS = (
-    "load-in.clipped", "load-in.dc", "load-in.hum", "load-in.silent", "load-in.role",
-    "edit.apart", "edit.dropped", "edit.cymbal", "align.polarity", "level.headroom",
-    "level.wild", "clean.sympathy", "eq.ring",
-)  # fmt: skip
+    "load-in.clipped",
+    "load-in.dc",
+    "load-in.hum",
+    "load-in.silent",
+    "load-in.role",
+    "edit.apart",
+    "edit.dropped",
+    "edit.cymbal",
+    "align.polarity",
+    "level.headroom",
+    "level.wild",
+    "clean.sympathy",
+    "eq.ring",
+)
 """Findings that say that something is wrong, rather than what could be better."""
 
 BORDER_MS = (7.5, 8.5)
@@ -37,9 +47,11 @@ def score(
 ) -> None:
     """Compare findings with the faults of the take that sounds and of the takes' comparison."""
     faults = [
-        f for s in sessions for f in s.truth["faults"]
+        f
+        for s in sessions
+        for f in s.truth["faults"]
         if f.get("take", 1) == 1 or f["finding"] in ("edit.dropped", "edit.cymbal")
-    ]  # fmt: skip
+    ]
     unique = {(f["finding"], f["subject"]): f for f in faults}
     by_id = {(f.kind, f.subject): f for f in found}
     for (kind, subject), fault in unique.items():

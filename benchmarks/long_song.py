@@ -34,9 +34,12 @@ def preset() -> "object":
     )
     mics = (*base.mics, *more)
     return replace(
-        base, chart=base.chart * BARS_TIMES, mics=mics, files={m.name: f"{m.name}.wav" for m in mics},
+        base,
+        chart=base.chart * BARS_TIMES,
+        mics=mics,
+        files={m.name: f"{m.name}.wav" for m in mics},
         takes=tuple(TakePlan(n) for n in (1, 2, 3)),
-    )  # fmt: skip
+    )
 
 
 def record(folder: Path) -> None:
@@ -88,8 +91,10 @@ def main() -> None:
         revisions.keep(song.pk, 1, {"timing.rules": [rule]})
     song = Song.objects.get(slug=SLUG)
     sheet = timing.sheet_of(song)
-    print(f"{sheet.frames / sheet.rate:.0f} s, {len(sheet.mics)} mics, {len(sheet.takes)} takes, "
-          f"{len(facts.hits_of(sheet))} strokes, {len(timing.edits_of(sheet).moves)} events")  # fmt: skip
+    print(
+        f"{sheet.frames / sheet.rate:.0f} s, {len(sheet.mics)} mics, {len(sheet.takes)} takes, "
+        f"{len(facts.hits_of(sheet))} strokes, {len(timing.edits_of(sheet).moves)} events"
+    )
     client = Client(headers={"host": "127.0.0.1"})
 
     def get(path: str) -> None:

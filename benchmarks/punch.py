@@ -42,9 +42,11 @@ BARS = 24
 
 def main(seeds: list[int]) -> None:
     """Print the table for songs of these seeds."""
-    print("| song | school | loudness at equal true peak, LU | kick attack; over body; low end at equal peak, "
-          "at equal loudness, dB | snare attack; over body, dB | toms over body, dB | ghosts, dB | limiter, dB | "
-          "missed |\n|---|---|---|---|---|---|---|---|---|")  # fmt: skip
+    print(
+        "| song | school | loudness at equal true peak, LU | kick attack; over body; low end at equal peak, "
+        "at equal loudness, dB | snare attack; over body, dB | toms over body, dB | ghosts, dB | limiter, dB | "
+        "missed |\n|---|---|---|---|---|---|---|---|---|"
+    )
     met = every = 0
     for name, session in songs(seeds):
         with tempfile.TemporaryDirectory() as scratch:
@@ -85,8 +87,15 @@ def as_session(recording: Recording, title: str) -> Session:
     preset = next(iter(PRESETS.values()))()
     files = {mic: f"{mic}.wav" for mic in recording.mics}
     frames = len(next(iter(recording.mics.values())))
-    truth = {"frames": frames, "tempo_bpm": 120.0, "first_downbeat_s": 0.0, "sections": [],
-             "takes": [], "faults": [], "hits": recording.hits}  # fmt: skip
+    truth = {
+        "frames": frames,
+        "tempo_bpm": 120.0,
+        "first_downbeat_s": 0.0,
+        "sections": [],
+        "takes": [],
+        "faults": [],
+        "hits": recording.hits,
+    }
     preset = replace(preset, title=title, rate=recording.rate, files=files)
     return Session(preset, recording.rate, recording.mics, {}, truth)
 
@@ -135,9 +144,22 @@ def _line(name: str, school: School, rows: list[Figure], held: float, missed: li
     toms = ", ".join(
         v for k, v in gained.items() if k.startswith("tom") and k.endswith("over body")
     )
-    kick = of("kick", "attack", "attack over body", "low end at equal true peak",
-              "low end at equal loudness")  # fmt: skip
-    cells = [name, school.name, gained[LOUDNESS], kick, of("snare", "attack", "attack over body"),
-             toms or "–", gained.get("ghosts under accents", "–"), f"{held:.1f}",
-             "; ".join(missed) or "none"]  # fmt: skip
+    kick = of(
+        "kick",
+        "attack",
+        "attack over body",
+        "low end at equal true peak",
+        "low end at equal loudness",
+    )
+    cells = [
+        name,
+        school.name,
+        gained[LOUDNESS],
+        kick,
+        of("snare", "attack", "attack over body"),
+        toms or "–",
+        gained.get("ghosts under accents", "–"),
+        f"{held:.1f}",
+        "; ".join(missed) or "none",
+    ]
     return f"| {' | '.join(cells)} |"

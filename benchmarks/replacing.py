@@ -26,8 +26,10 @@ NEAR_S = 0.03
 
 def main(seeds: Sequence[int]) -> None:
     """Print the table for songs of these seeds."""
-    print("| song | piece | strokes | placed within, 95 % (ms) | worst (ms) | least sum at the bottom, dB | "
-          "on ghosts or doubled | spread of accents, evened, dB |\n|---|---|---|---|---|---|---|---|")  # fmt: skip
+    print(
+        "| song | piece | strokes | placed within, 95 % (ms) | worst (ms) | least sum at the bottom, dB | "
+        "on ghosts or doubled | spread of accents, evened, dB |\n|---|---|---|---|---|---|---|---|"
+    )
     for name, session in songs(list(seeds)):
         with tempfile.TemporaryDirectory() as scratch:
             study = study_of([session], Path(scratch))
@@ -52,9 +54,16 @@ def _line(study: Study, session: Session, piece: str) -> str:
     evened = study.tried(replace.even_patch(study, piece, 1.0))
     after = replace.spread_db(evened, replace.followed(study, piece))[0]
     least = min((r.low_db for r in rows if r.gain), default=0.0)
-    return " | ".join([
-        str(len(rows)), f"{np.percentile(errors, 95):.3f}", f"{errors.max():.2f}",
-        f"{least:+.1f}", str(_wrong(accents, piece)), f"{before:.1f}, {after:.1f}"])  # fmt: skip
+    return " | ".join(
+        [
+            str(len(rows)),
+            f"{np.percentile(errors, 95):.3f}",
+            f"{errors.max():.2f}",
+            f"{least:+.1f}",
+            str(_wrong(accents, piece)),
+            f"{before:.1f}, {after:.1f}",
+        ]
+    )
 
 
 def _rows(study: Study, piece: str) -> tuple[Struck, list[Row]]:

@@ -77,31 +77,43 @@ def _kernels() -> None:
     sections = [
         biquad.match(biquad.bell(3, 1), hz, RATE) for hz in (100, 200, 400, 800, 1600, 3200)
     ]
-    got = _times({
-        "gate": lambda: gate.gate(sound, sound, -20, 6, -40, gate.Timing(48, 480, 4800)),
-        "their gate": lambda: theirs_gate(sound, RATE),
-        "comp": lambda: compressor.run(sound, sound, squeeze, RATE, compressor.new_state()),
-        "their comp": lambda: theirs_comp(sound, RATE),
-        "six biquads": lambda: biquad.run(sound, sections, biquad.new_state(sections)),
-        "transient": lambda: transient.run(sound, transient.Settings(3, -3), RATE, transient.new_state()),
-        **_processors(sound),
-    })  # fmt: skip
+    got = _times(
+        {
+            "gate": lambda: gate.gate(sound, sound, -20, 6, -40, gate.Timing(48, 480, 4800)),
+            "their gate": lambda: theirs_gate(sound, RATE),
+            "comp": lambda: compressor.run(sound, sound, squeeze, RATE, compressor.new_state()),
+            "their comp": lambda: theirs_comp(sound, RATE),
+            "six biquads": lambda: biquad.run(sound, sections, biquad.new_state(sections)),
+            "transient": lambda: transient.run(
+                sound, transient.Settings(3, -3), RATE, transient.new_state()
+            ),
+            **_processors(sound),
+        }
+    )
     ratio = got["their gate"] / got["gate"]
     _row("gate kernel against pedalboard's", f"{ratio:.2f} ×", "≥ 1.5 ×", ratio >= 1.5)
     ratio = got["their comp"] / got["comp"]
     _row("compressor with trace against pedalboard's", f"{ratio:.2f} ×", "≥ 1.0 ×", ratio >= 1.0)
     for name in ("gate", "comp", "six biquads", "transient", "saturation", "limiter"):
         taken, bar = got[name] / len(sound) * 1e9, 18 if name == "transient" else None
-        _row(f"{name}, a sample", f"{taken:.1f} ns", f"≤ {bar} ns" if bar else "–",
-             taken <= bar if bar else None)  # fmt: skip
+        _row(
+            f"{name}, a sample",
+            f"{taken:.1f} ns",
+            f"≤ {bar} ns" if bar else "–",
+            taken <= bar if bar else None,
+        )
     quiet = np.zeros_like(sound)
     quiet[:2000] = sound[:2000]
-    silent = _times({
-        "comp": lambda: compressor.run(quiet, quiet, squeeze, RATE, compressor.new_state()),
-        "six biquads": lambda: biquad.run(quiet, sections, biquad.new_state(sections)),
-        "transient": lambda: transient.run(quiet, transient.Settings(3, -3), RATE, transient.new_state()),
-        "gate": lambda: gate.gate(quiet, quiet, -20, 6, -40, gate.Timing(48, 480, 4800)),
-    })  # fmt: skip
+    silent = _times(
+        {
+            "comp": lambda: compressor.run(quiet, quiet, squeeze, RATE, compressor.new_state()),
+            "six biquads": lambda: biquad.run(quiet, sections, biquad.new_state(sections)),
+            "transient": lambda: transient.run(
+                quiet, transient.Settings(3, -3), RATE, transient.new_state()
+            ),
+            "gate": lambda: gate.gate(quiet, quiet, -20, 6, -40, gate.Timing(48, 480, 4800)),
+        }
+    )
     worst = max(silent[n] / got[n] for n in silent)
     _row(
         "slowest kernel on silence after a hit, against music",
@@ -151,20 +163,32 @@ def _song() -> None:
         paths = {s.sha256: folder / session.preset.files[m] for m, s in sources.items()}
         hits = detect_hits(session.mics, session.rate)
         library = Library(paths.__getitem__, lambda digest: hits)
-        plain = Sheet(rate=session.rate, frames=session.truth["frames"],
-                      takes=(Take(number=1, sources=sources, hits="0" * 64),),
-                      mics={m: new_mic(m) for m in session.mics},
-                      groups=groups_for({m: new_mic(m) for m in session.mics}),
-                      buses={"punch": Bus(sends=dict.fromkeys(list(sources)[:8], Send()),
-                                          chain=(Compressor(threshold_db=-30),), fader_db=-9)})  # fmt: skip
+        plain = Sheet(
+            rate=session.rate,
+            frames=session.truth["frames"],
+            takes=(Take(number=1, sources=sources, hits="0" * 64),),
+            mics={m: new_mic(m) for m in session.mics},
+            groups=groups_for({m: new_mic(m) for m in session.mics}),
+            buses={
+                "punch": Bus(
+                    sends=dict.fromkeys(list(sources)[:8], Send()),
+                    chain=(Compressor(threshold_db=-30),),
+                    fader_db=-9,
+                )
+            },
+        )
         full = apply_patch(plain, _everything(list(sources)))
         for name, sheet, bar in (
             ("as it came", plain, 40),
             ("every stage on every mic", full, 20),
         ):
             taken = _prints(sheet, library, folder / "out")
-            _row(f"full print, {name}", f"{seconds / taken:.1f} × real time", f"≥ {bar} ×",
-                 seconds / taken >= bar)  # fmt: skip
+            _row(
+                f"full print, {name}",
+                f"{seconds / taken:.1f} × real time",
+                f"≥ {bar} ×",
+                seconds / taken >= bar,
+            )
         _tiles(plain, full, library)
 
 
@@ -199,15 +223,19 @@ def _tiles(plain: Sheet, full: Sheet, library: Library) -> None:
         bands = [
             {"id": f"b{k}", "on": True, "gain_db": 3, "frequency_hz": 100 * 2**k} for k in range(4)
         ]
-        chain += [{"kind": "eq", "id": f"e{n}", "bands": bands},
-                  {"kind": "transient", "id": f"t{n}", "attack_db": 2},
-                  {"kind": "compressor", "id": f"c{n}", "threshold_db": -24}]  # fmt: skip
+        chain += [
+            {"kind": "eq", "id": f"e{n}", "bands": bands},
+            {"kind": "transient", "id": f"t{n}", "attack_db": 2},
+            {"kind": "compressor", "id": f"c{n}", "threshold_db": -24},
+        ]
     taken = cold(apply_patch(plain, {"mics.snare_top.chain": chain}), 20)
     _row(
         "twelve stages on one mic, one cold tile of 2 s", f"{taken:.0f} ms", "≤ 60 ms", taken <= 60
     )
-    release = {"mics.snare_top.chain.compressor.on": True,
-               "mics.snare_top.chain.compressor.release_ms": 310}  # fmt: skip
+    release = {
+        "mics.snare_top.chain.compressor.on": True,
+        "mics.snare_top.chain.compressor.release_ms": 310,
+    }
     taken = cold(apply_patch(plain, release), 30)
     _row("a release of 310 ms, one cold tile 60 s into the song", f"{taken:.0f} ms", "–", None)
     engine = Engine(full.rate, full.frames, TileCache(), early=True)
@@ -220,8 +248,12 @@ def _tiles(plain: Sheet, full: Sheet, library: Library) -> None:
         engine.read(build(sheet, library).output, span[0], span[0] + 4 * full.rate)
         changes.append(time.perf_counter() - start)
     taken = statistics.median(changes) * 1000
-    _row("one control on one mic: first 4 s rendered", f"{taken:.0f} ms", "≤ 90 ms with transport",
-         taken < 90)  # fmt: skip
+    _row(
+        "one control on one mic: first 4 s rendered",
+        f"{taken:.0f} ms",
+        "≤ 90 ms with transport",
+        taken < 90,
+    )
 
 
 def _memory() -> None:
@@ -234,10 +266,15 @@ def _everything(mics: list[str]) -> dict[str, object]:
     for mic in mics:
         m = f"mics.{mic}"
         c = f"{m}.chain"
-        patch |= {f"{m}.clean.on": True, f"{m}.clean.opens_on": "threshold",
-                  f"{c}.eq.high_pass.on": True, f"{c}.eq.low_pass.on": True,
-                  f"{c}.transient.attack_db": 3, f"{c}.compressor.on": True,
-                  f"{m}.delay_samples": 3.5}  # fmt: skip
+        patch |= {
+            f"{m}.clean.on": True,
+            f"{m}.clean.opens_on": "threshold",
+            f"{c}.eq.high_pass.on": True,
+            f"{c}.eq.low_pass.on": True,
+            f"{c}.transient.attack_db": 3,
+            f"{c}.compressor.on": True,
+            f"{m}.delay_samples": 3.5,
+        }
         for band in range(1, 5):
             patch |= {f"{c}.eq.bands.b{band}.on": True, f"{c}.eq.bands.b{band}.gain_db": 3}
     return patch

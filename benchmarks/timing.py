@@ -52,8 +52,10 @@ def pool_timing(session: Session, hits: list[Hit], pool: Pool) -> None:
     edits = edit_list(placed, {ALL: lambda a, b: guide.read(None, a, b)}, rate, truth["frames"])
     assert edits is not None
     pool["quantised unclear"].append((sum(not p.clear for p in placed), len(placed)))
-    true = [Hit(str(n), h["piece"], h["time_s"], 100, "plain", 1.0, 0.0)
-            for n, h in enumerate(truth["hits"])]  # fmt: skip
+    true = [
+        Hit(str(n), h["piece"], h["time_s"], 100, "plain", 1.0, 0.0)
+        for n, h in enumerate(truth["hits"])
+    ]
     times = np.array([h.time_s for h in true])
     lead = np.array([np.sum(np.abs(times - t) < TOGETHER_S) == 1 for t in times])
     after = np.array([h.time_s for h in moved_hits(true, edits, rate)])[lead]
@@ -86,15 +88,22 @@ def _delays_changed(session: Session, hits: list[Hit], edits: EditList) -> list[
 def _edited(
     sound: NDArray[np.float32], slices: tuple[Slice, ...], rate: int
 ) -> NDArray[np.float32]:
-    node = Moved(None, "", tuple(s.at for s in slices), tuple(s.offset for s in slices),  # type: ignore[arg-type]
-                 tuple(s.fade for s in slices))  # fmt: skip
+    node = Moved(
+        None,
+        "",
+        tuple(s.at for s in slices),
+        tuple(s.offset for s in slices),  # type: ignore[arg-type]
+        tuple(s.fade for s in slices),
+    )
     return node.render(_Sound(sound, rate), 0, len(sound))  # type: ignore[arg-type]
 
 
 def _seams(sound: NDArray[np.float32], slices: tuple[Slice, ...], rate: int) -> list[float]:
     edited = _edited(sound, slices, rate)
-    return [max(seam_ratio(edited, s.at, rate), seam_ratio(edited, s.at - s.fade, rate))
-            for s in slices[1:]]  # fmt: skip
+    return [
+        max(seam_ratio(edited, s.at, rate), seam_ratio(edited, s.at - s.fade, rate))
+        for s in slices[1:]
+    ]
 
 
 def rows(pool: Pool) -> list[tuple[str, str, str, bool]]:
@@ -105,14 +114,27 @@ def rows(pool: Pool) -> list[tuple[str, str, str, bool]]:
     changed = pool["delay after edits"]
     unclear, events = (sum(c) for c in zip(*pool["quantised unclear"], strict=True))
     return [
-        ("quantised to 100 %, leading strokes: residual, median", f"{median:.2f} ms", "≤ 0.5 ms",
-         median <= 0.5),
+        (
+            "quantised to 100 %, leading strokes: residual, median",
+            f"{median:.2f} ms",
+            "≤ 0.5 ms",
+            median <= 0.5,
+        ),
         ("… 99th percentile", f"{worst:.2f} ms of {len(left)}", "≤ 3 ms", worst <= 3),
-        ("seams that stand out by more than 1.5", f"{over} of {len(pool['seams'])}", "0", over == 0),
-        ("delay between mics after edits, largest change", f"{max(changed):.2f} samples of {len(changed)} pairs",
-         "≤ 1", max(changed) <= 1),
+        (
+            "seams that stand out by more than 1.5",
+            f"{over} of {len(pool['seams'])}",
+            "0",
+            over == 0,
+        ),
+        (
+            "delay between mics after edits, largest change",
+            f"{max(changed):.2f} samples of {len(changed)} pairs",
+            "≤ 1",
+            max(changed) <= 1,
+        ),
         ("strokes between two lines, asked about", f"{unclear} of {events}", "–", True),
-    ]  # fmt: skip
+    ]
 
 
 def main() -> None:

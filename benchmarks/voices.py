@@ -53,16 +53,26 @@ def _hard_strokes(hits: list[dict[str, Any]], piece: str) -> Iterator[tuple[floa
 
 def table(pool: dict[str, list[Any]]) -> str:
     """The levels by family beside those of recorded strokes, and the farthest from them."""
-    lines = ["| dB under the loudest octave | " + " | ".join(f"{c:.0f}" for c in CENTRES_HZ)
-             + " | farthest | met |", "|---" * (len(CENTRES_HZ) + 3) + "|"]  # fmt: skip
+    lines = [
+        "| dB under the loudest octave | "
+        + " | ".join(f"{c:.0f}" for c in CENTRES_HZ)
+        + " | farthest | met |",
+        "|---" * (len(CENTRES_HZ) + 3) + "|",
+    ]
     for family, wanted in OCTAVES_DB.items():
         if f"voice {family}" not in pool:
             continue
         levels = np.median(pool[f"voice {family}"], axis=0)
         far = farthest(levels - levels.max(), np.array(wanted, float))
-        lines += [_row(f"{family}, recorded", np.array(wanted), "", ""),
-                  _row("… simulated", levels - levels.max(), f"{far:.1f}",
-                       "yes" if far <= WITHIN_DB else "**no**")]  # fmt: skip
+        lines += [
+            _row(f"{family}, recorded", np.array(wanted), "", ""),
+            _row(
+                "… simulated",
+                levels - levels.max(),
+                f"{far:.1f}",
+                "yes" if far <= WITHIN_DB else "**no**",
+            ),
+        ]
     return "\n".join(lines)
 
 

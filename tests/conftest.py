@@ -47,6 +47,12 @@ def forget_all() -> None:
 
     storage._sound_paths.clear()
     soundness._whole.clear()
-    for cached in (storage.load_hits, storage.load_analysis, storage._kept_edits,
-                   storage.load_overview, storage.tile_cache, findings._remembered):  # fmt: skip
+    for cached in (
+        storage.load_hits,
+        storage.load_analysis,
+        storage._kept_edits,
+        storage.load_overview,
+        storage.tile_cache,
+        findings._remembered,
+    ):
         cached.cache_clear()

@@ -25,8 +25,10 @@ def write_small_takes(folder: Path, takes: int = 1) -> None:
                 continue
             hz = 60 if beat % 2 == 0 else 200
             own, other = ("Kick In", "Snare Top") if beat % 2 == 0 else ("Snare Top", "Kick In")
-            stroke = (np.sin(2 * np.pi * hz * time) + rng.standard_normal(len(time))
-                      * np.exp(-time / 0.004)) * np.exp(-time / 0.05)  # fmt: skip
+            stroke = (
+                np.sin(2 * np.pi * hz * time)
+                + rng.standard_normal(len(time)) * np.exp(-time / 0.004)
+            ) * np.exp(-time / 0.05)
             # A stroke at the very first sample has no before to rise from.
             at = round((beat * 0.5 + (0.25 if takes > 1 else 0.0)) * RATE)
             room = RATE * 8 - at - 60

@@ -16,8 +16,12 @@ def _stand_ins(folder: Path, apt_get: str) -> dict[str, str]:
     for name, text in (("apt-get", apt_get), ("sleep", "exit 0"), ("npm", "exit 0")):
         (folder / name).write_text(f'#!/bin/sh\necho "$@" >> {folder}/{name}.log\n{text}\n')
         (folder / name).chmod(0o755)
-    return {"PATH": str(folder), "HOME": os.environ["HOME"], "ARKUND_INSTALL_TRIES": "3",
-            "ARKUND_CHROMIUM": str(folder / "chromium")}  # fmt: skip
+    return {
+        "PATH": str(folder),
+        "HOME": os.environ["HOME"],
+        "ARKUND_INSTALL_TRIES": "3",
+        "ARKUND_CHROMIUM": str(folder / "chromium"),
+    }
 
 
 def _run(env: dict[str, str], *command: str) -> "subprocess.CompletedProcess[str]":

@@ -33,8 +33,12 @@ STATIONS = (
     (10, "print", "Print"),
 )
 STATION_NAMES = {slug: name for _, slug, name in STATIONS} | {
-    "dynamics": "Shape", "takes": "Edit", "log": "Log", "first-pass": "First pass", "compare": "Compare",
-}  # fmt: skip
+    "dynamics": "Shape",
+    "takes": "Edit",
+    "log": "Log",
+    "first-pass": "First pass",
+    "compare": "Compare",
+}
 RAIL_OF = {"dynamics": "eq", "takes": "edit"}
 
 
@@ -145,8 +149,15 @@ def live_lanes(sheet: Sheet, station: str, mic: str, bus: str) -> list[dict[str,
     for one in lane(sheet, mic):
         to = sheet.mics[one].to
         group = [f"groups.{to}.fader_db"] if to in sheet.groups else []
-        out.append({"node": one, "path": f"mics.{one}", "level": f"mics.{mic}", "behind": False,
-                    "through": [*group, end]})  # fmt: skip
+        out.append(
+            {
+                "node": one,
+                "path": f"mics.{one}",
+                "level": f"mics.{mic}",
+                "behind": False,
+                "through": [*group, end],
+            }
+        )
     return out
 
 
@@ -169,8 +180,9 @@ def _y(metres: float) -> float:
 
 def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFacts]) -> dict[str, Any]:
     placed = place_pieces(pieces)
-    flags = {row.mic: open_flags(sheet.mics[row.mic], row.measures.get("flags", []))
-             for row in rows}  # fmt: skip
+    flags = {
+        row.mic: open_flags(sheet.mics[row.mic], row.measures.get("flags", [])) for row in rows
+    }
     own = parse_mic_name(chosen).piece
     first_mic = {}
     for mic in mic_order(sheet):
@@ -179,27 +191,43 @@ def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFacts]) ->
             first_mic.setdefault(piece, mic)
     return {
         "pieces": [
-            {"piece": p.piece, "label": label(p.piece), "family": _family(p.piece), "x": _x(p.x),
-             "y": _y(p.y), "r": round(p.radius * _SCALE * 0.98, 1), "mic": first_mic.get(p.piece),
-             "chosen": p.piece == own}
+            {
+                "piece": p.piece,
+                "label": label(p.piece),
+                "family": _family(p.piece),
+                "x": _x(p.x),
+                "y": _y(p.y),
+                "r": round(p.radius * _SCALE * 0.98, 1),
+                "mic": first_mic.get(p.piece),
+                "chosen": p.piece == own,
+            }
             for p in placed
         ],
         "mics": [
-            {"mic": m.mic, "label": label(m.mic), "x": _x(m.x), "y": _y(m.y),
-             "tip_x": round(_x(m.x) + 0.22 * (_x(m.aim_x) - _x(m.x)), 1),
-             "tip_y": round(_y(m.y) + 0.22 * (_y(m.aim_y) - _y(m.y)), 1),
-             "chosen": m.mic == chosen, "trouble": bool(flags.get(m.mic))}
+            {
+                "mic": m.mic,
+                "label": label(m.mic),
+                "x": _x(m.x),
+                "y": _y(m.y),
+                "tip_x": round(_x(m.x) + 0.22 * (_x(m.aim_x) - _x(m.x)), 1),
+                "tip_y": round(_y(m.y) + 0.22 * (_y(m.aim_y) - _y(m.y)), 1),
+                "chosen": m.mic == chosen,
+                "trouble": bool(flags.get(m.mic)),
+            }
             for m in place_mics([n for n in mic_order(sheet) if not _beside(n)], placed)
         ],
-    }  # fmt: skip
+    }
 
 
 def is_mended(mic: Mic, flag: str) -> bool:
     """Whether the sheet settles what was noted of a mic when it came in."""
     settled = {
-        "wild": bool(mic.repair.clip_gains), "clipped": bool(mic.repair.rebuilt),
-        "hum": bool(mic.repair.hum_hz), "dc": bool(mic.repair.dc), "hot": mic.trim_db < 0,
-    }  # fmt: skip
+        "wild": bool(mic.repair.clip_gains),
+        "clipped": bool(mic.repair.rebuilt),
+        "hum": bool(mic.repair.hum_hz),
+        "dc": bool(mic.repair.dc),
+        "hot": mic.trim_db < 0,
+    }
     return settled.get(flag, False)
 
 
@@ -223,13 +251,17 @@ def _groups(sheet: Sheet, chosen: str, rows: list[MicFacts]) -> list[dict[str, A
     for mic in mic_order(sheet):
         name = parse_mic_name(mic)
         entry = {
-            "mic": mic, "label": label(mic), "chosen": mic == chosen,
+            "mic": mic,
+            "label": label(mic),
+            "chosen": mic == chosen,
             "family": _family(name.piece) if name.piece else "ambience",
             "flags": open_flags(sheet.mics[mic], measured.get(mic, {}).get("flags", [])),
-            "mended": [f for f in measured.get(mic, {}).get("flags", [])
-                       if is_mended(sheet.mics[mic], f)],
-            "peak": measured.get(mic, {}).get("peak_dbfs"), "mute": sheet.mics[mic].mute,
-        }  # fmt: skip
+            "mended": [
+                f for f in measured.get(mic, {}).get("flags", []) if is_mended(sheet.mics[mic], f)
+            ],
+            "peak": measured.get(mic, {}).get("peak_dbfs"),
+            "mute": sheet.mics[mic].mute,
+        }
         if _beside(mic):
             beside.append(entry)
         else:

@@ -14,17 +14,29 @@ from arkund.songs.models import Song
 from arkund.songs.wording import path_words, value_words
 
 FIGURE_WORDS = {
-    "peak_dbfs": ("peak", "dBFS"), "pairs_in_step": ("pairs in step", ""),
-    "apart_samples": ("apart", "samples"), "true_peak_dbtp": ("true peak", "dBTP"),
-    "loudness_lufs": ("loudness", "LUFS"), "crest_db": ("crest", "dB"),
-    "over_full_scale": ("samples over full scale", ""), "sum_db": ("sum of the pair", "dB"),
-    "bleed_reduction_db": ("bleed taken off", "dB"), "below_dbfs": ("below the drum", "dBFS"),
-    "ring_dbfs": ("ring", "dBFS"), "band_db": ("band", "dB"), "typical_dbfs": ("typical stroke", "dBFS"),
-    "over_db": ("over the typical stroke", "dB"), "reduction_db": ("reduction", "dB"),
-    "attack_to_body_db": ("attack over body", "dB"), "offset": ("offset", ""),
-    "hum_dbfs": ("hum", "dBFS"), "clipped_runs": ("clipped runs", ""), "pan": ("pan", ""),
-    "return_under_mix_lu": ("return under the mix", "LU"), "behind_ms": ("behind", "ms"),
-}  # fmt: skip
+    "peak_dbfs": ("peak", "dBFS"),
+    "pairs_in_step": ("pairs in step", ""),
+    "apart_samples": ("apart", "samples"),
+    "true_peak_dbtp": ("true peak", "dBTP"),
+    "loudness_lufs": ("loudness", "LUFS"),
+    "crest_db": ("crest", "dB"),
+    "over_full_scale": ("samples over full scale", ""),
+    "sum_db": ("sum of the pair", "dB"),
+    "bleed_reduction_db": ("bleed taken off", "dB"),
+    "below_dbfs": ("below the drum", "dBFS"),
+    "ring_dbfs": ("ring", "dBFS"),
+    "band_db": ("band", "dB"),
+    "typical_dbfs": ("typical stroke", "dBFS"),
+    "over_db": ("over the typical stroke", "dB"),
+    "reduction_db": ("reduction", "dB"),
+    "attack_to_body_db": ("attack over body", "dB"),
+    "offset": ("offset", ""),
+    "hum_dbfs": ("hum", "dBFS"),
+    "clipped_runs": ("clipped runs", ""),
+    "pan": ("pan", ""),
+    "return_under_mix_lu": ("return under the mix", "LU"),
+    "behind_ms": ("behind", "ms"),
+}
 
 
 GOAL_WORDS = next(row.answers for row in ROWS if row.key == "goal")
@@ -88,11 +100,16 @@ def first_pass_report(song: Song) -> dict[str, Any]:
         "goal": GOAL_WORDS[song.school["goal"]],
         "schools": schools.all_names(),
         "rows": [
-            {"row": row, "answers": [(key, words, song.school.get(row.key) == key)
-                                     for key, words in row.answers.items()]}
+            {
+                "row": row,
+                "answers": [
+                    (key, words, song.school.get(row.key) == key)
+                    for key, words in row.answers.items()
+                ],
+            }
             for row in ROWS
         ],
-    }  # fmt: skip
+    }
 
 
 def _by_station(song: Song, applied: list[dict[str, Any]]) -> list[dict[str, Any]]:
@@ -113,9 +130,11 @@ def comparison(song: Song, a: int, b: int) -> dict[str, Any]:
     """What differs between two revisions, value by value."""
     first, second = (song.revisions.get(number=n) for n in (a, b))
     return {
-        "a": first, "b": second, "differences": differences(first.sheet, second.sheet),
+        "a": first,
+        "b": second,
+        "differences": differences(first.sheet, second.sheet),
         "choices": revisions.log(song)[::-1],
-    }  # fmt: skip
+    }
 
 
 def differences(first: Sheet, second: Sheet) -> list[dict[str, str]]:
@@ -126,9 +145,13 @@ def differences(first: Sheet, second: Sheet) -> list[dict[str, str]]:
         if a.get(path) != b.get(path) and not _is_name(a.get(path)) and not _is_name(b.get(path)):
             whose, what, unit = path_words(path, second)
             out.append(
-                {"whose": whose, "what": what, "a": value_words(a.get(path, "–"), unit),
-                 "b": value_words(b.get(path, "–"), unit)}
-            )  # fmt: skip
+                {
+                    "whose": whose,
+                    "what": what,
+                    "a": value_words(a.get(path, "–"), unit),
+                    "b": value_words(b.get(path, "–"), unit),
+                }
+            )
     return out
 
 
@@ -140,11 +163,16 @@ def _is_name(value: Any) -> bool:
 def _flat(value: Any, path: str = "") -> dict[str, Any]:
     """Leaves of a document by path; lists of strokes or runs count as one value."""
     if isinstance(value, dict):
-        return {k: v for key, inner in value.items()
-                for k, v in _flat(inner, f"{path}.{key}" if path else key).items()}  # fmt: skip
+        return {
+            k: v
+            for key, inner in value.items()
+            for k, v in _flat(inner, f"{path}.{key}" if path else key).items()
+        }
     if isinstance(value, list) and path.rpartition(".")[2] in ("chain", "bands"):
         return {
-            k: v for one in value for k, v in _flat(one, f"{path}.{one['id']}").items()
+            k: v
+            for one in value
+            for k, v in _flat(one, f"{path}.{one['id']}").items()
             if k != f"{path}.{one['id']}.id"
-        }  # fmt: skip
+        }
     return {path: value}

@@ -86,19 +86,30 @@ def chain_context(hand: InHand, chosen: Stage | None, query: dict[str, str]) -> 
     rows = []
     for n, stage in enumerate(stages):
         kind = type(stage)
-        rows.append({
-            "id": stage.id, "label": kind.label, "on": stage.on, "chosen": stage is chosen,
-            "number": n + 1, "path": f"{chain}.{stage.id}", "station": station_of(stage),
-            "query": urlencode({**query, "stage": stage.id}),
-            "earlier": None if n == 0 else (ids[n - 2] if n > 1 else ""),
-            "later": ids[n + 1] if n + 1 < len(ids) else None,
-        })  # fmt: skip
+        rows.append(
+            {
+                "id": stage.id,
+                "label": kind.label,
+                "on": stage.on,
+                "chosen": stage is chosen,
+                "number": n + 1,
+                "path": f"{chain}.{stage.id}",
+                "station": station_of(stage),
+                "query": urlencode({**query, "stage": stage.id}),
+                "earlier": None if n == 0 else (ids[n - 2] if n > 1 else ""),
+                "later": ids[n + 1] if n + 1 < len(ids) else None,
+            }
+        )
     after = chosen.id if chosen else (ids[-1] if ids else "")
     return {
-        "path": chain, "stages": rows, "full": len(stages) >= MOST_STAGES,
-        "kinds": [{"kind": k, "label": p.label, "about": p.about, "id": _free_id(k, ids),
-                   "after": after} for k, p in BY_KIND.items()],
-    }  # fmt: skip
+        "path": chain,
+        "stages": rows,
+        "full": len(stages) >= MOST_STAGES,
+        "kinds": [
+            {"kind": k, "label": p.label, "about": p.about, "id": _free_id(k, ids), "after": after}
+            for k, p in BY_KIND.items()
+        ],
+    }
 
 
 def differences_context(
@@ -109,18 +120,33 @@ def differences_context(
     for over in sheet.over:
         if over.channel == hand.path:
             _, what, unit = path_words(over.path, sheet)
-            rows.append({"path": f"over.{over.id}", "what": what, "bars": over.bars.replace("-", "–"),
-                         "value": value_words(over.value, unit), "ramp": over.ramp_ms})  # fmt: skip
+            rows.append(
+                {
+                    "path": f"over.{over.id}",
+                    "what": what,
+                    "bars": over.bars.replace("-", "–"),
+                    "value": value_words(over.value, unit),
+                    "ramp": over.ramp_ms,
+                }
+            )
     ids = {over.id for over in sheet.over}
     paths = [f"{hand.path}.fader_db", f"{hand.path}.mute"]
     if stage:
-        paths = [f"{hand.path}.chain.{stage.id}.on",
-                 *(r.path for r in stage_rulers(hand.path, stage, band)), *paths]  # fmt: skip
+        paths = [
+            f"{hand.path}.chain.{stage.id}.on",
+            *(r.path for r in stage_rulers(hand.path, stage, band)),
+            *paths,
+        ]
     return {
-        "rows": rows, "next": next(f"over.d{n}" for n in range(1, 999) if f"d{n}" not in ids),
-        "could": [(path, f"{what}, {unit}" if unit else what) for path in paths
-                  for _, what, unit in [path_words(path, sheet)] if ".key." not in path],
-    }  # fmt: skip
+        "rows": rows,
+        "next": next(f"over.d{n}" for n in range(1, 999) if f"d{n}" not in ids),
+        "could": [
+            (path, f"{what}, {unit}" if unit else what)
+            for path in paths
+            for _, what, unit in [path_words(path, sheet)]
+            if ".key." not in path
+        ],
+    }
 
 
 def _free_id(kind: str, taken: list[str]) -> str:

@@ -94,9 +94,11 @@ def _depth(data: Any) -> int:
     while level and depth <= DEEPEST:
         depth += 1
         level = [
-            inner for outer in level if isinstance(outer, (dict, list))
+            inner
+            for outer in level
+            if isinstance(outer, (dict, list))
             for inner in (outer.values() if isinstance(outer, dict) else outer)
-        ]  # fmt: skip
+        ]
     return depth
 
 

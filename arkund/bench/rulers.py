@@ -46,14 +46,23 @@ class Ruler:
         v = self.value
         low, high = v.ends
         return {
-            "path": self.path, "label": self.label, "unit": v.unit, "low": low, "high": high,
-            "step": v.step, "scale": v.scale, "hint": v.hint, "switch": self.switch,
+            "path": self.path,
+            "label": self.label,
+            "unit": v.unit,
+            "low": low,
+            "high": high,
+            "step": v.step,
+            "scale": v.scale,
+            "hint": v.hint,
+            "switch": self.switch,
             # A fader that is shut as it comes is shut again.
-            "fallback": v.default, "ticks_text": " ".join(f"{t:g}" for t in v.ticks),
-            "value": read_path(sheet, self.path), "slug": self.path.replace(".", "-"),
+            "fallback": v.default,
+            "ticks_text": " ".join(f"{t:g}" for t in v.ticks),
+            "value": read_path(sheet, self.path),
+            "slug": self.path.replace(".", "-"),
             "on": bool(read_path(sheet, self.switch)) if self.switch else True,
             "shut": OFF_DB if v.low == OFF_DB else None,
-        }  # fmt: skip
+        }
 
 
 @dataclass(frozen=True)
@@ -81,13 +90,23 @@ def _capital(words: str) -> str:
 def _choice(path: str, part: type[Part], name: str, label: str = "") -> Choice:
     value = described(part)[name]
     words = {True: "on", False: "off"}
-    options = tuple(
-        (json.dumps(c), words[c] if isinstance(c, bool) else
-         f"{c} {value.unit}".strip() if not isinstance(c, str) else c.replace("_", " "))
-        for c in reversed(value.choices)
-    ) if value.choices == (False, True) else tuple(
-        (json.dumps(c), f"{c} {value.unit}".strip().replace("_", " ")) for c in value.choices
-    )  # fmt: skip
+    options = (
+        tuple(
+            (
+                json.dumps(c),
+                words[c]
+                if isinstance(c, bool)
+                else f"{c} {value.unit}".strip()
+                if not isinstance(c, str)
+                else c.replace("_", " "),
+            )
+            for c in reversed(value.choices)
+        )
+        if value.choices == (False, True)
+        else tuple(
+            (json.dumps(c), f"{c} {value.unit}".strip().replace("_", " ")) for c in value.choices
+        )
+    )
     return Choice(f"{path}.{name}", label or value.label, options)
 
 
@@ -103,17 +122,27 @@ def align_rulers(mic: str) -> list[Ruler]:
 
 def timing_rulers(rule: int) -> list[Ruler]:
     """Of one timing rule, by its place in the sheet."""
-    return [_ruler(f"timing.rules.{rule}", TimingRule, name)
-            for name in ("strength", "window_ms", "swing")]  # fmt: skip
+    return [
+        _ruler(f"timing.rules.{rule}", TimingRule, name)
+        for name in ("strength", "window_ms", "swing")
+    ]
 
 
 def clean_rulers(mic: str) -> list[Ruler]:
     """The gate of a mic."""
     return [
         _ruler(f"mics.{mic}.clean", Clean, name)
-        for name in ("threshold_db", "hysteresis_db", "hold_ms", "release_ms", "range_db",
-                     "ghosts_db", "attack_ms", "lookahead_ms")
-    ] + [_ruler(f"mics.{mic}.clean.key", Key, name) for name in ("high_pass_hz", "low_pass_hz")]  # fmt: skip
+        for name in (
+            "threshold_db",
+            "hysteresis_db",
+            "hold_ms",
+            "release_ms",
+            "range_db",
+            "ghosts_db",
+            "attack_ms",
+            "lookahead_ms",
+        )
+    ] + [_ruler(f"mics.{mic}.clean.key", Key, name) for name in ("high_pass_hz", "low_pass_hz")]
 
 
 def gate_sources(sheet: Sheet, mic: str) -> Choice:
@@ -128,10 +157,14 @@ def replace_rulers(sheet: Sheet, mic: str, layer: str) -> list[Ruler]:
     out = [_ruler(f"mics.{mic}.even", Even, "amount")]
     if (one := sheet.layers.get(layer)) is not None:
         shared = described(LayerBase)
-        numbers = sorted((n for n, v in described(type(one)).items() if v.is_number),
-                         key=lambda n: (n != "fader_db", n in shared))  # fmt: skip
-        out += [_ruler(f"layers.{layer}", type(one), n, "Blend" if n == "fader_db" else "")
-                for n in numbers]  # fmt: skip
+        numbers = sorted(
+            (n for n, v in described(type(one)).items() if v.is_number),
+            key=lambda n: (n != "fader_db", n in shared),
+        )
+        out += [
+            _ruler(f"layers.{layer}", type(one), n, "Blend" if n == "fader_db" else "")
+            for n in numbers
+        ]
     return out
 
 
@@ -140,8 +173,11 @@ def layer_choices(sheet: Sheet, layer: str) -> list[Choice]:
     one = sheet.layers.get(layer)
     if one is None:
         return []
-    return [_choice(f"layers.{layer}", type(one), name)
-            for name, v in described(type(one)).items() if v.choices]  # fmt: skip
+    return [
+        _choice(f"layers.{layer}", type(one), name)
+        for name, v in described(type(one)).items()
+        if v.choices
+    ]
 
 
 def stage_rulers(channel: str, stage: Stage, band: str = "") -> list[Ruler]:
@@ -150,8 +186,10 @@ def stage_rulers(channel: str, stage: Stage, band: str = "") -> list[Ruler]:
     if isinstance(stage, Equaliser):
         return _eq_rulers(path, stage, band)
     numbers = [name for name, v in described(type(stage)).items() if v.is_number]
-    own = [_ruler(path, type(stage), name, switch="" if n else f"{path}.on")
-           for n, name in enumerate(numbers)]  # fmt: skip
+    own = [
+        _ruler(path, type(stage), name, switch="" if n else f"{path}.on")
+        for n, name in enumerate(numbers)
+    ]
     if stage.listens is None:
         return own
     return own + [_ruler(f"{path}.key", Key, name) for name in ("high_pass_hz", "low_pass_hz")]
@@ -174,30 +212,41 @@ def key_sources(sheet: Sheet, channel: str, stage: Stage) -> Choice | None:
 def _eq_rulers(path: str, eq: Equaliser, band: str) -> list[Ruler]:
     high, low, b = f"{path}.high_pass", f"{path}.low_pass", f"{path}.bands.{band}"
     called = f"Band {band.lstrip('b')}"
-    of_band = [
-        _ruler(b, Band, "frequency_hz", called, f"{b}.on"), _ruler(b, Band, "gain_db", f"{called} gain"),
-        _ruler(b, Band, "q", f"{called} width"),
-    ] if any(one.id == band for one in eq.bands) else []  # fmt: skip
+    of_band = (
+        [
+            _ruler(b, Band, "frequency_hz", called, f"{b}.on"),
+            _ruler(b, Band, "gain_db", f"{called} gain"),
+            _ruler(b, Band, "q", f"{called} width"),
+        ]
+        if any(one.id == band for one in eq.bands)
+        else []
+    )
     return [
         _ruler(high, Filter, "frequency_hz", "High-pass", f"{high}.on"),
-        _ruler(high, Filter, "resonance", "High-pass resonance"), *of_band,
+        _ruler(high, Filter, "resonance", "High-pass resonance"),
+        *of_band,
         _ruler(low, Filter, "frequency_hz", "Low-pass", f"{low}.on"),
         _ruler(low, Filter, "resonance", "Low-pass resonance"),
         _ruler(path, Equaliser, "output_db"),
-    ]  # fmt: skip
+    ]
 
 
 def stage_choices(channel: str, stage: Stage, band: str = "") -> list[Choice]:
     """What of a stage is chosen from words: curves, slopes, kinds, switches."""
     path = stage_path(channel, stage)
     if isinstance(stage, Equaliser):
-        own = [_choice(f"{path}.high_pass", Filter, "slope_db_oct", "high-pass slope"),
-               _choice(f"{path}.low_pass", Filter, "slope_db_oct", "low-pass slope")]  # fmt: skip
+        own = [
+            _choice(f"{path}.high_pass", Filter, "slope_db_oct", "high-pass slope"),
+            _choice(f"{path}.low_pass", Filter, "slope_db_oct", "low-pass slope"),
+        ]
         if any(one.id == band for one in stage.bands):
             own.insert(0, _choice(f"{path}.bands.{band}", Band, "kind", f"band {band.lstrip('b')}"))
         return own
-    return [_choice(path, type(stage), name) for name, v in described(type(stage)).items()
-            if v.choices and name != "on"]  # fmt: skip
+    return [
+        _choice(path, type(stage), name)
+        for name, v in described(type(stage)).items()
+        if v.choices and name != "on"
+    ]
 
 
 def channel_rulers(sheet: Sheet, name: str) -> list[Ruler]:
@@ -211,5 +260,6 @@ def channel_rulers(sheet: Sheet, name: str) -> list[Ruler]:
 
 def send_rulers(bus: str, sends: list[str]) -> list[Ruler]:
     """One short ruler a send."""
-    return [_ruler(f"buses.{bus}.sends.{source}", Send, "db", mic_label(source))
-            for source in sends]  # fmt: skip
+    return [
+        _ruler(f"buses.{bus}.sends.{source}", Send, "db", mic_label(source)) for source in sends
+    ]

@@ -35,9 +35,10 @@ def solve(song: Song, onto: str = "overheads") -> dict[str, Any]:
     for key, role in ROLES.items():
         centre = centre_of(study.facts.pairs, "snare", role, stand)
         out[key] = centre and {
-            **asdict(centre), "ms": round(samples_to_ms(centre.samples, rate), 3),
+            **asdict(centre),
+            "ms": round(samples_to_ms(centre.samples, rate), 3),
             "cm": round(samples_to_cm(centre.samples, rate), 1),
-        }  # fmt: skip
+        }
     return out
 
 
@@ -68,10 +69,12 @@ def sums_of_pair(sheet: Sheet, pair: Pair) -> dict[str, Any] | None:
     """What a pair's two mics make of their piece by band: as recorded, flipped, shifted into step,
     and both; and where they cancel with the delay and polarity that the sheet has now."""
     engine, graph, mics = engine_for(sheet), graph_of(sheet), sheet.mics
-    times = roomy([h.time_s for h in hits_of(sheet) if h.piece == pair.piece and h.kind != "ghost"],
-                  0.12)  # fmt: skip
-    mic, reference = (engine.scan(graph.mics[m].source, 0, sheet.frames)
-                      for m in (pair.mic, pair.reference))  # fmt: skip
+    times = roomy(
+        [h.time_s for h in hits_of(sheet) if h.piece == pair.piece and h.kind != "ghost"], 0.12
+    )
+    mic, reference = (
+        engine.scan(graph.mics[m].source, 0, sheet.frames) for m in (pair.mic, pair.reference)
+    )
     found = sums_of(mic, reference, sheet.rate, times, -pair.delay_samples)
     if found is None:
         return None

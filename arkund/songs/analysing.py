@@ -126,5 +126,10 @@ def analysis_of(take: Take) -> Analysis:
     if take.analysis is None:
         return Analysis()
     stored = storage.load_analysis(take.analysis)
-    return Analysis(tuple(Pair(**p) for p in stored["pairs"]), stored["measures"], stored["files"],
-                    stored["heard"], stored.get("unlisted", {}))  # fmt: skip
+    return Analysis(
+        tuple(Pair(**p) for p in stored["pairs"]),
+        stored["measures"],
+        stored["files"],
+        stored["heard"],
+        stored.get("unlisted", {}),
+    )

@@ -48,8 +48,10 @@ def keep_copy(*, always: bool = False) -> Path | None:
     target = _folder() / f"arkund-{datetime.now(UTC).strftime(_PATTERN)}.sqlite3"
     part = target.with_name(f"{target.name}.{os.getpid()}.part")
     try:
-        with closing(sqlite3.connect(f"file:{source}?mode=ro", uri=True, timeout=20)) as live, \
-             closing(sqlite3.connect(part)) as copy:  # fmt: skip
+        with (
+            closing(sqlite3.connect(f"file:{source}?mode=ro", uri=True, timeout=20)) as live,
+            closing(sqlite3.connect(part)) as copy,
+        ):
             live.backup(copy, pages=1000)
         part.chmod(0o600)
         part.replace(target)

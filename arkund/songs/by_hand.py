@@ -17,8 +17,13 @@ from arkund.songs.timing import sheet_of
 
 STATION = "clean"
 What = Literal["derive", "edge", "split", "join", "draw", "remove"]
-SAID = {"edge": "Region edge moved", "split": "Region split", "join": "Regions joined",
-        "draw": "Region drawn", "remove": "Region taken out"}  # fmt: skip
+SAID = {
+    "edge": "Region edge moved",
+    "split": "Region split",
+    "join": "Regions joined",
+    "draw": "Region drawn",
+    "remove": "Region taken out",
+}
 
 
 def derive(song: Song, mic: str, *, base: int | None = None) -> Revision:
@@ -32,9 +37,16 @@ def derive(song: Song, mic: str, *, base: int | None = None) -> Revision:
 
 
 def edit(
-    song: Song, mic: str, what: What, region: str = "", *, at: int = 0, stop: int = 0,
-    edge: Literal["in", "out"] = "in", base: int | None = None,
-) -> Revision:  # fmt: skip
+    song: Song,
+    mic: str,
+    what: What,
+    region: str = "",
+    *,
+    at: int = 0,
+    stop: int = 0,
+    edge: Literal["in", "out"] = "in",
+    base: int | None = None,
+) -> Revision:
     """What a hand does to a region of a mic; places in samples. Raises `ArkundError`."""
     if what == "derive":
         return derive(song, mic, base=base)
@@ -58,12 +70,17 @@ def described(song: Song, mic: str) -> list[dict[str, Any]]:
     mine, rate = study.sheet.mics[mic], study.rate
     spans = _named_spans(mine) or regions.named(_derived(study, mic))
     return [
-        {"id": name, "at_s": round(s.at / rate, 4), "stop_s": round(s.stop / rate, 4),
-         "fade_in_ms": round(samples_to_ms(s.fade_in, rate), 2),
-         "fade_out_ms": round(samples_to_ms(s.fade_out, rate), 2),
-         "gain_db": s.gain_db, "by_hand": s.by_hand}
+        {
+            "id": name,
+            "at_s": round(s.at / rate, 4),
+            "stop_s": round(s.stop / rate, 4),
+            "fade_in_ms": round(samples_to_ms(s.fade_in, rate), 2),
+            "fade_out_ms": round(samples_to_ms(s.fade_out, rate), 2),
+            "gain_db": s.gain_db,
+            "by_hand": s.by_hand,
+        }
         for name, s in sorted(spans.items(), key=lambda one: one[1].at)
-    ]  # fmt: skip
+    ]
 
 
 def _close_mic(song: Song, mic: str) -> Mic:
@@ -75,8 +92,13 @@ def _close_mic(song: Song, mic: str) -> Mic:
 
 
 def _named_spans(mic: Mic) -> dict[str, regions.Span]:
-    return dict(zip(sorted(mic.clean.regions, key=lambda n: mic.clean.regions[n].at),
-                    mic.clean.spans, strict=True))  # fmt: skip
+    return dict(
+        zip(
+            sorted(mic.clean.regions, key=lambda n: mic.clean.regions[n].at),
+            mic.clean.spans,
+            strict=True,
+        )
+    )
 
 
 def _rule(study: Study, mic: Mic, opens_on: str = "strokes") -> GateRule:

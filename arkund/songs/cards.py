@@ -44,23 +44,35 @@ def strokes_drawn(study: Study) -> list[dict[str, Any]]:
     ``piece``, ``label``, and levels over time, 1 the higher of both peaks."""
     strokes = strokes_of(study)
     recorded = build(study.sheet, study.library, "recorded").output
-    both = [average_strokes(study.engine.read(node, 0, study.sheet.frames), study.rate, strokes)
-            for node in (recorded, study.graph.output)]  # fmt: skip
+    both = [
+        average_strokes(study.engine.read(node, 0, study.sheet.frames), study.rate, strokes)
+        for node in (recorded, study.graph.output)
+    ]
     return [drawn(piece, then, both[1][piece]) for piece, then in both[0].items()]
 
 
 def drawn(piece: str, before: NDArray[np.float64], now: NDArray[np.float64]) -> dict[str, Any]:
     """One shell's two strokes against the higher peak of both."""
     top = max(float(before.max()), float(now.max()), 1e-9)
-    return {"piece": piece, "label": label(piece),
-            **{k: [round(float(v), 3) for v in line / top]
-               for k, line in (("before", before), ("now", now))}}  # fmt: skip
+    return {
+        "piece": piece,
+        "label": label(piece),
+        **{
+            k: [round(float(v), 3) for v in line / top]
+            for k, line in (("before", before), ("now", now))
+        },
+    }
 
 
 def row(figure: Figure) -> dict[str, Any]:
     """One figure."""
     return {
-        "name": figure.name, "unit": figure.unit, "recorded": round(figure.recorded, 1),
-        "now": round(figure.now, 1), "gained": round(figure.gained, 1), "wanted": figure.wanted,
-        "within": figure.within, "met": figure.missing() <= 0.05,
-    }  # fmt: skip
+        "name": figure.name,
+        "unit": figure.unit,
+        "recorded": round(figure.recorded, 1),
+        "now": round(figure.now, 1),
+        "gained": round(figure.gained, 1),
+        "wanted": figure.wanted,
+        "within": figure.within,
+        "met": figure.missing() <= 0.05,
+    }

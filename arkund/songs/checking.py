@@ -39,12 +39,20 @@ class Report:
         if not self.lines:
             return looked + "all is well."
         left = "" if self.mended or not self.mendable else "; --mend does what can be done"
-        return (looked + f"{len(self.wrong)} things are wrong, {len(self.mendable)} "
-                f"{'were mended' if self.mended else 'could be mended'}{left}.")  # fmt: skip
+        return (
+            looked + f"{len(self.wrong)} things are wrong, {len(self.mendable)} "
+            f"{'were mended' if self.mended else 'could be mended'}{left}."
+        )
 
     def as_dict(self) -> dict[str, Any]:
-        return {"songs": self.songs, "files": self.files, "wrong": len(self.wrong),
-                "mendable": len(self.mendable), "mended": self.mended, "lines": self.lines}  # fmt: skip
+        return {
+            "songs": self.songs,
+            "files": self.files,
+            "wrong": len(self.wrong),
+            "mendable": len(self.mendable),
+            "mended": self.mended,
+            "lines": self.lines,
+        }
 
 
 def check(
@@ -72,8 +80,10 @@ def check(
     _check_made(report, mend=mend)
     swept = sweeping.sweep(only_look=not mend)
     if swept.files:
-        report.mendable.append(f"{swept.files} files ({swept.size / 1e6:.1f} MB) are left over from "
-                               "imports, uploads or prints.")  # fmt: skip
+        report.mendable.append(
+            f"{swept.files} files ({swept.size / 1e6:.1f} MB) are left over from "
+            "imports, uploads or prints."
+        )
     progress(1.0, "done")
     return report
 
@@ -101,8 +111,9 @@ def _check_song(song: Song, report: Report) -> None:
         sounds[names] = sheet
     lost = {one.words for sheet in sounds.values() for one in soundness.checked(sheet)}
     report.wrong += [f"{song.name}: {words}" for words in sorted(lost)]
-    report.files += len({s.sha256 for sheet in sounds.values() for t in sheet.takes
-                         for s in t.sources.values()}) + len(lists)  # fmt: skip
+    report.files += len(
+        {s.sha256 for sheet in sounds.values() for t in sheet.takes for s in t.sources.values()}
+    ) + len(lists)
     for kind, digest in sorted(lists):
         path = storage.list_path(kind, digest)
         if not path.exists() or storage.hash_of(path) != digest:

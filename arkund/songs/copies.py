@@ -43,19 +43,28 @@ def copy_bars(
     length_s = grid.bar_start_s(last + 1) - start_s
     for begin, end in pairwise(lines):
         if abs(end - begin - length_s) > 0.02 * length_s:
-            raise ArkundError("Those bars have another tempo or meter than where they are to go; "
-                              "copy to bars of the same length.")  # fmt: skip
-    lead = max(cut_before([own, own], [start_s, start_s + length_s]),
-               cut_before([there] * len(lines), lines))  # fmt: skip
+            raise ArkundError(
+                "Those bars have another tempo or meter than where they are to go; "
+                "copy to bars of the same length."
+            )
+    lead = max(
+        cut_before([own, own], [start_s, start_s + length_s]),
+        cut_before([there] * len(lines), lines),
+    )
     words = f"bars {first}–{last}" if bars > 1 else f"bar {first}"
     rate = sheet.rate
     made = []
     for begin, end in pairwise(lines):
         at = max(round((begin - lead) * rate), 0)
         made.append(
-            {"take": take, "source": round((start_s - lead) * rate) + at - round((begin - lead) * rate),
-             "at": at, "frames": round((end - lead) * rate) - at, "label": f"{words} of take {take}"}
-        )  # fmt: skip
+            {
+                "take": take,
+                "source": round((start_s - lead) * rate) + at - round((begin - lead) * rate),
+                "at": at,
+                "frames": round((end - lead) * rate) - at,
+                "label": f"{words} of take {take}",
+            }
+        )
     over = f"bar {to_bar}" if bars * times == 1 else f"bars {to_bar}–{to_bar + bars * times - 1}"
     patch = _patch(sheet, made)
     end = made[-1]["at"] + made[-1]["frames"]
@@ -63,8 +72,14 @@ def copy_bars(
         if end > LONGEST_SONG_S * rate:
             raise ArkundError("The song would become longer than an hour; copy fewer times.")
         patch["frames"] = end + round(lead * rate)
-    return revisions.keep(song.pk, base, patch, station="edit", internal=True,
-                          label=f"{words} of take {take} copied over {over}")  # fmt: skip
+    return revisions.keep(
+        song.pk,
+        base,
+        patch,
+        station="edit",
+        internal=True,
+        label=f"{words} of take {take} copied over {over}",
+    )
 
 
 def copy_stroke(song: Song, base: int, hit_id: str, to: float | str) -> Revision:
@@ -87,13 +102,21 @@ def copy_stroke(song: Song, base: int, hit_id: str, to: float | str) -> Revision
     length = stroke_length(own, own_s, list(played.values()), to_s)
     lead = LEAD_S + (hit.grace_s or 0.0)
     at = max(round((to_s - lead) * rate), 0)
-    made = {"take": here.take, "source": round((own_s - to_s) * rate) + at, "at": at,
-            "frames": round(length * rate), "label": f"{label(hit.piece)} stroke"}  # fmt: skip
+    made = {
+        "take": here.take,
+        "source": round((own_s - to_s) * rate) + at,
+        "at": at,
+        "frames": round(length * rate),
+        "label": f"{label(hit.piece)} stroke",
+    }
     place = grid_of(sheet).place(to_s)
     return revisions.keep(
-        song.pk, base, _patch(sheet, [made]), station="edit",
+        song.pk,
+        base,
+        _patch(sheet, [made]),
+        station="edit",
         label=f"{label(hit.piece)} stroke of {grid_of(sheet).place(hit.time_s)} copied to {place}",
-    )  # fmt: skip
+    )
 
 
 def _patch(sheet: Sheet, made: list[dict[str, Any]]) -> dict[str, Any]:

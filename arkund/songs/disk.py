@@ -6,11 +6,15 @@ import sqlite3
 from django.conf import settings
 from django.db import DatabaseError
 
-FULL = ("The disk is full, so nothing was changed. Free some space on the disk that holds {data}, "
-        "then try again.")  # fmt: skip
+FULL = (
+    "The disk is full, so nothing was changed. Free some space on the disk that holds {data}, "
+    "then try again."
+)
 READ_ONLY = "The data folder {data} cannot be written to. Check who may write there and try again."
-DAMAGED = ("The database {data}/arkund.sqlite3 is damaged. Stop Arkund, then run “arkund restore” to go "
-           "back to the last good copy; “arkund check” says what else is wrong.")  # fmt: skip
+DAMAGED = (
+    "The database {data}/arkund.sqlite3 is damaged. Stop Arkund, then run “arkund restore” to go "
+    "back to the last good copy; “arkund check” says what else is wrong."
+)
 HELD = "The database is held by another process for too long. Try again in a moment."
 
 

@@ -74,9 +74,12 @@ def import_sheet(song: Song, path: Path) -> Revision:
     if not set(ours.mics) & set(theirs.mics):
         raise ArkundError(f"{path.name} has no mic that “{song.name}” has.")
     return revisions.keep(
-        song.pk, song.current.number, _settings(ours, theirs),
-        label=f"Settings taken over from {path.name}", station="log",
-    )  # fmt: skip
+        song.pk,
+        song.current.number,
+        _settings(ours, theirs),
+        label=f"Settings taken over from {path.name}",
+        station="log",
+    )
 
 
 def _fitting_gate(
@@ -113,6 +116,8 @@ def _settings(ours: Sheet, theirs: Sheet) -> dict[str, Any]:
         bus["sends"] = {m: send for m, send in bus["sends"].items() if m in sources}
     patch |= {"groups": groups, "buses": given["buses"], "drum_bus": given["drum_bus"]}
     if same_sound:
-        patch |= {k: theirs.model_dump(mode="json")[k]
-                  for k in ("tempo", "sections", "comp", "copies", "timing", "over")}  # fmt: skip
+        patch |= {
+            k: theirs.model_dump(mode="json")[k]
+            for k in ("tempo", "sections", "comp", "copies", "timing", "over")
+        }
     return patch

@@ -36,14 +36,18 @@ def show(song: Song) -> dict[str, Any]:
         "tempo_bpm": sheet.tempo.bpm,
         "rate": sheet.rate,
         "mics": [
-            {"mic": m, "file": sheet.mics[m].file, "role": sheet.mics[m].role,
-             "piece": parse_mic_name(m).piece}
+            {
+                "mic": m,
+                "file": sheet.mics[m].file,
+                "role": sheet.mics[m].role,
+                "piece": parse_mic_name(m).piece,
+            }
             for m in mic_order(sheet)
         ],
         "takes": [t.number for t in sheet.takes],
         "sections": [s.model_dump() for s in sheet.sections],
         "revision": song.current.number if song.current else None,
-    }  # fmt: skip
+    }
 
 
 @dataclass(frozen=True)
@@ -61,10 +65,14 @@ def mic_files(sheet: Sheet) -> list[MicFacts]:
     """Facts of all mics in mic order, of the take that sounds."""
     found = analysis_of(sheet.take)
     return [
-        MicFacts(m, found.files.get(m, sheet.mics[m].file), found.measures.get(m, NOT_THERE),
-                 found.heard.get(m, {}))
+        MicFacts(
+            m,
+            found.files.get(m, sheet.mics[m].file),
+            found.measures.get(m, NOT_THERE),
+            found.heard.get(m, {}),
+        )
         for m in mic_order(sheet)
-    ]  # fmt: skip
+    ]
 
 
 def measures(song: Song) -> dict[str, Any]:
@@ -91,11 +99,17 @@ def hits(song: Song, take: int) -> dict[str, Any]:
     return {
         "take": take,
         "hits": [
-            {"id": h.id, "piece": h.piece, "time_s": h.time_s, "velocity": h.velocity,
-             "kind": h.kind, "confidence": h.confidence}
+            {
+                "id": h.id,
+                "piece": h.piece,
+                "time_s": h.time_s,
+                "velocity": h.velocity,
+                "kind": h.kind,
+                "confidence": h.confidence,
+            }
             for h in listed
         ],
-    }  # fmt: skip
+    }
 
 
 def pairs(song: Song) -> dict[str, Any]:
@@ -111,10 +125,15 @@ def gates(song: Song) -> dict[str, Any]:
             continue
         proposed = gate_proposal(sheet, mic)
         as_clean = sheet.mics[mic].clean.model_copy(
-            update={"on": True, "opens_on": proposed.opens_on, "hold_ms": proposed.hold_ms,
-                    "threshold_db": proposed.threshold_db, "release_ms": proposed.release_ms,
-                    "range_db": proposed.range_db}
-        )  # fmt: skip
+            update={
+                "on": True,
+                "opens_on": proposed.opens_on,
+                "hold_ms": proposed.hold_ms,
+                "threshold_db": proposed.threshold_db,
+                "release_ms": proposed.release_ms,
+                "range_db": proposed.range_db,
+            }
+        )
         out.append(
             {
                 "mic": mic,
@@ -194,12 +213,24 @@ def gate_report(sheet: Sheet, mic: str, clean: Clean | None = None) -> dict[str,
     listed = hits_of(sheet)
     unlisted = sounding_unlisted(sheet, storage.library(), listed)
     strays = [h.time_s for h in unlisted if h.piece == piece]
-    rule = gate_rule(sheet.mics[mic].model_copy(update={"clean": c}), sheet.rate,
-                     lambda: [*listed, *unlisted])  # fmt: skip
+    rule = gate_rule(
+        sheet.mics[mic].model_copy(update={"clean": c}), sheet.rate, lambda: [*listed, *unlisted]
+    )
     key = gate_key(sheet, mic) if c.opens_on == "threshold" else sound
     openings = rule.openings([(0, key)], len(sound))
-    return asdict(report_gate(sound, sheet.rate, piece, listed, openings, rule.shape(openings),
-                              delay, strays, c.ghosts_db))  # fmt: skip
+    return asdict(
+        report_gate(
+            sound,
+            sheet.rate,
+            piece,
+            listed,
+            openings,
+            rule.shape(openings),
+            delay,
+            strays,
+            c.ghosts_db,
+        )
+    )
 
 
 def cymbals_jump(sheet: Sheet, mic: str, span: tuple[int, int] | None = None) -> float | None:
@@ -222,16 +253,23 @@ def cymbals_jump(sheet: Sheet, mic: str, span: tuple[int, int] | None = None) ->
     return cymbals_jump_db(
         others + engine.read(opened, start, stop),
         others + engine.read(graph.outs[mic], start, stop),
-        sheet.rate, shuts,
-    )  # fmt: skip
+        sheet.rate,
+        shuts,
+    )
 
 
 def log(song: Song) -> dict[str, Any]:
     return {
         "revisions": [
-            {"id": r.number, "parent": r.parent.number if r.parent else None, "label": r.label,
-             "reason": r.reason, "station": r.station, "measures": r.measures}
+            {
+                "id": r.number,
+                "parent": r.parent.number if r.parent else None,
+                "label": r.label,
+                "reason": r.reason,
+                "station": r.station,
+                "measures": r.measures,
+            }
             for r in revisions.log(song)
         ],
         "current": song.current.number if song.current else None,
-    }  # fmt: skip
+    }

@@ -48,10 +48,12 @@ def memo_key(
 def rests_on(sheet: Sheet, school: School) -> str:
     """What every answer rests on: the takes as they are put together, and the school."""
     parts = [
-        school.model_dump(), [t.model_dump(mode="json") for t in sheet.takes],
+        school.model_dump(),
+        [t.model_dump(mode="json") for t in sheet.takes],
         [(n, m.unused, m.overdub) for n, m in sorted(sheet.mics.items())],
-        [s.model_dump(mode="json") for s in (*sheet.comp, *sheet.copies)], sheet.moves,
-    ]  # fmt: skip
+        [s.model_dump(mode="json") for s in (*sheet.comp, *sheet.copies)],
+        sheet.moves,
+    ]
     return hashlib.sha1(json.dumps(parts, sort_keys=True).encode()).hexdigest()
 
 
@@ -127,11 +129,15 @@ def with_states(song: Song, found: list[Finding]) -> list[dict[str, Any]]:
         declined = answer is not None and answer.state == Answer.State.DECLINED
         out.append(
             f.as_dict()
-            | {"station": STATION_OF[f.module], "state": "declined" if declined else OPEN,
-               "declined_because": answer.reason if declined and answer else "",
-               "changes": label_of(f.proposal, {p: now[p] for p in f.proposal})
-               if f.proposal else ""}
-        )  # fmt: skip
+            | {
+                "station": STATION_OF[f.module],
+                "state": "declined" if declined else OPEN,
+                "declined_because": answer.reason if declined and answer else "",
+                "changes": label_of(f.proposal, {p: now[p] for p in f.proposal})
+                if f.proposal
+                else "",
+            }
+        )
     for answer in answers.values():
         if answer.state == Answer.State.DECLINED or answer.revision is None:
             continue
@@ -140,14 +146,29 @@ def with_states(song: Song, found: list[Finding]) -> list[dict[str, Any]]:
         module, _, rest = answer.finding.partition(".")
         quantity, _, subject = rest.partition(":")
         out.append(
-            {"id": answer.finding, "module": module, "quantity": quantity, "subject": subject,
-             "station": STATION_OF.get(module, ""), "state": answer.state, "reason": answer.text,
-             "measured": {}, "proposal": answer.revision.patch, "gain": answer.revision.measures,
-             "confidence": 1.0, "doubtful": False, "row": "", "school": "",
-             "mic": next((p.split(".")[1] for p in answer.revision.patch if p.startswith("mics.")), ""),
-             "bars": None, "revision": answer.revision.number,
-             "changes": answer.revision.label}
-        )  # fmt: skip
+            {
+                "id": answer.finding,
+                "module": module,
+                "quantity": quantity,
+                "subject": subject,
+                "station": STATION_OF.get(module, ""),
+                "state": answer.state,
+                "reason": answer.text,
+                "measured": {},
+                "proposal": answer.revision.patch,
+                "gain": answer.revision.measures,
+                "confidence": 1.0,
+                "doubtful": False,
+                "row": "",
+                "school": "",
+                "mic": next(
+                    (p.split(".")[1] for p in answer.revision.patch if p.startswith("mics.")), ""
+                ),
+                "bars": None,
+                "revision": answer.revision.number,
+                "changes": answer.revision.label,
+            }
+        )
     return out
 
 
@@ -166,14 +187,19 @@ def find_by_id(song: Song, finding_id: str) -> Finding:
 def apply(song: Song, base: int, finding: Finding) -> Revision:
     """Keep a finding's proposal as a revision with its reason and figures, and note the answer."""
     if not finding.proposal:
-        raise ArkundError("There is nothing in the sheet to change for this finding; it is a fact "
-                          "to know.")  # fmt: skip
+        raise ArkundError(
+            "There is nothing in the sheet to change for this finding; it is a fact to know."
+        )
     with transaction.atomic():
         made = revisions.keep(
-            song.pk, base, finding.proposal, reason=finding.reason,
-            station=STATION_OF[finding.module], finding=finding.id,
+            song.pk,
+            base,
+            finding.proposal,
+            reason=finding.reason,
+            station=STATION_OF[finding.module],
+            finding=finding.id,
             measures={k: [c.now, c.then] for k, c in finding.gain.items()},
-        )  # fmt: skip
+        )
         _note(song, finding, Answer.State.APPLIED, revision=made)
     return made
 
@@ -181,10 +207,15 @@ def apply(song: Song, base: int, finding: Finding) -> Revision:
 def note_changed(song: Song, finding_id: str, revision: Revision) -> None:
     """A finding answered with values of the engineer's own."""
     Answer.objects.update_or_create(
-        song=song, finding=finding_id,
-        defaults={"state": Answer.State.CHANGED, "revision": revision, "reason": "",
-                  "text": f"{revision.label}: set by ear instead of as proposed."},
-    )  # fmt: skip
+        song=song,
+        finding=finding_id,
+        defaults={
+            "state": Answer.State.CHANGED,
+            "revision": revision,
+            "reason": "",
+            "text": f"{revision.label}: set by ear instead of as proposed.",
+        },
+    )
 
 
 def decline(song: Song, finding: Finding, reason: str) -> None:
@@ -207,9 +238,10 @@ def _note(
     song: Song, finding: Finding, state: str, *, reason: str = "", revision: Revision | None = None
 ) -> None:
     Answer.objects.update_or_create(
-        song=song, finding=finding.id,
+        song=song,
+        finding=finding.id,
         defaults={"state": state, "text": finding.reason, "reason": reason, "revision": revision},
-    )  # fmt: skip
+    )
 
 
 def listed(song: Song, station: str = "") -> dict[str, Any]:

@@ -65,19 +65,30 @@ def run(
             asked.append({"id": finding.id, "reason": str(error), "doubtful": True})
             continue
         touched |= mics_of(finding)
-        applied.append({"id": finding.id, "revision": made.number, "reason": finding.reason,
-                        "station": station,
-                        "gain": {k: [c.now, c.then] for k, c in finding.gain.items()}})  # fmt: skip
+        applied.append(
+            {
+                "id": finding.id,
+                "revision": made.number,
+                "reason": finding.reason,
+                "station": station,
+                "gain": {k: [c.now, c.then] for k, c in finding.gain.items()},
+            }
+        )
         last = made
     progress(0.94, "measuring the mix as it is now")
     study = at.study()
     after = measure_mix(study)
     card = cards.rows_of(study, school)
     report = {
-        "school": school.name, "applied": applied, "asked": asked,
-        "left_alone": left_alone(study, touched), "before": before, "after": after, "card": card,
+        "school": school.name,
+        "applied": applied,
+        "asked": asked,
+        "left_alone": left_alone(study, touched),
+        "before": before,
+        "after": after,
+        "card": card,
         "strokes": cards.strokes_drawn(study),
-    }  # fmt: skip
+    }
     if last is not None:
         mix = {"before": before, "after": after}
         Revision.objects.filter(pk=last.pk).update(measures=last.measures | {"mix": mix})
@@ -114,12 +125,15 @@ def preview(
     study = studies[-1]
     most = matters_most(study, school, Excerpt(study, GOALS[school.goal]))
     report = {
-        "school": school.name, "revision": song.current.number if song.current else 0,
+        "school": school.name,
+        "revision": song.current.number if song.current else 0,
         "changes": sum(map(len, stations.values())),
         "stations": [{"station": name, "changes": found} for name, found in stations.items()],
-        "left_out": left_out, "matters_most": [asdict(m) for m in most],
-        "card": cards.rows_of(study, school), "strokes": cards.strokes_drawn(study),
-    }  # fmt: skip
+        "left_out": left_out,
+        "matters_most": [asdict(m) for m in most],
+        "card": cards.rows_of(study, school),
+        "strokes": cards.strokes_drawn(study),
+    }
     progress(1.0, "nothing was changed")
     return report
 

@@ -35,8 +35,10 @@ def correct(song: Song, base: int, ids: list[str], change: dict[str, Any]) -> Re
     sheet = _sheet(song)
     played = {h.id: h for h in played_hits(sheet, storage.load_hits)}
     if missing := [i for i in ids if i not in played]:
-        raise ArkundError(f"{len(missing)} of the strokes are no longer in the hit list; the page "
-                          "shows the present ones after a reload.")  # fmt: skip
+        raise ArkundError(
+            f"{len(missing)} of the strokes are no longer in the hit list; the page "
+            "shows the present ones after a reload."
+        )
     said = {k: change[k] for k in ("gone", "piece", "kind", "velocity") if k in change}
     nudge = float(change.get("nudge_s", 0.0))
     if not ids or not (said or nudge):
@@ -90,9 +92,12 @@ def add(song: Song, base: int, piece: str, heard_s: float, kind: str = "plain") 
         name = uuid.uuid4().hex[:10]
     entry = {"piece": piece, "time_s": in_file, "kind": kind}
     return revisions.keep(
-        song.pk, base, {f"takes.{number}.corrections.{name}": entry},
-        label=f"{label(piece)}: {kind} stroke added at {heard_s:.3f} s", station="edit",
-    )  # fmt: skip
+        song.pk,
+        base,
+        {f"takes.{number}.corrections.{name}": entry},
+        label=f"{label(piece)}: {kind} stroke added at {heard_s:.3f} s",
+        station="edit",
+    )
 
 
 SAME_TIME_S = 2e-6
@@ -135,8 +140,9 @@ def take_over(song: Song, rows: Sequence[HitRow], name: str, base: int | None = 
     words = ", ".join(f"{count} {what}" for what, count in counts.items() if count)
     assert song.current is not None
     number = song.current.number if base is None else base
-    return revisions.keep(song.pk, number, patch, label=f"Strokes from {name[:80]}: {words}",
-                          station="edit")  # fmt: skip
+    return revisions.keep(
+        song.pk, number, patch, label=f"Strokes from {name[:80]}: {words}", station="edit"
+    )
 
 
 def _difference(row: HitRow, hit: Hit) -> dict[str, Any]:

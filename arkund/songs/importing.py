@@ -116,21 +116,30 @@ def agree(
     problems = []
     if not wishes.resample_hz:
         problems += [
-            {"file": i.name, "reason": f"is at {f.rate} Hz, the rest at {rate} Hz. Ask for it to be "
-             f"resampled (--resample {rate}) or export it again."}
-            for i, f in files if f.rate != rate
-        ]  # fmt: skip
+            {
+                "file": i.name,
+                "reason": f"is at {f.rate} Hz, the rest at {rate} Hz. Ask for it to be "
+                f"resampled (--resample {rate}) or export it again.",
+            }
+            for i, f in files
+            if f.rate != rate
+        ]
     for take in sorted({i.take for i, _ in files}) if not wishes.pad else ():
-        own = [(i, f) for i, f in files
-               if i.take == take and parse_mic_name(i.mic).role not in BESIDE]  # fmt: skip
+        own = [
+            (i, f) for i, f in files if i.take == take and parse_mic_name(i.mic).role not in BESIDE
+        ]
         if not own:
             continue
         usual = float(np.median([f.seconds for _, f in own]))
         problems += [
-            {"file": i.name, "reason": f"lasts {f.seconds:.2f} s, the rest {usual:.2f} s. Ask for "
-             "shorter files to be padded with silence (--pad) if they start together."}
-            for i, f in own if abs(f.seconds - usual) > 0.05
-        ]  # fmt: skip
+            {
+                "file": i.name,
+                "reason": f"lasts {f.seconds:.2f} s, the rest {usual:.2f} s. Ask for "
+                "shorter files to be padded with silence (--pad) if they start together.",
+            }
+            for i, f in own
+            if abs(f.seconds - usual) > 0.05
+        ]
     return rate, problems
 
 
@@ -151,9 +160,12 @@ def import_song(
 
 
 def _import(
-    incoming: Sequence[Incoming], wishes: Wishes, skip_bad: bool, progress: Progress,
+    incoming: Sequence[Incoming],
+    wishes: Wishes,
+    skip_bad: bool,
+    progress: Progress,
     stored: list[str],
-) -> tuple[models.Song, list[dict[str, str]]]:  # fmt: skip
+) -> tuple[models.Song, list[dict[str, str]]]:
     """`import_song` while nobody sweeps; what it stores is noted in ``stored`` as it goes."""
     progress(0.02, "reading the files")
     good, refused = examine_all(incoming)
@@ -233,8 +245,13 @@ def _doubles(lanes: list[tuple[Incoming, FileFacts]]) -> list[dict[str, str]]:
     for item, _ in lanes:
         other = seen.setdefault((item.take, item.mic), item.name)
         if other != item.name:
-            out.append({"file": item.name, "reason": f"is taken for {item.mic}, as {other} is. Give "
-                        "one of the two another role."})  # fmt: skip
+            out.append(
+                {
+                    "file": item.name,
+                    "reason": f"is taken for {item.mic}, as {other} is. Give "
+                    "one of the two another role.",
+                }
+            )
     return out
 
 
@@ -249,13 +266,15 @@ def _write(
             number=take,
             sources={
                 lane.incoming.mic: Source(sha256=lane.sha256, pick=lane.incoming.pick)  # type: ignore[arg-type]
-                for lane in lanes if lane.incoming.take == take
+                for lane in lanes
+                if lane.incoming.take == take
             },
-            hits=storage.store_hits(found.hits), analysis=store(found.analysis),
+            hits=storage.store_hits(found.hits),
+            analysis=store(found.analysis),
             offset=round(found.lag_s * rate),
         )
         for take, found in sorted(analysed.items())
-    )  # fmt: skip
+    )
     typical = {m: float(v["typical_hit_dbfs"]) for m, v in first.analysis.measures.items()}  # type: ignore[arg-type]
     drums = [lane for lane in lanes if lane.role not in BESIDE] or lanes
     sheet = first_sheet(

@@ -48,8 +48,12 @@ def files_of(folder: Path) -> list[tuple[Path, str]]:
         raise ArkundError(f"{folder} is not a folder. Name the folder that holds the mics' files.")
     found = [p for p in sorted(folder.rglob("*")) if p.is_file() and not p.name.startswith(".")]
     named = [(p, str(p.relative_to(folder))) for p in found]
-    sounds = [(p, n) for p, n in named if not n.startswith("stems/")
-              and p.suffix.lower() not in (".json", ".txt", ".md", ".csv", ".pdf", ".png")]  # fmt: skip
+    sounds = [
+        (p, n)
+        for p, n in named
+        if not n.startswith("stems/")
+        and p.suffix.lower() not in (".json", ".txt", ".md", ".csv", ".pdf", ".png")
+    ]
     if not any(p.suffix.lower() in SUFFIXES for p, _ in sounds):
         raise ArkundError(f"{folder} holds no WAV, FLAC or AIFF file.")
     return sounds

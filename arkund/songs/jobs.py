@@ -118,8 +118,11 @@ def take_up_left_jobs() -> int:
 def keep_watch(over: threading.Event) -> None:
     """Take up left jobs, sweep, and keep copies of the database, until ``over``. Nothing that
     fails in it ends it."""
-    duties = {take_up_left_jobs: LOOK_EVERY_S, sweep: SWEEP_EVERY_S,
-              backups.keep_copy: backups.EVERY_S}  # fmt: skip
+    duties = {
+        take_up_left_jobs: LOOK_EVERY_S,
+        sweep: SWEEP_EVERY_S,
+        backups.keep_copy: backups.EVERY_S,
+    }
     due = dict.fromkeys(duties, 0.0)
     while not over.wait(0.5):
         close_old_connections()
@@ -170,10 +173,14 @@ def _claim(job_id: int) -> bool:
     """Make a waiting job this process's; False where another worker has it, or it is over."""
     return bool(
         Job.objects.filter(pk=job_id, state=Job.State.QUEUED).update(
-            state=Job.State.RUNNING, owner=locks.own_name(), attempts=F("attempts") + 1,
-            started=timezone.now(), heartbeat=timezone.now(), message="starting",
+            state=Job.State.RUNNING,
+            owner=locks.own_name(),
+            attempts=F("attempts") + 1,
+            started=timezone.now(),
+            heartbeat=timezone.now(),
+            message="starting",
         )
-    )  # fmt: skip
+    )
 
 
 def _run(job_id: int) -> dict[str, Any]:
@@ -278,9 +285,13 @@ def _print(job: Job, report: _Reporter) -> dict[str, Any]:
     report(0.0, "printing")
     with locks.song_lock(song.slug):
         made = prints.print_to_zip(
-            song, revision, stems=job.params["stems"], file_format=job.params["format"],
-            progress=report, cancelled=report.cancelled,
-        )  # fmt: skip
+            song,
+            revision,
+            stems=job.params["stems"],
+            file_format=job.params["format"],
+            progress=report,
+            cancelled=report.cancelled,
+        )
     return {"print": made.pk, **made.report}
 
 
@@ -290,16 +301,23 @@ def _import(job: Job, report: _Reporter) -> dict[str, Any]:
     folder = storage.staging_folder(p["token"])
     files = [
         incoming.Incoming(
-            folder / staged[f["name"]].stored, f["name"], f["mic"],
-            incoming.take_number(f["name"]), f.get("pick", "mono"),
+            folder / staged[f["name"]].stored,
+            f["name"],
+            f["mic"],
+            incoming.take_number(f["name"]),
+            f.get("pick", "mono"),
         )
-        for f in p["files"] if f["name"] in staged
-    ]  # fmt: skip
+        for f in p["files"]
+        if f["name"] in staged
+    ]
     wishes = importing.Wishes(
-        name=p["name"], tempo_bpm=p.get("tempo"), meter=p.get("meter") or "4/4",
+        name=p["name"],
+        tempo_bpm=p.get("tempo"),
+        meter=p.get("meter") or "4/4",
         sections=tuple(Section(**s) for s in p.get("sections", [])),
-        resample_hz=p.get("resample"), pad=bool(p.get("pad")),
-    )  # fmt: skip
+        resample_hz=p.get("resample"),
+        pad=bool(p.get("pad")),
+    )
     song, _ = importing.import_song(files, wishes, progress=report.or_stop)
     _forget_staging(p["token"], folder)
     return {"song": song.slug}
@@ -325,10 +343,12 @@ def _set_up(job: Job, report: _Reporter) -> dict[str, Any]:
     folder = storage.staging_folder(p.get("token", ""))
     staged = {s.name: s for s in StagedFile.objects.filter(token=p.get("token", ""), refusal="")}
     files = tuple(
-        incoming.Incoming(folder / staged[f["name"]].stored, f["name"], f["mic"], f["take"],
-                          f["pick"])
-        for f in p["files"] if f["name"] in staged
-    )  # fmt: skip
+        incoming.Incoming(
+            folder / staged[f["name"]].stored, f["name"], f["mic"], f["take"], f["pick"]
+        )
+        for f in p["files"]
+        if f["name"] in staged
+    )
     wanted = set_up.Wanted(p["names"], p["unused"], p["overdubs"], files)
     with locks.song_lock(song.slug):
         made = set_up.correct(song, p["base"], wanted, report.or_stop)

@@ -141,8 +141,13 @@ def write_kit(study: Study, folder: Path) -> list[Path]:
             for turn, one in enumerate(own, 1):
                 name = f"{piece}_{layer}_{turn}.wav"
                 content = io.BytesIO()
-                sf.write(content, np.array(sound[one.at : one.at + one.frames]), study.rate,
-                         subtype="FLOAT", format="WAV")  # fmt: skip
+                sf.write(
+                    content,
+                    np.array(sound[one.at : one.at + one.frames]),
+                    study.rate,
+                    subtype="FLOAT",
+                    format="WAV",
+                )
                 storage.write_atomically(folder / name, content.getvalue())
                 files.append(folder / name)
                 regions.append(Region(name, note, note, low, high, turn, len(own)))

@@ -44,12 +44,15 @@ def readings(sheet: Sheet, start: int, stop: int) -> list[Reading]:
     """Peaks of everything that sounds, each `READING_S`, in the order of the signal."""
     graph, engine = graph_of(sheet), sounding_engine(sheet)
     parts = [
-        *(("mics", m, label(m), sheet.mics[m].name.piece or m, node) for m, node in graph.outs.items()),
+        *(
+            ("mics", m, label(m), sheet.mics[m].name.piece or m, node)
+            for m, node in graph.outs.items()
+        ),
         *(("layers", n, label(n), sheet.layers[n].piece, node) for n, node in graph.layers.items()),
         *(("groups", n, f"{n} mics", "", node) for n, node in graph.groups.items()),
         *(("returns", n, n, "", node) for n, node in graph.returns.items()),
         ("drums", "output", "drums", "", graph.output),
-    ]  # fmt: skip
+    ]
     out = []
     for part, name, words, piece, node in parts:
         sound = engine.read(node, start, stop)

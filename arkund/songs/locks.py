@@ -115,8 +115,10 @@ def _who_has(path: Path, role: str) -> str:
         who = f" It is process {int(found['pid'])}, {found['words']}."
     except (ValueError, KeyError, TypeError):
         who = ""
-    return (f"Another {what} uses the data folder {settings.DATA} already.{who} Use that one, stop "
-            "it, or set ARKUND_DATA to another folder.")  # fmt: skip
+    return (
+        f"Another {what} uses the data folder {settings.DATA} already.{who} Use that one, stop "
+        "it, or set ARKUND_DATA to another folder."
+    )
 
 
 class Owner:

@@ -38,8 +38,10 @@ def offered(sheet: Sheet, piece: str | None) -> list[dict[str, Any]]:
         return []
     found, chorus = passages_of(sheet, piece), chorus_of(sheet)
     one = (("loudest", found.loudest), ("densest", found.densest), ("softest", found.softest))
-    places = [{"words": f"place {n} of {len(found.places)}", "place": n, "first": p.first,
-               "last": p.last} for n, p in enumerate(found.places, 1)]  # fmt: skip
+    places = [
+        {"words": f"place {n} of {len(found.places)}", "place": n, "first": p.first, "last": p.last}
+        for n, p in enumerate(found.places, 1)
+    ]
     named = [
         {"words": words, "place": 0, "first": p.first, "last": p.last} for words, p in one if p
     ]

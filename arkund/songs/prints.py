@@ -27,10 +27,16 @@ def print_to_folder(
     sheet = revision.sheet
     soundness.refuse_lost(sheet)
     return print_song(
-        exact_engine(sheet), graph_of(sheet), folder, stems=stems, file_format=file_format,
-        bus_db=sheet.drum_bus.fader_db, prefix=f"{song.slug}_", progress=progress,
+        exact_engine(sheet),
+        graph_of(sheet),
+        folder,
+        stems=stems,
+        file_format=file_format,
+        bus_db=sheet.drum_bus.fader_db,
+        prefix=f"{song.slug}_",
+        progress=progress,
         cancelled=cancelled,
-    )  # fmt: skip
+    )
 
 
 def print_to_zip(
@@ -52,9 +58,14 @@ def print_to_zip(
     part = folder / f"{name}.part"
     try:
         report = print_to_folder(
-            song, revision, work, stems=stems, file_format=file_format,
-            progress=lambda share: progress(0.92 * share), cancelled=cancelled,
-        )  # fmt: skip
+            song,
+            revision,
+            work,
+            stems=stems,
+            file_format=file_format,
+            progress=lambda share: progress(0.92 * share),
+            cancelled=cancelled,
+        )
         with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as archive:
             for number, file in enumerate(report.files):
                 archive.write(work / file, file)
@@ -66,6 +77,9 @@ def print_to_zip(
         part.unlink(missing_ok=True)
     Print.objects.filter(song=song, file_name=name).delete()
     return Print.objects.create(
-        song=song, revision=revision, file_name=name, size=(folder / name).stat().st_size,
+        song=song,
+        revision=revision,
+        file_name=name,
+        size=(folder / name).stat().st_size,
         report=asdict(report),
-    )  # fmt: skip
+    )

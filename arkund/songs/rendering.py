@@ -33,9 +33,14 @@ class PatientEngine(Engine):
     _deep = False
 
     def __init__(
-        self, rate: int, frames: int, cache: TileCache, stand_back: Callable[[], None], *,
+        self,
+        rate: int,
+        frames: int,
+        cache: TileCache,
+        stand_back: Callable[[], None],
+        *,
         early: bool = True,
-    ) -> None:  # fmt: skip
+    ) -> None:
         super().__init__(rate, frames, cache, sources=cache.sources, early=early, keeps=early)
         self._stand_back = stand_back
 
@@ -116,9 +121,14 @@ def _mics_of(sheet: Sheet, several: str) -> str:
 
 
 def render_span(
-    sheet: Sheet, name: str, variant: Variant, start: int, stop: int, after: str = "",
+    sheet: Sheet,
+    name: str,
+    variant: Variant,
+    start: int,
+    stop: int,
+    after: str = "",
     engine: Engine | None = None,
-) -> NDArray[np.float32]:  # fmt: skip
+) -> NDArray[np.float32]:
     """``(frames, 1 or 2)`` of a node, or behind the stage ``after`` of its chain; silence outside
     the song."""
     node = (

@@ -41,18 +41,34 @@ def harvest(song: Song, piece: str, folder: Path | None = None) -> dict[str, Any
                 / f"{re.sub(r'[^a-z0-9_]', '', piece)}_{number:02d}_v{one.hit.velocity:03d}.wav"
             )
             part = target.with_name(target.name + ".part")
-            sf.write(str(part), np.array(sound[one.at : one.at + one.frames]), study.rate,
-                     subtype="FLOAT", format="WAV")  # fmt: skip
+            sf.write(
+                str(part),
+                np.array(sound[one.at : one.at + one.frames]),
+                study.rate,
+                subtype="FLOAT",
+                format="WAV",
+            )
             part.replace(target)
             files.append(str(target))
-    return {"piece": piece, "mic": mic, "strokes": len(study.strokes(piece)), "candidates": rows,
-            "files": files}  # fmt: skip
+    return {
+        "piece": piece,
+        "mic": mic,
+        "strokes": len(study.strokes(piece)),
+        "candidates": rows,
+        "files": files,
+    }
 
 
 def layer(
-    song: Song, piece: str, source: str = "song", mode: str = "under", strokes: str = "accents",
-    blend_db: float | None = None, *, base: int | None = None,
-) -> Revision:  # fmt: skip
+    song: Song,
+    piece: str,
+    source: str = "song",
+    mode: str = "under",
+    strokes: str = "accents",
+    blend_db: float | None = None,
+    *,
+    base: int | None = None,
+) -> Revision:
     """A new layer as a revision: of the song's own strokes (``source`` *song*), of the simulated kit's
     (*simulated*), of a set in the stock (*stock:NAME*), or of the samples in a folder, a one-shot
     recording or an SFZ kit at that path. Raises `ArkundError`."""
@@ -70,8 +86,15 @@ def layer(
         kit = stock.kit_of_set(called, study)
     else:
         kit, unknown = kits.kit_from(Path(source), piece, study)
-    patch = replace.kit_patch(study, piece, kits.store(kit, study.rate), kit.samples, mode=mode,
-                              strokes=strokes, blend_db=blend)  # fmt: skip
+    patch = replace.kit_patch(
+        study,
+        piece,
+        kits.store(kit, study.rate),
+        kit.samples,
+        mode=mode,
+        strokes=strokes,
+        blend_db=blend,
+    )
     return _keep(
         song,
         patch,
@@ -82,9 +105,14 @@ def layer(
 
 
 def sub(
-    song: Song, piece: str, note: str = "auto", strokes: str = "all", blend_db: float | None = None,
-    *, base: int | None = None,
-) -> Revision:  # fmt: skip
+    song: Song,
+    piece: str,
+    note: str = "auto",
+    strokes: str = "all",
+    blend_db: float | None = None,
+    *,
+    base: int | None = None,
+) -> Revision:
     """A new sub layer of a piece as a revision."""
     blend = replace.SUB_DB if blend_db is None else blend_db
     study = findings.study_of_song(song)
@@ -111,13 +139,21 @@ def stand_ins(song: Song, hit_id: str) -> dict[str, Any]:
         )
     place = grid_of(sheet).place
     return {
-        "hit": target.id, "piece": target.piece, "kind": target.kind, "place": place(target.time_s),
+        "hit": target.id,
+        "piece": target.piece,
+        "kind": target.kind,
+        "place": place(target.time_s),
         "matches": [
-            {"hit": m.hit.id, "place": place(m.hit.time_s), "velocity": m.hit.velocity,
-             "distance": m.distance, "reasons": list(m.reasons)}
+            {
+                "hit": m.hit.id,
+                "place": place(m.hit.time_s),
+                "velocity": m.hit.velocity,
+                "distance": m.distance,
+                "reasons": list(m.reasons),
+            }
             for m in matches(target, played)[:MOST_MATCHES]
         ],
-    }  # fmt: skip
+    }
 
 
 def patch_stroke(

@@ -125,9 +125,8 @@ def take_back(song_id: int, number: int, *, all_the_same: bool = False) -> Revis
     current = _current(song)
     target = _on_the_way(current, number)
     later = [
-        r for r in _lineage(current)
-        if r.number > number and touch_alike(r.change, target.change)
-    ]  # fmt: skip
+        r for r in _lineage(current) if r.number > number and touch_alike(r.change, target.change)
+    ]
     if later and not all_the_same:
         raise Overlap(later)
     after = retimed(current.sheet, apply_patch(current.sheet, target.way_back))
@@ -153,18 +152,33 @@ def _current(song: Song) -> Revision:
 
 
 def _store(
-    song: Song, parent: Revision | None, sheet: Sheet, patch: dict[str, Any],
-    inverse: dict[str, Any], label: str, reason: str, station: str, measures: dict[str, Any],
+    song: Song,
+    parent: Revision | None,
+    sheet: Sheet,
+    patch: dict[str, Any],
+    inverse: dict[str, Any],
+    label: str,
+    reason: str,
+    station: str,
+    measures: dict[str, Any],
     finding: str = "",
-) -> Revision:  # fmt: skip
+) -> Revision:
     if sheet.moves is not None:
         storage.keep_edits(sheet.moves)
     last = song.revisions.order_by("-number").values_list("number", flat=True).first() or 0
     revision = Revision.objects.create(
-        song=song, parent=parent, number=last + 1, patch=patch, inverse=inverse,
-        document=zlib.compress(dump(sheet).encode()), label=label[:300], reason=reason,
-        station=station, measures=measures, finding=finding,
-    )  # fmt: skip
+        song=song,
+        parent=parent,
+        number=last + 1,
+        patch=patch,
+        inverse=inverse,
+        document=zlib.compress(dump(sheet).encode()),
+        label=label[:300],
+        reason=reason,
+        station=station,
+        measures=measures,
+        finding=finding,
+    )
     song.current = revision
     song.save(update_fields=["current"])
     return revision

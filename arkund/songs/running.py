@@ -41,9 +41,14 @@ def serve(host: str, port: int) -> None:
     sys.setswitchinterval(SWITCH_S)
     print(f"Arkund listens on http://{_shown(host)}:{port}/", file=sys.stderr, flush=True)
     waitress.serve(
-        Turnstile(application), host=host, port=port, threads=THREADS, ident=None,
-        max_request_body_size=16 << 30, channel_timeout=600,
-    )  # fmt: skip
+        Turnstile(application),
+        host=host,
+        port=port,
+        threads=THREADS,
+        ident=None,
+        max_request_body_size=16 << 30,
+        channel_timeout=600,
+    )
 
 
 def _guard(host: str) -> None:
@@ -65,8 +70,9 @@ def _guard(host: str) -> None:
         f"Whoever comes needs the passphrase: {settings.PASSPHRASE}\n"
         "Set ARKUND_PASSPHRASE to choose it, ARKUND_HOSTS to add names. What is sent is not "
         "encrypted: use it on a network that you trust.",
-        file=sys.stderr, flush=True,
-    )  # fmt: skip
+        file=sys.stderr,
+        flush=True,
+    )
 
 
 def _shown(host: str) -> str:
@@ -87,9 +93,14 @@ def work() -> None:
     threading.Thread(target=keep_watch, args=(threading.Event(),), daemon=True).start()
     print("Arkund's worker is ready.", file=sys.stderr, flush=True)
     consumer = queue.create_consumer(
-        workers=1, worker_type="thread", periodic=False, initial_delay=0.05, backoff=1.1,
-        max_delay=0.25, check_worker_health=True,
-    )  # fmt: skip
+        workers=1,
+        worker_type="thread",
+        periodic=False,
+        initial_delay=0.05,
+        backoff=1.1,
+        max_delay=0.25,
+        check_worker_health=True,
+    )
     consumer.run()
 
 

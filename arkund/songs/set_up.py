@@ -61,9 +61,14 @@ def _correct(
     after = _analysed(before, after, names, wanted, progress)
     progress(0.97, "keeping the change")
     return revisions.keep(
-        song.pk, base, _difference(before, after), label=_words(before, wanted), station="load-in",
-        reason="; ".join(r for r in wanted.unused.values() if r), internal=True,
-    )  # fmt: skip
+        song.pk,
+        base,
+        _difference(before, after),
+        label=_words(before, wanted),
+        station="load-in",
+        reason="; ".join(r for r in wanted.unused.values() if r),
+        internal=True,
+    )
 
 
 def _renamed(sheet: Sheet, wanted: Wanted) -> tuple[Sheet, dict[str, str]]:
@@ -78,8 +83,10 @@ def _renamed(sheet: Sheet, wanted: Wanted) -> tuple[Sheet, dict[str, str]]:
     taken: dict[str, str] = {}
     for old, new in names.items():
         if new in taken:
-            raise ArkundError(f"{label(taken[new])} and {label(old)} cannot both be {label(new)}. "
-                              "Give one of them another role, or leave it out.")  # fmt: skip
+            raise ArkundError(
+                f"{label(taken[new])} and {label(old)} cannot both be {label(new)}. "
+                "Give one of them another role, or leave it out."
+            )
         taken[new] = old
     mics = {
         names[m]: _as(mic, names[m], wanted.unused.get(m), wanted.overdubs.get(m))
@@ -145,10 +152,12 @@ def _with_files(sheet: Sheet, files: tuple[Incoming, ...], stored: list[str]) ->
             changed = take.model_copy(update={"sources": {**take.sources, str(mic): source}})
             own = sheet.mics.get(str(mic)) or new_mic(str(mic), new.name)
             sheet = sheet.model_copy(
-                update={"takes": (*sheet.takes[:at], changed, *sheet.takes[at + 1 :]),
-                        "mics": {**sheet.mics, str(mic): own.model_copy(update={"file": new.name})},
-                        "groups": {**groups_for({str(mic): own}), **sheet.groups}}
-            )  # fmt: skip
+                update={
+                    "takes": (*sheet.takes[:at], changed, *sheet.takes[at + 1 :]),
+                    "mics": {**sheet.mics, str(mic): own.model_copy(update={"file": new.name})},
+                    "groups": {**groups_for({str(mic): own}), **sheet.groups},
+                }
+            )
     return sheet
 
 
@@ -169,10 +178,9 @@ def _analysed(
 ) -> Sheet:
     """The sheet with every take analysed anew; strokes are found anew where the mics in which
     they are looked for have changed, not where only sound was swapped."""
-    kept = (
-        {names[m] for m in kit_mics(before)} == set(kit_mics(after))
-        and all(old == new for old, new in names.items())
-    )  # fmt: skip
+    kept = {names[m] for m in kit_mics(before)} == set(kit_mics(after)) and all(
+        old == new for old, new in names.items()
+    )
     pieces = _pieces(names)
     takes, to_s, lines = [], dict(after.timing.to_s), dict(after.timing.lines)
     for number, take in enumerate(after.takes):
@@ -182,22 +190,26 @@ def _analysed(
             takes.append(take)
             continue
         old = storage.load_hits(old_take.hits) if old_take.hits else ()
-        files = {**{names[m]: f for m, f in analysis_of(old_take).files.items() if m in names},
-                 **{f.mic: f.name for f in wanted.files if f.take == take.number}}  # fmt: skip
+        files = {
+            **{names[m]: f for m, f in analysis_of(old_take).files.items() if m in names},
+            **{f.mic: f.name for f in wanted.files if f.take == take.number},
+        }
         same = frozenset(m for m, s in take.sources.items() if s == old_take.sources.get(m))
         found, analysis = analyse(
-            _sounds(after, take, files), after.rate,
+            _sounds(after, take, files),
+            after.rate,
             lambda s, w, b=base, d=span: progress(b + d * s, w),  # type: ignore[misc]
             Known(old, analysis_of(old_take), same) if kept else None,
-        )  # fmt: skip
+        )
         update: dict[str, Any] = {"analysis": store(analysis)}
         if not kept:
             ids = carried(take.corrections, old, found, pieces)
             update["hits"] = storage.store_hits(found)
             update["corrections"] = {
                 ids[i]: c.model_copy(update={"piece": pieces.get(c.piece or "", c.piece)})
-                for i, c in take.corrections.items() if i in ids
-            }  # fmt: skip
+                for i, c in take.corrections.items()
+                if i in ids
+            }
             single = carried({*to_s, *lines}, old, found, pieces)
             to_s = {single[i]: v for i, v in to_s.items() if i in single}
             lines = {single[i]: v for i, v in lines.items() if i in single}
@@ -220,11 +232,14 @@ def _sounds(sheet: Sheet, take: Take, files: Mapping[str, str]) -> dict[str, Sou
     kit = set(kit_mics(sheet))
     return {
         mic: Sound(
-            read_mono(storage.sound_path(source.sha256), source.pick), source.sha256, source.pick,
-            files.get(mic, sheet.mics[mic].file), mic in kit,
+            read_mono(storage.sound_path(source.sha256), source.pick),
+            source.sha256,
+            source.pick,
+            files.get(mic, sheet.mics[mic].file),
+            mic in kit,
         )
         for mic, source in take.sources.items()
-    }  # fmt: skip
+    }
 
 
 def _difference(before: Sheet, after: Sheet) -> dict[str, Any]:
@@ -258,10 +273,16 @@ def _difference(before: Sheet, after: Sheet) -> dict[str, Any]:
 
 def _words(sheet: Sheet, wanted: Wanted) -> str:
     parts = [f"{label(m)} is {label(n)}" for m, n in wanted.names.items() if n != m]
-    parts += [f"{label(m)} left out: {why}" if why else f"{label(m)} in use again"
-              for m, why in wanted.unused.items()]  # fmt: skip
-    parts += [f"{label(m)} is {'an overdub' if is_one else 'part of the kit'}"
-              for m, is_one in wanted.overdubs.items()]  # fmt: skip
-    parts += [f"{label(f.mic)} {'swapped for' if f.mic in sheet.mics else 'added from'} {f.name}"
-              for f in wanted.files]  # fmt: skip
+    parts += [
+        f"{label(m)} left out: {why}" if why else f"{label(m)} in use again"
+        for m, why in wanted.unused.items()
+    ]
+    parts += [
+        f"{label(m)} is {'an overdub' if is_one else 'part of the kit'}"
+        for m, is_one in wanted.overdubs.items()
+    ]
+    parts += [
+        f"{label(f.mic)} {'swapped for' if f.mic in sheet.mics else 'added from'} {f.name}"
+        for f in wanted.files
+    ]
     return f"Set-up: {'; '.join(parts)}"

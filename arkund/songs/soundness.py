@@ -35,8 +35,10 @@ class Lost:
     def words(self) -> str:
         state = "missing" if self.missing else "damaged"
         name = f" ({self.file_name})" if self.file_name else ""
-        return (f"{label(self.mic)}, take {self.take}: the sound file{name} is {state}. Bring it "
-                "in again at Load-in, or restore the media folder from a backup.")  # fmt: skip
+        return (
+            f"{label(self.mic)}, take {self.take}: the sound file{name} is {state}. Bring it "
+            "in again at Load-in, or restore the media folder from a backup."
+        )
 
 
 class SoundsLost(ArkundError):

@@ -43,8 +43,13 @@ def keep_own(song: Song, piece: str, name: str) -> SampleSet:
     if not chosen:
         raise ArkundError(f"No stroke of {label(piece)} stands alone long enough to be a sample.")
     kit = kit_of([np.array(sound[c.at : c.at + c.frames]) for c in chosen], study.rate)
-    return _keep(kit, piece, name or f"{label(piece)}, {song.name}", study.rate,
-                 f"{label(mic)} of {song.name}")  # fmt: skip
+    return _keep(
+        kit,
+        piece,
+        name or f"{label(piece)}, {song.name}",
+        study.rate,
+        f"{label(mic)} of {song.name}",
+    )
 
 
 def keep_files(
@@ -111,9 +116,13 @@ def _keep(kit: Kit, piece: str, name: str, rate: int, origin: str) -> SampleSet:
         try:
             with transaction.atomic():
                 return SampleSet.objects.create(
-                    name=name, piece=piece, sound=digest, rate=rate, origin=origin[:200],
+                    name=name,
+                    piece=piece,
+                    sound=digest,
+                    rate=rate,
+                    origin=origin[:200],
                     samples=[list(s) for s in kit.samples],
-                )  # fmt: skip
+                )
         except IntegrityError:
             raise ArkundError(
                 f"There is a set “{name}” in the stock already; choose another name."

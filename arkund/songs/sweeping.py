@@ -53,8 +53,13 @@ def sweep(age_s: float = AGE_S, staging_s: float = STAGING_S, *, only_look: bool
     """Remove what nothing refers to and is older than ``age_s`` (uploads that wait for a song:
     ``staging_s``). With ``only_look`` nothing is removed, only counted."""
     swept = Swept()
-    for path in [*_parts(age_s), *_uploads(age_s), *_staged(staging_s, only_look=only_look),
-                 *_memos(), *_prints(age_s)]:  # fmt: skip
+    for path in [
+        *_parts(age_s),
+        *_uploads(age_s),
+        *_staged(staging_s, only_look=only_look),
+        *_memos(),
+        *_prints(age_s),
+    ]:
         swept.add(path, only_look=only_look)
     with locks.nobody_stores() as alone:
         if alone:
@@ -121,14 +126,20 @@ def _uploads(age_s: float) -> Iterator[Path]:
 
 def _staged(age_s: float, *, only_look: bool) -> list[Path]:
     """Uploads that wait for no song any more: too old, or without a row."""
-    wanted = {job.params.get("token") for job in Job.objects.filter(
-        state__in=(Job.State.QUEUED, Job.State.RUNNING), kind__in=("import", "set-up"))}  # fmt: skip
+    wanted = {
+        job.params.get("token")
+        for job in Job.objects.filter(
+            state__in=(Job.State.QUEUED, Job.State.RUNNING), kind__in=("import", "set-up")
+        )
+    }
     old = StagedFile.objects.filter(created__lte=timezone.now() - timedelta(seconds=age_s))
     gone = set(old.exclude(token__in=wanted).values_list("token", flat=True))
     if not only_look:
         StagedFile.objects.filter(token__in=gone).delete()
-    kept = {(storage.staging_folder(s.token), s.stored) for s in StagedFile.objects.exclude(
-        token__in=gone)}  # fmt: skip
+    kept = {
+        (storage.staging_folder(s.token), s.stored)
+        for s in StagedFile.objects.exclude(token__in=gone)
+    }
     files = (storage.data_folder() / "staging").glob("*/*")
     return [p for p in _older(files, min(age_s, AGE_S)) if (p.parent, p.name) not in kept]
 
@@ -154,9 +165,15 @@ def _prints(age_s: float) -> Iterator[Path]:
 
 def _unnamed(age_s: float) -> Iterator[Path]:
     media = storage.data_folder() / "media"
-    old = [*_older(media.glob("audio/*/*"), age_s), *_older(media.glob("overviews/*"), age_s),
-           *(p for kind in ("hits", "analysis", "edits")
-             for p in _older(media.glob(f"{kind}/*"), age_s))]  # fmt: skip
+    old = [
+        *_older(media.glob("audio/*/*"), age_s),
+        *_older(media.glob("overviews/*"), age_s),
+        *(
+            p
+            for kind in ("hits", "analysis", "edits")
+            for p in _older(media.glob(f"{kind}/*"), age_s)
+        ),
+    ]
     if old:
         named = _named()
         yield from (p for p in old if p.name[:64] not in named and not p.name.endswith(".part"))

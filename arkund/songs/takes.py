@@ -25,9 +25,13 @@ def choose(song: Song, base: int, path: list[Any]) -> Revision:
             raise ArkundError(f"There is no take {take}. Takes: {', '.join(map(str, grid.takes))}.")
     words = ", ".join(f"{p.name} {t}" for p, t in zip(grid.parts, path, strict=True))
     return revisions.keep(
-        song.pk, base, {"comp": comp_of(study, grid, path)}, label=f"Takes chosen: {words}",
-        station="edit", measures={"cost": [grid.cost(grid.chosen), grid.cost(path)]},
-    )  # fmt: skip
+        song.pk,
+        base,
+        {"comp": comp_of(study, grid, path)},
+        label=f"Takes chosen: {words}",
+        station="edit",
+        measures={"cost": [grid.cost(grid.chosen), grid.cost(path)]},
+    )
 
 
 def line_up(song: Song, base: int) -> Revision:
@@ -39,8 +43,10 @@ def line_up(song: Song, base: int) -> Revision:
     for number, take in enumerate(sheet.takes[1:], start=1):
         lag = lag_between(storage.load_hits(first.hits or ""), storage.load_hits(take.hits or ""))
         if lag is None:
-            raise ArkundError(f"Take {take.number} plays nothing that take 1 does; type how much "
-                              "earlier its files begin.")  # fmt: skip
+            raise ArkundError(
+                f"Take {take.number} plays nothing that take 1 does; type how much "
+                "earlier its files begin."
+            )
         patch[f"takes.{number}.offset"] = first.offset + round(lag * sheet.rate)
     return revisions.keep(song.pk, base, patch, label="Takes lined up on bar 1", station="load-in")
 

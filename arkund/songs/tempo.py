@@ -46,8 +46,9 @@ def from_click(song: Song) -> Revision:
     name = next((m for m in mic_order(sheet) if sheet.mics[m].role == "click"), None)
     source = take.sources.get(name or "")
     if source is None:
-        raise ArkundError("The take that sounds has no click. Give a mic that role, or type a "
-                          "tempo.")  # fmt: skip
+        raise ArkundError(
+            "The take that sounds has no click. Give a mic that role, or type a tempo."
+        )
     audio = read_mono(storage.sound_path(source.sha256), source.pick)
     strokes = storage.load_hits(take.hits) if take.hits else ()
     found = click_of(audio, sheet.rate, strokes, sheet.tempo.beats, sheet.tempo.unit)
@@ -60,8 +61,11 @@ def from_click(song: Song) -> Revision:
         )
     shift = take.offset / sheet.rate
     grid = replace(found.grid, first_downbeat_s=round(found.grid.first_downbeat_s - shift, 5))
-    return _keep(song, grid, f"Tempo of the click: {found.ticks} ticks, {found.share:.0%} of the "
-                 "strokes on it")  # fmt: skip
+    return _keep(
+        song,
+        grid,
+        f"Tempo of the click: {found.ticks} ticks, {found.share:.0%} of the strokes on it",
+    )
 
 
 def count_in(song: Song, beats: int) -> Revision:
@@ -75,8 +79,13 @@ def count_in(song: Song, beats: int) -> Revision:
     grid = grid_of(sheet)
     start = min(h.time_s for h in strokes) + beats * grid.beat_s
     patch = {"tempo.first_downbeat_s": round(start, 5)}
-    return revisions.keep(song.pk, _number(song), patch, station="load-in",
-                          label=f"{beats} beats of count-in; bar 1 begins at {start:.3f} s")  # fmt: skip
+    return revisions.keep(
+        song.pk,
+        _number(song),
+        patch,
+        station="load-in",
+        label=f"{beats} beats of count-in; bar 1 begins at {start:.3f} s",
+    )
 
 
 def _number(song: Song) -> int:
@@ -87,8 +96,9 @@ def _number(song: Song) -> int:
 def _keep(song: Song, grid: Grid, label: str) -> Revision:
     assert song.current is not None
     tempo = tempo_of(grid).model_dump(mode="json")
-    return revisions.keep(song.pk, song.current.number, {"tempo": tempo}, label=label,
-                          station="load-in")  # fmt: skip
+    return revisions.keep(
+        song.pk, song.current.number, {"tempo": tempo}, label=label, station="load-in"
+    )
 
 
 def _sheet(song: Song) -> Sheet:

@@ -67,14 +67,23 @@ def _span(sheet: Sheet, bars: tuple[int, int] | None) -> tuple[int, int] | None:
 
 
 def _rests_on(sheet: Sheet) -> list[Any]:
-    return [sheet.timing, sheet.takes, sheet.comp, sheet.copies, sheet.tempo, sheet.frames,
-            [(n, m.unused, m.overdub) for n, m in sorted(sheet.mics.items())]]  # fmt: skip
+    return [
+        sheet.timing,
+        sheet.takes,
+        sheet.comp,
+        sheet.copies,
+        sheet.tempo,
+        sheet.frames,
+        [(n, m.unused, m.overdub) for n, m in sorted(sheet.mics.items())],
+    ]
 
 
 def sheet_of(
-    song: Song, revision: int | None = None, patch: Patch | None = None,
+    song: Song,
+    revision: int | None = None,
+    patch: Patch | None = None,
     bars: tuple[int, int] | None = None,
-) -> Sheet:  # fmt: skip
+) -> Sheet:
     """The sheet of a revision (the current one by default) with a try on top; with ``bars``, as
     far as those need it (see `retimed`). Raises `SheetError` where the try sets what no hand may."""
     refuse_internal(patch or {})
@@ -100,8 +109,11 @@ def _kick_alone_of(text: str) -> tuple[float, float]:
 
 def refuse_unknown_strokes(sheet: Sheet, patch: Patch) -> None:
     """Raises `SheetError` where a change speaks of a single stroke that no take has."""
-    said = {path.split(".")[2] for path, value in patch.items() if value is not None
-            and path.startswith(("timing.to_s.", "timing.lines."))}  # fmt: skip
+    said = {
+        path.split(".")[2]
+        for path, value in patch.items()
+        if value is not None and path.startswith(("timing.to_s.", "timing.lines."))
+    }
     if said:
         library = storage.library()
         known = {h.id for h in played_hits(sheet, library.hits_of)}
@@ -119,8 +131,9 @@ def middle_patch(sheet: Sheet, hit_id: str) -> dict[str, Any]:
     """The change that puts the middle between two strokes of one event on the line nearest to
     it: the compromise where they cannot be parted. Raises `ArkundError` where they coincide."""
     placed = placements(study_of(sheet))
-    pair = next((a for a in played_apart([p.event for p in placed])
-                 if a.event.lead.id == hit_id), None)  # fmt: skip
+    pair = next(
+        (a for a in played_apart([p.event for p in placed]) if a.event.lead.id == hit_id), None
+    )
     if pair is None:
         raise ArkundError("No two strokes fall apart there; they may have been changed elsewhere.")
     half = pair.gap_ms / 2000
@@ -133,8 +146,9 @@ def _to_line(sheet: Sheet, at_s: float, reach_s: float) -> float:
     """The line of the rule that holds at a time (sixteenths without one), within a reach."""
     grid = grid_of(sheet)
     bar = grid.bar_at(at_s)
-    rule = next((r for r in reversed(sheet.timing.rules)
-                 if r.start_bar <= bar < r.start_bar + r.bars), None)  # fmt: skip
+    rule = next(
+        (r for r in reversed(sheet.timing.rules) if r.start_bar <= bar < r.start_bar + r.bars), None
+    )
     division, swing = (rule.division, rule.swing) if rule else ("1/16", 0.5)
     return magnet_s(at_s, grid, division, swing, reach_s)
 

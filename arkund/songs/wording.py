@@ -14,14 +14,20 @@ from arkund.core.mix.sheet import Sheet, TimingRule
 from arkund.core.process.registry import BY_KIND
 
 _SONG = {
-    "bpm": ("tempo", "BPM"), "kick_alone_ms": ("kick's mics moved alone by up to", "ms"),
-    "changes": ("tempo changes", ""), "first_downbeat_s": ("bar 1", "s"),
-    "root_note": ("root note", ""), "bed_db": ("level of the bed", "dB"),
+    "bpm": ("tempo", "BPM"),
+    "kick_alone_ms": ("kick's mics moved alone by up to", "ms"),
+    "changes": ("tempo changes", ""),
+    "first_downbeat_s": ("bar 1", "s"),
+    "root_note": ("root note", ""),
+    "bed_db": ("level of the bed", "dB"),
     "copies": ("copied places", ""),
-}  # fmt: skip
+}
 _CHANNELS: dict[str, tuple[type[Channel], str]] = {
-    "mics": (Mic, "{}"), "layers": (SubLayer, "{}"), "groups": (Group, "{} group"), "buses": (Bus, "{} bus"),
-}  # fmt: skip
+    "mics": (Mic, "{}"),
+    "layers": (SubLayer, "{}"),
+    "groups": (Group, "{} group"),
+    "buses": (Bus, "{} bus"),
+}
 _PARTS = {
     "key": "",
     "high_pass": "high-pass",

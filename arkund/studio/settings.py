@@ -52,8 +52,9 @@ def _own_names() -> list[str]:
     names = [n.strip() for n in os.environ.get("ARKUND_HOSTS", "").split(",") if n.strip()]
     for name in names:
         if not re.fullmatch(r"[A-Za-z0-9]([A-Za-z0-9.-]*[A-Za-z0-9])?|\[[0-9A-Fa-f:.]+\]", name):
-            raise ArkundError(f"ARKUND_HOSTS: “{name}” is not the name of one host, such as "
-                              "studio.local.")  # fmt: skip
+            raise ArkundError(
+                f"ARKUND_HOSTS: “{name}” is not the name of one host, such as studio.local."
+            )
     return names
 
 
@@ -140,6 +141,8 @@ LOGGING = {
     "handlers": {"console": {"class": "logging.StreamHandler"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
     # What goes wrong in a view is logged once, with its number (arkund.bench.errors).
-    "loggers": {"django.request": {"level": "CRITICAL"},
-                "django.security.DisallowedHost": {"level": "CRITICAL"}},
-}  # fmt: skip
+    "loggers": {
+        "django.request": {"level": "CRITICAL"},
+        "django.security.DisallowedHost": {"level": "CRITICAL"},
+    },
+}

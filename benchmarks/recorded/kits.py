@@ -14,16 +14,35 @@ class Kit:
     pieces: dict[str, tuple[int, int, float]]
 
 
-def _kit(name: str, kick: tuple[int, int, float], snare: tuple[int, int, float], toms: int,
-         tuning: float, hat: int, cymbals: float, *, swapped: bool = False) -> Kit:  # fmt: skip
+def _kit(
+    name: str,
+    kick: tuple[int, int, float],
+    snare: tuple[int, int, float],
+    toms: int,
+    tuning: float,
+    hat: int,
+    cymbals: float,
+    *,
+    swapped: bool = False,
+) -> Kit:
     crash, other = (57, 49) if swapped else (49, 57)
     ride = 59 if swapped else 51
-    return Kit(name, {
-        "kick": kick, "snare": snare,
-        "tom_1": (toms, 50, tuning), "tom_2": (toms, 47, tuning), "tom_3": (toms, 43, tuning),
-        "hat": (hat, 42, cymbals), "hat pedal": (hat, 44, cymbals), "hat open": (hat, 46, cymbals),
-        "ride": (0, ride, cymbals), "crash_1": (0, crash, cymbals), "crash_2": (0, other, cymbals),
-    })  # fmt: skip
+    return Kit(
+        name,
+        {
+            "kick": kick,
+            "snare": snare,
+            "tom_1": (toms, 50, tuning),
+            "tom_2": (toms, 47, tuning),
+            "tom_3": (toms, 43, tuning),
+            "hat": (hat, 42, cymbals),
+            "hat pedal": (hat, 44, cymbals),
+            "hat open": (hat, 46, cymbals),
+            "ride": (0, ride, cymbals),
+            "crash_1": (0, crash, cymbals),
+            "crash_2": (0, other, cymbals),
+        },
+    )
 
 
 DEVELOPMENT = (

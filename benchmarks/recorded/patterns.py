@@ -30,15 +30,23 @@ class Pattern:
 
 
 Steps = dict[str, str]
-FILL: Steps = {"snare": "........xx......", "tom_1": "..........xx....",
-               "tom_2": "............xX..", "tom_3": "..............xX"}  # fmt: skip
+FILL: Steps = {
+    "snare": "........xx......",
+    "tom_1": "..........xx....",
+    "tom_2": "............xX..",
+    "tom_3": "..............xX",
+}
 ROCK: Steps = {"kick": "X.....x.X.x.....", "snare": "....X..g....X.g.", "hat": "x.x.x.x.x.x.x.x."}
 
 
 def _played(
-    rng: np.random.Generator, bpm: float, bars: int, steps: Steps, fill: Steps | None = FILL,
+    rng: np.random.Generator,
+    bpm: float,
+    bars: int,
+    steps: Steps,
+    fill: Steps | None = FILL,
     first: Steps | None = None,
-) -> list[Stroke]:  # fmt: skip
+) -> list[Stroke]:
     """A pattern over some bars, a fill in every fourth, by a drummer of ordinary tightness."""
     late = {p: float(rng.uniform(-4, 5)) for p in ("snare", "hat", "kick", "ride")}
     feel = Feel(3.0, 2.5, late, float(rng.uniform(0.9, 1.1)))
@@ -62,8 +70,9 @@ def two_feet(rng: np.random.Generator) -> Pattern:
     """Sixteenths of two feet at 160 to 220 under a ride with a mic, fills over the toms."""
     steps = {"kick": "x" * 16, "snare": "....X.......X...", "ride": "x.x.x.x.x.x.x.x."}
     crash = {"crash_1": "X..............."}
-    return Pattern(_played(rng, rng.uniform(160, 220), 20, steps, FILL, crash),
-                   (*CLOSE, "ride", *OVERHEADS))  # fmt: skip
+    return Pattern(
+        _played(rng, rng.uniform(160, 220), 20, steps, FILL, crash), (*CLOSE, "ride", *OVERHEADS)
+    )
 
 
 def half_time_ride(rng: np.random.Generator) -> Pattern:
@@ -77,26 +86,39 @@ def brushes(rng: np.random.Generator) -> Pattern:
     """Brushes, ghosts at 15 % of full velocity."""
     steps = {"kick": "x.......x..x....", "snare": "..g.x.gg..g.x.g.", "hat": "....x.......x..."}
     part = _played(rng, rng.uniform(70, 95), 12, steps)
-    soft = [replace(s, velocity=int(rng.integers(16, 23))) if s.kind == "ghost" else s
-            for s in part]  # fmt: skip
+    soft = [
+        replace(s, velocity=int(rng.integers(16, 23))) if s.kind == "ghost" else s for s in part
+    ]
     return Pattern(soft, brushed=True)
 
 
 def shuffle_pedal(rng: np.random.Generator) -> Pattern:
     """A shuffle on the ride; the pedal hat sounds twice, 12 to 18 ms apart, off every beat; the
     floor tom is struck three times, its mic full of kick."""
-    steps = {"kick": "X..X.xX..x..", "snare": "..gX..g..X.g", "ride": "x.xx.xx.xx.x",
-             "hat": "...x.....x.."}  # fmt: skip
+    steps = {
+        "kick": "X..X.xX..x..",
+        "snare": "..gX..g..X.g",
+        "ride": "x.xx.xx.xx.x",
+        "hat": "...x.....x..",
+    }
     part = _played(rng, rng.uniform(80, 110), 16, steps, None)
     part = [replace(s, kind="pedal", velocity=70) if s.piece == "hat" else s for s in part]
-    return Pattern(_with_toms(part, "tom_3", 3, rng), (*CLOSE, "ride", *OVERHEADS),
-                   full_of={"tom_3": ("kick", 8.0)})  # fmt: skip
+    return Pattern(
+        _with_toms(part, "tom_3", 3, rng),
+        (*CLOSE, "ride", *OVERHEADS),
+        full_of={"tom_3": ("kick", 8.0)},
+    )
 
 
 def linear(rng: np.random.Generator) -> Pattern:
     """One stroke at a time, all over the kit."""
-    steps = {"kick": "x...x.....x..x..", "snare": "..g.....X....g..", "hat": ".x.x....." + ".x....x"[:7],
-             "tom_1": "......x.........", "tom_3": "...........x...."}  # fmt: skip
+    steps = {
+        "kick": "x...x.....x..x..",
+        "snare": "..g.....X....g..",
+        "hat": ".x.x....." + ".x....x"[:7],
+        "tom_1": "......x.........",
+        "tom_3": "...........x....",
+    }
     return Pattern(_played(rng, rng.uniform(85, 115), 16, steps))
 
 
@@ -129,11 +151,15 @@ def flams(rng: np.random.Generator) -> Pattern:
     """Every second backbeat a flam, the grace note 8 to 40 ms before."""
     part = _played(rng, rng.uniform(90, 125), 16, ROCK)
     grace = [
-        replace(s, time_s=s.time_s - float(rng.uniform(0.008, 0.040)),
-                velocity=round(s.velocity * rng.uniform(0.4, 0.7)), kind="grace")
+        replace(
+            s,
+            time_s=s.time_s - float(rng.uniform(0.008, 0.040)),
+            velocity=round(s.velocity * rng.uniform(0.4, 0.7)),
+            kind="grace",
+        )
         for n, s in enumerate(s for s in part if s.piece == "snare" and s.kind == "accent")
         if n % 2
-    ]  # fmt: skip
+    ]
     return Pattern(sorted(part + grace, key=lambda s: s.time_s))
 
 
@@ -170,8 +196,11 @@ def kick_from_outside(rng: np.random.Generator) -> Pattern:
 def two_crashes(rng: np.random.Generator) -> Pattern:
     """Two crashes without mics, as accents and struck alone."""
     part = _played(rng, rng.uniform(95, 135), 16, ROCK, FILL, {"crash_1": "X..............."})
-    alone = [replace(s, piece="crash_2", velocity=108, kind="accent")
-             for s in part if s.piece == "hat" and rng.random() < 0.08]  # fmt: skip
+    alone = [
+        replace(s, piece="crash_2", velocity=108, kind="accent")
+        for s in part
+        if s.piece == "hat" and rng.random() < 0.08
+    ]
     gone = {s.time_s for s in alone}
     part = [s for s in part if s.piece != "hat" or s.time_s not in gone]
     return Pattern(sorted(part + alone, key=lambda s: s.time_s))
@@ -199,16 +228,34 @@ def _with_toms(
     times = np.array([s.time_s for s in part])
     gaps = np.flatnonzero(np.diff(times) > 0.1)
     chosen = rng.choice(gaps[: len(gaps) - 4], count, replace=False)
-    more = [Stroke(float(times[i] + times[i + 1]) / 2, piece, int(rng.integers(85, 115)))
-            for i in chosen]  # fmt: skip
+    more = [
+        Stroke(float(times[i] + times[i + 1]) / 2, piece, int(rng.integers(85, 115)))
+        for i in chosen
+    ]
     return sorted(part + more, key=lambda s: s.time_s)
 
 
 PATTERNS: dict[str, Callable[[np.random.Generator], Pattern]] = {
     make.__name__: make
     for make in (
-        hat_on_kick, hat_off_kick, two_feet, half_time_ride, brushes, shuffle_pedal, linear, blast,
-        rolls, flams, never_struck, struck_three_times, mic_dead, mics_swapped, kick_from_outside,
-        two_crashes, loud_bleed, one_overhead, one_file,
+        hat_on_kick,
+        hat_off_kick,
+        two_feet,
+        half_time_ride,
+        brushes,
+        shuffle_pedal,
+        linear,
+        blast,
+        rolls,
+        flams,
+        never_struck,
+        struck_three_times,
+        mic_dead,
+        mics_swapped,
+        kick_from_outside,
+        two_crashes,
+        loud_bleed,
+        one_overhead,
+        one_file,
     )
-}  # fmt: skip
+}

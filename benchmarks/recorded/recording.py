@@ -16,10 +16,16 @@ from benchmarks.recorded.patterns import Pattern
 from benchmarks.recorded.strokes import RATE, Sounds, struck
 
 PLACES: dict[str, Position] = {
-    "kick": (0.04, 0.56, 0.3), "snare": (-0.14, 0.4, 0.61), "tom_1": (-0.2, 0.78, 0.78),
-    "tom_2": (0.16, 0.8, 0.77), "tom_3": (0.5, 0.42, 0.57), "hat": (-0.57, 0.5, 0.87),
-    "ride": (0.66, 0.84, 1.08), "crash_1": (-0.45, 1.05, 1.18), "crash_2": (0.55, 1.1, 1.2),
-}  # fmt: skip
+    "kick": (0.04, 0.56, 0.3),
+    "snare": (-0.14, 0.4, 0.61),
+    "tom_1": (-0.2, 0.78, 0.78),
+    "tom_2": (0.16, 0.8, 0.77),
+    "tom_3": (0.5, 0.42, 0.57),
+    "hat": (-0.57, 0.5, 0.87),
+    "ride": (0.66, 0.84, 1.08),
+    "crash_1": (-0.45, 1.05, 1.18),
+    "crash_2": (0.55, 1.1, 1.2),
+}
 LOUDNESS = {"kick": 1.0, "snare": 1.0, "tom": 0.85, "hat": 0.22, "ride": 0.2, "crash": 0.45}
 """Peak of a full stroke at 1 m, by family."""
 
@@ -46,11 +52,19 @@ def make_recording(
     frames = round((max(s.time_s for s in pattern.strokes) + 2.0) * RATE)
     places = {p: tuple(float(v + rng.uniform(-0.05, 0.05)) for v in at) for p, at in PLACES.items()}
     size = tuple(float(v * rng.uniform(0.85, 1.3)) for v in (6.0, 5.4, 2.8))
-    room = Room(size, (0.5 * size[0], 0.27 * size[1], 0.0), float(rng.uniform(0.3, 0.6)),
-                float(rng.uniform(0.25, 0.6)), float(rng.uniform(0.08, 0.2)))  # type: ignore[arg-type]  # fmt: skip
-    parts = [part for piece in PLACES
-             if (part_of := [s for s in pattern.strokes if s.piece == piece])
-             for part in _parts(piece, places[piece], kit, part_of, sounds, frames, rng)]  # type: ignore[arg-type]  # fmt: skip
+    room = Room(
+        size,
+        (0.5 * size[0], 0.27 * size[1], 0.0),
+        float(rng.uniform(0.3, 0.6)),
+        float(rng.uniform(0.25, 0.6)),
+        float(rng.uniform(0.08, 0.2)),
+    )  # type: ignore[arg-type]
+    parts = [
+        part
+        for piece in PLACES
+        if (part_of := [s for s in pattern.strokes if s.piece == piece])
+        for part in _parts(piece, places[piece], kit, part_of, sounds, frames, rng)
+    ]  # type: ignore[arg-type]
     spectra = block_spectra(parts, room, frames, RATE)
     known = _microphones(places, rng)  # type: ignore[arg-type]
     mics, own = {}, {}
@@ -77,29 +91,48 @@ def make_recording(
         dict(zip(pattern.swapped, pattern.swapped[::-1], strict=True)) if pattern.swapped else {}
     )
     hits = [
-        {"piece": renamed.get(s.piece, s.piece), "time_s": s.time_s + shift[s.piece],
-         "kind": s.kind, "velocity": s.velocity}
+        {
+            "piece": renamed.get(s.piece, s.piece),
+            "time_s": s.time_s + shift[s.piece],
+            "kind": s.kind,
+            "velocity": s.velocity,
+        }
         for s in pattern.strokes
-    ]  # fmt: skip
+    ]
     spans = [(p, b + shift[p], e + shift[p]) for p, b, e in pattern.spans]
     return Recording(mics, own, hits, spans)
 
 
 def _arrival_s(
-    piece: str, parts: list[Part], known: dict[str, Microphone], mics: dict[str, NDArray[np.float32]],
+    piece: str,
+    parts: list[Part],
+    known: dict[str, Microphone],
+    mics: dict[str, NDArray[np.float32]],
     pattern: Pattern,
-) -> float:  # fmt: skip
+) -> float:
     """How long a stroke takes to the piece's nearest close mic that works, else the nearest mic."""
     working = [m for m in mics if m not in pattern.dead]
     ears = close_mics(working, piece)[:1] or working
-    return min(arrival_samples(p, known[m], RATE) for p in parts if p.piece == piece
-               and not p.answers for m in ears) / RATE  # fmt: skip
+    return (
+        min(
+            arrival_samples(p, known[m], RATE)
+            for p in parts
+            if p.piece == piece and not p.answers
+            for m in ears
+        )
+        / RATE
+    )
 
 
 def _parts(
-    piece: str, place: Position, kit: Kit, own: list[Stroke], sounds: dict[tuple[int, int], Sounds],
-    frames: int, rng: np.random.Generator,
-) -> list[Part]:  # fmt: skip
+    piece: str,
+    place: Position,
+    kit: Kit,
+    own: list[Stroke],
+    sounds: dict[tuple[int, int], Sounds],
+    frames: int,
+    rng: np.random.Generator,
+) -> list[Part]:
     """The radiating surfaces of a piece with all its strokes on them."""
     sound = np.zeros(frames + 4 * RATE)
     for s in own:
@@ -122,13 +155,17 @@ def _parts(
     if family == "kick":
         b, a = scipy.signal.butter(1, 900, fs=RATE)
         front = scipy.signal.lfilter(b, a, sound).astype(np.float32)
-        return [Part(piece, "batter", place, 0.28, sound),
-                Part(piece, "front", (x, y + 0.4, z), 0.28, front, 0.4)]  # fmt: skip
+        return [
+            Part(piece, "batter", place, 0.28, sound),
+            Part(piece, "front", (x, y + 0.4, z), 0.28, front, 0.4),
+        ]
     if family == "snare":
         b, a = scipy.signal.butter(2, 1500, "highpass", fs=RATE)
         wires = scipy.signal.lfilter(b, a, sound).astype(np.float32)
-        return [Part(piece, "head", place, 0.18, sound, 0.0, True),
-                Part(piece, "wires", (x, y, z - 0.14), 0.18, wires, 0.1, answers=True)]  # fmt: skip
+        return [
+            Part(piece, "head", place, 0.18, sound, 0.0, True),
+            Part(piece, "wires", (x, y, z - 0.14), 0.18, wires, 0.1, answers=True),
+        ]
     size = 0.16 if family == "tom" else 0.2
     return [Part(piece, "body", place, size, sound, 0.0, family == "tom")]
 
@@ -176,9 +213,14 @@ def _microphones(places: dict[str, Position], rng: np.random.Generator) -> dict[
 
 
 def _heard(
-    parts: list[Part], mic: Microphone, room: Room, spectra: list[list[NDArray[np.complex64]]],
-    frames: int, pattern: Pattern, rng: np.random.Generator,
-) -> dict[str, NDArray[np.float64]]:  # fmt: skip
+    parts: list[Part],
+    mic: Microphone,
+    room: Room,
+    spectra: list[list[NDArray[np.complex64]]],
+    frames: int,
+    pattern: Pattern,
+    rng: np.random.Generator,
+) -> dict[str, NDArray[np.float64]]:
     """Each piece as this mic hears it: coloured by where it stands, louder by what the pattern says."""
     heard = record(parts, mic, room, spectra, frames, RATE, rng)
     own_piece = parse_mic_name(mic.name).piece

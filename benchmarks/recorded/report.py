@@ -37,9 +37,13 @@ def report(seeds: list[int], development: bool = False) -> None:
 
 
 def _add(
-    total: scoring.Score, kit: Kit, brushed: tuple[int, int, float], name: str,
-    rng: np.random.Generator, sounds: dict[tuple[int, int], Sounds],
-) -> None:  # fmt: skip
+    total: scoring.Score,
+    kit: Kit,
+    brushed: tuple[int, int, float],
+    name: str,
+    rng: np.random.Generator,
+    sounds: dict[tuple[int, int], Sounds],
+) -> None:
     pattern = PATTERNS[name](rng)
     if pattern.brushed:
         kit = replace(kit, pieces={**kit.pieces, "snare": brushed})
@@ -48,5 +52,6 @@ def _add(
     scoring.score(name, recording, hits, total)
     if any(parse_mic_name(m).is_close for m in recording.mics):
         unlisted = unlisted_strokes(recording.mics, recording.rate, hits)
-        total.cut += cut_accents(recording.mics, recording.own, recording.rate, hits, unlisted,
-                                 recording.hits)  # fmt: skip
+        total.cut += cut_accents(
+            recording.mics, recording.own, recording.rate, hits, unlisted, recording.hits
+        )

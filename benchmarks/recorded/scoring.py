@@ -67,8 +67,11 @@ def score(pattern: str, recording: Recording, hits: Sequence[Hit], total: Score)
         spans = [(b, e) for p, b, e in recording.spans if p == piece]
         total.spans += [_rolled(own, b, e) for b, e in spans]
         own = [h for h in own if not any(b - SPAN_S <= h.time_s <= e + SPAN_S for b, e in spans)]
-        pairs = matches([h["time_s"] for h in true], [h.time_s for h in own],
-                        TOLERANCE_S if has_mic else NO_MIC_S)  # fmt: skip
+        pairs = matches(
+            [h["time_s"] for h in true],
+            [h.time_s for h in own],
+            TOLERANCE_S if has_mic else NO_MIC_S,
+        )
         matched = {j for _, j in pairs}
         own = [h for j, h in enumerate(own) if j in matched or not _near(h.time_s, spared)]
         row = (len(pairs), len(true), len(own))
@@ -86,8 +89,9 @@ def score(pattern: str, recording: Recording, hits: Sequence[Hit], total: Score)
                 total.add(pattern, "ghosts", (got, len(ghosts), got + stray))
         right = {j for _, j in pairs}
         all_own = [h for h in hits if h.piece == piece]
-        total.confidence += [(h.confidence, h.id in {all_own[j].id for j in right}) for h in all_own
-                             if h in own]  # fmt: skip
+        total.confidence += [
+            (h.confidence, h.id in {all_own[j].id for j in right}) for h in all_own if h in own
+        ]
 
 
 def _miced(recording: Recording) -> set[str]:
@@ -129,23 +133,50 @@ def _rolled(own: Sequence[Hit], begin: float, end: float) -> bool:
 
 def rows(total: Score) -> list[tuple[str, str, str, bool | None]]:
     """Rows of the accuracy table."""
-    bars = {"kick": 0.99, "snare": 0.99, "tom": 0.97, "ghosts": 0.95, "hat": 0.95, "ride": 0.95,
-            "crash without a mic": 0.8, "ride without a mic": 0.8,
-            "kick, one mic": 0.9, "snare, one mic": 0.9}  # fmt: skip
+    bars = {
+        "kick": 0.99,
+        "snare": 0.99,
+        "tom": 0.97,
+        "ghosts": 0.95,
+        "hat": 0.95,
+        "ride": 0.95,
+        "crash without a mic": 0.8,
+        "ride without a mic": 0.8,
+        "kick, one mic": 0.9,
+        "snare, one mic": 0.9,
+    }
     out: list[tuple[str, str, str, bool | None]] = []
     for group in sorted(total.groups):
         f, bar = f_measure(total.groups[group]), bars.get(group)
-        out.append((f"recorded strokes, {group}: F", f"{f:.3f}", f"≥ {bar}" if bar else "–",
-                    f >= bar if bar else None))  # fmt: skip
+        out.append(
+            (
+                f"recorded strokes, {group}: F",
+                f"{f:.3f}",
+                f"≥ {bar}" if bar else "–",
+                f >= bar if bar else None,
+            )
+        )
         by = {p: f_measure(r) for (p, g), r in total.patterns.items() if g == group}
         worst = min(by, key=lambda p: by[p])
         least = 0.95 if group in ("kick", "snare") else None
-        out.append((f"… worst pattern ({worst})", f"{by[worst]:.3f}", f"≥ {least}" if least else "–",
-                    by[worst] >= least if least else None))  # fmt: skip
+        out.append(
+            (
+                f"… worst pattern ({worst})",
+                f"{by[worst]:.3f}",
+                f"≥ {least}" if least else "–",
+                by[worst] >= least if least else None,
+            )
+        )
     missed = sum(t - g for g, t, _ in total.few)
     made_up = sum(f - g for g, _, f in total.few)
-    out.append(("toms struck up to four times: missed, made up", f"{missed}, {made_up}", "0, 0",
-                missed + made_up == 0))  # fmt: skip
+    out.append(
+        (
+            "toms struck up to four times: missed, made up",
+            f"{missed}, {made_up}",
+            "0, 0",
+            missed + made_up == 0,
+        )
+    )
     if total.cut:
         out.append(gating.row(total.cut, "recorded strokes, "))
     if total.spans:

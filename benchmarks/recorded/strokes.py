@@ -79,10 +79,25 @@ def _play(program: int, notes: list[int]) -> list[NDArray[np.float64]]:
         score, sound = Path(folder) / "strokes.mid", Path(folder) / "strokes.wav"
         file.save(score)
         subprocess.run(
-            ["fluidsynth", "-niq", "-R", "0", "-C", "0", "-g", "0.35", "-r", str(RATE),
-             "-F", str(sound), str(FONT), str(score)],
-            check=True, capture_output=True,
-        )  # fmt: skip
+            [
+                "fluidsynth",
+                "-niq",
+                "-R",
+                "0",
+                "-C",
+                "0",
+                "-g",
+                "0.35",
+                "-r",
+                str(RATE),
+                "-F",
+                str(sound),
+                str(FONT),
+                str(score),
+            ],
+            check=True,
+            capture_output=True,
+        )
         audio, _ = sf.read(str(sound), always_2d=True)
     mono = audio.mean(axis=1)
     strokes = []

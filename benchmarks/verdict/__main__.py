@@ -55,13 +55,19 @@ def main() -> None:
     every = lessons(args.seeds)
     close = [(name, seed) for name, seed in every if not name.startswith(FROM_AFAR)]
     with ProcessPoolExecutor(args.processes) as pool:
-        heard = [t for found in pool.map(partial(_afar, args.folder), *zip(*every, strict=True))
-                 for t in found]  # fmt: skip
+        heard = [
+            t
+            for found in pool.map(partial(_afar, args.folder), *zip(*every, strict=True))
+            for t in found
+        ]
     folds = in_folds(heard)
     print(f"{len(every)} lessons, {sum(len(t.rows) for t in heard)} onsets from afar")
     print("\n".join(afar_told(heard, folds)), flush=True)
-    pairs = {t.lesson: share for t, share in zip(heard, folds.second, strict=True)
-             if t.heard_by == "pair"}  # fmt: skip
+    pairs = {
+        t.lesson: share
+        for t, share in zip(heard, folds.second, strict=True)
+        if t.heard_by == "pair"
+    }
     given = [pairs.get(f"{name}-{seed}") for name, seed in close]
     with ProcessPoolExecutor(args.processes) as pool:
         told = pool.map(partial(_close, args.folder), *zip(*close, strict=True), given)

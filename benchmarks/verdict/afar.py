@@ -98,27 +98,33 @@ def _mixed(
     mics: Sequence[NDArray[np.float32]], rng: np.random.Generator, between_db: tuple[float, float]
 ) -> NDArray[np.float32]:
     gains = 10 ** (rng.uniform(*between_db, len(mics)) / 20)
-    out: NDArray[np.float32] = np.sum([g * m for g, m in zip(gains, mics, strict=True)], axis=0,
-                                      dtype=np.float32)  # fmt: skip
+    out: NDArray[np.float32] = np.sum(
+        [g * m for g, m in zip(gains, mics, strict=True)], axis=0, dtype=np.float32
+    )
     return out
 
 
 def _table(
-    lesson: Lesson, name: str, heard_by: str, ears: list[NDArray[np.float32]],
+    lesson: Lesson,
+    name: str,
+    heard_by: str,
+    ears: list[NDArray[np.float32]],
     known: dict[str, Known],
-) -> AfarTable | None:  # fmt: skip
+) -> AfarTable | None:
     afar = afar_of(ears, [band_energy(ear, lesson.rate) for ear in ears], lesson.rate)
     if afar is None:
         return None
     truth = [(piece_family(p), t, kind) for p, t, kind in lesson.hits]
-    holds = np.stack([_near(afar.times_s, [t for g, t, _ in truth if g == f], NEAR_S)
-                      for f in FAMILIES], axis=1)  # fmt: skip
+    holds = np.stack(
+        [_near(afar.times_s, [t for g, t, _ in truth if g == f], NEAR_S) for f in FAMILIES], axis=1
+    )
     loose = _near(afar.times_s, [t for _, t, kind in truth if kind in ("roll", "grace")], ROLLED_S)
     miced = {piece_family(p) for p in known}
     rows = figures(afar.heard, afar.times_s, afar.rises, known)
     afar = replace(afar, ears=())
-    return AfarTable(name, heard_by, afar, known, rows, holds, [f not in miced for f in FAMILIES],
-                     ~loose, truth)  # fmt: skip
+    return AfarTable(
+        name, heard_by, afar, known, rows, holds, [f not in miced for f in FAMILIES], ~loose, truth
+    )
 
 
 def _near(times_s: NDArray[np.float64], others: list[float], within_s: float) -> NDArray[np.bool_]:
@@ -179,8 +185,10 @@ def _grown(tables: Sequence[AfarTable], rows: Sequence[NDArray[np.float32]]) -> 
         out[family] = grown(
             np.vstack([rows[n][tables[n].counts] for n in mine]),
             np.concatenate([tables[n].holds[tables[n].counts, number] for n in mine]),
-            rounds=80, rate=0.09, leaves=12,
-        )  # fmt: skip
+            rounds=80,
+            rate=0.09,
+            leaves=12,
+        )
     return out
 
 
@@ -211,5 +219,8 @@ def afar_told(tables: Sequence[AfarTable], folds: Folds) -> list[str]:
             pairs = matches(true, t.afar.times_s[chosen].tolist(), 2 * NO_MIC_S)
             sim = "simulated" if t.lesson.startswith("sim_") else "recorded"
             rows[f"{sim}, by {t.heard_by}: {family}"].append((len(pairs), len(true), len(chosen)))
-    return [f"{what}: F {f_measure(r):.3f} ({np.sum(r, axis=0).tolist()})"
-            for what, r in sorted(rows.items()) if sum(n for _, n, _ in r)]  # fmt: skip
+    return [
+        f"{what}: F {f_measure(r):.3f} ({np.sum(r, axis=0).tolist()})"
+        for what, r in sorted(rows.items())
+        if sum(n for _, n, _ in r)
+    ]

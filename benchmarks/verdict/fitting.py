@@ -76,8 +76,9 @@ def fitted(tables: Sequence[Table], seed: int = 0) -> Trees:
     return grown(
         np.vstack([t.found.evidence[k] for t, k in zip(tables, kept, strict=True)]),
         np.concatenate([t.right[k] for t, k in zip(tables, kept, strict=True)]),
-        held=held, seed=seed,
-    )  # fmt: skip
+        held=held,
+        seed=seed,
+    )
 
 
 def write(trees: Trees, afar: AfarTrees) -> None:
@@ -130,8 +131,9 @@ def _score(
     graces = [t for t, kind in table.truth if kind == "grace"]
     pairs = matches([t for t, _ in true], found, TOLERANCE_S)
     mine = {j for _, j in pairs}
-    own = [f for j, f in enumerate(found)
-           if j in mine or all(abs(f - g) > TOLERANCE_S for g in graces)]  # fmt: skip
+    own = [
+        f for j, f in enumerate(found) if j in mine or all(abs(f - g) > TOLERANCE_S for g in graces)
+    ]
     family = piece_family(table.piece)
     rows[f"{sim} {family}"].append((len(pairs), len(true), len(own)))
     if family == "tom" and len(true) <= 4:

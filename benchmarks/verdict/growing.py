@@ -14,18 +14,30 @@ FOLDS = 3
 
 
 def grown(
-    rows: NDArray[np.float32], right: NDArray[np.bool_], *, rounds: int = 300, rate: float = 0.06,
-    leaves: int = 32, held: Sequence[int] | None = None, seed: int = 0,
-) -> Trees:  # fmt: skip
+    rows: NDArray[np.float32],
+    right: NDArray[np.bool_],
+    *,
+    rounds: int = 300,
+    rate: float = 0.06,
+    leaves: int = 32,
+    held: Sequence[int] | None = None,
+    seed: int = 0,
+) -> Trees:
     """Trees that tell which ``rows`` are ``right``; ``held`` says of each column whether more of it may
     only speak for (1) or against (−1)."""
     # A column that is never known has no thresholds.
     rows = np.where(np.isnan(rows).all(axis=0), np.float32(0), rows)
     model = HistGradientBoostingClassifier(
-        max_iter=rounds, learning_rate=rate, max_leaf_nodes=leaves, min_samples_leaf=40,
-        l2_regularization=5.0, max_features=0.4, monotonic_cst=held, random_state=seed,
+        max_iter=rounds,
+        learning_rate=rate,
+        max_leaf_nodes=leaves,
+        min_samples_leaf=40,
+        l2_regularization=5.0,
+        max_features=0.4,
+        monotonic_cst=held,
+        random_state=seed,
         early_stopping=False,
-    )  # fmt: skip
+    )
     model.fit(rows, right)
     return _exported(model)
 
@@ -54,8 +66,14 @@ def _exported(model: HistGradientBoostingClassifier) -> Trees:
         parts["missing"].append(nodes["missing_go_to_left"].astype(bool))
         parts["value"].append(np.where(leaf, nodes["value"], 0.0))
         at += len(nodes)
-    types = {"column": np.int16, "threshold": np.float32, "left": np.int32, "right": np.int32,
-             "missing": np.bool_, "value": np.float32}  # fmt: skip
+    types = {
+        "column": np.int16,
+        "threshold": np.float32,
+        "left": np.int32,
+        "right": np.int32,
+        "missing": np.bool_,
+        "value": np.float32,
+    }
     joined = {name: np.concatenate(parts[name]).astype(kind) for name, kind in types.items()}
     base = float(np.ravel(model._baseline_prediction)[0])
     return Trees(np.array(roots, np.int32), **joined, base=base)

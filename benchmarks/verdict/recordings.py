@@ -38,8 +38,13 @@ COLOUR_DB = 3.0
 SIMULATED_BARS = 28
 FIRST_SIMULATED, SIMULATED_SEEDS = 101, 4
 
-LEFT_OUT = ((0.15, ("snare_bottom",)), (0.15, ("kick_out",)), (0.06, ("kick_in",)),
-            (0.06, ("snare_bottom", "kick_out")), (0.06, ("hat",)))  # fmt: skip
+LEFT_OUT = (
+    (0.15, ("snare_bottom",)),
+    (0.15, ("kick_out",)),
+    (0.06, ("kick_in",)),
+    (0.06, ("snare_bottom", "kick_out")),
+    (0.06, ("hat",)),
+)
 """Mics that a session may lack, and how often."""
 
 
@@ -124,12 +129,22 @@ def _kit(rng: np.random.Generator, brushed: bool) -> Kit:
     crash, other = (49, 57) if rng.random() < 0.5 else (57, 49)
     ride = 51 if rng.random() < 0.5 else 59
     tunings = [float(rng.uniform(0.88, 1.12)) for _ in range(2)]
-    return Kit("at random", {
-        "kick": (*kick, tunings[0]), "snare": (*snare, tunings[1]),
-        "tom_1": (toms, 50, shells), "tom_2": (toms, 47, shells), "tom_3": (toms, 43, shells),
-        "hat": (hat, 42, cymbals), "hat pedal": (hat, 44, cymbals), "hat open": (hat, 46, cymbals),
-        "ride": (0, ride, cymbals), "crash_1": (0, crash, cymbals), "crash_2": (0, other, cymbals),
-    })  # fmt: skip
+    return Kit(
+        "at random",
+        {
+            "kick": (*kick, tunings[0]),
+            "snare": (*snare, tunings[1]),
+            "tom_1": (toms, 50, shells),
+            "tom_2": (toms, 47, shells),
+            "tom_3": (toms, 43, shells),
+            "hat": (hat, 42, cymbals),
+            "hat pedal": (hat, 44, cymbals),
+            "hat open": (hat, 46, cymbals),
+            "ride": (0, ride, cymbals),
+            "crash_1": (0, crash, cymbals),
+            "crash_2": (0, other, cymbals),
+        },
+    )
 
 
 def _wilder(kit: Kit, rng: np.random.Generator) -> Kit:

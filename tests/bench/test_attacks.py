@@ -34,16 +34,43 @@ def test_a_try_of_internals_is_refused_at_once(client: Client, song: Song, page:
 
 @pytest.mark.parametrize(
     ("path", "headers", "status"),
-    [("pcm/?start=0&frames=99", {"Sec-Fetch-Site": "cross-site", "Sec-Fetch-Mode": "no-cors"}, 403),
-     ("picture/clean/", {"Sec-Fetch-Site": "same-site", "Sec-Fetch-Mode": "cors"}, 403),
-     ("clean/?patch={}", {"Sec-Fetch-Site": "cross-site", "Sec-Fetch-Mode": "navigate",
-                          "Sec-Fetch-Dest": "document"}, 403),
-     ("clean/", {"Sec-Fetch-Site": "cross-site", "Sec-Fetch-Mode": "navigate",
-                 "Sec-Fetch-Dest": "iframe"}, 403),
-     ("clean/", {"Sec-Fetch-Site": "cross-site", "Sec-Fetch-Mode": "navigate",
-                 "Sec-Fetch-Dest": "document"}, 200),
-     ("clean/", {"Sec-Fetch-Site": "same-origin", "Sec-Fetch-Mode": "cors"}, 200)],
-)  # fmt: skip
+    [
+        (
+            "pcm/?start=0&frames=99",
+            {"Sec-Fetch-Site": "cross-site", "Sec-Fetch-Mode": "no-cors"},
+            403,
+        ),
+        ("picture/clean/", {"Sec-Fetch-Site": "same-site", "Sec-Fetch-Mode": "cors"}, 403),
+        (
+            "clean/?patch={}",
+            {
+                "Sec-Fetch-Site": "cross-site",
+                "Sec-Fetch-Mode": "navigate",
+                "Sec-Fetch-Dest": "document",
+            },
+            403,
+        ),
+        (
+            "clean/",
+            {
+                "Sec-Fetch-Site": "cross-site",
+                "Sec-Fetch-Mode": "navigate",
+                "Sec-Fetch-Dest": "iframe",
+            },
+            403,
+        ),
+        (
+            "clean/",
+            {
+                "Sec-Fetch-Site": "cross-site",
+                "Sec-Fetch-Mode": "navigate",
+                "Sec-Fetch-Dest": "document",
+            },
+            200,
+        ),
+        ("clean/", {"Sec-Fetch-Site": "same-origin", "Sec-Fetch-Mode": "cors"}, 200),
+    ],
+)
 def test_another_site_may_link_here_and_no_more(
     client: Client, song: Song, path: str, headers: dict, status: int
 ) -> None:
@@ -67,8 +94,10 @@ def test_loopback_names_are_for_this_machine(client: Client) -> None:
         assert client.get("/", headers={"Host": name}, REMOTE_ADDR="127.0.0.1").status_code == 200
 
 
-@pytest.mark.parametrize(("names", "wrong"), [("*", "*"), (".example.org", ".example.org"),
-                                              ("a.b, c d", "c d"), ("studio.local,[::1]", "")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("names", "wrong"),
+    [("*", "*"), (".example.org", ".example.org"), ("a.b, c d", "c d"), ("studio.local,[::1]", "")],
+)
 def test_host_names_are_hosts_and_no_wildcards(monkeypatch, names: str, wrong: str) -> None:  # type: ignore[no-untyped-def]
     from arkund.core.errors import ArkundError
     from arkund.studio import settings as studio
@@ -107,10 +136,29 @@ def test_the_passphrase_opens_the_door_and_guessing_closes_it(
     door._failed.clear()
 
 
-ODD_QUERIES = ["columns=abc", "columns=²", "rev=²", "rev=" + "9" * 5000, "bars=²-³", "bars=0-0", "bars=9-1",
-    "bars=1-99999999999999999999", "rule=²", "band=²", "band=-1", "start=²&frames=٣", "mics=,,,x",
-    "patch=[]", "patch={", "patch=" + "[" * 5000, 'patch={"bed_db":NaN}', 'patch={"bed_db":1e999}',
-    'patch={"bed_db":"\\ud800"}', 'patch={"":1}', 'patch={"bed_db":' + "9" * 5000 + "}"]  # fmt: skip
+ODD_QUERIES = [
+    "columns=abc",
+    "columns=²",
+    "rev=²",
+    "rev=" + "9" * 5000,
+    "bars=²-³",
+    "bars=0-0",
+    "bars=9-1",
+    "bars=1-99999999999999999999",
+    "rule=²",
+    "band=²",
+    "band=-1",
+    "start=²&frames=٣",
+    "mics=,,,x",
+    "patch=[]",
+    "patch={",
+    "patch=" + "[" * 5000,
+    'patch={"bed_db":NaN}',
+    'patch={"bed_db":1e999}',
+    'patch={"bed_db":"\\ud800"}',
+    'patch={"":1}',
+    'patch={"bed_db":' + "9" * 5000 + "}",
+]
 
 
 def test_odd_queries_get_a_page_or_a_sentence(client: Client, song: Song) -> None:
@@ -125,20 +173,50 @@ def test_odd_queries_get_a_page_or_a_sentence(client: Client, song: Song) -> Non
 DEEP = b'{"patch":' + b"[" * 900 + b"]" * 900 + b"}"
 
 
-ODD_BODIES = [b"", b"[]", b"{", b"\xff", b"null", DEEP, b'{"base":NaN}', b'{"base":"1"}', b'{"base":true}',
-    b'{"base":1,"patch":{"bed_db":"\\ud800"}}', b'{"base":1e400,"patch":{"bed_db":0}}',
-    b'{"stems":5,"format":[]}', b'{"stems":["mics"],"format":"x"}', b'{"names":5,"base":1}',
-    b'{"names":{"kick_in":[]},"base":1}', b'{"name":5,"files":[]}', b'{"name":"x","files":[5]}',
+ODD_BODIES = [
+    b"",
+    b"[]",
+    b"{",
+    b"\xff",
+    b"null",
+    DEEP,
+    b'{"base":NaN}',
+    b'{"base":"1"}',
+    b'{"base":true}',
+    b'{"base":1,"patch":{"bed_db":"\\ud800"}}',
+    b'{"base":1e400,"patch":{"bed_db":0}}',
+    b'{"stems":5,"format":[]}',
+    b'{"stems":["mics"],"format":"x"}',
+    b'{"names":5,"base":1}',
+    b'{"names":{"kick_in":[]},"base":1}',
+    b'{"name":5,"files":[]}',
+    b'{"name":"x","files":[5]}',
     b'{"name":"x","resample":"fast","files":[{"name":"a","mic":"hat"}]}',
     b'{"name":"x","resample":1,"files":[{"name":"a","mic":"hat"}]}',
     b'{"name":"x","files":[{"name":"a","mic":"hat","pick":"nonsense"}]}',
-    b'{"ids":[{}],"change":5,"base":1}', b'{"beats":2.5}', b'{"path":{},"base":1}']  # fmt: skip
+    b'{"ids":[{}],"change":5,"base":1}',
+    b'{"beats":2.5}',
+    b'{"path":{},"base":1}',
+]
 
 
 def test_odd_bodies_get_a_sentence(client: Client, song: Song) -> None:
     slug = song.slug
-    paths = [f"/{slug}/{p}/" for p in ("keep", "comp", "copy", "hits", "move", "set-up", "take-back",
-             "findings/apply", "findings/decline", "tempo/count-in")]  # fmt: skip
+    paths = [
+        f"/{slug}/{p}/"
+        for p in (
+            "keep",
+            "comp",
+            "copy",
+            "hits",
+            "move",
+            "set-up",
+            "take-back",
+            "findings/apply",
+            "findings/decline",
+            "tempo/count-in",
+        )
+    ]
     for body in ODD_BODIES:
         for path in [*paths, f"/staging/{'t' * 20}/make/"]:
             answer = client.post(path, body, content_type="application/json")
@@ -166,23 +244,29 @@ def test_what_nobody_foresaw_has_a_number_that_is_found_in_the_log(
 
 @pytest.mark.parametrize(
     ("error", "words"),
-    [(OSError(28, "No space left on device"), "disk is full"),
-     (OperationalError("database or disk is full"), "disk is full"),
-     (OperationalError("database disk image is malformed"), "arkund restore")],
-)  # fmt: skip
+    [
+        (OSError(28, "No space left on device"), "disk is full"),
+        (OperationalError("database or disk is full"), "disk is full"),
+        (OperationalError("database disk image is malformed"), "arkund restore"),
+    ],
+)
 def test_a_full_disk_is_said(
     client: Client, song: Song, monkeypatch: pytest.MonkeyPatch, error: Exception, words: str
 ) -> None:
     def breaks(*_: object, **__: object) -> None:
         raise error
 
-    for module, name, path in ((revisions, "_store", "keep"), (revisions, "_locked", "undo"),
-                               (schools, "_store", "school")):  # fmt: skip
+    for module, name, path in (
+        (revisions, "_store", "keep"),
+        (revisions, "_locked", "undo"),
+        (schools, "_store", "school"),
+    ):
         monkeypatch.setattr(module, name, breaks)
         answer = client.post(
-            f"/{song.slug}/{path}/", {"patch": {"bed_db": -2.0}, "base": 1, "name": "Open"},
+            f"/{song.slug}/{path}/",
+            {"patch": {"bed_db": -2.0}, "base": 1, "name": "Open"},
             content_type="application/json",
-        )  # fmt: skip
+        )
         assert answer.status_code == 507
         assert words in answer.json()["error"]
         monkeypatch.undo()

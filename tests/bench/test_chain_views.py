@@ -32,15 +32,25 @@ def _with_all(channel: str) -> dict[str, Any]:
 
 
 @pytest.mark.parametrize("kind", [k for k in BY_KIND if k != "eq"])
-@pytest.mark.parametrize(("channel", "path"), [
-    ("", "mics.snare_top"), ("snare", "groups.snare"), ("strike", "buses.strike"),
-    ("drum_bus", "drum_bus"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("channel", "path"),
+    [
+        ("", "mics.snare_top"),
+        ("snare", "groups.snare"),
+        ("strike", "buses.strike"),
+        ("drum_bus", "drum_bus"),
+    ],
+)
 def test_a_stage_of_any_channel_is_drawn(
     client: Client, song: Song, kind: str, channel: str, path: str
 ) -> None:
-    query = {"mic": "snare_top", "bars": "1-4", "channel": channel, "stage": f"x{kind}",
-             "patch": json.dumps(_with_all(path))}  # fmt: skip
+    query = {
+        "mic": "snare_top",
+        "bars": "1-4",
+        "channel": channel,
+        "stage": f"x{kind}",
+        "patch": json.dumps(_with_all(path)),
+    }
     drawn = client.get(f"/{song.slug}/picture/dynamics/", query).json()
     ids = [one["id"] for one in drawn["chain"]]
     assert ids[0] == ""

@@ -101,8 +101,9 @@ def test_a_kept_value_can_answer_a_finding(client: Client, song: Song) -> None:
     one = _listed(client, song, "eq")["findings"][0]
     client.post(
         f"/{song.slug}/keep/",
-        {"patch": one["proposal"], "base": 1, "station": "eq", "finding": one["id"]}, JSON,
-    )  # fmt: skip
+        {"patch": one["proposal"], "base": 1, "station": "eq", "finding": one["id"]},
+        JSON,
+    )
     states = {f["id"]: f["state"] for f in _listed(client, song, "eq")["findings"]}
     assert states[one["id"]] == "changed"
 

@@ -41,8 +41,9 @@ def test_the_plan_leads_each_mic_to_what_it_hears(song: Song) -> None:
 
 
 def test_distances_say_what_delay_to_expect(client: Client, song: Song) -> None:
-    _, made = _post(client, f"/{song.slug}/set-up/",
-                    {"base": 1, "names": {"snare_top": "kick_out"}})  # fmt: skip
+    _, made = _post(
+        client, f"/{song.slug}/set-up/", {"base": 1, "names": {"snare_top": "kick_out"}}
+    )
     jobs.run_job.call_local(made["job"])
     song.refresh_from_db()
     typed = {"mics.kick_in.distance_cm": 5, "mics.kick_out.distance_cm": 48}
@@ -55,8 +56,9 @@ def test_distances_say_what_delay_to_expect(client: Client, song: Song) -> None:
 
 
 def test_a_set_up_becomes_a_job_and_a_revision(client: Client, song: Song) -> None:
-    status, made = _post(client, f"/{song.slug}/set-up/",
-                         {"base": 1, "names": {"snare_top": "tom_1"}})  # fmt: skip
+    status, made = _post(
+        client, f"/{song.slug}/set-up/", {"base": 1, "names": {"snare_top": "tom_1"}}
+    )
     assert status == 200
     jobs.run_job.call_local(made["job"])
     job = client.get(f"/jobs/{made['job']}/").json()
@@ -73,13 +75,18 @@ def test_a_set_up_becomes_a_job_and_a_revision(client: Client, song: Song) -> No
 
 @pytest.mark.parametrize(
     ("data", "words"),
-    [({"base": 1}, "Say what is to be different"),
-     ({"names": {"hat": "ride"}}, "Say what is to be different"),
-     ({"base": 1, "names": ["hat"]}, "Say what is to be different"),
-     ({"base": 1, "names": {"kick_in": "<b>"}}, "is not a role"),
-     ({"base": 1, "files": [{"mic": "hat"}]}, "A file needs its name"),
-     ({"base": 1, "files": [{"mic": "hat", "name": "a", "take": "x"}]}, "take is a whole number")],
-)  # fmt: skip
+    [
+        ({"base": 1}, "Say what is to be different"),
+        ({"names": {"hat": "ride"}}, "Say what is to be different"),
+        ({"base": 1, "names": ["hat"]}, "Say what is to be different"),
+        ({"base": 1, "names": {"kick_in": "<b>"}}, "is not a role"),
+        ({"base": 1, "files": [{"mic": "hat"}]}, "A file needs its name"),
+        (
+            {"base": 1, "files": [{"mic": "hat", "name": "a", "take": "x"}]},
+            "take is a whole number",
+        ),
+    ],
+)
 def test_senseless_set_ups_get_a_sentence(
     client: Client, song: Song, data: dict, words: str
 ) -> None:

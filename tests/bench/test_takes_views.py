@@ -56,10 +56,14 @@ def test_a_path_is_kept_with_its_join_and_heard(client: Client, song: Song) -> N
     joined = rendering.render_span(sheet, "output", "recorded", 0, sheet.frames)
     alone = {
         n: rendering.render_span(
-            timing.sheet_of(song, patch={"comp": [{"take": n, "at": 0}]}), "output", "recorded",
-            0, sheet.frames,
-        ) for n in (1, 3)
-    }  # fmt: skip
+            timing.sheet_of(song, patch={"comp": [{"take": n, "at": 0}]}),
+            "output",
+            "recorded",
+            0,
+            sheet.frames,
+        )
+        for n in (1, 3)
+    }
     at = second["at"]
     assert np.array_equal(joined[: at - 200], alone[1][: at - 200])
     assert np.array_equal(joined[at:], alone[3][at:])
@@ -74,10 +78,14 @@ def test_back_to_one_take_is_no_comp(client: Client, song: Song) -> None:
 
 @pytest.mark.parametrize(
     ("body", "status", "words"),
-    [({"path": [1], "base": 1}, 400, "2 sections"), ({"path": [1, 9], "base": 1}, 400, "no take 9"),
-     ({"path": [1, "x"], "base": 1}, 400, "one take for each"), ({"base": 1}, 400, "one take for each"),
-     ({"path": [1, 3], "base": 0}, 409, "changed elsewhere")],
-)  # fmt: skip
+    [
+        ({"path": [1], "base": 1}, 400, "2 sections"),
+        ({"path": [1, 9], "base": 1}, 400, "no take 9"),
+        ({"path": [1, "x"], "base": 1}, 400, "one take for each"),
+        ({"base": 1}, 400, "one take for each"),
+        ({"path": [1, 3], "base": 0}, 409, "changed elsewhere"),
+    ],
+)
 def test_paths_that_do_not_fit_are_refused(
     client: Client, song: Song, body: dict, status: int, words: str
 ) -> None:

@@ -91,10 +91,17 @@ def test_peaks_over_full_scale_arrive_whole(client: Client, song: Song) -> None:
 
 @pytest.mark.parametrize(
     "query",
-    [{}, {"start": "x", "frames": 5}, {"start": 0, "frames": 10**9}, {"start": 10**9, "frames": 10},
-     {"start": 0, "frames": 10, "variant": "later"}, {"start": 0, "frames": 10, "node": "tuba"},
-     {"start": 0, "frames": 10, "rev": 99}, {"start": 0, "frames": 10, "patch": "{"}],
-)  # fmt: skip
+    [
+        {},
+        {"start": "x", "frames": 5},
+        {"start": 0, "frames": 10**9},
+        {"start": 10**9, "frames": 10},
+        {"start": 0, "frames": 10, "variant": "later"},
+        {"start": 0, "frames": 10, "node": "tuba"},
+        {"start": 0, "frames": 10, "rev": 99},
+        {"start": 0, "frames": 10, "patch": "{"},
+    ],
+)
 def test_senseless_spans_get_a_sentence(client: Client, song: Song, query: dict) -> None:
     answer = client.get(f"/{song.slug}/pcm/", query)
     assert answer.status_code == 400
@@ -133,8 +140,9 @@ def test_posts_from_elsewhere_are_refused(song: Song) -> None:
     data = json.dumps({"patch": {"mics.kick_in.trim_db": -3}, "base": 1})
     url = f"/{song.slug}/keep/"
     assert strict.post(url, data, content_type="application/json").status_code == 403
-    foreign = Client().post(url, data, content_type="application/json",
-                            headers={"Sec-Fetch-Site": "cross-site"})  # fmt: skip
+    foreign = Client().post(
+        url, data, content_type="application/json", headers={"Sec-Fetch-Site": "cross-site"}
+    )
     assert foreign.status_code == 403
     assert Client().get("/", headers={"Host": "evil.example"}).status_code == 400
     assert song.revisions.count() == 1
@@ -153,18 +161,24 @@ def test_uploads_are_examined_one_by_one(client: Client, data: Path, tmp_path: P
     assert "not sound" in snare["refusal"]
     inside = {p.resolve().parent.parent.name for p in data.rglob("*.wav") if "staging" in str(p)}
     assert inside == {"staging"}
-    status, made = _json(client, f"{url}make/", {"name": "New", "files": [
-        {"name": "Kick In.wav", "mic": "kick_in"}]})  # fmt: skip
+    status, made = _json(
+        client, f"{url}make/", {"name": "New", "files": [{"name": "Kick In.wav", "mic": "kick_in"}]}
+    )
     assert status == 200
     assert Job.objects.get(pk=made["job"]).params["name"] == "New"
 
 
 @pytest.mark.parametrize(
     ("change", "words"),
-    [({"name": ""}, "name"), ({"files": []}, "Drop the mics"), ({"tempo": "fast"}, "not a number"),
-     ({"tempo": "9000"}, "between 20 and 400"), ({"meter": "4/5"}, "not a meter"),
-     ({"files": [{"name": "a", "mic": "tuba"}]}, "not a role")],
-)  # fmt: skip
+    [
+        ({"name": ""}, "name"),
+        ({"files": []}, "Drop the mics"),
+        ({"tempo": "fast"}, "not a number"),
+        ({"tempo": "9000"}, "between 20 and 400"),
+        ({"meter": "4/5"}, "not a meter"),
+        ({"files": [{"name": "a", "mic": "tuba"}]}, "not a role"),
+    ],
+)
 def test_a_new_song_says_what_is_missing(client: Client, change: dict, words: str) -> None:
     data = {"name": "x", "files": [{"name": "a.wav", "mic": "hat"}]} | change
     status, answer = _json(client, f"/staging/{'b' * 24}/make/", data)

@@ -13,9 +13,16 @@ from playwright.sync_api import Browser, Page, sync_playwright
 
 from arkund.songs.running import until_up
 
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
-         "--disable-background-networking", "--disable-component-update", "--disable-sync",
-         "--autoplay-policy=no-user-gesture-required"]  # fmt: skip
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--autoplay-policy=no-user-gesture-required",
+]
 
 
 def until(page: Page, condition: str, timeout_s: float = 20.0) -> None:
@@ -80,8 +87,12 @@ def page(browser: Browser, home: Path) -> Iterator[Page]:
     troubles: list[str] = []
     tab.on("pageerror", lambda error: troubles.append(str(error)))
     # A sentence of refusal comes with status 400 or 409, which the browser reports by itself.
-    tab.on("console", lambda m: troubles.append(m.text)
-           if m.type == "error" and "status of 4" not in m.text else None)  # fmt: skip
+    tab.on(
+        "console",
+        lambda m: (
+            troubles.append(m.text) if m.type == "error" and "status of 4" not in m.text else None
+        ),
+    )
     yield tab
     tab.close()
     said = _said(home).read_text(errors="replace")[-3000:] if troubles else ""
@@ -126,9 +137,13 @@ def spare_songs(address: str, home: Path, tmp_path_factory: pytest.TempPathFacto
         "DJANGO_SETTINGS_MODULE": "arkund.studio.settings",
     }
     made = subprocess.run(
-        [sys.executable, "-c", SPARE, str(tmp_path_factory.mktemp("takes")), "6"], env=env,
-        cwd=Path(__file__).parents[2], check=True, capture_output=True, text=True,
-    )  # fmt: skip
+        [sys.executable, "-c", SPARE, str(tmp_path_factory.mktemp("takes")), "6"],
+        env=env,
+        cwd=Path(__file__).parents[2],
+        check=True,
+        capture_output=True,
+        text=True,
+    )
     return made.stdout.split()
 
 

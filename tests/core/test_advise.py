@@ -91,8 +91,12 @@ def _times(study: Study, mic: str) -> list[float]:
     piece = parse_mic_name(mic).piece
     shift = study.sheet.mics[mic].delay_samples / study.rate
     shells = ("kick", "snare", "tom")
-    return [h.time_s + shift for h in study.hits if h.kind != "ghost"
-            and (h.piece == piece or (piece is None and h.piece.startswith(shells)))]  # fmt: skip
+    return [
+        h.time_s + shift
+        for h in study.hits
+        if h.kind != "ghost"
+        and (h.piece == piece or (piece is None and h.piece.startswith(shells)))
+    ]
 
 
 def _typical(x: np.ndarray, rate: int, times: list[float]) -> float:
@@ -111,8 +115,9 @@ def _line(x: np.ndarray, rate: int, times: list[float], hz: float) -> float:
         part = x[round((t + 0.1) * rate) : round((t + 0.35) * rate)].astype(np.float64)
         window = np.hanning(len(part))
         n = np.arange(len(part))
-        levels.append(abs(np.sum(part * window * np.exp(-2j * np.pi * hz * n / rate)))
-                      * 2 / window.sum())  # fmt: skip
+        levels.append(
+            abs(np.sum(part * window * np.exp(-2j * np.pi * hz * n / rate))) * 2 / window.sum()
+        )
     return 20 * np.log10(np.median(levels))
 
 
@@ -125,8 +130,9 @@ def _transfer_db(study: Study, mic: str, hz: float) -> float:
 
 
 def _below(study: Study, mic: str, hz: float) -> float:
-    bins, power = signal.welch(study.sound(mic, "equalised"), study.rate, "blackman", nperseg=65536,
-                               detrend=False)  # fmt: skip
+    bins, power = signal.welch(
+        study.sound(mic, "equalised"), study.rate, "blackman", nperseg=65536, detrend=False
+    )
     return 10 * np.log10(np.sum(power[bins < hz]) * (bins[1] - bins[0]))
 
 
@@ -186,9 +192,11 @@ def _remeasured(study: Study, f: Finding) -> dict[str, float]:
     if f.kind == "dynamics.compressor":
         return {"reduction_db": _reduction(study, mic)}
     if f.kind == "balance.faders":
-        return {f"{m}_dbfs": _typical(study.sound(m, "shaped"), rate, _times(study, m))
-                + study.sheet.mics[m].fader_db for m in
-                (k.removesuffix("_dbfs") for k in f.gain)}  # fmt: skip
+        return {
+            f"{m}_dbfs": _typical(study.sound(m, "shaped"), rate, _times(study, m))
+            + study.sheet.mics[m].fader_db
+            for m in (k.removesuffix("_dbfs") for k in f.gain)
+        }
     if f.kind == "mix.peak":
         mix = study.engine.read(study.graph.output, 0, study.sheet.frames)
         return {"peak_dbfs": float(20 * np.log10(np.abs(mix).max()))}
@@ -196,10 +204,21 @@ def _remeasured(study: Study, f: Finding) -> dict[str, float]:
 
 
 MEASURED_KINDS = {
-    "load-in.dc", "level.trim", "level.headroom", "level.wild", "clean.gate", "eq.high_pass",
-    "eq.ring", "eq.box", "eq.body", "eq.attack", "dynamics.transient", "dynamics.compressor",
-    "balance.faders", "mix.peak",
-}  # fmt: skip
+    "load-in.dc",
+    "level.trim",
+    "level.headroom",
+    "level.wild",
+    "clean.gate",
+    "eq.high_pass",
+    "eq.ring",
+    "eq.box",
+    "eq.body",
+    "eq.attack",
+    "dynamics.transient",
+    "dynamics.compressor",
+    "balance.faders",
+    "mix.peak",
+}
 
 
 @pytest.mark.parametrize("school", SCHOOL_LIST, ids=lambda s: s.name)
@@ -257,15 +276,18 @@ def test_applied_findings_settle(study: Study) -> None:
     for module in MODULES[:-1]:
         if module.name == "bus":
             continue
-        own = [f for s in module.subjects(study.sheet)
-               for f in module.find(study.beside(), s, NATURAL) if f.proposal]  # fmt: skip
+        own = [
+            f
+            for s in module.subjects(study.sheet)
+            for f in module.find(study.beside(), s, NATURAL)
+            if f.proposal
+        ]
         after = study.beside()
         for f in own:
             after = after.tried(f.proposal)
         again = {
-            g.id: g for s in module.subjects(after.sheet)
-            for g in module.find(after, s, NATURAL)
-        }  # fmt: skip
+            g.id: g for s in module.subjects(after.sheet) for g in module.find(after, s, NATURAL)
+        }
         for f in own:
             if f.id in again:
                 # A mic with two rings shows its second one next, under the same name.
@@ -278,8 +300,10 @@ def test_undoing_brings_a_finding_back(study: Study, found: dict[str, list[Findi
     applied = study.tried(f.proposal)
     undone = Study(
         apply_patch(applied.sheet, inverse_patch(study.sheet, f.proposal)),
-        study.engine, study.library, study.takes,
-    )  # fmt: skip
+        study.engine,
+        study.library,
+        study.takes,
+    )
     module = next(m for m in MODULES if m.find.__name__ == "find_polarity")
     assert not module.find(applied, "snare_bottom", NATURAL)
     assert module.find(undone, "snare_bottom", NATURAL)[0].id == f.id
@@ -306,9 +330,11 @@ def test_a_dropped_stroke_is_told_from_the_other_takes(session: Session, tmp_pat
     at = round(last["time_s"] * session.rate)
     damaged["tom_3"] = session.mics["tom_3"].copy()
     damaged["tom_3"][at - 200 : at + session.rate // 2] *= 1e-3
-    sessions = [replace(session, stems={}, take=1, mics=session.mics),
-                replace(session, stems={}, take=2, mics=damaged),
-                replace(session, stems={}, take=3, mics=session.mics)]  # fmt: skip
+    sessions = [
+        replace(session, stems={}, take=1, mics=session.mics),
+        replace(session, stems={}, take=2, mics=damaged),
+        replace(session, stems={}, take=3, mics=session.mics),
+    ]
     three = study_of(sessions, tmp_path)
     found = [f for f in takes.find(three, "kit", NATURAL) if f.quantity == "dropped"]
     assert [(f.subject, f.measured["piece"]) for f in found] == [("take 2", "tom_3")]
@@ -334,8 +360,11 @@ def test_strokes_meant_together_but_apart_are_listed_by_bar(study: Study) -> Non
     for gap_ms, expected in ((4.0, 0), (12.0, 1), (-17.0, 1), (45.0, 0)):
         kick = replace(snare, piece="kick", time_s=snare.time_s + gap_ms / 1000)
         own = replace(study, takes={1: _take([*rest, kick], study)})
-        found = [f for f in takes.find(own, "kit", NATURAL)
-                 if f.quantity == "apart" and f.subject == f"bar {bar}"]  # fmt: skip
+        found = [
+            f
+            for f in takes.find(own, "kit", NATURAL)
+            if f.quantity == "apart" and f.subject == f"bar {bar}"
+        ]
         assert len(found) == expected, gap_ms
         if expected:
             assert found[0].measured["gap_ms"] == pytest.approx(gap_ms, abs=0.1)
@@ -379,8 +408,9 @@ def test_swapped_sides_and_a_mono_pair_are_told_and_right_ones_left(
     turned = {"overhead_l": mics["overhead_r"], "overhead_r": mics["overhead_l"]}
     (swapped,) = pairs_in.MODULE.find(_put(study, turned, monkeypatch), "files", NATURAL)
     assert (swapped.id, swapped.proposal) == (
-        "pair-in.swapped:overhead_l", {"mics.overhead_l.pan": 1.0, "mics.overhead_r.pan": -1.0},
-    )  # fmt: skip
+        "pair-in.swapped:overhead_l",
+        {"mics.overhead_l.pan": 1.0, "mics.overhead_r.pan": -1.0},
+    )
     same = {"room_r": mics["room_l"] * np.float32(0.7)}
     (mono,) = pairs_in.MODULE.find(_put(study, same, monkeypatch), "files", NATURAL)
     assert mono.id == "pair-in.mono:room_l"
@@ -399,8 +429,11 @@ def test_one_file_twice_is_found_by_its_content(study: Study) -> None:
 
 def test_a_forgotten_tom_stroke_is_listed_and_a_known_one_is_not(study: Study) -> None:
     """Strokes of the truth struck out of the hit list come back as unexplained."""
-    toms = [h for h in study.strokes("tom_2", ghosts=False)
-            if sum(abs(o.time_s - h.time_s) < 0.04 for o in study.hits) == 1]  # fmt: skip
+    toms = [
+        h
+        for h in study.strokes("tom_2", ghosts=False)
+        if sum(abs(o.time_s - h.time_s) < 0.04 for o in study.hits) == 1
+    ]
     assert toms
     without = [h for h in study.hits if h is not toms[0]]
     found = unexplained.find(replace(study, takes={1: _take(without, study)}), "kit", NATURAL)
@@ -525,11 +558,15 @@ def test_a_song_of_silence_is_judged_without_a_crash(session: Session, tmp_path:
         (0.4, 0.0, None, ""),
         (-14.0, -1.0, 0.7, "louder and 1.00 ms earlier in the right overhead"),
     ],
-)  # fmt: skip
+)
 def test_a_drum_is_panned_to_where_both_level_and_time_have_it(
-    study: Study, monkeypatch: pytest.MonkeyPatch,
-    louder_db: float, earlier_ms: float | None, pan: float | None, words: str,
-) -> None:  # fmt: skip
+    study: Study,
+    monkeypatch: pytest.MonkeyPatch,
+    louder_db: float,
+    earlier_ms: float | None,
+    pan: float | None,
+    words: str,
+) -> None:
     monkeypatch.setattr(balance, "_left_over_right", lambda *_: louder_db)
     monkeypatch.setattr(balance, "_earlier_at_left_ms", lambda *_: earlier_ms)
     found = balance._pan(study, "hat")

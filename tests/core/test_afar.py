@@ -22,7 +22,7 @@ from arkund.core.hits.afar import (
     looked_up,
     onsets,
     spectra,
-)  # fmt: skip
+)
 from arkund.core.hits.detect import detect_hits
 from arkund.core.hits.novelty import band_energy
 from arkund.core.hits.overheard import overheard
@@ -69,9 +69,11 @@ def test_the_side_is_told_against_the_overheads_own_balance() -> None:
 
 
 def test_known_strokes_are_found_in_their_onsets() -> None:
-    known = {"tom_1": Known(np.array([0.504, 1.3]), np.array([-3.0, 0.0])),
-             "tom_2": Known(np.array([0.496, 2.001]), np.array([-9.0, -1.0])),
-             "hat": Known(np.zeros(0), np.zeros(0))}  # fmt: skip
+    known = {
+        "tom_1": Known(np.array([0.504, 1.3]), np.array([-3.0, 0.0])),
+        "tom_2": Known(np.array([0.496, 2.001]), np.array([-9.0, -1.0])),
+        "hat": Known(np.zeros(0), np.zeros(0)),
+    }
     level = levels_of(CLICKS_S, known)
     assert level[:, FAMILIES.index("tom")].tolist() == [-3.0, LOWEST_DB, LOWEST_DB, -1.0]
     assert level[:, FAMILIES.index("hat")].tolist() == [LOWEST_DB] * 4
@@ -142,8 +144,15 @@ def _told(ears: list[NDArray[np.float32]], told: dict[int, dict[str, float]]) ->
 
 
 def test_strokes_are_named_timed_and_as_sure_as_told() -> None:
-    told = _told([_clicks()], {0: {"kick": 0.9, "hat": 0.7}, 1: {"ride": 0.6, "crash": 0.8},
-                               2: {"ride": 0.45, "crash": 0.45}, 3: {"tom": 0.9}})  # fmt: skip
+    told = _told(
+        [_clicks()],
+        {
+            0: {"kick": 0.9, "hat": 0.7},
+            1: {"ride": 0.6, "crash": 0.8},
+            2: {"ride": 0.45, "crash": 0.45},
+            3: {"tom": 0.9},
+        },
+    )
     found = overheard(told, {})
     assert set(found) == {"cymbal", "crash_1", "hat", "kick"}
     assert [s.time_s for s in found["kick"]] == pytest.approx([0.5], abs=5e-4)
@@ -174,8 +183,11 @@ def _kit(seed: int) -> tuple[NDArray[np.float32], dict[str, list[float]]]:
     snare = (np.sin(2 * np.pi * 200 * t) + 1.2 * wires) * np.exp(-t / 0.05)
     hat = np.diff(noise[1], n=2, prepend=[0, 0]) / 4 * np.exp(-t / 0.02)
     sounds = {"kick": kick, "snare": 0.6 * snare, "hat": 0.3 * hat}
-    places = {"kick": [0.5 + 1.2 * n for n in range(10)], "snare": [1.1 + 1.2 * n for n in range(10)],
-              "hat": [0.8 + 0.6 * n for n in range(19)]}  # fmt: skip
+    places = {
+        "kick": [0.5 + 1.2 * n for n in range(10)],
+        "snare": [1.1 + 1.2 * n for n in range(10)],
+        "hat": [0.8 + 0.6 * n for n in range(19)],
+    }
     out = rng.standard_normal(13 * RATE) * 1e-5
     for piece, times in places.items():
         for at in times:

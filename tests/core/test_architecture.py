@@ -80,17 +80,22 @@ def test_kernels_call_kernels_of_their_own_module_only() -> None:
         own = {n.name for n in tree.body if isinstance(n, ast.FunctionDef)}
         imported = {
             alias.asname or alias.name
-            for n in ast.walk(tree) if isinstance(n, ast.ImportFrom) and (n.module or "").startswith("arkund")
+            for n in ast.walk(tree)
+            if isinstance(n, ast.ImportFrom) and (n.module or "").startswith("arkund")
             for alias in n.names
-        }  # fmt: skip
+        }
         for node in tree.body:
             if isinstance(node, ast.FunctionDef) and _is_kernel(node):
                 kernels += 1
-                called = {c.func.id for c in ast.walk(node)
-                          if isinstance(c, ast.Call) and isinstance(c.func, ast.Name)}  # fmt: skip
+                called = {
+                    c.func.id
+                    for c in ast.walk(node)
+                    if isinstance(c, ast.Call) and isinstance(c.func, ast.Name)
+                }
                 assert not called & imported, (path, node.name)
-                assert called & own <= {n.name for n in tree.body
-                                        if isinstance(n, ast.FunctionDef) and _is_kernel(n)}  # fmt: skip
+                assert called & own <= {
+                    n.name for n in tree.body if isinstance(n, ast.FunctionDef) and _is_kernel(n)
+                }
     assert kernels >= 10
 
 

@@ -42,8 +42,10 @@ def test_a_piece_stands_where_its_power_is_and_mono_costs_what_cancels() -> None
     left = _strokes(300, 1.0) * np.array([1.0, 0.0], np.float32)
     flipped = _strokes(300, 1.0) * np.array([1.0, -1.0], np.float32)
     for sound, side, mono in (
-        (left, -1.0, -3.01), (_strokes(300, 1.0), 0.0, 0.0), (left[:, ::-1], 1.0, -3.01),
-    ):  # fmt: skip
+        (left, -1.0, -3.01),
+        (_strokes(300, 1.0), 0.0, 0.0),
+        (left[:, ::-1], 1.0, -3.01),
+    ):
         found = carried({"a": sound}, RATE, TIMES)
         assert found is not None
         assert found.side == pytest.approx(side, abs=0.01)

@@ -46,8 +46,14 @@ def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
         sf.write(str(paths[digest]), sound.astype(np.float32), RATE, subtype="FLOAT")
         sources[mic] = Source(sha256=digest)
     mics = {m: new_mic(m) for m in MICS}
-    sheet = Sheet(rate=RATE, frames=RATE * SECONDS, mics=mics, groups=groups_for(mics),
-                  takes=(Take(number=1, sources=sources),), buses={"punch": Bus()})  # fmt: skip
+    sheet = Sheet(
+        rate=RATE,
+        frames=RATE * SECONDS,
+        mics=mics,
+        groups=groups_for(mics),
+        takes=(Take(number=1, sources=sources),),
+        buses={"punch": Bus()},
+    )
     return sheet, Library(paths.__getitem__, lambda digest: ())
 
 
@@ -82,10 +88,11 @@ def test_any_row_of_changes_is_undone_in_reverse(song: Any) -> None:
             patch: dict[str, Any] = [
                 {f"{SNARE}.n{n}": {"kind": str(rng.choice(list(BY_KIND)))}},
                 {f"{SNARE}.n{n}": {"kind": "compressor", "after": str(rng.choice([*ids, ""]))}},
-                {f"{SNARE}.{some}": None}, {f"{SNARE}.{some}.on": bool(rng.integers(2))},
+                {f"{SNARE}.{some}": None},
+                {f"{SNARE}.{some}.on": bool(rng.integers(2))},
                 {f"{SNARE}.{some}.after": ""},
                 {"buses.more": {"sends": {"snare": {"db": -3}}}, "groups.shells": {}},
-            ][int(rng.integers(6))]  # fmt: skip
+            ][int(rng.integers(6))]
             try:
                 after = apply_patch(sheet, patch)
             except SheetError:
@@ -98,29 +105,38 @@ def test_any_row_of_changes_is_undone_in_reverse(song: Any) -> None:
 
 
 EIGHT = {f"{SNARE}.eq.bands.b{n}": {} for n in range(5, 9)}
-LOOP = {"buses.a": {"sends": {"b": {}}}, "buses.b": {"sends": {"c": {}}},
-        "buses.c": {"sends": {"a": {}}}}  # fmt: skip
+LOOP = {
+    "buses.a": {"sends": {"b": {}}},
+    "buses.b": {"sends": {"c": {}}},
+    "buses.c": {"sends": {"a": {}}},
+}
 
 
-@pytest.mark.parametrize(("patch", "words"), [
-    (LOOP, "takes from"),
-    ({"buses.a": {"sends": {"a": {}}}}, "cannot feed itself"),
-    ({"buses.a": {"sends": {"nobody": {}}}}, "nobody"),
-    ({"groups.snare": None}, "snare"),
-    ({"mics.kick_in.to": "nowhere"}, "nowhere"),
-    ({f"{SNARE}.n{n}": {"kind": "eq"} for n in range(30)}, "32"),
-    ({f"{SNARE}.s9": {"kind": "flanger"}}, "flanger"),
-    ({f"{SNARE}.s9": {"kind": "eq", "after": "nobody"}}, "nobody"),
-    ({f"{SNARE}.s9": {"kind": "eq", "id": "s8"}}, "s8"),
-    ({f"{SNARE}.s9": 3}, "3"),
-    ({f"{SNARE}.0.on": False}, "no"),
-    ({f"{SNARE}.nobody": None}, "nobody"),
-    ({"mics.snare_top.chain": [{"kind": "eq", "id": "x"}, {"kind": "limiter", "id": "x"}]}, "x"),
-    ({**EIGHT, f"{SNARE}.eq.bands.b9": {}}, "8"),
-    ({f"{SNARE}.eq.bands.b2.gain_db": 25}, "24"),
-    ({"groups.kick_in": {}}, "kick_in"),
-    ({"buses.toms": {}}, "toms"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("patch", "words"),
+    [
+        (LOOP, "takes from"),
+        ({"buses.a": {"sends": {"a": {}}}}, "cannot feed itself"),
+        ({"buses.a": {"sends": {"nobody": {}}}}, "nobody"),
+        ({"groups.snare": None}, "snare"),
+        ({"mics.kick_in.to": "nowhere"}, "nowhere"),
+        ({f"{SNARE}.n{n}": {"kind": "eq"} for n in range(30)}, "32"),
+        ({f"{SNARE}.s9": {"kind": "flanger"}}, "flanger"),
+        ({f"{SNARE}.s9": {"kind": "eq", "after": "nobody"}}, "nobody"),
+        ({f"{SNARE}.s9": {"kind": "eq", "id": "s8"}}, "s8"),
+        ({f"{SNARE}.s9": 3}, "3"),
+        ({f"{SNARE}.0.on": False}, "no"),
+        ({f"{SNARE}.nobody": None}, "nobody"),
+        (
+            {"mics.snare_top.chain": [{"kind": "eq", "id": "x"}, {"kind": "limiter", "id": "x"}]},
+            "x",
+        ),
+        ({**EIGHT, f"{SNARE}.eq.bands.b9": {}}, "8"),
+        ({f"{SNARE}.eq.bands.b2.gain_db": 25}, "24"),
+        ({"groups.kick_in": {}}, "kick_in"),
+        ({"buses.toms": {}}, "toms"),
+    ],
+)
 def test_what_leads_nowhere_is_refused_by_name(song: Any, patch: Any, words: str) -> None:
     with pytest.raises(SheetError, match=words):
         apply_patch(song[0], patch)
@@ -134,9 +150,18 @@ def _output(sheet: Sheet, library: Library, start: int = 0, stop: int | None = N
 def test_a_group_does_to_its_mics_what_its_chain_says(song: Any) -> None:
     sheet, library = song
     plain = _output(sheet, library)
-    down = _output(apply_patch(sheet, {"groups.toms.fader_db": -6, "groups.kick.fader_db": -6,
-                                       "groups.snare.fader_db": -6, "groups.cymbals.fader_db": -6}),
-                   library)  # fmt: skip
+    down = _output(
+        apply_patch(
+            sheet,
+            {
+                "groups.toms.fader_db": -6,
+                "groups.kick.fader_db": -6,
+                "groups.snare.fader_db": -6,
+                "groups.cymbals.fader_db": -6,
+            },
+        ),
+        library,
+    )
     assert np.allclose(down, plain * 10 ** (-6 / 20), atol=1e-6)
     muted = _output(apply_patch(sheet, {"groups.toms.mute": True}), library)
     without = _output(apply_patch(sheet, {"mics.tom_1.mute": True}), library)
@@ -165,8 +190,10 @@ def _random_stage(rng: np.random.Generator, number: int) -> dict[str, Any]:
     for prefix, part in parts_of(BY_KIND[kind]).items():
         values = {v.name: _random_value(rng, v) for v in described(part).values()}
         if prefix.endswith(".*."):
-            out[prefix[:-3]] = [{**{v.name: _random_value(rng, v) for v in described(part).values()},
-                                 "id": f"b{n}"} for n in range(rng.integers(0, 9))]  # fmt: skip
+            out[prefix[:-3]] = [
+                {**{v.name: _random_value(rng, v) for v in described(part).values()}, "id": f"b{n}"}
+                for n in range(rng.integers(0, 9))
+            ]
         elif prefix:
             out[prefix[:-1]] = values
         else:
@@ -196,20 +223,30 @@ def _random_patch(rng: np.random.Generator) -> dict[str, Any]:
         patch[f"{channel}.fader_db"] = float(rng.uniform(-20, 6))
     sources = [*MICS, "snare", "cymbals", "punch"]
     patch["buses.more"] = {
-        "sends": {str(s): {"db": float(rng.uniform(-20, 6)), "pre": bool(rng.integers(2))}
-                  for s in rng.choice(sources, 3, replace=False)},
+        "sends": {
+            str(s): {"db": float(rng.uniform(-20, 6)), "pre": bool(rng.integers(2))}
+            for s in rng.choice(sources, 3, replace=False)
+        },
         "chain": [_random_stage(rng, n) for n in range(rng.integers(0, 3))],
         "fader_db": float(rng.uniform(-20, 0)),
-    }  # fmt: skip
+    }
     patch["buses.punch.sends"] = {"kick_in": {"db": 0}}
     patch["mics.kick_in.to"] = str(rng.choice(["kick", "drums", "snare"]))
     for number in range(rng.integers(0, 3)):
-        path, value = [("groups.kick.fader_db", -9.0), ("mics.tom_1.pan", 0.5),
-                       ("buses.more.mute", True), ("mics.tom_1.clean.on", True),
-                       ("buses.punch.sends.kick_in.db", -20.0)][int(rng.integers(5))]  # fmt: skip
+        path, value = [
+            ("groups.kick.fader_db", -9.0),
+            ("mics.tom_1.pan", 0.5),
+            ("buses.more.mute", True),
+            ("mics.tom_1.clean.on", True),
+            ("buses.punch.sends.kick_in.db", -20.0),
+        ][int(rng.integers(5))]
         bars = str(rng.choice(["1", "2-3", "3-4", "4"]))
-        patch[f"over.d{number}"] = {"path": path, "value": value, "bars": bars,
-                                    "ramp_ms": float(rng.uniform(1, 500))}  # fmt: skip
+        patch[f"over.d{number}"] = {
+            "path": path,
+            "value": value,
+            "bars": bars,
+            "ramp_ms": float(rng.uniform(1, 500)),
+        }
     return patch
 
 
@@ -223,8 +260,15 @@ def test_a_stage_listens_to_a_list_of_strokes(song: Any) -> None:
     sheet = sheet.model_copy(
         update={"takes": tuple(t.model_copy(update={"hits": "0" * 64}) for t in sheet.takes)}
     )
-    duck = {"kind": "compressor", "id": "d", "threshold_db": -24, "ratio": 4, "attack_ms": 0.1,
-            "release_ms": 20, "key": {"source": "snare_strokes"}}  # fmt: skip
+    duck = {
+        "kind": "compressor",
+        "id": "d",
+        "threshold_db": -24,
+        "ratio": 4,
+        "attack_ms": 0.1,
+        "release_ms": 20,
+        "key": {"source": "snare_strokes"},
+    }
     ducked = apply_patch(sheet, {"mics.overhead_l.chain.d": duck})
     engine = Engine(RATE, sheet.frames, TileCache())
     plain = engine.read(build(sheet, library).mics["overhead_l"].shaped, 0, sheet.frames)
@@ -260,8 +304,14 @@ def test_random_sheets_render_any_span_as_the_whole(song: Any) -> None:
 
 def test_a_stage_reacts_to_what_it_listens_to(song: Any) -> None:
     """A compressor on the overhead that listens to the tom reduces when the tom is struck."""
-    squash = {"kind": "compressor", "id": "c", "threshold_db": -20, "ratio": 20, "release_ms": 50,
-              "attack_ms": 1}  # fmt: skip
+    squash = {
+        "kind": "compressor",
+        "id": "c",
+        "threshold_db": -20,
+        "ratio": 20,
+        "release_ms": 50,
+        "attack_ms": 1,
+    }
 
     def reduced(source: str) -> np.ndarray:
         stage = {**squash, "key": {"source": source}}
@@ -275,7 +325,8 @@ def test_a_stage_reacts_to_what_it_listens_to(song: Any) -> None:
         return np.abs(after) / np.maximum(np.abs(before), 1e-9)
 
     tom = Engine(RATE, SECONDS * RATE, TileCache()).read(
-        build(*song).mics["tom_1"].clean, 0, SECONDS * RATE)  # fmt: skip
+        build(*song).mics["tom_1"].clean, 0, SECONDS * RATE
+    )
     rings = scipy.ndimage.maximum_filter1d(np.abs(tom), 80)
     loud, silent = rings > 0.5, scipy.ndimage.maximum_filter1d(rings, 6000) < 0.05
     by_tom = reduced("tom_1")
@@ -303,10 +354,17 @@ def test_a_key_filter_is_heard_alone(song: Any) -> None:
         graph.node("snare_top.nobody.key")
 
 
-@pytest.mark.parametrize(("channel", "source"), [
-    ("mics.snare_top", "snare"), ("mics.snare_top", "punch"), ("groups.snare", "punch"),
-    ("buses.punch", "punch"), ("drum_bus", "nobody"), ("mics.snare_top", "tom_9"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("channel", "source"),
+    [
+        ("mics.snare_top", "snare"),
+        ("mics.snare_top", "punch"),
+        ("groups.snare", "punch"),
+        ("buses.punch", "punch"),
+        ("drum_bus", "nobody"),
+        ("mics.snare_top", "tom_9"),
+    ],
+)
 def test_nobody_listens_to_what_comes_later_or_is_not_there(
     song: Any, channel: str, source: str
 ) -> None:
@@ -320,8 +378,10 @@ def test_on_standby_nothing_is_changed(song: Any) -> None:
     plain = _output(song[0], song[1])
     for _ in range(10):
         stages = [{**_random_stage(rng, n), "on": False} for n in range(4)]
-        sheet = apply_patch(song[0], {"mics.snare_top.chain": stages, "groups.toms.chain": stages,
-                                      "drum_bus.chain": stages})  # fmt: skip
+        sheet = apply_patch(
+            song[0],
+            {"mics.snare_top.chain": stages, "groups.toms.chain": stages, "drum_bus.chain": stages},
+        )
         assert np.array_equal(_output(sheet, song[1]), plain)
 
 
@@ -339,7 +399,7 @@ FIRST_PATCHES = [
     ("mics.hat.clean.on", True, "mics.hat.clean.on", True),
     ("mics.hat.chain.eq.on", True, "mics.hat.chain.eq.on", True),
     ("buses.punch.fader_db", -3.0, "buses.punch.fader_db", -3.0),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("path", "value", "now", "now_value"), FIRST_PATCHES)
@@ -350,8 +410,14 @@ def test_changes_of_the_first_version_are_said_anew(
 
 
 def test_a_first_sheet_without_all_values_keeps_its_defaults() -> None:
-    first = {"version": 1, "rate": 48000, "frames": 48000, "takes": [{"number": 1, "sources": {}}],
-             "mics": {"kick_in": {"role": "kick_in"}}, "parallel": {"punch": {}}}  # fmt: skip
+    first = {
+        "version": 1,
+        "rate": 48000,
+        "frames": 48000,
+        "takes": [{"number": 1, "sources": {}}],
+        "mics": {"kick_in": {"role": "kick_in"}},
+        "parallel": {"punch": {}},
+    }
     sheet = Sheet.model_validate(upgraded(first))
     assert [s.on for s in sheet.mics["kick_in"].chain] == [True, True, False]
     assert sheet.buses["strike"].fader_db == -90
@@ -435,9 +501,14 @@ print(json.dumps({
     file = tmp_path / "toy.py"
     file.write_text(script)
     root = Path(__file__).parent.parent.parent
-    done = subprocess.run([sys.executable, str(file)], capture_output=True, text=True, check=False,
-                          cwd=root, env={"PYTHONPATH": str(root), "PATH": "/usr/bin:/bin",
-                                         "ARKUND_DATA": str(tmp_path)})  # fmt: skip
+    done = subprocess.run(
+        [sys.executable, str(file)],
+        capture_output=True,
+        text=True,
+        check=False,
+        cwd=root,
+        env={"PYTHONPATH": str(root), "PATH": "/usr/bin:/bin", "ARKUND_DATA": str(tmp_path)},
+    )
     assert done.returncode == 0, done.stderr
     import json
 

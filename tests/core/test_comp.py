@@ -65,8 +65,11 @@ def _by(cells: list[Cell], take: int) -> Cell:
 def test_spread_is_measured_around_the_drummer_s_own_place() -> None:
     """Ten ms late throughout is a feel, not a fault; strays are."""
     rng = np.random.default_rng(1)
-    takes = {1: _groove(rng, 2.0, late_ms=10), 2: _groove(rng, 2.0, late_ms=10),
-             3: _groove(rng, 9.0, late_ms=10)}  # fmt: skip
+    takes = {
+        1: _groove(rng, 2.0, late_ms=10),
+        2: _groove(rng, 2.0, late_ms=10),
+        3: _groove(rng, 9.0, late_ms=10),
+    }
     row = score(takes, GRID, PARTS)[0]
     assert _by(row, 1).spread_ms == pytest.approx(2.0, abs=1.0)
     assert _by(row, 3).spread_ms > 2.5 * _by(row, 1).spread_ms
@@ -199,8 +202,10 @@ def two_takes(tmp_path: Path) -> tuple[Sheet, Library, dict[str, np.ndarray]]:
             sounds[f"{number}{mic}"] = sound
             sources[mic] = Source(sha256=sha)
         takes.append(Take(number=number, sources=sources, offset=offset, hits=f"{number}" * 64))
-    lists = {"1" * 64: [_hit("kick", 1.0), _hit("kick", 3.0)],
-             "2" * 64: [_hit("kick", 1.0 + 1000 / RATE), _hit("kick", 3.0 + 1000 / RATE)]}  # fmt: skip
+    lists = {
+        "1" * 64: [_hit("kick", 1.0), _hit("kick", 3.0)],
+        "2" * 64: [_hit("kick", 1.0 + 1000 / RATE), _hit("kick", 3.0 + 1000 / RATE)],
+    }
     mics = {m: new_mic(m) for m in ("kick_in", "kick_out")}
     sheet = Sheet(
         rate=RATE, frames=RATE * 4, takes=tuple(takes), mics=mics, groups=groups_for(mics)
@@ -230,8 +235,12 @@ def test_what_the_lists_lack_opens_a_gate_too_and_follows_the_takes(
     takes = tuple(
         t.model_copy(update={"analysis": d}) for t, d in zip(sheet.takes, heard, strict=True)
     )
-    clean = {"mics.kick_in.clean.on": True, "mics.kick_in.clean.hold_ms": 20,
-             "mics.kick_in.clean.release_ms": 20, "mics.kick_in.clean.range_db": -60}  # fmt: skip
+    clean = {
+        "mics.kick_in.clean.on": True,
+        "mics.kick_in.clean.hold_ms": 20,
+        "mics.kick_in.clean.release_ms": 20,
+        "mics.kick_in.clean.range_db": -60,
+    }
     joined = apply_patch(sheet.model_copy(update={"takes": takes}), JOINED | clean)
     library = replace(plain, unlisted_of=heard.__getitem__)
     # Of the first take what lies before the join, of the second what lies after it; not what is
@@ -313,10 +322,12 @@ def test_strokes_follow_the_take_that_sounds_in_the_song_s_time(
 
 @pytest.mark.parametrize(
     ("comp", "words"),
-    [([{"take": 1, "at": 5}], "begins at sample 0"),
-     ([{"take": 1, "at": 0}, {"take": 7, "at": 9}], "no take 7"),
-     ([{"take": 1, "at": 0}, {"take": 2, "at": 0}], "in order")],
-)  # fmt: skip
+    [
+        ([{"take": 1, "at": 5}], "begins at sample 0"),
+        ([{"take": 1, "at": 0}, {"take": 7, "at": 9}], "no take 7"),
+        ([{"take": 1, "at": 0}, {"take": 2, "at": 0}], "in order"),
+    ],
+)
 def test_a_comp_that_makes_no_sense_is_refused(
     two_takes: tuple[Sheet, Library, dict[str, np.ndarray]], comp: list, words: str
 ) -> None:

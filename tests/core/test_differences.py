@@ -45,8 +45,15 @@ def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
             sends={"snare_top": Send()}, chain=(Compressor(threshold_db=-30),), fader_db=-6
         )
     }
-    sheet = Sheet(rate=RATE, frames=BAR * BARS, mics=mics, groups=groups_for(mics), buses=buses,
-                  takes=(Take(number=1, sources=sources),), tempo=Tempo(bpm=120))  # fmt: skip
+    sheet = Sheet(
+        rate=RATE,
+        frames=BAR * BARS,
+        mics=mics,
+        groups=groups_for(mics),
+        buses=buses,
+        takes=(Take(number=1, sources=sources),),
+        tempo=Tempo(bpm=120),
+    )
     on = {"mics.snare_top.chain.compressor.on": True, THRESHOLD: -20}
     return apply_patch(sheet, on), Library(paths.__getitem__, lambda digest: ())
 
@@ -64,13 +71,21 @@ def _differing(
 
 
 WHAT = [
-    (THRESHOLD, -35.0), ("mics.snare_top.chain.compressor.on", False),
-    ("mics.snare_top.fader_db", -12.0), ("mics.snare_top.pan", 0.7), ("mics.snare_top.mute", True),
-    ("mics.overhead_l.chain.eq.bands.b2.gain_db", 6.0), ("groups.cymbals.fader_db", -6.0),
-    ("groups.snare.mute", True), ("buses.punch.fader_db", 0.0),
-    ("buses.punch.sends.snare_top.db", -20.0), ("buses.punch.chain.compressor.ratio", 20.0),
-    ("drum_bus.fader_db", -9.0), ("drum_bus.chain.compressor.on", True), ("mics.kick_in.trim_db", 6.0),
-]  # fmt: skip
+    (THRESHOLD, -35.0),
+    ("mics.snare_top.chain.compressor.on", False),
+    ("mics.snare_top.fader_db", -12.0),
+    ("mics.snare_top.pan", 0.7),
+    ("mics.snare_top.mute", True),
+    ("mics.overhead_l.chain.eq.bands.b2.gain_db", 6.0),
+    ("groups.cymbals.fader_db", -6.0),
+    ("groups.snare.mute", True),
+    ("buses.punch.fader_db", 0.0),
+    ("buses.punch.sends.snare_top.db", -20.0),
+    ("buses.punch.chain.compressor.ratio", 20.0),
+    ("drum_bus.fader_db", -9.0),
+    ("drum_bus.chain.compressor.on", True),
+    ("mics.kick_in.trim_db", 6.0),
+]
 
 
 @pytest.mark.parametrize(("path", "value"), WHAT)
@@ -113,9 +128,13 @@ def test_nothing_clicks_where_a_difference_comes_and_goes(song: Any) -> None:
 
 def test_of_two_over_the_same_bars_the_later_one_goes_before(song: Any) -> None:
     path = "mics.kick_in.fader_db"
-    two = apply_patch(song[0], {
-        "over.a": {"path": path, "bars": "3-8", "value": -6.0}, "over.b": {"path": path, "bars": "5", "value": -20.0},
-    })  # fmt: skip
+    two = apply_patch(
+        song[0],
+        {
+            "over.a": {"path": path, "bars": "3-8", "value": -6.0},
+            "over.b": {"path": path, "bars": "5", "value": -20.0},
+        },
+    )
     kick = build(two, song[1]).outs["kick_in"]
     engine = Engine(RATE, two.frames, TileCache())
 
@@ -152,19 +171,22 @@ def test_it_is_stored_named_and_undone(song: Any) -> None:
     assert apply_patch(longer, inverse_patch(sheet, {"over.d1.bars": "5-8"})) == sheet
 
 
-@pytest.mark.parametrize(("over", "words"), [
-    ({"path": THRESHOLD, "bars": "11-13", "value": -30}, "13; the song has 12"),
-    ({"path": THRESHOLD, "bars": "6-5", "value": -30}, "6-5"),
-    ({"path": THRESHOLD, "bars": "0-2", "value": -30}, "0-2"),
-    ({"path": THRESHOLD, "bars": "all", "value": -30}, "bars"),
-    ({"path": THRESHOLD, "bars": "5", "value": 3}, "0"),
-    ({"path": THRESHOLD, "bars": "5", "value": "loud"}, "number"),
-    ({"path": "mics.snare_top.chain.nobody.ratio", "bars": "5", "value": 3}, "nobody"),
-    ({"path": "mics.snare_top.delay_samples", "bars": "5", "value": 3}, "same throughout"),
-    ({"path": "tempo.bpm", "bars": "5", "value": 100}, "same throughout"),
-    ({"path": "mics.snare_top.chain.eq.after", "bars": "5", "value": ""}, "same throughout"),
-    ({"path": THRESHOLD, "bars": "5", "value": -30, "ramp_ms": 0}, "1"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("over", "words"),
+    [
+        ({"path": THRESHOLD, "bars": "11-13", "value": -30}, "13; the song has 12"),
+        ({"path": THRESHOLD, "bars": "6-5", "value": -30}, "6-5"),
+        ({"path": THRESHOLD, "bars": "0-2", "value": -30}, "0-2"),
+        ({"path": THRESHOLD, "bars": "all", "value": -30}, "bars"),
+        ({"path": THRESHOLD, "bars": "5", "value": 3}, "0"),
+        ({"path": THRESHOLD, "bars": "5", "value": "loud"}, "number"),
+        ({"path": "mics.snare_top.chain.nobody.ratio", "bars": "5", "value": 3}, "nobody"),
+        ({"path": "mics.snare_top.delay_samples", "bars": "5", "value": 3}, "same throughout"),
+        ({"path": "tempo.bpm", "bars": "5", "value": 100}, "same throughout"),
+        ({"path": "mics.snare_top.chain.eq.after", "bars": "5", "value": ""}, "same throughout"),
+        ({"path": THRESHOLD, "bars": "5", "value": -30, "ramp_ms": 0}, "1"),
+    ],
+)
 def test_what_cannot_differ_is_said(song: Any, over: dict[str, Any], words: str) -> None:
     with pytest.raises(SheetError, match=words):
         apply_patch(song[0], {"over.d1": over})

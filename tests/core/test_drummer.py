@@ -58,8 +58,9 @@ def test_a_crash_takes_the_hand_from_the_hat() -> None:
 
 def test_twelve_marks_are_triplets() -> None:
     strokes = play([ChartSection("verse", 1, {"hat": "x.xx.xx.xx.x"})])
-    assert places(strokes, "hat") == pytest.approx(np.array([0, 2, 3, 5, 6, 8, 9, 11]) * 16 / 12,
-                                                  abs=1e-3)  # fmt: skip
+    assert places(strokes, "hat") == pytest.approx(
+        np.array([0, 2, 3, 5, 6, 8, 9, 11]) * 16 / 12, abs=1e-3
+    )
 
 
 def test_limbs_have_their_habits_and_their_spread() -> None:
@@ -73,8 +74,12 @@ def test_limbs_have_their_habits_and_their_spread() -> None:
     assert 2 < np.std(late["kick"]) < 10
     # What falls together shares its lateness.
     by_slot = {round(s.time_s / 0.125): s for s in felt if s.piece == "hat"}
-    gaps = [abs(s.time_s - by_slot[k].time_s) for s in felt if s.piece == "kick"
-            if (k := round(s.time_s / 0.125)) in by_slot]  # fmt: skip
+    gaps = [
+        abs(s.time_s - by_slot[k].time_s)
+        for s in felt
+        if s.piece == "kick"
+        if (k := round(s.time_s / 0.125)) in by_slot
+    ]
     assert np.median(gaps) < 0.004
 
 

@@ -26,14 +26,23 @@ TILE = TILE_S * RATE
 MICS = ("kick_in", "snare_top", "overhead_l")
 LONG: dict[str, Any] = {
     "mics.snare_top.chain.eq.high_pass.on": True,
-    "mics.snare_top.chain.transient.attack_db": 5, "mics.snare_top.chain.transient.sustain_db": -9,
-    "mics.snare_top.chain.compressor.on": True, "mics.snare_top.chain.compressor.release_ms": 1500,
-    "mics.snare_top.chain.compressor.threshold_db": -34, "mics.snare_top.chain.compressor.ratio": 8,
+    "mics.snare_top.chain.transient.attack_db": 5,
+    "mics.snare_top.chain.transient.sustain_db": -9,
+    "mics.snare_top.chain.compressor.on": True,
+    "mics.snare_top.chain.compressor.release_ms": 1500,
+    "mics.snare_top.chain.compressor.threshold_db": -34,
+    "mics.snare_top.chain.compressor.ratio": 8,
     "mics.snare_top.chain.compressor.lookahead_ms": 4,
-    "mics.snare_top.chain.s9": {"kind": "limiter", "ceiling_db": -12, "release_ms": 400, "after": "compressor"},
-    "drum_bus.chain.compressor.on": True, "drum_bus.chain.compressor.threshold_db": -24,
+    "mics.snare_top.chain.s9": {
+        "kind": "limiter",
+        "ceiling_db": -12,
+        "release_ms": 400,
+        "after": "compressor",
+    },
+    "drum_bus.chain.compressor.on": True,
+    "drum_bus.chain.compressor.threshold_db": -24,
     "drum_bus.chain.compressor.release_ms": 400,
-}  # fmt: skip
+}
 
 
 @pytest.fixture(scope="module")
@@ -56,12 +65,19 @@ def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
     ]
     mics = {m: new_mic(m) for m in MICS}
     buses = {"punch": Bus(sends={"snare_top": Send()}, chain=(Compressor(threshold_db=-30),))}
-    sheet = Sheet(rate=RATE, frames=RATE * SECONDS, mics=mics, groups=groups_for(mics), buses=buses,
-                  takes=(Take(number=1, sources=sources, hits="0" * 64),), tempo=Tempo(bpm=120))  # fmt: skip
+    sheet = Sheet(
+        rate=RATE,
+        frames=RATE * SECONDS,
+        mics=mics,
+        groups=groups_for(mics),
+        buses=buses,
+        takes=(Take(number=1, sources=sources, hits="0" * 64),),
+        tempo=Tempo(bpm=120),
+    )
     edits = {
         name: EditList((), {ALL: tuple(Slice(k * RATE, off, 40) for k, off in enumerate(offsets))})
         for name, offsets in (("a" * 64, [0] * SECONDS), ("b" * 64, [0] * 60 + [25] + [0] * 19))
-    }  # fmt: skip
+    }
     library = Library(paths.__getitem__, lambda digest: hits, edits.__getitem__)
     return apply_patch(sheet, LONG), library
 
@@ -120,9 +136,14 @@ def test_exact_tiles_are_one_uninterrupted_run(song: Any) -> None:
 def test_parts_of_a_song_are_heard_without_rendering_more(song: Any) -> None:
     """Silent outside, settled within a second, and gates open as they do in the whole song."""
     sheet, library = song
-    sheet = apply_patch(sheet, {"mics.kick_in.clean.on": True,
-                                "mics.kick_in.clean.opens_on": "threshold",
-                                "mics.kick_in.clean.threshold_db": -12})  # fmt: skip
+    sheet = apply_patch(
+        sheet,
+        {
+            "mics.kick_in.clean.on": True,
+            "mics.kick_in.clean.opens_on": "threshold",
+            "mics.kick_in.clean.threshold_db": -12,
+        },
+    )
     counted: list[tuple[int, int]] = []
 
     class Counting(Engine):
@@ -162,9 +183,11 @@ def test_a_tile_at_the_end_is_heard_without_rendering_the_song(song: Any) -> Non
 def test_a_chain_hears_its_source_once_however_long_it_is(song: Any) -> None:
     def heard(stages: int) -> int:
         chain = [
-            {"kind": "transient", "id": f"t{n}", "attack_db": 1.0} if n % 2 else
-            {"kind": "eq", "id": f"e{n}", "output_db": 0.5} for n in range(stages)
-        ]  # fmt: skip
+            {"kind": "transient", "id": f"t{n}", "attack_db": 1.0}
+            if n % 2
+            else {"kind": "eq", "id": f"e{n}", "output_db": 0.5}
+            for n in range(stages)
+        ]
         sheet = apply_patch(song[0], {"mics.kick_in.chain": chain})
         engine = Counting(sheet, TileCache())
         node = build(sheet, song[1]).mics["kick_in"].shaped

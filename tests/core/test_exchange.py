@@ -16,8 +16,11 @@ from arkund.core.timing.grid import Change, Grid
 from arkund.core.timing.moves import EditList, Move
 
 GRID = Grid(104.0, 4, 4, 0.6, (Change(5, 111.5, 4, 4), Change(9, 96.0, 7, 8)))
-HITS = [Hit("a", "kick", 0.6, 112, "accent", 1.0, 0.0), Hit("b", "snare", 3.33, 40, "ghost", 1.0, -14),
-        Hit("c", "tom_2", 14.2, 127, "accent", 0.9, 2.0)]  # fmt: skip
+HITS = [
+    Hit("a", "kick", 0.6, 112, "accent", 1.0, 0.0),
+    Hit("b", "snare", 3.33, 40, "ghost", 1.0, -14),
+    Hit("c", "tom_2", 14.2, 127, "accent", 0.9, 2.0),
+]
 
 
 def test_the_tempo_map_comes_back_from_a_file(tmp_path: Path) -> None:
@@ -58,9 +61,12 @@ def test_a_midi_file_without_tempo_is_refused(tmp_path: Path) -> None:
 
 def test_tables_hold_what_was_moved_and_only_that() -> None:
     edits = EditList(
-        (Move("a", ("kick", "hat"), 100, 0.6, 0.612, "exact 1/16", -0.004),
-         Move("b", ("snare",), 900, 3.33, 3.33, "exact 1/16")), {},
-    )  # fmt: skip
+        (
+            Move("a", ("kick", "hat"), 100, 0.6, 0.612, "exact 1/16", -0.004),
+            Move("b", ("snare",), 900, 3.33, 3.33, "exact 1/16"),
+        ),
+        {},
+    )
     rows = list(csv.DictReader(io.StringIO(edits_csv(edits, GRID))))
     assert [
         (r["id"], r["pieces"], float(r["moved_ms"]), float(r["kick_alone_ms"])) for r in rows

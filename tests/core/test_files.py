@@ -25,9 +25,15 @@ def tone(tmp_path: Path) -> Path:
 
 @pytest.mark.parametrize(
     ("subtype", "suffix"),
-    [("PCM_16", "wav"), ("PCM_24", "wav"), ("PCM_32", "wav"), ("FLOAT", "wav"), ("PCM_24", "flac"),
-     ("PCM_24", "aiff")],
-)  # fmt: skip
+    [
+        ("PCM_16", "wav"),
+        ("PCM_24", "wav"),
+        ("PCM_32", "wav"),
+        ("FLOAT", "wav"),
+        ("PCM_24", "flac"),
+        ("PCM_24", "aiff"),
+    ],
+)
 def test_usual_formats_are_read(tmp_path: Path, subtype: str, suffix: str) -> None:
     path = tmp_path / f"x.{suffix}"
     sf.write(str(path), np.full((1000, 2), 0.25), 44100, subtype=subtype)

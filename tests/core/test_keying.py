@@ -47,15 +47,24 @@ def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library, np.n
         sources[mic] = Source(sha256=digest)
     mics = {m: new_mic(m) for m in sounds}
     hits = _hits()
-    sheet = Sheet(rate=RATE, frames=RATE * SECONDS, mics=mics, groups=groups_for(mics),
-                  takes=(Take(number=1, sources=sources, hits="0" * 64),), tempo=Tempo(bpm=120))  # fmt: skip
+    sheet = Sheet(
+        rate=RATE,
+        frames=RATE * SECONDS,
+        mics=mics,
+        groups=groups_for(mics),
+        takes=(Take(number=1, sources=sources, hits="0" * 64),),
+        tempo=Tempo(bpm=120),
+    )
     library = Library(path_of=paths.__getitem__, hits_of=lambda _: hits)
     return sheet, library, sounds["tom_1"].astype(np.float32)
 
 
 def _hits() -> list[Hit]:
-    return [Hit(f"{piece}{n}", piece, t, 100, "accent", 1.0, 0.0)
-            for piece, times in (("tom_1", TOM), ("kick", KICK)) for n, t in enumerate(times)]  # fmt: skip
+    return [
+        Hit(f"{piece}{n}", piece, t, 100, "accent", 1.0, 0.0)
+        for piece, times in (("tom_1", TOM), ("kick", KICK))
+        for n, t in enumerate(times)
+    ]
 
 
 def _open_at(song: Any, patch: dict[str, Any]) -> set[float]:
@@ -96,10 +105,15 @@ def test_a_filtered_key_and_another_mic_open_the_gate(song: Any) -> None:
 
 def test_the_key_is_heard_alone_and_comes_before_the_other_mics_gate(song: Any) -> None:
     sheet, library, sound = song
-    patch = {"mics.tom_1.clean.on": True, "mics.tom_1.clean.opens_on": "threshold",
-             "mics.tom_1.clean.key.source": "kick_in", "mics.kick_in.clean.on": True,
-             "mics.kick_in.clean.opens_on": "threshold", "mics.kick_in.clean.threshold_db": 0,
-             "mics.kick_in.clean.key.source": "tom_1"}  # fmt: skip
+    patch = {
+        "mics.tom_1.clean.on": True,
+        "mics.tom_1.clean.opens_on": "threshold",
+        "mics.tom_1.clean.key.source": "kick_in",
+        "mics.kick_in.clean.on": True,
+        "mics.kick_in.clean.opens_on": "threshold",
+        "mics.kick_in.clean.threshold_db": 0,
+        "mics.kick_in.clean.key.source": "tom_1",
+    }
     graph = build(apply_patch(sheet, patch), library)
     engine = Engine(RATE, sheet.frames, TileCache())
     tom_hears = engine.read(graph.node("tom_1.clean.key"), 0, sheet.frames)

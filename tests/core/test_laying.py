@@ -47,8 +47,10 @@ def song(tmp_path: Path) -> tuple[Sheet, Library, dict[int, np.ndarray]]:
         takes.append(Take(number=number, sources=sources, hits=f"{number}" * 64, offset=offset))
     mics = {m: new_mic(m) for m in ("kick_in", "hat")}
     sheet = Sheet(rate=RATE, frames=FRAMES, takes=tuple(takes), mics=mics, groups=groups_for(mics))
-    hits = {"1" * 64: [_hit("kick", t) for t in (0.5, 1.5, 2.5, 3.5)],
-            "2" * 64: [_hit("kick", t + 0.5) for t in (0.7, 1.7, 2.7)]}  # fmt: skip
+    hits = {
+        "1" * 64: [_hit("kick", t) for t in (0.5, 1.5, 2.5, 3.5)],
+        "2" * 64: [_hit("kick", t + 0.5) for t in (0.7, 1.7, 2.7)],
+    }
     return sheet, Library(path_of=lambda s: paths[s], hits_of=lambda d: hits[d]), sounds
 
 
@@ -60,9 +62,12 @@ def test_copies_cover_and_what_they_cover_goes_on(song: tuple) -> None:
     sheet = song[0]
     laid = apply_patch(sheet, {"copies": [_copy(), _copy(take=1, at=20000, frames=2000)]})
     assert laid_out(laid) == (
-        Laid(1, 0), Laid(2, 16000, 12000, 1.0), Laid(1, 20000, 16000, 1.0),
-        Laid(2, 22000, 12000, 1.0), Laid(1, 24000, 0, 1.0),
-    )  # fmt: skip
+        Laid(1, 0),
+        Laid(2, 16000, 12000, 1.0),
+        Laid(1, 20000, 16000, 1.0),
+        Laid(2, 22000, 12000, 1.0),
+        Laid(1, 24000, 0, 1.0),
+    )
     assert laid_at(laid, 21999).take == 1
     assert laid_at(laid, 23000).shift == 12000
     # To the song's end and beyond nothing is left to go on; side by side they only meet.

@@ -174,5 +174,8 @@ def test_what_was_said_of_strokes_is_carried_to_those_found_anew() -> None:
     new = [_hit("ride", 1.002), _hit("ride", 2.02), _hit("snare", 3.0), _hit("ride", 4.0)]
     ids = [h.id for h in old] + ["by ear"]
     assert carried(ids, old, new, {"hat": "ride"}) == {
-        old[0].id: new[0].id, old[2].id: old[2].id, old[3].id: new[3].id, "by ear": "by ear",
-    }  # fmt: skip
+        old[0].id: new[0].id,
+        old[2].id: old[2].id,
+        old[3].id: new[3].id,
+        "by ear": "by ear",
+    }

@@ -99,10 +99,13 @@ def test_what_costs_the_kick_its_low_end_is_left_out_and_the_rest_stays(
 ) -> None:
     """A high-pass at 200 Hz on all that hears the kick, beside one that costs nothing."""
     kick = [m for m in study.sheet.mics if m.startswith("kick")]
-    harm = _finding({
-        f"mics.{m}.chain.eq.high_pass.{k}": v
-        for m in kick for k, v in (("on", True), ("frequency_hz", 200.0), ("slope_db_oct", 24))
-    })  # fmt: skip
+    harm = _finding(
+        {
+            f"mics.{m}.chain.eq.high_pass.{k}": v
+            for m in kick
+            for k, v in (("on", True), ("frequency_hz", 200.0), ("slope_db_oct", 24))
+        }
+    )
     harmless = _finding({"mics.hat.chain.eq.high_pass.on": True})
     kept = look_back(study, [harm, harmless], excerpt, "eq")
     assert [f.subject for f in kept.stay] == [harmless.subject]
@@ -116,8 +119,18 @@ def test_a_cut_that_costs_too_much_is_made_by_half_where_that_is_enough(
     """The first of ever deeper cuts that costs more than is let pass."""
     kick = [m for m in study.sheet.mics if m.startswith("kick")]
     for gain in np.arange(-2.0, -24.0, -1.0):
-        cut = _finding({f"mics.{m}.chain.eq.bands.b1.{k}": v for m in kick for k, v in (
-            ("on", True), ("frequency_hz", 65.0), ("gain_db", float(gain)), ("q", 0.7))})  # fmt: skip
+        cut = _finding(
+            {
+                f"mics.{m}.chain.eq.bands.b1.{k}": v
+                for m in kick
+                for k, v in (
+                    ("on", True),
+                    ("frequency_hz", 65.0),
+                    ("gain_db", float(gain)),
+                    ("q", 0.7),
+                )
+            }
+        )
         (made,) = look_back(study, [cut], excerpt, "eq").stay
         if made is not cut:
             break

@@ -37,8 +37,11 @@ NAMES = [
 
 
 def test_nineteen_of_twenty_names_are_read() -> None:
-    wrong = [(name, role, guess_role(name).mic.role) for name, role in NAMES
-             if guess_role(name).mic.role != role]  # fmt: skip
+    wrong = [
+        (name, role, guess_role(name).mic.role)
+        for name, role in NAMES
+        if guess_role(name).mic.role != role
+    ]
     assert len(NAMES) >= 280
     assert len(wrong) <= 0.05 * len(NAMES), wrong
 

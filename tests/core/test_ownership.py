@@ -39,10 +39,15 @@ def _onsets(amounts: NDArray[np.float64], seed: int = 4) -> Onsets:
     rng = np.random.default_rng(seed)
     struck = amounts > 0
     own = 1000 + np.where(struck, rng.normal(0, 150, amounts.shape), np.inf)
-    at = np.stack([
-        np.minimum(own[mic], np.delete(own, mic, axis=0).min(axis=0) + 72 + rng.normal(0, 3, len(own[mic])))
-        for mic in range(len(own))
-    ])  # fmt: skip
+    at = np.stack(
+        [
+            np.minimum(
+                own[mic],
+                np.delete(own, mic, axis=0).min(axis=0) + 72 + rng.normal(0, 3, len(own[mic])),
+            )
+            for mic in range(len(own))
+        ]
+    )
     sharp = np.where(np.isfinite(at), 1e4, 1.0)
     return Onsets(np.where(np.isfinite(at), at, 1000.0), np.maximum(amounts, 0.1), sharp, RATE)
 
@@ -85,9 +90,14 @@ def test_a_leak_known_from_few_strokes_counts_for_less() -> None:
     found = _learned(seed=8)
     known = standing(events, found, 0).excess_db
     unsure = type(found)(
-        found.pieces, found.matrix, found.scale, found.own_rows, np.ones(2, np.int64),
-        found.ways_s, found.spread,
-    )  # fmt: skip
+        found.pieces,
+        found.matrix,
+        found.scale,
+        found.own_rows,
+        np.ones(2, np.int64),
+        found.ways_s,
+        found.spread,
+    )
     less = standing(events, unsure, 0).excess_db
     soft = (snare > 0) & (snare < 0.1)
     assert np.all(less <= known + 1e-9)

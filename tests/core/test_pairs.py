@@ -17,8 +17,11 @@ from arkund.core.mix.sheet import Sheet, Source, Take, Tempo
 
 RATE, SECONDS = 8000, 8
 MICS = ("snare_top", "overhead_l", "overhead_r", "room_l", "room_r")
-SQUEEZE = {"overhead_l.chain.compressor.on": True, "overhead_l.chain.compressor.threshold_db": -30,
-           "overhead_l.chain.compressor.ratio": 10}  # fmt: skip
+SQUEEZE = {
+    "overhead_l.chain.compressor.on": True,
+    "overhead_l.chain.compressor.threshold_db": -30,
+    "overhead_l.chain.compressor.ratio": 10,
+}
 
 
 @pytest.fixture(scope="module")
@@ -35,8 +38,14 @@ def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
         sf.write(str(paths[digest]), sound.astype(np.float32), RATE, subtype="FLOAT")
         sources[mic] = Source(sha256=digest)
     mics = {m: new_mic(m) for m in MICS}
-    sheet = Sheet(rate=RATE, frames=len(time), mics=mics, groups=groups_for(mics), tempo=Tempo(bpm=120),
-                  takes=(Take(number=1, sources=sources),))  # fmt: skip
+    sheet = Sheet(
+        rate=RATE,
+        frames=len(time),
+        mics=mics,
+        groups=groups_for(mics),
+        tempo=Tempo(bpm=120),
+        takes=(Take(number=1, sources=sources),),
+    )
     return sheet, Library(paths.__getitem__, lambda digest: ())
 
 
@@ -58,10 +67,16 @@ def test_pairs_come_linked_and_are_one_lane(song: Any) -> None:
     assert lane(out_of_use, "overhead_l") == ("overhead_l",)
 
 
-@pytest.mark.parametrize(("path", "value"), [
-    ("trim_db", 4.0), ("fader_db", -7.0), ("mute", True), ("chain.eq.bands.b2.gain_db", 3.0),
-    ("chain.s7", {"kind": "saturation", "drive_db": 6}),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("path", "value"),
+    [
+        ("trim_db", 4.0),
+        ("fader_db", -7.0),
+        ("mute", True),
+        ("chain.eq.bands.b2.gain_db", 3.0),
+        ("chain.s7", {"kind": "saturation", "drive_db": 6}),
+    ],
+)
 def test_what_they_share_is_set_on_both_sides_and_undone_on_both(
     song: Any, path: str, value: Any
 ) -> None:
@@ -113,8 +128,10 @@ def test_a_linked_compressor_holds_both_sides_by_the_louder_one(song: Any) -> No
     left, right = (reduction_db(linked, m) for m in ("overhead_l", "overhead_r"))
     assert left > 15
     assert right == pytest.approx(left, abs=0.3)
-    apart = _set(_set(song[0], {"overhead_l.linked": False}),
-                 SQUEEZE | {k.replace("_l", "_r", 1): v for k, v in SQUEEZE.items()})  # fmt: skip
+    apart = _set(
+        _set(song[0], {"overhead_l.linked": False}),
+        SQUEEZE | {k.replace("_l", "_r", 1): v for k, v in SQUEEZE.items()},
+    )
     assert reduction_db(apart, "overhead_r") < 1
 
 

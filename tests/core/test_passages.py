@@ -9,8 +9,10 @@ GRID = Grid(120.0)
 
 def _hits(piece: str, *at: tuple[float, float]) -> list[Hit]:
     """Strokes at (bar, level in dB); a bar lasts 2 s."""
-    return [Hit(f"{piece}{n}", piece, 2.0 * (bar - 1), 90, "accent", 1.0, db)
-            for n, (bar, db) in enumerate(at)]  # fmt: skip
+    return [
+        Hit(f"{piece}{n}", piece, 2.0 * (bar - 1), 90, "accent", 1.0, db)
+        for n, (bar, db) in enumerate(at)
+    ]
 
 
 def test_a_tom_has_its_few_places() -> None:

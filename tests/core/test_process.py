@@ -114,8 +114,10 @@ def test_blocks_of_any_size_make_the_whole(kind: type[Stage]) -> None:
         sound = _bursts(np.random.default_rng(6), sides)
         whole = process.run(sound, process.at_rest(sides))
         state = process.at_rest(sides)
-        parts = [process.run(np.ascontiguousarray(part), state)
-                 for part in np.split(sound, [1, 63, 4096, 4097, 50000])]  # fmt: skip
+        parts = [
+            process.run(np.ascontiguousarray(part), state)
+            for part in np.split(sound, [1, 63, 4096, 4097, 50000])
+        ]
         assert np.abs(np.concatenate(parts) - whole).max() < 1e-6
         assert whole.shape == sound.shape
         assert np.abs(whole - sound).max() > 1e-3

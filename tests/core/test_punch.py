@@ -99,16 +99,25 @@ def _plain(**figures_: float) -> Card:
         -15 + figures_.get("low", 0),
         -30,
     )
-    return Card(-20 + figures_.get("loud", 0), -2, 18, {"kick": kick, "snare": Shell(-9, -19, 10, -40, -30)},
-                figures_.get("ghosts", 12))  # fmt: skip
+    return Card(
+        -20 + figures_.get("loud", 0),
+        -2,
+        18,
+        {"kick": kick, "snare": Shell(-9, -19, 10, -40, -30)},
+        figures_.get("ghosts", 12),
+    )
 
 
 def test_what_misses_the_goal_is_named_with_how_much() -> None:
     before = _plain()
     assert set(_missed(before, before, GOALS["punch"])) == {
-        "loudness at equal true peak", "kick attack", "kick attack over body", "snare attack",
-        "snare attack over body", "kick low end at equal true peak",
-    }  # fmt: skip
+        "loudness at equal true peak",
+        "kick attack",
+        "kick attack over body",
+        "snare attack",
+        "snare attack over body",
+        "kick low end at equal true peak",
+    }
     missing = _missed(before, _plain(loud=3), GOALS["punch"])
     assert missing["loudness at equal true peak"] == pytest.approx(1)
     assert missing["kick attack"] == pytest.approx(4)  # 3 dB of loudness and the goal of 1

@@ -48,34 +48,55 @@ def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library, dict
         Hit(str(i), "snare", float(o / RATE), 90, "plain", 1.0, 0.0) for i, o in enumerate(onsets)
     ]
     sheet = Sheet(
-        rate=RATE, frames=len(time), takes=(Take(number=1, sources=sources, hits="0" * 64),),
+        rate=RATE,
+        frames=len(time),
+        takes=(Take(number=1, sources=sources, hits="0" * 64),),
         mics={m: new_mic(m) for m in MICS},
         groups=groups_for({m: new_mic(m) for m in MICS}),
-        buses={"punch": Bus(sends={"kick_in": Send(db=0.0), "snare_top": Send(db=-3.0)},
-                            chain=(Compressor(on=False),))},
-    )  # fmt: skip
+        buses={
+            "punch": Bus(
+                sends={"kick_in": Send(db=0.0), "snare_top": Send(db=-3.0)},
+                chain=(Compressor(on=False),),
+            )
+        },
+    )
     return sheet, Library(paths.__getitem__, lambda digest: hits), sounds
 
 
 EVERYTHING: dict[str, Any] = {
-    "mics.kick_in.clean.on": True, "mics.kick_in.clean.opens_on": "threshold",
-    "mics.kick_in.clean.threshold_db": -14, "mics.kick_in.clean.hysteresis_db": 22,
-    "mics.kick_in.clean.release_ms": 5000, "mics.kick_in.clean.range_db": -60,
-    "mics.kick_in.delay_samples": 7.5, "mics.kick_in.polarity": -1,
-    "mics.snare_top.clean.on": True, "mics.snare_top.trim_db": 4,
-    "mics.snare_top.chain.eq.high_pass.on": True, "mics.snare_top.chain.eq.high_pass.frequency_hz": 40,
+    "mics.kick_in.clean.on": True,
+    "mics.kick_in.clean.opens_on": "threshold",
+    "mics.kick_in.clean.threshold_db": -14,
+    "mics.kick_in.clean.hysteresis_db": 22,
+    "mics.kick_in.clean.release_ms": 5000,
+    "mics.kick_in.clean.range_db": -60,
+    "mics.kick_in.delay_samples": 7.5,
+    "mics.kick_in.polarity": -1,
+    "mics.snare_top.clean.on": True,
+    "mics.snare_top.trim_db": 4,
+    "mics.snare_top.chain.eq.high_pass.on": True,
+    "mics.snare_top.chain.eq.high_pass.frequency_hz": 40,
     "mics.snare_top.chain.eq.high_pass.slope_db_oct": 48,
-    "mics.snare_top.chain.eq.bands.b2.on": True, "mics.snare_top.chain.eq.bands.b2.gain_db": 9,
-    "mics.snare_top.chain.eq.bands.b2.q": 12, "mics.snare_top.chain.eq.bands.b2.frequency_hz": 90,
-    "mics.snare_top.chain.transient.attack_db": 5, "mics.snare_top.chain.transient.sustain_db": -9,
-    "mics.snare_top.chain.compressor.on": True, "mics.snare_top.chain.compressor.release_ms": 5000,
+    "mics.snare_top.chain.eq.bands.b2.on": True,
+    "mics.snare_top.chain.eq.bands.b2.gain_db": 9,
+    "mics.snare_top.chain.eq.bands.b2.q": 12,
+    "mics.snare_top.chain.eq.bands.b2.frequency_hz": 90,
+    "mics.snare_top.chain.transient.attack_db": 5,
+    "mics.snare_top.chain.transient.sustain_db": -9,
+    "mics.snare_top.chain.compressor.on": True,
+    "mics.snare_top.chain.compressor.release_ms": 5000,
     "mics.snare_top.chain.compressor.threshold_db": -30,
-    "mics.overhead_l.chain.compressor.on": True, "mics.overhead_l.chain.compressor.lookahead_ms": 5,
-    "mics.overhead_r.delay_samples": -30, "mics.overhead_r.fader_db": -4,
-    "buses.punch.chain.compressor.on": True, "buses.punch.chain.compressor.ratio": 20,
-    "buses.punch.chain.compressor.threshold_db": -30, "buses.punch.chain.compressor.lookahead_ms": 3,
-    "buses.punch.fader_db": -6, "drum_bus.fader_db": -3,
-}  # fmt: skip
+    "mics.overhead_l.chain.compressor.on": True,
+    "mics.overhead_l.chain.compressor.lookahead_ms": 5,
+    "mics.overhead_r.delay_samples": -30,
+    "mics.overhead_r.fader_db": -4,
+    "buses.punch.chain.compressor.on": True,
+    "buses.punch.chain.compressor.ratio": 20,
+    "buses.punch.chain.compressor.threshold_db": -30,
+    "buses.punch.chain.compressor.lookahead_ms": 3,
+    "buses.punch.fader_db": -6,
+    "drum_bus.fader_db": -3,
+}
 
 
 def _engine(sheet: Sheet) -> Engine:
@@ -306,10 +327,16 @@ def test_sheet_round_trip_and_paths(song: Any) -> None:
 
 @pytest.mark.parametrize(
     ("path", "value"),
-    [("mics.snare_top.clean.threshold_db", 5), ("mics.snare_top.clean.thresh", -3),
-     ("mics.nobody.trim_db", 0), ("mics.snare_top.polarity", 0), ("drum_bus.fader_db", None),
-     ("mics.snare_top.chain.eq.bands.b10.gain_db", 1), ("buses.punch.sends.nobody.db", 0)],
-)  # fmt: skip
+    [
+        ("mics.snare_top.clean.threshold_db", 5),
+        ("mics.snare_top.clean.thresh", -3),
+        ("mics.nobody.trim_db", 0),
+        ("mics.snare_top.polarity", 0),
+        ("drum_bus.fader_db", None),
+        ("mics.snare_top.chain.eq.bands.b10.gain_db", 1),
+        ("buses.punch.sends.nobody.db", 0),
+    ],
+)
 def test_what_the_sheet_refuses(song: Any, path: str, value: Any) -> None:
     with pytest.raises(SheetError):
         apply_patch(song[0], {path: value})

@@ -48,8 +48,11 @@ def _laid(strokes: list[tuple[float, np.ndarray]], seconds: float) -> np.ndarray
 def test_what_stands_alone_is_ranked_first_and_says_what_it_is_heard_with() -> None:
     own = [(1.0, _stroke()), (2.0, 0.5 * _stroke()), (3.0, _stroke()), (4.0, _stroke())]
     hat = [(1.05, 0.2 * _stroke(5000, 0.1)), (5.0, 0.2 * _stroke(5000, 0.1))]
-    hits = [*(_hit(at) for at, _ in own[:3]), _hit(4.0, kind="flam"),
-            *(_hit(at, "hat") for at, _ in hat)]  # fmt: skip
+    hits = [
+        *(_hit(at) for at, _ in own[:3]),
+        _hit(4.0, kind="flam"),
+        *(_hit(at, "hat") for at, _ in hat),
+    ]
     found = candidates(_laid(own + hat, 6.0), RATE, "snare", hits, 0.2)
     assert [c.hit.time_s for c in found] == [3.0, 2.0, 1.0]  # the flam is no sample
     assert found[-1].heard_with == "hat"
@@ -65,7 +68,9 @@ def test_a_sample_ends_before_the_drum_s_next_stroke() -> None:
     sound = _laid([(h.time_s, _stroke()) for h in hits], 2.0)
     found = candidates(sound, RATE, "snare", hits, 0.3)
     assert {c.hit.time_s: c.frames / RATE - HEAD_S for c in found} == {
-        1.0: pytest.approx(0.095, abs=1e-3), 1.14: pytest.approx(0.3, abs=1e-3)}  # fmt: skip
+        1.0: pytest.approx(0.095, abs=1e-3),
+        1.14: pytest.approx(0.3, abs=1e-3),
+    }
 
 
 def test_a_set_goes_from_soft_to_loud_with_the_best_of_each_band() -> None:
@@ -255,8 +260,10 @@ def test_the_sub_follows_every_kick_in_the_polarity_that_adds(study: Study) -> N
     assert len(rows) == len(study.strokes("kick"))
     drum = study.engine.read(node.drum, 0, study.sheet.frames)
     sub = laid.engine.read(node, 0, study.sheet.frames)
-    fuller = [np.sum((drum + sub)[a : a + 4800] ** 2) > np.sum(drum[a : a + 4800] ** 2)
-              for a in (round(r.onset) for r in rows)]  # fmt: skip
+    fuller = [
+        np.sum((drum + sub)[a : a + 4800] ** 2) > np.sum(drum[a : a + 4800] ** 2)
+        for a in (round(r.onset) for r in rows)
+    ]
     assert np.mean(fuller) > 0.9
 
 
@@ -283,13 +290,20 @@ def test_notes_and_strokes_are_read_or_refused_in_a_sentence(study: Study) -> No
         replace.even_patch(study, "snare", 1.5)
 
 
-@pytest.mark.parametrize(("change", "said"), [
-    ({"of": "overhead_l"}, "no close mic"), ({"of": "gone"}, "no close mic"), ({"to": "nowhere"}, "which is not there"),
-    ({"kind": "gong"}, "gong"), ({"samples": []}, "samples"), ({"samples": [{"at": -1, "frames": 100}]}, "greater"),
-    ({"samples": [{"at": 5, "frames": 100}]}, "those of the song are strokes"),
-    ({"samples": [{"frames": 100}]}, "a stroke of the song or a place"),
-    ({"samples": [{"hit": "../x", "frames": 100}]}, "pattern"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        ({"of": "overhead_l"}, "no close mic"),
+        ({"of": "gone"}, "no close mic"),
+        ({"to": "nowhere"}, "which is not there"),
+        ({"kind": "gong"}, "gong"),
+        ({"samples": []}, "samples"),
+        ({"samples": [{"at": -1, "frames": 100}]}, "greater"),
+        ({"samples": [{"at": 5, "frames": 100}]}, "those of the song are strokes"),
+        ({"samples": [{"frames": 100}]}, "a stroke of the song or a place"),
+        ({"samples": [{"hit": "../x", "frames": 100}]}, "pattern"),
+    ],
+)
 def test_a_layer_that_cannot_be_is_refused(
     study: Study, change: dict[str, object], said: str
 ) -> None:
@@ -333,8 +347,9 @@ def test_what_the_overheads_still_hear_of_a_replaced_drum_is_said_and_ducked(
     assert found.is_doubtful
     assert 1.5 < change.now - change.then < 4.5
     ducked = laid.tried(found.proposal)
-    assert {m for m, mic in ducked.sheet.mics.items() if any(s.id == "duck" for s in mic.chain)} == {
-        "overhead_l", "overhead_r"}  # fmt: skip
+    assert {
+        m for m, mic in ducked.sheet.mics.items() if any(s.id == "duck" for s in mic.chain)
+    } == {"overhead_l", "overhead_r"}
     assert not replace.find_left(ducked, "overhead_l", school)
     # Between strokes of the snare the overheads are as they were.
     was, now = (

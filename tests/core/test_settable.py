@@ -10,11 +10,24 @@ from arkund.core.mix.sheet import Sheet, Take
 
 @pytest.mark.parametrize(
     ("path", "may"),
-    [("tempo", True), ("tempo.bpm", True), ("mics.kick_in.clean.on", True), ("mics.kick_in", False),
-     ("mics", False), ("mics.kick_in.file", False), ("takes.0.offset", True), ("takes.0", False),
-     ("takes.0.corrections.abc", True), ("takes.0.corrections", False), ("frames", False),
-     ("temp", False), ("tempos.bpm", False), ("", False), (".", False)],
-)  # fmt: skip
+    [
+        ("tempo", True),
+        ("tempo.bpm", True),
+        ("mics.kick_in.clean.on", True),
+        ("mics.kick_in", False),
+        ("mics", False),
+        ("mics.kick_in.file", False),
+        ("takes.0.offset", True),
+        ("takes.0", False),
+        ("takes.0.corrections.abc", True),
+        ("takes.0.corrections", False),
+        ("frames", False),
+        ("temp", False),
+        ("tempos.bpm", False),
+        ("", False),
+        (".", False),
+    ],
+)
 def test_paths(path: str, may: bool) -> None:
     assert is_settable(path) is may
 

@@ -38,12 +38,20 @@ def test_what_is_not_read_is_listed_and_not_guessed() -> None:
     assert set(unknown) == {"note_offset", "cutoff", "<effect>", "bus"}
 
 
-@pytest.mark.parametrize(("text", "said"), [
-    ("", "no region"), ("<group> volume=3", "no region"), ("<region> lovel=3", "names no sample"),
-    ("<region> sample=a.wav volume=loud", "is no number"), ("<region> sample=a.wav volume=nan", "out of every range"),
-    ("<region> sample=a.wav key=h9", "is no note"), ("<region> sample=a.wav offset=1e300", "out of every range"),
-    ("<region> sample=a.wav\n" * 5000, "more than 4096 regions"), ("x" * 3_000_000, "too large"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("", "no region"),
+        ("<group> volume=3", "no region"),
+        ("<region> lovel=3", "names no sample"),
+        ("<region> sample=a.wav volume=loud", "is no number"),
+        ("<region> sample=a.wav volume=nan", "out of every range"),
+        ("<region> sample=a.wav key=h9", "is no note"),
+        ("<region> sample=a.wav offset=1e300", "out of every range"),
+        ("<region> sample=a.wav\n" * 5000, "more than 4096 regions"),
+        ("x" * 3_000_000, "too large"),
+    ],
+)
 def test_a_kit_that_is_none_is_refused_in_a_sentence(text: str, said: str) -> None:
     with pytest.raises(ArkundError, match=said):
         read_sfz(text)
@@ -100,13 +108,23 @@ def _hit(
 
 def test_the_stroke_that_is_most_alike_stands_in() -> None:
     hits = [
-        _hit("bad", 10.0, kind="flam"), _hit("hat", 10.003, "hat"),
-        _hit("alone", 1.0), _hit("same", 2.0, velocity=98), _hit("hat2", 2.002, "hat"),
-        _hit("soft", 3.0, velocity=40), _hit("hat3", 3.001, "hat"),
-        _hit("flam", 4.0, kind="flam"), _hit("doubtful", 5.0, sure=0.4), _hit("kick", 6.0, "kick"),
-        _hit("crash", 7.0, "crash_1"), _hit("under", 7.5), _hit("hat4", 7.501, "hat"),
-        _hit("short", 8.6), _hit("hat5", 8.601, "hat"), _hit("next", 8.7, "tom_1"),
-    ]  # fmt: skip
+        _hit("bad", 10.0, kind="flam"),
+        _hit("hat", 10.003, "hat"),
+        _hit("alone", 1.0),
+        _hit("same", 2.0, velocity=98),
+        _hit("hat2", 2.002, "hat"),
+        _hit("soft", 3.0, velocity=40),
+        _hit("hat3", 3.001, "hat"),
+        _hit("flam", 4.0, kind="flam"),
+        _hit("doubtful", 5.0, sure=0.4),
+        _hit("kick", 6.0, "kick"),
+        _hit("crash", 7.0, "crash_1"),
+        _hit("under", 7.5),
+        _hit("hat4", 7.501, "hat"),
+        _hit("short", 8.6),
+        _hit("hat5", 8.601, "hat"),
+        _hit("next", 8.7, "tom_1"),
+    ]
     found = matches(hits[0], hits)
     assert found[0].hit.id == "same"
     by_id = {m.hit.id: m for m in found}

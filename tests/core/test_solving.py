@@ -7,8 +7,14 @@ from arkund.core.align.pairs import Pair
 from arkund.core.align.solving import centre_of, solve_shifts
 from arkund.core.align.sums import notches_hz, sums_of
 
-ARRIVES = {"kick_in": 100.0, "kick_out": 157.0, "snare_top": 80.0, "snare_bottom": 92.5,
-           "overhead_l": 300.0, "overhead_r": 300.0}  # fmt: skip
+ARRIVES = {
+    "kick_in": 100.0,
+    "kick_out": 157.0,
+    "snare_top": 80.0,
+    "snare_bottom": 92.5,
+    "overhead_l": 300.0,
+    "overhead_r": 300.0,
+}
 OVERHEADS = {"overhead_l": 0.0, "overhead_r": 0.0}
 CLOSE = ("kick_in", "kick_out", "snare_top", "snare_bottom")
 
@@ -48,9 +54,11 @@ def test_one_wrong_pair_bends_little_and_keeps_its_residual() -> None:
 
 
 def test_a_piece_between_two_overheads_goes_to_their_middle() -> None:
-    pairs = [_pair("snare", "snare_top", "overhead_l", off=-10.0),
-             _pair("snare", "snare_top", "overhead_r", off=10.0),
-             _pair("snare", "snare_bottom", "snare_top")]  # fmt: skip
+    pairs = [
+        _pair("snare", "snare_top", "overhead_l", off=-10.0),
+        _pair("snare", "snare_top", "overhead_r", off=10.0),
+        _pair("snare", "snare_bottom", "snare_top"),
+    ]
     found = solve_shifts(pairs, ("snare_top", "snare_bottom"), OVERHEADS)
     assert found.shifts["snare_top"] == pytest.approx(220, abs=0.1)
     # Its second mic follows, though no overhead was measured with it.
@@ -58,8 +66,10 @@ def test_a_piece_between_two_overheads_goes_to_their_middle() -> None:
 
 
 def test_a_cymbal_goes_with_the_overhead_that_it_is_nearer_to() -> None:
-    pairs = [Pair("hat", "hat", over, delay, 1, 0, 0, 0, 0.9, True, 40)
-             for over, delay in (("overhead_l", -80.0), ("overhead_r", -160.0))]  # fmt: skip
+    pairs = [
+        Pair("hat", "hat", over, delay, 1, 0, 0, 0, 0.9, True, 40)
+        for over, delay in (("overhead_l", -80.0), ("overhead_r", -160.0))
+    ]
     found = solve_shifts(pairs, ("hat",), OVERHEADS)
     assert found.shifts == {"hat": 80.0}
     assert [r.left_samples for r in found.residuals] == [0.0, -80.0]
@@ -80,8 +90,10 @@ def test_a_mic_that_nothing_leads_to_has_no_shift() -> None:
 
 
 def test_the_centre_is_the_difference_of_arrivals_as_shifted() -> None:
-    pairs = [_pair("snare", "snare_top", "overhead_l"),
-             _pair("snare", "snare_top", "overhead_r", off=-14.0)]  # fmt: skip
+    pairs = [
+        _pair("snare", "snare_top", "overhead_l"),
+        _pair("snare", "snare_top", "overhead_r", off=-14.0),
+    ]
     found = centre_of(pairs, "snare", "overhead", {})
     assert found is not None
     assert (found.early, found.late, found.samples) == ("overhead_l", "overhead_r", 14.0)

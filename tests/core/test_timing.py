@@ -63,10 +63,16 @@ class Wave:
         return out
 
 
-def rendered(sound: NDArray[np.float32], slices: list[Slice], start: int = 0,
-             stop: int | None = None) -> NDArray[np.float32]:  # fmt: skip
-    node = Moved(None, "x", tuple(s.at for s in slices), tuple(s.offset for s in slices),  # type: ignore[arg-type]
-                 tuple(s.fade for s in slices))  # fmt: skip
+def rendered(
+    sound: NDArray[np.float32], slices: list[Slice], start: int = 0, stop: int | None = None
+) -> NDArray[np.float32]:
+    node = Moved(
+        None,
+        "x",
+        tuple(s.at for s in slices),
+        tuple(s.offset for s in slices),  # type: ignore[arg-type]
+        tuple(s.fade for s in slices),
+    )
     return node.render(Wave(sound), start, len(sound) if stop is None else stop)  # type: ignore[arg-type]
 
 
@@ -106,8 +112,9 @@ def test_a_drifting_tempo_is_followed_and_a_steady_one_left() -> None:
     starts = np.concatenate([[0.3], 0.3 + np.cumsum(240 / bpms)])
     strokes = [
         hit("kick", float(starts[b] + k / 8 * (starts[b + 1] - starts[b]) + rng.normal(0, 0.005)))
-        for b in range(40) for k in range(8)
-    ]  # fmt: skip
+        for b in range(40)
+        for k in range(8)
+    ]
     found = drifting(Grid(103.5, first_downbeat_s=0.3), strokes, 40)
     got = np.array([found.bar_start_s(b) for b in range(1, 41)])
     assert np.max(np.abs(got - starts[:40])) < 0.008
@@ -220,15 +227,23 @@ def test_the_magnet_draws_within_its_reach_only() -> None:
 
 
 def test_events_gather_what_falls_together_and_the_snare_leads() -> None:
-    events = gather([hit("kick", 1.0), hit("snare", 1.012), hit("hat", 1.02), hit("kick", 1.05),
-                     hit("hat", 2.0, confidence=0.2)])  # fmt: skip
+    events = gather(
+        [
+            hit("kick", 1.0),
+            hit("snare", 1.012),
+            hit("hat", 1.02),
+            hit("kick", 1.05),
+            hit("hat", 2.0, confidence=0.2),
+        ]
+    )
     assert [e.pieces for e in events] == [("kick", "snare", "hat"), ("kick",)]
     assert events[0].lead.piece == "snare"
     assert events[0].starts_s == 1.0
     pairs = played_apart(events)
     assert [(a.kind, a.gap_ms, a.remedy) for a in pairs] == [
-        ("snare + kick", -12.0, "alone"), ("snare + hat", 8.0, "midpoint"),
-    ]  # fmt: skip
+        ("snare + kick", -12.0, "alone"),
+        ("snare + hat", 8.0, "midpoint"),
+    ]
     assert unheard_ms(20) > unheard_ms(10) > unheard_ms(2) == 0.0
 
 
@@ -294,14 +309,20 @@ def test_a_ring_goes_on_through_a_splice() -> None:
 def test_all_mics_keep_their_delay_and_the_kick_may_go_alone() -> None:
     played = groove(4, {"kick": 0.0, "snare": 0.0})
     kick_late = hit("kick", 2.512)
-    played = sorted([*(h for h in played if h.time_s != 2.5), hit("snare", 2.5), kick_late],
-                    key=lambda h: h.time_s)  # fmt: skip
+    played = sorted(
+        [*(h for h in played if h.time_s != 2.5), hit("snare", 2.5), kick_late],
+        key=lambda h: h.time_s,
+    )
     sound = ringing([h.time_s for h in played if h.piece != "hat"], 9.0, 150)
     both = np.stack([sound, np.roll(sound, 300)], 1)
     guide = Wave(both)
     placed = place_events(played, GRID, [], Wish({played[5].id: played[5].time_s + 0.01}, {}, 6.0))
-    edits = edit_list(placed, {ALL: lambda a, b: guide.read(None, a, b),
-                               KICK: lambda a, b: guide.read(None, a, b)}, RATE, len(sound))  # fmt: skip
+    edits = edit_list(
+        placed,
+        {ALL: lambda a, b: guide.read(None, a, b), KICK: lambda a, b: guide.read(None, a, b)},
+        RATE,
+        len(sound),
+    )
     assert edits is not None
     assert set(edits.tracks) == {ALL, KICK}
     near, far = (rendered(both[:, c].copy(), list(edits.tracks[ALL])) for c in (0, 1))
@@ -339,8 +360,10 @@ def test_corrections_take_away_change_and_add_without_touching_the_list() -> Non
     }
     out = corrected(listed, changes)
     assert [(h.piece, h.time_s, h.kind) for h in out] == [
-        ("tom_1", 1.0, "ghost"), ("snare", 2.5, "accent"), ("kick", 3.0, "plain"),
-    ]  # fmt: skip
+        ("tom_1", 1.0, "ghost"),
+        ("snare", 2.5, "accent"),
+        ("kick", 3.0, "plain"),
+    ]
     assert out[0].confidence == 1.0
     assert listed == before
 
@@ -362,8 +385,15 @@ def test_splices_keep_off_what_ticks_by_itself() -> None:
         out[low - a : high - a] = sound[low:high, None]
         return out
 
-    slices = plan([Anchor(round(0.2 * RATE), round(0.2 * RATE), 0),
-                   Anchor(round(0.7 * RATE), round(0.7 * RATE), 300)], guide, RATE, length)  # fmt: skip
+    slices = plan(
+        [
+            Anchor(round(0.2 * RATE), round(0.2 * RATE), 0),
+            Anchor(round(0.7 * RATE), round(0.7 * RATE), 300),
+        ],
+        guide,
+        RATE,
+        length,
+    )
     assert len(slices) >= 2
     for s, before in zip(slices[1:], slices, strict=False):
         for end in (s.at, s.at - s.fade):

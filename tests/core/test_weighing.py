@@ -18,11 +18,15 @@ def _two_trees() -> Trees:
     """If the first column is over 3 odds of 2, else of -2; without a figure as if it were over. Then 1
     more in any case."""
     return Trees(
-        np.array([0, 3], np.int32), np.array([0, -1, -1, -1], np.int16),
-        np.array([3, 0, 0, 0], np.float32), np.array([1, 0, 0, 0], np.int32),
-        np.array([2, 0, 0, 0], np.int32), np.zeros(4, np.bool_),
-        np.array([0, -2, 2, 1], np.float32), base=0.5,
-    )  # fmt: skip
+        np.array([0, 3], np.int32),
+        np.array([0, -1, -1, -1], np.int16),
+        np.array([3, 0, 0, 0], np.float32),
+        np.array([1, 0, 0, 0], np.int32),
+        np.array([2, 0, 0, 0], np.int32),
+        np.zeros(4, np.bool_),
+        np.array([0, -2, 2, 1], np.float32),
+        base=0.5,
+    )
 
 
 def test_trees_add_up_to_log_odds() -> None:
@@ -113,8 +117,9 @@ def test_of_a_grace_note_and_its_stroke_the_stroke_counts() -> None:
 
 def test_a_drum_that_seems_never_struck_is_asked_about_without_changing_the_others() -> None:
     own = {"kick": np.arange(6), "tom_1": np.arange(6, 12)}
-    known = Signatures(["kick"], np.full((12, 1), 1 / 12), np.ones(12), own, np.array([40]), {},
-                       np.ones((12, 1)))  # fmt: skip
+    known = Signatures(
+        ["kick"], np.full((12, 1), 1 / 12), np.ones(12), own, np.array([40]), {}, np.ones((12, 1))
+    )
     asked = with_piece(known, "tom_1")
     assert asked.pieces == ["kick", "tom_1"]
     assert asked.strokes.tolist() == [40, 0]

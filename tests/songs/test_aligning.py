@@ -83,9 +83,14 @@ def test_the_triangle_and_the_rooms_say_how_much_later_each_is_now(
     assert all(c["row"] > c["column"] for c in before.values())
     assert before["overhead_l", "snare_top"]["later"] > 20
     assert song.current is not None
-    revisions.keep(song.pk, song.current.number, {
-        "mics.snare_top.delay_samples": 30, "mics.snare_top.polarity": -1,
-    })  # fmt: skip
+    revisions.keep(
+        song.pk,
+        song.current.number,
+        {
+            "mics.snare_top.delay_samples": 30,
+            "mics.snare_top.polarity": -1,
+        },
+    )
     after = cells()
     for two in (("overhead_l", "snare_top"), ("snare_bottom", "snare_top")):
         assert after[two]["later"] == before[two]["later"] - 30
@@ -100,8 +105,12 @@ def test_the_triangle_and_the_rooms_say_how_much_later_each_is_now(
     assert room["m"] == pytest.approx(room["ms"] * 0.343, abs=0.1)
     song.refresh_from_db()
     assert song.current is not None
-    revisions.keep(song.pk, song.current.number, {
-        f"mics.{rooms[0]}.delay_samples": room["drawn_in"],
-    })  # fmt: skip
+    revisions.keep(
+        song.pk,
+        song.current.number,
+        {
+            f"mics.{rooms[0]}.delay_samples": room["drawn_in"],
+        },
+    )
     again = client.get(f"/{song.slug}/picture/align/", asked).json()["room"]
     assert again["ms"] == pytest.approx(0, abs=0.05)

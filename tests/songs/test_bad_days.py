@@ -47,10 +47,22 @@ def song(data: Path, tmp_path: Path) -> Song:
     return small_song(tmp_path / "in", takes=2)
 
 
-NOT_BY_HAND: list[dict] = [{"frames": 200_000_000}, {"rate": 8000}, {"takes": []}, {"moves": HASH}, {"version": 1},
-    {"takes.0.hits": "../../secret"}, {"takes.0.sources.kick_in": {"sha256": HASH}},
-    {"takes.0.analysis": HASH}, {"mics.kick_in": None}, {"mics.kick_in.role": "tom"},
-    {"mics.snare_top.unused": "x"}, {"mics.x": {}}, {"nothing.at.all": 1}, {"": 1}]  # fmt: skip
+NOT_BY_HAND: list[dict] = [
+    {"frames": 200_000_000},
+    {"rate": 8000},
+    {"takes": []},
+    {"moves": HASH},
+    {"version": 1},
+    {"takes.0.hits": "../../secret"},
+    {"takes.0.sources.kick_in": {"sha256": HASH}},
+    {"takes.0.analysis": HASH},
+    {"mics.kick_in": None},
+    {"mics.kick_in.role": "tom"},
+    {"mics.snare_top.unused": "x"},
+    {"mics.x": {}},
+    {"nothing.at.all": 1},
+    {"": 1},
+]
 
 
 def test_what_a_hand_may_not_set_is_refused_and_nothing_changes(song: Song) -> None:
@@ -60,14 +72,23 @@ def test_what_a_hand_may_not_set_is_refused_and_nothing_changes(song: Song) -> N
     assert song.revisions.count() == 1
 
 
-WOULD_BREAK: list[dict] = [{"buses": {"a/b": {}}}, {"buses": {"</script>": {}}}, {"buses": {"kick_in": {}}},
-    {"buses": {"output": {}}}, {"sections": [{"name": "a\nb", "start_bar": 1, "bars": 1}]},
+WOULD_BREAK: list[dict] = [
+    {"buses": {"a/b": {}}},
+    {"buses": {"</script>": {}}},
+    {"buses": {"kick_in": {}}},
+    {"buses": {"output": {}}},
+    {"sections": [{"name": "a\nb", "start_bar": 1, "bars": 1}]},
     {"sections": [{"name": "a", "start_bar": 1, "bars": 10**12}]},
-    {"timing.to_s": {"x": 1e300}}, {"timing.to_s": {"../x": 1.0}}, {"timing.to_s": 5},
-    {"mics.kick_in.repair.hum_hz": 0.001}, {"tempo.first_downbeat_s": 500.0},
+    {"timing.to_s": {"x": 1e300}},
+    {"timing.to_s": {"../x": 1.0}},
+    {"timing.to_s": 5},
+    {"mics.kick_in.repair.hum_hz": 0.001},
+    {"tempo.first_downbeat_s": 500.0},
     {"copies": [{"take": 1, "source": 0, "at": 10**15, "frames": 20}]},
     {"mics.kick_in.repair.clip_gains": [{"at": 0, "frames": 9, "gain_db": 24}] * 5},
-    {"timing.rules.².swing": 0.5}, {"timing.rules." + "9" * 5000: 1}]  # fmt: skip
+    {"timing.rules.².swing": 0.5},
+    {"timing.rules." + "9" * 5000: 1},
+]
 
 
 def test_values_that_would_hang_or_break_are_refused_in_a_sentence(song: Song) -> None:
@@ -104,10 +125,15 @@ def test_a_damaged_sheet_says_so(song: Song) -> None:
 def _left(song: Song, **more: object) -> Job:
     """A print that a process which is no more had begun a moment ago."""
     return Job.objects.create(
-        kind="print", song=song, state=Job.State.RUNNING, owner="elsewhere-1-dead",
-        heartbeat=timezone.now(), attempts=1,
-        params={"revision": 1, "stems": ["mix"], "format": "wav24"}, **more,
-    )  # fmt: skip
+        kind="print",
+        song=song,
+        state=Job.State.RUNNING,
+        owner="elsewhere-1-dead",
+        heartbeat=timezone.now(),
+        attempts=1,
+        params={"revision": 1, "stems": ["mix"], "format": "wav24"},
+        **more,
+    )
 
 
 def test_a_job_whose_owner_has_died_is_taken_up_at_once(song: Song) -> None:
@@ -121,14 +147,21 @@ def test_a_job_whose_owner_has_died_is_taken_up_at_once(song: Song) -> None:
 
 
 def test_a_job_whose_owner_lives_is_left_alone(song: Song, tmp_path: Path) -> None:
-    script = ("import django; django.setup(); from arkund.songs import locks; "
-              "print(locks.own_name(), flush=True); input()")  # fmt: skip
+    script = (
+        "import django; django.setup(); from arkund.songs import locks; "
+        "print(locks.own_name(), flush=True); input()"
+    )
     env = os.environ | {
         "ARKUND_DATA": str(tmp_path),
         "DJANGO_SETTINGS_MODULE": "arkund.studio.settings",
     }
-    other = subprocess.Popen([sys.executable, "-c", script], env=env, stdin=subprocess.PIPE,
-                             stdout=subprocess.PIPE, text=True)  # fmt: skip
+    other = subprocess.Popen(
+        [sys.executable, "-c", script],
+        env=env,
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+    )
     assert other.stdout is not None
     owner = other.stdout.readline().strip()
     job = _left(song)
@@ -229,10 +262,15 @@ def test_an_import_without_one_usable_file_names_every_reason(data: Path, tmp_pa
 
 @pytest.mark.parametrize(
     ("wishes", "words"),
-    [({"resample_hz": 1}, "8000 to 384000 Hz"), ({"resample_hz": 10**9}, "8000 to 384000 Hz"),
-     ({"tempo_bpm": 9000.0}, "between 20 and 400"), ({"meter": "4/5"}, "not a meter"),
-     ({"name": "a\nb"}, "on one line"), ({"name": " "}, "needs a name")],
-)  # fmt: skip
+    [
+        ({"resample_hz": 1}, "8000 to 384000 Hz"),
+        ({"resample_hz": 10**9}, "8000 to 384000 Hz"),
+        ({"tempo_bpm": 9000.0}, "between 20 and 400"),
+        ({"meter": "4/5"}, "not a meter"),
+        ({"name": "a\nb"}, "on one line"),
+        ({"name": " "}, "needs a name"),
+    ],
+)
 def test_wishes_that_cannot_be_met_are_said(wishes: dict, words: str) -> None:
     with pytest.raises(ArkundError, match=words):
         importing.import_song([], importing.Wishes(**({"name": "x"} | wishes)))
@@ -448,15 +486,27 @@ def test_copies_are_rotated_and_one_can_be_put_back(tmp_path: Path, settings: ob
     env = os.environ | {"ARKUND_DATA": str(tmp_path / "d")}
 
     def arkund(*words: str) -> "subprocess.CompletedProcess[str]":
-        return subprocess.run([sys.executable, "-m", "arkund", *words], env=env, text=True,
-                              capture_output=True, check=False)  # fmt: skip
+        return subprocess.run(
+            [sys.executable, "-m", "arkund", *words],
+            env=env,
+            text=True,
+            capture_output=True,
+            check=False,
+        )
 
     assert arkund("songs", "--json").stdout == '{"songs": []}\n'
-    script = ("import django; django.setup(); from arkund.songs import backups; "
-              "from arkund.songs.models import Song; Song.objects.create(name='A', slug='a'); "
-              "print(backups.keep_copy().name); print(backups.keep_copy())")  # fmt: skip
-    made = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True,
-                          env=env | {"DJANGO_SETTINGS_MODULE": "arkund.studio.settings"})  # fmt: skip
+    script = (
+        "import django; django.setup(); from arkund.songs import backups; "
+        "from arkund.songs.models import Song; Song.objects.create(name='A', slug='a'); "
+        "print(backups.keep_copy().name); print(backups.keep_copy())"
+    )
+    made = subprocess.run(
+        [sys.executable, "-c", script],
+        capture_output=True,
+        text=True,
+        check=True,
+        env=env | {"DJANGO_SETTINGS_MODULE": "arkund.studio.settings"},
+    )
     name, second = made.stdout.split()
     assert second == "None"  # nothing has changed since
     database = tmp_path / "d" / "arkund.sqlite3"
@@ -495,25 +545,35 @@ def test_a_database_of_a_later_version_is_left_alone(tmp_path: Path) -> None:
     subprocess.run(
         [sys.executable, "-m", "arkund", "songs"], env=env, check=True, capture_output=True
     )
-    script = ("import django; django.setup(); from django.db.migrations.recorder import "
-              "MigrationRecorder as R; from django.db import connection; "
-              "R(connection).record_applied('songs', '0099_from_tomorrow')")  # fmt: skip
+    script = (
+        "import django; django.setup(); from django.db.migrations.recorder import "
+        "MigrationRecorder as R; from django.db import connection; "
+        "R(connection).record_applied('songs', '0099_from_tomorrow')"
+    )
     subprocess.run([sys.executable, "-c", script], env=env, check=True)
-    said = subprocess.run([sys.executable, "-m", "arkund", "songs"], env=env, capture_output=True, text=True,
-                          check=False)  # fmt: skip
+    said = subprocess.run(
+        [sys.executable, "-m", "arkund", "songs"],
+        env=env,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert said.returncode == 1
     assert "later version of Arkund (0099_from_tomorrow)" in said.stderr
 
 
 @pytest.mark.parametrize(
     ("error", "words"),
-    [(OSError(28, "No space left on device"), "disk is full"),
-     (OperationalError("database or disk is full"), "disk is full"),
-     (OperationalError("attempt to write a readonly database"), "cannot be written"),
-     (OperationalError("database is locked"), "another process"),
-     (OperationalError("database disk image is malformed"), "arkund restore"),
-     (OSError(2, "No such file"), ""), (ValueError("disk"), "")],
-)  # fmt: skip
+    [
+        (OSError(28, "No space left on device"), "disk is full"),
+        (OperationalError("database or disk is full"), "disk is full"),
+        (OperationalError("attempt to write a readonly database"), "cannot be written"),
+        (OperationalError("database is locked"), "another process"),
+        (OperationalError("database disk image is malformed"), "arkund restore"),
+        (OSError(2, "No such file"), ""),
+        (ValueError("disk"), ""),
+    ],
+)
 def test_errors_of_the_disk_have_sentences(error: Exception, words: str) -> None:
     said = disk.disk_words(error)
     assert words in said
@@ -528,14 +588,26 @@ def test_one_server_a_data_folder(tmp_path: Path) -> None:
         "ARKUND_DATA": str(tmp_path),
         "DJANGO_SETTINGS_MODULE": "arkund.studio.settings",
     }
-    script = ("import django; django.setup(); from arkund.songs import locks; "
-              "locks.take_seat('worker', 'in a test'); print('there', flush=True); input()")  # fmt: skip
-    first = subprocess.Popen([sys.executable, "-c", script], env=env, stdin=subprocess.PIPE,
-                             stdout=subprocess.PIPE, text=True)  # fmt: skip
+    script = (
+        "import django; django.setup(); from arkund.songs import locks; "
+        "locks.take_seat('worker', 'in a test'); print('there', flush=True); input()"
+    )
+    first = subprocess.Popen(
+        [sys.executable, "-c", script],
+        env=env,
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+    )
     assert first.stdout is not None
     first.stdout.readline()
-    second = subprocess.run([sys.executable, "-m", "arkund", "worker"], env=env, capture_output=True,
-                            text=True, check=False)  # fmt: skip
+    second = subprocess.run(
+        [sys.executable, "-m", "arkund", "worker"],
+        env=env,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert second.returncode == 1
     assert f"process {first.pid}, in a test" in second.stderr
     first.kill()
@@ -543,9 +615,11 @@ def test_one_server_a_data_folder(tmp_path: Path) -> None:
 
 
 def test_server_and_worker_end_with_a_killed_demo(tmp_path: Path) -> None:
-    script = ("import sys, django; django.setup(); from django.core.management import call_command; "
-              "call_command('migrate', verbosity=0); from arkund.songs.running import run_both; "
-              "run_both('127.0.0.1', int(sys.argv[1]), '/', open_browser=False)")  # fmt: skip
+    script = (
+        "import sys, django; django.setup(); from django.core.management import call_command; "
+        "call_command('migrate', verbosity=0); from arkund.songs.running import run_both; "
+        "run_both('127.0.0.1', int(sys.argv[1]), '/', open_browser=False)"
+    )
     import socket
 
     from arkund.songs.running import until_up
@@ -557,8 +631,9 @@ def test_server_and_worker_end_with_a_killed_demo(tmp_path: Path) -> None:
         "ARKUND_DATA": str(tmp_path),
         "DJANGO_SETTINGS_MODULE": "arkund.studio.settings",
     }
-    demo = subprocess.Popen([sys.executable, "-c", script, str(port)], env=env,
-                            stderr=subprocess.DEVNULL)  # fmt: skip
+    demo = subprocess.Popen(
+        [sys.executable, "-c", script, str(port)], env=env, stderr=subprocess.DEVNULL
+    )
     assert until_up("127.0.0.1", port)
     demo.kill()
     demo.wait()

@@ -87,9 +87,10 @@ def test_hundreds_of_regions_and_what_cannot_be(song: Song, client: Client) -> N
     assert song.current is not None
     path = "mics.snare_top.clean"
     number = revisions.keep(
-        song.pk, song.current.number,
+        song.pk,
+        song.current.number,
         {f"{path}.regions": regions, f"{path}.on": True, f"{path}.opens_on": "hand"},
-    ).number  # fmt: skip
+    ).number
     page = client.get(f"/{song.slug}/picture/clean/", {"mic": "snare_top", "bars": "1-2"})
     assert page.status_code == 200
     shown = page.json()["regions"]
@@ -104,10 +105,13 @@ def test_hundreds_of_regions_and_what_cannot_be(song: Song, client: Client) -> N
             revisions.keep(song.pk, number, patch)
     asked = {"base": number, "mic": "snare_top", "what": "split", "region": "r3", "at": 1}
     for wrong, status in (
-        (asked, 400), (asked | {"region": "r9000"}, 400), (asked | {"mic": "overhead_l"}, 400),
-        (asked | {"what": "burn"}, 400), (asked | {"base": number - 1, "at": 1600}, 409),
+        (asked, 400),
+        (asked | {"region": "r9000"}, 400),
+        (asked | {"mic": "overhead_l"}, 400),
+        (asked | {"what": "burn"}, 400),
+        (asked | {"base": number - 1, "at": 1600}, 409),
         (asked | {"at": -4}, 400),
-    ):  # fmt: skip
+    ):
         got = client.post(f"/{song.slug}/clean/regions/", wrong, "application/json")
         assert got.status_code == status, wrong
         assert got.json()["error"].endswith(".")
@@ -120,9 +124,14 @@ def test_a_sheet_file_brings_regions_to_the_same_sound_alone(song: Song, tmp_pat
     by_hand.derive(song, "snare_top")
     song.refresh_from_db()
     assert song.current is not None
-    revisions.keep(song.pk, song.current.number, {
-        "mics.kick_in.clean.key.source": "snare_top", "mics.kick_in.clean.hold_ms": 99,
-    })  # fmt: skip
+    revisions.keep(
+        song.pk,
+        song.current.number,
+        {
+            "mics.kick_in.clean.key.source": "snare_top",
+            "mics.kick_in.clean.hold_ms": 99,
+        },
+    )
     song.refresh_from_db()
     assert cli.main(["export", song.slug, "json", "-o", str(tmp_path / "sheet.json")]) == 0
     regions = _clean(song).regions

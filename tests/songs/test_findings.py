@@ -57,14 +57,21 @@ def test_only_what_a_change_touches_is_counted_anew(song: Song) -> None:
     song.refresh_from_db()
     school, sheet = findings.school_of_song(song), findings.study_of_song(song).sheet
     anew = {
-        (module.name, subject) for module, subject in questions(sheet, school)
+        (module.name, subject)
+        for module, subject in questions(sheet, school)
         if findings.known(findings.memo_key(module, subject, sheet, school)) is None
-    }  # fmt: skip
+    }
     assert anew == {
-        ("dynamics", "snare_top"), ("balance", "snare"), ("bus", "strike"), ("bus", "bloom"),
-        *(("density", group) for group in ("kick", "snare")), ("density", "drum_bus"),
-        ("mix", "drum_bus"), ("goal", "drum_bus"), ("low_end", "kit"),
-    }  # fmt: skip
+        ("dynamics", "snare_top"),
+        ("balance", "snare"),
+        ("bus", "strike"),
+        ("bus", "bloom"),
+        *(("density", group) for group in ("kick", "snare")),
+        ("density", "drum_bus"),
+        ("mix", "drum_bus"),
+        ("goal", "drum_bus"),
+        ("low_end", "kit"),
+    }
     revisions.undo(song.pk)
     song.refresh_from_db()
     assert findings.known_findings(song)[1] == 0
@@ -213,8 +220,17 @@ def test_schools_row_by_row_and_under_a_name_of_ones_own(song: Song) -> None:
 def test_the_command_line_finds_and_passes(song: Song, capsys: pytest.CaptureFixture[str]) -> None:
     assert cli.main(["findings", song.slug, "--json"]) == 0
     rows = json.loads(capsys.readouterr().out)["findings"]
-    wanted = {"id", "station", "subject", "measured", "proposal", "reason", "gain", "confidence",
-              "state"}  # fmt: skip
+    wanted = {
+        "id",
+        "station",
+        "subject",
+        "measured",
+        "proposal",
+        "reason",
+        "gain",
+        "confidence",
+        "state",
+    }
     assert rows
     assert all(wanted <= set(r) for r in rows)
     assert cli.main(["findings", song.slug, "--station", "kitchen"]) == 1
@@ -250,8 +266,11 @@ def test_the_card_names_what_is_wanted_and_what_each_stage_does(song: Song) -> N
     left_out = {stage["left_out"]: stage["now"] for stage in card["by_stage"]}
     assert {"groups", "drum bus"} <= set(left_out)
     assert any(values != card["now"] for values in left_out.values())
-    missed = {name for name, least in card["wanted"].items()
-              if card["now"][name] - card["as_recorded"][name] < least - 0.1}  # fmt: skip
+    missed = {
+        name
+        for name, least in card["wanted"].items()
+        if card["now"][name] - card["as_recorded"][name] < least - 0.1
+    }
     assert missed <= set(card["missed"])
     with pytest.raises(ArkundError, match="no school"):
         cards.card_report(song, "loud")

@@ -20,9 +20,15 @@ RATE = 48_000
 
 def test_several_are_heard_as_they_are_in_the_mix(song: Song, tmp_path: Path) -> None:
     assert song.current is not None
-    revisions.keep(song.pk, song.current.number, {
-        "mics.kick_in.fader_db": -6.0, "mics.snare_top.pan": 1.0, "drum_bus.fader_db": -20.0,
-    })  # fmt: skip
+    revisions.keep(
+        song.pk,
+        song.current.number,
+        {
+            "mics.kick_in.fader_db": -6.0,
+            "mics.snare_top.pan": 1.0,
+            "drum_bus.fader_db": -20.0,
+        },
+    )
     song.refresh_from_db()
     sheet = sheet_of(song)
     kick, snare = (render_span(sheet, m, "now", 0, RATE) for m in ("kick_in", "snare_top"))
@@ -47,9 +53,14 @@ def test_several_are_heard_as_they_are_in_the_mix(song: Song, tmp_path: Path) ->
 
 def test_readings_are_the_peaks_behind_the_faders(song: Song, client: Client) -> None:
     assert song.current is not None
-    number = revisions.keep(song.pk, song.current.number, {
-        "mics.kick_in.fader_db": 12.0, "mics.kick_in.trim_db": 12.0,
-    }).number  # fmt: skip
+    number = revisions.keep(
+        song.pk,
+        song.current.number,
+        {
+            "mics.kick_in.fader_db": 12.0,
+            "mics.kick_in.trim_db": 12.0,
+        },
+    ).number
     song.refresh_from_db()
     asked = {"start": 0, "frames": 4 * RATE, "rev": number}
     got = client.get(f"/{song.slug}/level/readings/", asked).json()
@@ -69,10 +80,15 @@ def test_the_cymbals_jump_is_asked_for_apart(song: Song, client: Client) -> None
     url = f"/{song.slug}/clean/jump/"
     asked = {"mic": "snare_top", "start": 0, "frames": 4 * RATE}
     assert client.get(url, asked).json() == {"db": None}, "no gate, no jump"
-    number = revisions.keep(song.pk, song.current.number, {
-        "mics.snare_top.clean.on": True, "mics.snare_top.clean.hold_ms": 40,
-        "mics.snare_top.clean.release_ms": 40,
-    }).number  # fmt: skip
+    number = revisions.keep(
+        song.pk,
+        song.current.number,
+        {
+            "mics.snare_top.clean.on": True,
+            "mics.snare_top.clean.hold_ms": 40,
+            "mics.snare_top.clean.release_ms": 40,
+        },
+    ).number
     jump = client.get(url, {**asked, "rev": number}).json()["db"]
     assert isinstance(jump, float)
     shallow = '{"mics.snare_top.clean.range_db": -3}'

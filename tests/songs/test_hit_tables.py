@@ -61,7 +61,8 @@ def test_copied_strokes_in_a_table_are_not_added_again(song: Song, tmp_path: Pat
 @pytest.mark.parametrize(
     ("text", "words"),
     [
-        ("", "no column “piece”"), ("piece,time_s\n", "lists no strokes"),
+        ("", "no column “piece”"),
+        ("piece,time_s\n", "lists no strokes"),
         ("piece,time_s\nsnare,soon\n", "Line 2: time and velocity are numbers"),
         ("piece,time_s\nsnare,nan\n", "Line 2: a stroke's time"),
         ("piece,time_s\nsnare,900\n", "outside the song"),
@@ -70,7 +71,7 @@ def test_copied_strokes_in_a_table_are_not_added_again(song: Song, tmp_path: Pat
         ("piece,time_s,velocity\nsnare,1,400\n", "velocity goes from 1 to 127"),
         ("piece,time_s,kind\nsnare,1,smash\n", "no kind of stroke"),
     ],
-)  # fmt: skip
+)
 def test_a_table_that_is_none_is_refused_in_words(
     song: Song, tmp_path: Path, text: str, words: str, capsys: pytest.CaptureFixture[str]
 ) -> None:

@@ -22,8 +22,11 @@ from tests.making import small_song
 @pytest.mark.django_db(transaction=True)
 def test_a_print_job_ends_in_a_zip(data: Path, tmp_path: Path) -> None:
     song = small_song(tmp_path / "in")
-    job = Job.objects.create(kind="print", song=song, params={
-        "revision": 1, "stems": ["mics", "parallel", "mix"], "format": "wav24"})  # fmt: skip
+    job = Job.objects.create(
+        kind="print",
+        song=song,
+        params={"revision": 1, "stems": ["mics", "parallel", "mix"], "format": "wav24"},
+    )
     jobs.run_job.call_local(job.pk)
     job.refresh_from_db()
     assert (job.state, job.share) == ("done", 1.0)
@@ -40,8 +43,12 @@ def test_a_print_job_ends_in_a_zip(data: Path, tmp_path: Path) -> None:
 @pytest.mark.django_db(transaction=True)
 def test_a_cancelled_print_says_so_and_leaves_nothing(data: Path, tmp_path: Path) -> None:
     song = small_song(tmp_path / "in")
-    job = Job.objects.create(kind="print", song=song, cancel_asked=True, params={
-        "revision": 1, "stems": ["mix"], "format": "wav24"})  # fmt: skip
+    job = Job.objects.create(
+        kind="print",
+        song=song,
+        cancel_asked=True,
+        params={"revision": 1, "stems": ["mix"], "format": "wav24"},
+    )
     jobs.run_job.call_local(job.pk)
     job.refresh_from_db()
     assert job.state == "cancelled"
@@ -75,9 +82,12 @@ def cli(tmp_path_factory: pytest.TempPathFactory):
 
     def run(*arguments: str, code: int = 0) -> dict:
         done = subprocess.run(
-            [sys.executable, "-m", "arkund", *arguments], env=env, capture_output=True, text=True,
+            [sys.executable, "-m", "arkund", *arguments],
+            env=env,
+            capture_output=True,
+            text=True,
             timeout=300,
-        )  # fmt: skip
+        )
         assert done.returncode == code, done.stderr
         return json.loads(done.stdout) if code == 0 and done.stdout else {"error": done.stderr}
 
@@ -93,18 +103,49 @@ def test_what_the_contract_prints(cli) -> None:
     shown = cli("show", "slag-run", "--json")
     assert [m["mic"] for m in shown["mics"]] == [m["mic"] for m in truth["mics"]]
     assert cli("songs", "--json")["songs"][0]["song"] == "slag-run"
-    assert {"mic", "role", "peak_dbfs", "true_peak_dbtp", "typical_hit_dbfs", "rms_dbfs", "crest_db",
-            "noise_floor_dbfs", "dc", "clipped_runs", "flags"} <= set(
-        cli("measure", "slag-run", "--json")["mics"][0])  # fmt: skip
+    assert {
+        "mic",
+        "role",
+        "peak_dbfs",
+        "true_peak_dbtp",
+        "typical_hit_dbfs",
+        "rms_dbfs",
+        "crest_db",
+        "noise_floor_dbfs",
+        "dc",
+        "clipped_runs",
+        "flags",
+    } <= set(cli("measure", "slag-run", "--json")["mics"][0])
     hits = cli("hits", "slag-run", "--take", "1", "--json")
     assert {"id", "piece", "time_s", "velocity", "kind", "confidence"} == set(hits["hits"][0])
     pair = cli("align", "slag-run", "--json")["pairs"][0]
-    assert {"piece", "mic", "reference", "delay_samples", "polarity", "best_shift_samples",
-            "gain_low_db", "spread_samples", "confidence", "sure"} <= set(pair)  # fmt: skip
+    assert {
+        "piece",
+        "mic",
+        "reference",
+        "delay_samples",
+        "polarity",
+        "best_shift_samples",
+        "gain_low_db",
+        "spread_samples",
+        "confidence",
+        "sure",
+    } <= set(pair)
     gate = next(m for m in cli("clean", "slag-run", "--json")["mics"] if m["mic"] == "kick_in")
-    assert {"opens_on", "threshold_db", "hold_ms", "release_ms", "range_db", "passed", "missed",
-            "ghosts_kept", "ghosts", "false_open", "bleed_reduction_db", "doubtful"} <= set(
-        gate["proposed"])  # fmt: skip
+    assert {
+        "opens_on",
+        "threshold_db",
+        "hold_ms",
+        "release_ms",
+        "range_db",
+        "passed",
+        "missed",
+        "ghosts_kept",
+        "ghosts",
+        "false_open",
+        "bleed_reduction_db",
+        "doubtful",
+    } <= set(gate["proposed"])
     assert gate["proposed"]["missed"] == 0
 
 
@@ -148,8 +189,9 @@ def test_bad_usage_is_exit_two(cli) -> None:
 def test_a_killed_print_leaves_no_half_file_and_runs_again(cli) -> None:
     folder = cli.home / "killed"
     command = [sys.executable, "-m", "arkund", "print", "slag-run", "-o", str(folder)]
-    started = subprocess.Popen(command, env=cli.env, stderr=subprocess.DEVNULL,
-                               stdout=subprocess.DEVNULL)  # fmt: skip
+    started = subprocess.Popen(
+        command, env=cli.env, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL
+    )
     deadline = time.monotonic() + 60
     while not list(folder.glob(".printing/*.wav")) and time.monotonic() < deadline:
         time.sleep(0.01)
@@ -170,10 +212,12 @@ def test_a_killed_worker_is_followed_by_one_that_finishes(cli) -> None:
         "heartbeat=timezone.now()-timedelta(minutes=1), params=dict(revision=s.current.number, "
         "stems=['mix'], format='wav24')).pk)"
     )
-    number = subprocess.run([sys.executable, "-c", script], env=cli.env, capture_output=True,
-                            text=True, check=True).stdout.strip()  # fmt: skip
-    worker = subprocess.Popen([sys.executable, "-m", "arkund", "worker"], env=cli.env,
-                              stderr=subprocess.DEVNULL)  # fmt: skip
+    number = subprocess.run(
+        [sys.executable, "-c", script], env=cli.env, capture_output=True, text=True, check=True
+    ).stdout.strip()
+    worker = subprocess.Popen(
+        [sys.executable, "-m", "arkund", "worker"], env=cli.env, stderr=subprocess.DEVNULL
+    )
     zips = cli.home / "data" / "prints" / "slag-run"
     deadline = time.monotonic() + 60
     while not list(zips.glob("*.zip")) and time.monotonic() < deadline:

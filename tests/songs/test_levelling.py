@@ -17,9 +17,14 @@ pytestmark = pytest.mark.django_db(transaction=True)
 
 def test_trims_move_together_and_carry_thresholds_along(song: Song) -> None:
     assert song.current is not None
-    revisions.keep(song.pk, song.current.number, {
-        "mics.kick_in.trim_db": 3.0, "mics.snare_top.clean.on": True,
-    })  # fmt: skip
+    revisions.keep(
+        song.pk,
+        song.current.number,
+        {
+            "mics.kick_in.trim_db": 3.0,
+            "mics.snare_top.clean.on": True,
+        },
+    )
     before = sheet_of(song).mics
     assert cli.main(["trim", song.slug, "-1.5", "kick_in", "snare_top", "--json"]) == 0
     song.refresh_from_db()

@@ -75,8 +75,14 @@ def test_layers_are_printed_and_the_stems_make_the_sum(song: Song, tmp_path: Pat
     replacing.sub(song, "kick", "50Hz")
     song.refresh_from_db()
     assert song.current is not None
-    report = prints.print_to_folder(song, song.current, tmp_path / "out", stems=["mics", "groups", "parallel", "mix"],
-                                    file_format="wav32f", progress=lambda share: None)  # fmt: skip
+    report = prints.print_to_folder(
+        song,
+        song.current,
+        tmp_path / "out",
+        stems=["mics", "groups", "parallel", "mix"],
+        file_format="wav32f",
+        progress=lambda share: None,
+    )
     layers = [f for f in report.files if "snare_layer" in f or "kick_sub" in f]
     assert len(layers) == 2
     assert report.null_db < -100
@@ -84,14 +90,17 @@ def test_layers_are_printed_and_the_stems_make_the_sum(song: Song, tmp_path: Pat
         assert np.abs(sf.read(tmp_path / "out" / name)[0]).max() > 0.001
 
 
-@pytest.mark.parametrize(("words", "said"), [
-    (("layer", "gong"), "There is no mic close to “gong”"),
-    (("layer", "snare", "--from", "kit.sfz"), "There is no file or folder kit.sfz"),
-    (("patch", "nope"), "There is no stroke “nope”"),
-    (("sub", "kick", "--note", "500Hz"), "from 20 to 200 Hz"),
-    (("even", "snare", "--amount", "7"), "a share from 0 to 1"),
-    (("harvest", "../../etc"), "There is no mic close to"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("layer", "gong"), "There is no mic close to “gong”"),
+        (("layer", "snare", "--from", "kit.sfz"), "There is no file or folder kit.sfz"),
+        (("patch", "nope"), "There is no stroke “nope”"),
+        (("sub", "kick", "--note", "500Hz"), "from 20 to 200 Hz"),
+        (("even", "snare", "--amount", "7"), "a share from 0 to 1"),
+        (("harvest", "../../etc"), "There is no mic close to"),
+    ],
+)
 def test_what_cannot_be_is_said(
     song: Song, capsys: pytest.CaptureFixture[str], words: tuple[str, ...], said: str
 ) -> None:
@@ -105,8 +114,11 @@ def test_the_page_lays_a_layer_and_draws_it(song: Song) -> None:
     page = client.get(f"/{song.slug}/replace/?mic=snare_top")
     assert page.status_code == 200
     assert "Lay these strokes under it" in page.content.decode()
-    added = client.post(f"/{song.slug}/replace/add/", {"base": 1, "mic": "snare_top", "what": "layer"},
-                        content_type="application/json")  # fmt: skip
+    added = client.post(
+        f"/{song.slug}/replace/add/",
+        {"base": 1, "mic": "snare_top", "what": "layer"},
+        content_type="application/json",
+    )
     assert added.json()["sheet"]["layers"]["snare_layer"]["of"] == "snare_top"
     picture = client.get(f"/{song.slug}/picture/replace/?mic=snare_top&bars=1-2").json()
     assert len(picture["rows"]) == sum(s["kind"] in ("accent", "flam") for s in picture["strokes"])
@@ -116,13 +128,16 @@ def test_the_page_lays_a_layer_and_draws_it(song: Song) -> None:
     assert "layers.snare_layer.fader_db" in html
 
 
-@pytest.mark.parametrize(("asked", "status", "said"), [
-    ({"base": 1, "mic": "overhead_l", "what": "layer"}, 400, "Layers follow a close mic"),
-    ({"base": 1, "mic": "../..", "what": "layer"}, 400, "Layers follow a close mic"),
-    ({"base": 1, "mic": "snare_top", "what": "gong"}, 400, "Say which mic"),
-    ({"mic": "snare_top", "what": "layer"}, 400, "Say which mic"),
-    ({"base": 0, "mic": "snare_top", "what": "sub"}, 409, ""),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("asked", "status", "said"),
+    [
+        ({"base": 1, "mic": "overhead_l", "what": "layer"}, 400, "Layers follow a close mic"),
+        ({"base": 1, "mic": "../..", "what": "layer"}, 400, "Layers follow a close mic"),
+        ({"base": 1, "mic": "snare_top", "what": "gong"}, 400, "Say which mic"),
+        ({"mic": "snare_top", "what": "layer"}, 400, "Say which mic"),
+        ({"base": 0, "mic": "snare_top", "what": "sub"}, 409, ""),
+    ],
+)
 def test_hostile_wishes_are_refused(
     song: Song, asked: dict[str, Any], status: int, said: str
 ) -> None:

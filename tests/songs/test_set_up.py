@@ -160,8 +160,13 @@ def test_bed_and_reference_are_heard_beside_the_drums_never_in_them(
     tone = 0.2 * np.sin(2 * np.pi * 110 * time)
     sf.write(str(tmp_path / "bed.wav"), np.stack([tone, -tone], 1), RATE, subtype="PCM_24")
     sf.write(str(tmp_path / "ref.wav"), tone * 0.1, RATE, subtype="PCM_24")
-    change(song, files=(Incoming(tmp_path / "bed.wav", "bed.wav", "bed"),
-                        Incoming(tmp_path / "ref.wav", "ref.wav", "reference")))  # fmt: skip
+    change(
+        song,
+        files=(
+            Incoming(tmp_path / "bed.wav", "bed.wav", "bed"),
+            Incoming(tmp_path / "ref.wav", "ref.wav", "reference"),
+        ),
+    )
     sheet = sheet_of(song)
     assert {"bed_l", "bed_r", "reference"} < set(sheet.mics)
     assert sheet.frames == 8 * RATE
@@ -183,11 +188,16 @@ def test_bed_and_reference_are_heard_beside_the_drums_never_in_them(
 
 @pytest.mark.parametrize(
     ("wanted", "words"),
-    [({"names": {"kick_in": "snare_top"}}, "kick in and snare top cannot both be snare top|both be"),
-     ({"names": {"hat": "ride"}}, "no mic hat"),
-     ({"names": {"kick_in": "cowbell stand"}}, "is not a role"),
-     ({"overdubs": {"kick_in": False}}, "like that already")],
-)  # fmt: skip
+    [
+        (
+            {"names": {"kick_in": "snare_top"}},
+            "kick in and snare top cannot both be snare top|both be",
+        ),
+        ({"names": {"hat": "ride"}}, "no mic hat"),
+        ({"names": {"kick_in": "cowbell stand"}}, "is not a role"),
+        ({"overdubs": {"kick_in": False}}, "like that already"),
+    ],
+)
 def test_a_set_up_that_cannot_be_is_refused(song: Song, wanted: dict, words: str) -> None:
     with pytest.raises(ArkundError, match=words):
         change(song, **wanted)

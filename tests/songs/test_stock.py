@@ -150,8 +150,11 @@ def test_the_page_keeps_uploads_lays_and_takes_out(song: Song) -> None:
     asked = {"base": 1, "mic": "snare_top", "what": "layer", "source": sent["source"]}
     added = client.post(f"/{song.slug}/replace/add/", asked, content_type="application/json")
     assert len(added.json()["sheet"]["layers"]["snare_layer"]["samples"]) == 3
-    gone = client.post(f"/{song.slug}/replace/remove/", {"name": "hit 1 and 2 more"},
-                       content_type="application/json")  # fmt: skip
+    gone = client.post(
+        f"/{song.slug}/replace/remove/",
+        {"name": "hit 1 and 2 more"},
+        content_type="application/json",
+    )
     assert "keep their strokes" in gone.json()["said"]
     assert not SampleSet.objects.exists()
 

@@ -151,11 +151,12 @@ def test_the_page_s_requests_move_correct_and_refuse(song: Song) -> None:
     back = client.post(f"/{song.slug}/keep/", taken, JSON).json()
     assert back["sheet"]["moves"] is None
     for part, data in (
-        ("hits", {"base": back["revision"]}), ("hits", {"base": "x", "ids": [stroke.id]}),
+        ("hits", {"base": back["revision"]}),
+        ("hits", {"base": "x", "ids": [stroke.id]}),
         ("hits", {"base": back["revision"], "ids": [stroke.id], "change": {"nudge_s": "soon"}}),
         ("move", {"base": back["revision"], "id": "nobody", "to_s": 1.0}),
         ("move", {"base": back["revision"], "id": stroke.id}),
-    ):  # fmt: skip
+    ):
         answer = client.post(f"/{song.slug}/{part}/", data, JSON)
         assert answer.status_code == 400, (part, data)
         assert answer.json()["error"].endswith(".")
@@ -290,15 +291,22 @@ def test_a_mic_s_line_names_the_worst_and_where_it_lies(song: Song) -> None:
     from arkund.bench.health import health, places
 
     sheet = sheet_of(song)
-    measures = {"flags": ["clipped", "dc"], "clipped_runs": [(1.0, 3), (1.01, 9), (5.0, 1)],
-                "dc": -0.012, "peak_at_s": 5.0, "peak_dbfs": 0.0}  # fmt: skip
+    measures = {
+        "flags": ["clipped", "dc"],
+        "clipped_runs": [(1.0, 3), (1.01, 9), (5.0, 1)],
+        "dc": -0.012,
+        "peak_at_s": 5.0,
+        "peak_dbfs": 0.0,
+    }
     assert health(measures) == (
         "3 clipped runs, the longest 9 samples; a standing offset of −1.20 %."
     )
     found = places(measures, sheet, grid_of(sheet))
     assert [(p["words"], p["at"]) for p in found] == [
-        ("peak", 5.0), ("clipped", 1.0), ("clipped", 5.0)
-    ]  # fmt: skip
+        ("peak", 5.0),
+        ("clipped", 1.0),
+        ("clipped", 5.0),
+    ]
     assert found[0]["bar"] == int(grid_of(sheet).bar_at(5.0))
     assert health({"flags": ["silent"]}).startswith("Holds digital silence")
 
@@ -317,10 +325,20 @@ def test_a_try_is_put_in_place_around_its_bars_as_the_whole_song_would_be(song: 
 
 def test_a_preview_is_what_any_rendering_is(song: Song) -> None:
     """Side by side, from files it remembers, in whatever order: the same samples."""
-    sheet = sheet_of(song, patch={"timing.rules": [LATE], "mics.snare_top.chain.eq.high_pass.on": True,
-                                  "buses.strike.fader_db": -6.0})  # fmt: skip
-    for name, variant in (("output", "now"), ("output", "removed"), ("snare_top", "now"),
-                          ("output", "recorded")):  # fmt: skip
+    sheet = sheet_of(
+        song,
+        patch={
+            "timing.rules": [LATE],
+            "mics.snare_top.chain.eq.high_pass.on": True,
+            "buses.strike.fader_db": -6.0,
+        },
+    )
+    for name, variant in (
+        ("output", "now"),
+        ("output", "removed"),
+        ("snare_top", "now"),
+        ("output", "recorded"),
+    ):
         for start in (5 * RATE, RATE + 17, -100):
             got = preview_span(sheet, name, variant, start, start + RATE)
             assert np.array_equal(got, render_span(sheet, name, variant, start, start + RATE))

@@ -21,8 +21,10 @@ def main() -> int:
     with tempfile.TemporaryDirectory(prefix="arkund-torture-") as scratch:
         folder = Path(scratch)
         # The attackers read models and addresses; their own data folder stays empty.
-        os.environ |= {"ARKUND_DATA": str(folder / "own"),
-                       "DJANGO_SETTINGS_MODULE": "arkund.studio.settings"}  # fmt: skip
+        os.environ |= {
+            "ARKUND_DATA": str(folder / "own"),
+            "DJANGO_SETTINGS_MODULE": "arkund.studio.settings",
+        }
         import django
 
         django.setup()

@@ -27,14 +27,71 @@ from tests.torture.running import Bench
 
 SLOW_S = 5.0
 NASTY: tuple[Any, ...] = (
-    "", "²", "٣", "-1", "0", "1", "9" * 5000, "NaN", "Infinity", "1e999", "1-1", "5-2", "2-9999999",
-    "../../etc/passwd", "</script><b>", "\ud800", "\x00", "ä" * 300, "null", "{", "[]", "snare_top",
-    None, True, [], {}, -1, 0, 1, 2, 10**9, 10**30, -(10**30), 1.5, 1e308, -1e308, float("nan"),
-    float("inf"), ["x"], [[]], [None] * 3, {"a": {"b": 1}}, {"": ""}, [{}] * 300,
-)  # fmt: skip
+    "",
+    "²",
+    "٣",
+    "-1",
+    "0",
+    "1",
+    "9" * 5000,
+    "NaN",
+    "Infinity",
+    "1e999",
+    "1-1",
+    "5-2",
+    "2-9999999",
+    "../../etc/passwd",
+    "</script><b>",
+    "\ud800",
+    "\x00",
+    "ä" * 300,
+    "null",
+    "{",
+    "[]",
+    "snare_top",
+    None,
+    True,
+    [],
+    {},
+    -1,
+    0,
+    1,
+    2,
+    10**9,
+    10**30,
+    -(10**30),
+    1.5,
+    1e308,
+    -1e308,
+    float("nan"),
+    float("inf"),
+    ["x"],
+    [[]],
+    [None] * 3,
+    {"a": {"b": 1}},
+    {"": ""},
+    [{}] * 300,
+)
 DEEP = b'{"patch":' + b"[" * 3000 + b"]" * 3000 + b"}"
-QUERY = ("rev", "patch", "bars", "mic", "band", "rule", "bus", "columns", "start", "frames", "node",
-         "variant", "mics", "station", "a", "b", "next")  # fmt: skip
+QUERY = (
+    "rev",
+    "patch",
+    "bars",
+    "mic",
+    "band",
+    "rule",
+    "bus",
+    "columns",
+    "start",
+    "frames",
+    "node",
+    "variant",
+    "mics",
+    "station",
+    "a",
+    "b",
+    "next",
+)
 
 Send = Callable[[str, str, bytes], tuple[int, bytes, float]]
 """Method, path with query, body → status, body, seconds."""
@@ -71,32 +128,66 @@ def paths_of(sheet: Sheet) -> list[str]:
     def walk(value: Any, before: str) -> Iterator[str]:
         if before:
             yield before
-        inner = value.items() if isinstance(value, dict) else (
-            enumerate(value) if isinstance(value, list) else ())  # fmt: skip
+        inner = (
+            value.items()
+            if isinstance(value, dict)
+            else (enumerate(value) if isinstance(value, list) else ())
+        )
         for key, below in inner:
             yield from walk(below, f"{before}.{key}" if before else str(key))
 
-    return [*walk(sheet.model_dump(mode="json"), ""), *SETTABLE, "timing.to_s.x",
-            "takes.0.corrections.x", "buses.strike.sends.kick_in.db", "mics.²", "a.b.c", "."]  # fmt: skip
+    return [
+        *walk(sheet.model_dump(mode="json"), ""),
+        *SETTABLE,
+        "timing.to_s.x",
+        "takes.0.corrections.x",
+        "buses.strike.sends.kick_in.db",
+        "mics.²",
+        "a.b.c",
+        ".",
+    ]
 
 
 EXTREME: dict[str, tuple[Any, ...]] = {
-    "tempo": ({"bpm": 400, "beats": 1, "unit": 16}, {"bpm": 20, "beats": 32, "unit": 2},
-              {"bpm": 120, "changes": [{"bar": b, "bpm": 400} for b in range(2, 2000)]},
-              {"bpm": 20, "first_downbeat_s": 600}, {"bpm": 400, "first_downbeat_s": -60}),
+    "tempo": (
+        {"bpm": 400, "beats": 1, "unit": 16},
+        {"bpm": 20, "beats": 32, "unit": 2},
+        {"bpm": 120, "changes": [{"bar": b, "bpm": 400} for b in range(2, 2000)]},
+        {"bpm": 20, "first_downbeat_s": 600},
+        {"bpm": 400, "first_downbeat_s": -60},
+    ),
     "sections": ([{"name": "a", "start_bar": LAST_BAR, "bars": LAST_BAR}] * 500, []),
-    "timing.rules": ([{"start_bar": 1, "bars": LAST_BAR, "school": "exact", "division": "1/32"}] * 500,
-                     [{"start_bar": 1, "bars": 4, "swing": 0.75, "division": "1/8t"}], []),
-    "comp": ([{"take": 1, "at": 0}, *({"take": 1 + n % 2, "at": 997 * n, "fade_ms": 200}
-                                      for n in range(1, 400))],),
-    "copies": ([{"take": 1, "source": -100_000_000, "at": 16 * n, "frames": 2_000_000_000}
-                for n in range(1000)],),
-    "buses": ({f"bus_{n}": {"sends": {"kick_in": {"db": 12}}, "fader_db": 12} for n in range(16)}, {}),
-    "mics.kick_in.repair": ({"dc": 0.5, "hum_hz": 70, "hum_lines": 12,
-                             "clip_gains": [{"at": n, "frames": 2_000_000, "gain_db": 24}
-                                            for n in range(100)]},
-                            {"rebuilt": [{"at": n, "frames": 64} for n in range(5000)]}),
-}  # fmt: skip
+    "timing.rules": (
+        [{"start_bar": 1, "bars": LAST_BAR, "school": "exact", "division": "1/32"}] * 500,
+        [{"start_bar": 1, "bars": 4, "swing": 0.75, "division": "1/8t"}],
+        [],
+    ),
+    "comp": (
+        [
+            {"take": 1, "at": 0},
+            *({"take": 1 + n % 2, "at": 997 * n, "fade_ms": 200} for n in range(1, 400)),
+        ],
+    ),
+    "copies": (
+        [
+            {"take": 1, "source": -100_000_000, "at": 16 * n, "frames": 2_000_000_000}
+            for n in range(1000)
+        ],
+    ),
+    "buses": (
+        {f"bus_{n}": {"sends": {"kick_in": {"db": 12}}, "fader_db": 12} for n in range(16)},
+        {},
+    ),
+    "mics.kick_in.repair": (
+        {
+            "dc": 0.5,
+            "hum_hz": 70,
+            "hum_lines": 12,
+            "clip_gains": [{"at": n, "frames": 2_000_000, "gain_db": 24} for n in range(100)],
+        },
+        {"rebuilt": [{"at": n, "frames": 64} for n in range(5000)]},
+    ),
+}
 """Legal values of lists and parts at the ends of what is taken."""
 
 
@@ -104,8 +195,39 @@ EXTREME: dict[str, tuple[Any, ...]] = {
 def legal_patches(draw: st.DrawFn, sheet: Sheet) -> dict[str, Any]:
     """A patch that the sheet takes: values at and near the ends of their ranges."""
     leaves = [p for p in paths_of(sheet) if is_settable(p)]
-    ends = (-90, -80, -24, -12, -1, 0, 0.05, 0.1, 0.4, 0.5, 1, 4, 12, 16, 20, 24, 48, 50, 100, 200, 4000,
-            4800, -4800, 5000, 16000, 20000, True, False, "threshold", "bell", "exact")  # fmt: skip
+    ends = (
+        -90,
+        -80,
+        -24,
+        -12,
+        -1,
+        0,
+        0.05,
+        0.1,
+        0.4,
+        0.5,
+        1,
+        4,
+        12,
+        16,
+        20,
+        24,
+        48,
+        50,
+        100,
+        200,
+        4000,
+        4800,
+        -4800,
+        5000,
+        16000,
+        20000,
+        True,
+        False,
+        "threshold",
+        "bell",
+        "exact",
+    )
     patch: dict[str, Any] = {}
     for _ in range(draw(st.integers(1, 6))):
         path = draw(st.one_of(st.sampled_from(leaves), st.sampled_from(sorted(EXTREME))))
@@ -124,8 +246,15 @@ def run_extremes(send: Send, slug: str, only: slice = slice(None)) -> Row:
     tries = [(path, n) for path, values in EXTREME.items() for n in range(len(values))][only]
     for path, number in tries:
         patch = json.dumps({path: EXTREME[path][number]})
-        query = urlencode({"patch": patch, "start": 0, "frames": 9600, "bars": "1-32",
-                           "mics": "kick_in,snare_top"})  # fmt: skip
+        query = urlencode(
+            {
+                "patch": patch,
+                "start": 0,
+                "frames": 9600,
+                "bars": "1-32",
+                "mics": "kick_in,snare_top",
+            }
+        )
         for page in pages:
             status, _, seconds = send("GET", f"{page}?{query}", b"")
             row.tried += 1
@@ -140,18 +269,22 @@ def requests(slugs: list[str], sheet: Sheet) -> st.SearchStrategy[tuple[str, str
     paths = paths_of(sheet)
     # Any legal value: most of them are numbers near an end of their range.
     patches = st.dictionaries(
-        st.sampled_from(paths), st.one_of(nasty, st.sampled_from((-24, 24, -90, 0.5, 1e-9, 400))),
-        min_size=1, max_size=3,
-    )  # fmt: skip
+        st.sampled_from(paths),
+        st.one_of(nasty, st.sampled_from((-24, 24, -90, 0.5, 1e-9, 400))),
+        min_size=1,
+        max_size=3,
+    )
     values = st.one_of(nasty, patches, st.integers(0, 5))
 
     @st.composite
     def one(draw: st.DrawFn) -> tuple[str, str, bytes]:
         path = draw(st.sampled_from(addresses()))
-        fill = {"<slug:slug>": draw(st.sampled_from([*slugs, *slugs, "nothing"])),
-                "<slug:station>": draw(st.sampled_from([*STATION_NAMES, "nothing"])),
-                "<str:token>": draw(st.sampled_from(("t" * 20, "a/b", "..", "x"))),
-                "<int:number>": draw(st.sampled_from(("0", "1", "99999999999999999999")))}  # fmt: skip
+        fill = {
+            "<slug:slug>": draw(st.sampled_from([*slugs, *slugs, "nothing"])),
+            "<slug:station>": draw(st.sampled_from([*STATION_NAMES, "nothing"])),
+            "<str:token>": draw(st.sampled_from(("t" * 20, "a/b", "..", "x"))),
+            "<int:number>": draw(st.sampled_from(("0", "1", "99999999999999999999"))),
+        }
         for name, value in fill.items():
             path = path.replace(name, quote(value, safe="."))
         query = draw(st.dictionaries(st.sampled_from(QUERY), values, max_size=4))
@@ -160,8 +293,10 @@ def requests(slugs: list[str], sheet: Sheet) -> st.SearchStrategy[tuple[str, str
             query.pop("rev", None)
         if "start" in query or draw(st.booleans()):
             query |= {"start": "0", "frames": "4800"}
-        text = urlencode({k: v if isinstance(v, str) else json.dumps(v) for k, v in query.items()},
-                         errors="replace")  # fmt: skip
+        text = urlencode(
+            {k: v if isinstance(v, str) else json.dumps(v) for k, v in query.items()},
+            errors="replace",
+        )
         if draw(st.booleans()):
             return "GET", f"{path}?{text}", b""
         names = st.sampled_from(fields())
@@ -183,8 +318,13 @@ def run(number: int, count: int, send: Send, slugs: list[str], sheet: Sheet) -> 
     addresses_asked: set[str] = set()
 
     @seed(number)
-    @settings(max_examples=count, database=None, deadline=None, phases=[Phase.generate],
-              suppress_health_check=list(HealthCheck))  # fmt: skip
+    @settings(
+        max_examples=count,
+        database=None,
+        deadline=None,
+        phases=[Phase.generate],
+        suppress_health_check=list(HealthCheck),
+    )
     @given(requests(slugs, sheet))
     def attack(asked: tuple[str, str, bytes]) -> None:
         method, path, body = asked

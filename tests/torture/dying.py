@@ -68,9 +68,14 @@ def run_kills(seed: int, folder: Path, kills: int) -> Row:
 
 
 def _work(
-    bench: Bench, slug: str, work: str, number: int, jobs: list[int], saved: dict[int, float],
+    bench: Bench,
+    slug: str,
+    work: str,
+    number: int,
+    jobs: list[int],
+    saved: dict[int, float],
     killed: threading.Event,
-) -> None:  # fmt: skip
+) -> None:
     """Begin some work and save beside it until somebody is killed."""
     try:
         if work == "import":
@@ -80,8 +85,10 @@ def _work(
             token = f"kill-{number:04d}-0123456789"
             for path in sorted(source.glob("*.wav")):
                 bench.upload(token, path)
-            files = [{"name": p.name, "mic": m} for p, m in
-                     zip(sorted(source.glob("*.wav")), ("kick_in", "snare_top"), strict=True)]  # fmt: skip
+            files = [
+                {"name": p.name, "mic": m}
+                for p, m in zip(sorted(source.glob("*.wav")), ("kick_in", "snare_top"), strict=True)
+            ]
             made = bench.post(f"/staging/{token}/make/", {"name": "Killed", "files": files})
             jobs.append(made.json["job"])
         elif work == "first-pass":
@@ -118,8 +125,9 @@ def _all_saved(bench: Bench, slug: str, saved: dict[int, float], row: Row) -> No
     stands = {int(k): v for k, v in json.loads(found.stdout).items()}
     for number, value in saved.items():
         if stands.get(number) != value:
-            row.fail(f"revision {number} was acknowledged with {value}, stands as "
-                     f"{stands.get(number)}")  # fmt: skip
+            row.fail(
+                f"revision {number} was acknowledged with {value}, stands as {stands.get(number)}"
+            )
 
 
 def _nothing_left(bench: Bench, row: Row) -> None:
@@ -131,8 +139,12 @@ def _nothing_left(bench: Bench, row: Row) -> None:
     done = bench.python(script)
     if done.returncode:
         row.fail(f"the sweep failed: {done.stderr[-200:]}")
-    left = [*bench.data.rglob("*.part"), *bench.data.glob("staging/*"),
-            *bench.data.glob("prints/*/*.work"), *map(Path, done.stdout.split())]  # fmt: skip
+    left = [
+        *bench.data.rglob("*.part"),
+        *bench.data.glob("staging/*"),
+        *bench.data.glob("prints/*/*.work"),
+        *map(Path, done.stdout.split()),
+    ]
     for path in left:
         row.fail(f"left over: {path.relative_to(bench.data)}")
 
@@ -227,8 +239,14 @@ def run_flipped_bits(seed: int, folder: Path, count: int) -> Row:
     slug = bench.make_songs("Bit Rot")[0]
     bench.command("print", slug, "-o", str(folder / "whole"))
     bench.command("findings", slug)
-    kinds = ("media/audio/*/*", "media/hits/*", "media/analysis/*", "media/overviews/*", "cache/*/*",
-             "memo/*/*")  # fmt: skip
+    kinds = (
+        "media/audio/*/*",
+        "media/hits/*",
+        "media/analysis/*",
+        "media/overviews/*",
+        "cache/*/*",
+        "memo/*/*",
+    )
     found = refused = 0
     for number in range(count):
         pattern = kinds[number % len(kinds)]
@@ -325,9 +343,22 @@ def run_redis(seed: int, folder: Path, prints: int, gone_s: float = 10.0) -> Row
         port = probe.getsockname()[1]
 
     def redis() -> "subprocess.Popen[bytes]":
-        return subprocess.Popen(["redis-server", "--port", str(port), "--bind", "127.0.0.1", "--save",
-                                 "", "--appendonly", "no", "--dir", str(folder)],
-                                stdout=subprocess.DEVNULL)  # fmt: skip
+        return subprocess.Popen(
+            [
+                "redis-server",
+                "--port",
+                str(port),
+                "--bind",
+                "127.0.0.1",
+                "--save",
+                "",
+                "--appendonly",
+                "no",
+                "--dir",
+                str(folder),
+            ],
+            stdout=subprocess.DEVNULL,
+        )
 
     store = redis()
     bench = Bench(folder / "redis", ARKUND_REDIS_URL=f"redis://127.0.0.1:{port}/0")

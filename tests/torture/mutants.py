@@ -26,8 +26,14 @@ from tests.torture.rows import Row
 RATE = 44100
 MOST_MB = 600
 MOST_S = 5
-KINDS = (("WAV", "PCM_16"), ("WAV", "PCM_24"), ("WAV", "FLOAT"), ("RF64", "PCM_24"),
-         ("FLAC", "PCM_24"), ("AIFF", "PCM_16"))  # fmt: skip
+KINDS = (
+    ("WAV", "PCM_16"),
+    ("WAV", "PCM_24"),
+    ("WAV", "FLOAT"),
+    ("RF64", "PCM_24"),
+    ("FLAC", "PCM_24"),
+    ("AIFF", "PCM_16"),
+)
 SUFFIX = {"WAV": "wav", "RF64": "wav", "FLAC": "flac", "AIFF": "aif"}
 
 
@@ -103,8 +109,10 @@ def attack(seed: int, count: int, folder: Path, imports_every: int) -> Iterator[
     peak = _peak_mb()
     if peak > MOST_MB:
         yield {"fail": f"took {peak:.0f} MB"}
-    yield {"remark": f"{refused} refused in a sentence, {taken} taken, {imported} imported, "
-           f"{peak:.0f} MB"}  # fmt: skip
+    yield {
+        "remark": f"{refused} refused in a sentence, {taken} taken, {imported} imported, "
+        f"{peak:.0f} MB"
+    }
 
 
 def _peak_mb() -> float:
@@ -132,8 +140,14 @@ def run(seed: int, count: int, imports_every: int = 25) -> Row:
     row = Row("mutated sound files through import", count)
     with tempfile.TemporaryDirectory() as data:
         env = os.environ | {"ARKUND_DATA": data, "DJANGO_SETTINGS_MODULE": "arkund.studio.settings"}
-        command = [sys.executable, "-m", "tests.torture.mutants", str(seed), str(count),
-                   str(imports_every)]  # fmt: skip
+        command = [
+            sys.executable,
+            "-m",
+            "tests.torture.mutants",
+            str(seed),
+            str(count),
+            str(imports_every),
+        ]
         done = subprocess.run(command, env=env, capture_output=True, text=True, check=False)
     for line in done.stdout.splitlines():
         said = json.loads(line)

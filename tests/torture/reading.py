@@ -67,8 +67,10 @@ def run_readers(seed: int, folder: Path, seconds: float) -> Row:
     row.tried = len(times) + len(saves)
     ordered = sorted(times)
     save_ms = 1000 * statistics.median(saves)
-    row.remark = (f"reads: median {1000 * statistics.median(times):.0f} ms, 95th percentile "
-                  f"{1000 * ordered[int(0.95 * len(ordered))]:.0f} ms; saves: median {save_ms:.0f} ms")  # fmt: skip
+    row.remark = (
+        f"reads: median {1000 * statistics.median(times):.0f} ms, 95th percentile "
+        f"{1000 * ordered[int(0.95 * len(ordered))]:.0f} ms; saves: median {save_ms:.0f} ms"
+    )
     if save_ms > SAVE_MS:
         row.fail(f"a save takes {save_ms:.0f} ms, {SAVE_MS:.0f} are allowed")
     return row

@@ -60,9 +60,13 @@ class Bench:
         """Songs of three short takes."""
         env = self.env | {"DJANGO_SETTINGS_MODULE": "arkund.studio.settings"}
         made = subprocess.run(
-            [sys.executable, "-c", MAKE_SONGS, str(self.data.parent / "in"), *names], env=env,
-            cwd=ROOT, check=True, capture_output=True, text=True,
-        )  # fmt: skip
+            [sys.executable, "-c", MAKE_SONGS, str(self.data.parent / "in"), *names],
+            env=env,
+            cwd=ROOT,
+            check=True,
+            capture_output=True,
+            text=True,
+        )
         return made.stdout.split()
 
     def start(self, *names: str) -> None:
@@ -72,9 +76,12 @@ class Bench:
             more = ["--port", str(self.port)] if part == "serve" else []
             with self.log.open("ab") as log:
                 self.parts[name] = subprocess.Popen(
-                    [sys.executable, "-m", "arkund", part, *more], env=self.env, cwd=ROOT,
-                    stderr=log, stdout=log,
-                )  # fmt: skip
+                    [sys.executable, "-m", "arkund", part, *more],
+                    env=self.env,
+                    cwd=ROOT,
+                    stderr=log,
+                    stdout=log,
+                )
         if "serve" in names and not until_up("127.0.0.1", self.port):
             raise AssertionError(f"the server did not start: {self.log.read_text()[-500:]}")
 
@@ -100,9 +107,13 @@ class Bench:
         return self.log.read_text(errors="replace").count("Traceback") if self.log.exists() else 0
 
     def ask(
-        self, method: str, path: str, body: bytes = b"", headers: dict[str, str] | None = None,
+        self,
+        method: str,
+        path: str,
+        body: bytes = b"",
+        headers: dict[str, str] | None = None,
         patience_s: float = 15.0,
-    ) -> Answer:  # fmt: skip
+    ) -> Answer:
         """One request. Raises `OSError` where the server is gone or never answers."""
         began = time.monotonic()
         link = http.client.HTTPConnection("127.0.0.1", self.port, timeout=patience_s)
@@ -126,31 +137,52 @@ class Bench:
             found = re.search(r'csrfmiddlewaretoken" value="(\w+)"', page)
             assert found is not None
             self._cookie = found[1]
-        headers = {"Content-Type": "application/json", "X-CSRFToken": self._cookie,
-                   "Cookie": f"csrftoken={self._cookie}"}  # fmt: skip
+        headers = {
+            "Content-Type": "application/json",
+            "X-CSRFToken": self._cookie,
+            "Cookie": f"csrftoken={self._cookie}",
+        }
         return self.ask("POST", path, json.dumps(data).encode() if body is None else body, headers)
 
     def upload(self, token: str, path: Path) -> Answer:
         """A file through the page's door."""
         self.post("/jobs/0/cancel/")
         mark = "torture-boundary"
-        parts = (f'--{mark}\r\nContent-Disposition: form-data; name="file"; filename="{path.name}"'
-                 "\r\nContent-Type: audio/wav\r\n\r\n").encode()  # fmt: skip
+        parts = (
+            f'--{mark}\r\nContent-Disposition: form-data; name="file"; filename="{path.name}"'
+            "\r\nContent-Type: audio/wav\r\n\r\n"
+        ).encode()
         body = parts + path.read_bytes() + f"\r\n--{mark}--\r\n".encode()
-        headers = {"Content-Type": f"multipart/form-data; boundary={mark}",
-                   "X-CSRFToken": self._cookie, "Cookie": f"csrftoken={self._cookie}"}  # fmt: skip
+        headers = {
+            "Content-Type": f"multipart/form-data; boundary={mark}",
+            "X-CSRFToken": self._cookie,
+            "Cookie": f"csrftoken={self._cookie}",
+        }
         return self.ask("POST", f"/staging/{token}/", body, headers)
 
     def python(self, script: str) -> "subprocess.CompletedProcess[str]":
         """A few lines of Python beside what runs, with Django set up."""
         env = self.env | {"DJANGO_SETTINGS_MODULE": "arkund.studio.settings"}
-        return subprocess.run([sys.executable, "-c", f"import django; django.setup(); {script}"],
-                              env=env, cwd=ROOT, capture_output=True, text=True, check=False)  # fmt: skip
+        return subprocess.run(
+            [sys.executable, "-c", f"import django; django.setup(); {script}"],
+            env=env,
+            cwd=ROOT,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
 
     def command(self, *arguments: str) -> subprocess.CompletedProcess[str]:
         """The command line on the same folder."""
-        return subprocess.run([sys.executable, "-m", "arkund", *arguments], env=self.env, cwd=ROOT,
-                              capture_output=True, text=True, check=False, timeout=120)  # fmt: skip
+        return subprocess.run(
+            [sys.executable, "-m", "arkund", *arguments],
+            env=self.env,
+            cwd=ROOT,
+            capture_output=True,
+            text=True,
+            check=False,
+            timeout=120,
+        )
 
     def until_over(self, job: int, within_s: float) -> dict[str, Any]:
         """A job's state when it is over, or after ``within_s``."""

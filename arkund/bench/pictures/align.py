@@ -24,12 +24,17 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     chosen = _pair_of(pairs, mic)
     mine = [p for p in pairs if mic in (p["mic"], p["reference"])]
     rows = [
-        {**p, "mic_label": label(p["mic"]), "reference_label": label(p["reference"]),
-         "ms": round(samples_to_ms(p["delay_samples"], rate), 2),
-         "cm": round(samples_to_cm(p["delay_samples"], rate)), "chosen": p is chosen,
-         "left_samples": round(_left(p, sheet), 1)}
+        {
+            **p,
+            "mic_label": label(p["mic"]),
+            "reference_label": label(p["reference"]),
+            "ms": round(samples_to_ms(p["delay_samples"], rate), 2),
+            "cm": round(samples_to_cm(p["delay_samples"], rate)),
+            "chosen": p is chosen,
+            "left_samples": round(_left(p, sheet), 1),
+        }
         for p in mine or pairs
-    ]  # fmt: skip
+    ]
     out: dict[str, Any] = {"pairs": rows, "rulers": {}, "lines": [], "curve": None}
     out["matrix"] = _matrix(pairs, sheet)
     out["room"] = room_question(song, mic)
@@ -44,8 +49,12 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         wanted = _wanted_delay(chosen, mic, sheet) if solved is None else solved
         out["rulers"][f"mics.{mic}.delay_samples"] = {"proposed": wanted}
         out["sums"] = sums_of_pair(sheet, Pair(**chosen))
-        out["chosen"] = {"mic": chosen["mic"], "reference": chosen["reference"],
-                         "polarity": chosen["polarity"], "sure": chosen["sure"]}  # fmt: skip
+        out["chosen"] = {
+            "mic": chosen["mic"],
+            "reference": chosen["reference"],
+            "polarity": chosen["polarity"],
+            "sure": chosen["sure"],
+        }
     return out
 
 
@@ -61,9 +70,17 @@ def _matrix(pairs: list[dict[str, Any]], sheet: Sheet) -> dict[str, Any]:
         first, last = sorted((mic, reference), key=order.index)
         later = _left(p, sheet) if last == mic else -_left(p, sheet)
         same = p["polarity"] * mics[mic].polarity * mics[reference].polarity == 1
-        cells.append({"row": order.index(last), "column": order.index(first), "mic": mic,
-                      "later": round(later), "sure": p["sure"], "piece": label(p["piece"]),
-                      "same": same})  # fmt: skip
+        cells.append(
+            {
+                "row": order.index(last),
+                "column": order.index(first),
+                "mic": mic,
+                "later": round(later),
+                "sure": p["sure"],
+                "piece": label(p["piece"]),
+                "same": same,
+            }
+        )
     return {"mics": [{"mic": m, "label": label(m)} for m in order], "cells": cells}
 
 
@@ -114,9 +131,15 @@ def _lines(sheet: Sheet, names: list[str], hits: list[Any], mic: str) -> dict[st
         raw = engine.scan(graph.mics[name].source, at - before, at + after)
         now = engine.scan(graph.mics[name].placed, at - before, at + after)
         top = float(np.abs(raw).max()) or 1.0
-        lines.append({"mic": name, "label": label(name), "chosen": name == mic,
-                      "before": rounded(raw / top, 3),
-                      "after": rounded(now / (float(np.abs(now).max()) or 1.0), 3)})  # fmt: skip
+        lines.append(
+            {
+                "mic": name,
+                "label": label(name),
+                "chosen": name == mic,
+                "before": rounded(raw / top, 3),
+                "after": rounded(now / (float(np.abs(now).max()) or 1.0), 3),
+            }
+        )
     return {"lines": lines, "span_ms": [-1.5, 7.5], "stroke_s": stroke.time_s}
 
 
@@ -129,9 +152,14 @@ def _curve(sheet: Sheet, pair: dict[str, Any]) -> dict[str, Any] | None:
     close = close_mics(sheet.mics, piece)
     nearer = pair["reference"] if pair["reference"] == close[0] else pair["mic"]
     found = align_pair(
-        piece, *names, audio, np.array([h.time_s for h in listed if h.piece == piece]),
-        np.array([h.time_s for h in listed if h.piece != piece]), sheet.rate, nearer,
-    )  # fmt: skip
+        piece,
+        *names,
+        audio,
+        np.array([h.time_s for h in listed if h.piece == piece]),
+        np.array([h.time_s for h in listed if h.piece != piece]),
+        sheet.rate,
+        nearer,
+    )
     if found is None:
         return None
     sign = 1 if nearer != pair["mic"] else -1

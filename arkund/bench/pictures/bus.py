@@ -41,12 +41,15 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars, name: str = "") -> d
         *(_goal_row(f) for f in figures(*both, GOALS[findings.school_of_song(song).goal])),
     ]
     out: dict[str, Any] = {
-        "card": card, "peak_dbfs": _peak(now), "span": [start, stop], "bus": name,
+        "card": card,
+        "peak_dbfs": _peak(now),
+        "span": [start, stop],
+        "bus": name,
         "called": channel_in_hand(sheet, name, mic).label,
         "chain": small_strokes(sheet, graph_of(sheet).chain(name), start, stop, onsets),
         "routing": _routing(sheet, name, start, stop),
         "rulers": {f"{DRUM_BUS}.fader_db": {"proposed": _wanted_level(sheet, start, stop)}},
-    }  # fmt: skip
+    }
     return out | _squeeze(sheet, name, start, stop) if name else out
 
 
@@ -78,12 +81,16 @@ def _routing(sheet: Sheet, name: str, start: int, stop: int) -> list[dict[str, A
     for mic in mic_order(sheet):
         sound = engine.read(graph.mics[mic].shaped, start, stop)
         piece = parse_mic_name(mic).piece
-        rows.append({
-            "mic": mic, "label": label(mic), "peak": _peak(sound),
-            "family": piece_family(piece) if piece else "ambience",
-            "fader": None if sheet.mics[mic].mute else sheet.mics[mic].fader_db,
-            "send": sends[mic] if sends.get(mic, OFF_DB) > OFF_DB else None,
-        })  # fmt: skip
+        rows.append(
+            {
+                "mic": mic,
+                "label": label(mic),
+                "peak": _peak(sound),
+                "family": piece_family(piece) if piece else "ambience",
+                "fader": None if sheet.mics[mic].mute else sheet.mics[mic].fader_db,
+                "send": sends[mic] if sends.get(mic, OFF_DB) > OFF_DB else None,
+            }
+        )
     return rows
 
 

@@ -19,10 +19,17 @@ def lanes(card: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
             continue
         first, last = (_x(-within), _x(within)) if within is not None else (_x(wanted), WIDTH)
         at = _x(row["gained"])
-        out.append(dict(row) | {
-            "zero": ZERO_AT, "at": at, "from": min(ZERO_AT, at), "length": abs(at - ZERO_AT),
-            "band": first, "band_width": round(last - first, 1),
-        })  # fmt: skip
+        out.append(
+            dict(row)
+            | {
+                "zero": ZERO_AT,
+                "at": at,
+                "from": min(ZERO_AT, at),
+                "length": abs(at - ZERO_AT),
+                "band": first,
+                "band_width": round(last - first, 1),
+            }
+        )
     return out
 
 

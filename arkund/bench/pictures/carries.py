@@ -29,33 +29,51 @@ def picture(song: Song) -> dict[str, Any]:
     found, low = carries(study), low_end(study)
     mics = [m for m in study.mics if any(m in c.share for c in found.values())]
     rows = [
-        {"piece": piece, "label": label(piece), "family": _family(piece), "strokes": c.strokes,
-         "side": c.side, "mono_db": c.mono_db,
-         "share": [list(c.share[m]) for m in mics], "without_db": [list(c.without_db[m]) for m in mics]}
+        {
+            "piece": piece,
+            "label": label(piece),
+            "family": _family(piece),
+            "strokes": c.strokes,
+            "side": c.side,
+            "mono_db": c.mono_db,
+            "share": [list(c.share[m]) for m in mics],
+            "without_db": [list(c.without_db[m]) for m in mics],
+        }
         for piece, c in found.items()
-    ]  # fmt: skip
+    ]
     said = [words for _, _, words in remedies(study, school)]
-    said += [f"{-c.mono_db:.1f} dB of the {label(piece)} are lost in mono."
-             for piece, c in found.items() if c.mono_db < LOST_IN_MONO_DB]  # fmt: skip
+    said += [
+        f"{-c.mono_db:.1f} dB of the {label(piece)} are lost in mono."
+        for piece, c in found.items()
+        if c.mono_db < LOST_IN_MONO_DB
+    ]
     if few := adds_little(study):
         names = " or ".join(label(m) for m in few)
-        said.append(f"No piece changes by more than {LITTLE_DB} dB without {names}. What adds nothing "
-                    "may be left out.")  # fmt: skip
+        said.append(
+            f"No piece changes by more than {LITTLE_DB} dB without {names}. What adds nothing "
+            "may be left out."
+        )
     return {
         "bands": NAMES[: len(BANDS_HZ)],
-        "mics": [{"mic": m, "label": label(m), "family": _family(parse_mic_name(m).piece or "")} for m in mics],
+        "mics": [
+            {"mic": m, "label": label(m), "family": _family(parse_mic_name(m).piece or "")}
+            for m in mics
+        ],
         "pieces": rows,
         "mono_loss_lu": mono_loss_lu(study),
         "low_end": _low_end(low.by_owner, low.owner) if low else [],
         "said": said,
-    }  # fmt: skip
+    }
 
 
 def _low_end(shares: Any, owner: str) -> list[dict[str, Any]]:
     """Shares of the low end, the largest first; what is small together."""
     ordered = sorted(shares.items(), key=lambda one: -one[1])
-    named = [{"label": FAR.get(o, label(o)), "family": _family(o), "share": s, "owns": o == owner}
-             for o, s in ordered if s >= WORTH_SAYING]  # fmt: skip
+    named = [
+        {"label": FAR.get(o, label(o)), "family": _family(o), "share": s, "owns": o == owner}
+        for o, s in ordered
+        if s >= WORTH_SAYING
+    ]
     rest = 1.0 - sum(one["share"] for one in named)
     return [
         *named,

@@ -71,15 +71,21 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         "threshold_db": settings.threshold_db if settings.opens_on == "threshold" else None,
         "range_db": settings.range_db,
         "rings": _rings(sheet, mic) if own else [],
-        "ring": {"seconds": RING_S, "own": rounded(ring, 1), "gated": _gated_ring(sheet, mic, ring)},
+        "ring": {
+            "seconds": RING_S,
+            "own": rounded(ring, 1),
+            "gated": _gated_ring(sheet, mic, ring),
+        },
         "report": report,
         "false_pieces": [
             [label(name), count] for name, count in report.get("false_pieces", {}).items()
         ],
-        "strokes": len(own), "others": len(other_hits(sheet, mic)),
+        "strokes": len(own),
+        "others": len(other_hits(sheet, mic)),
         "rulers": {
             f"{path}.threshold_db": {
-                "bars": bars_of(found.bleed_db, -60, 0, 40, "bleed") + bars_of(strokes, -60, 0, 40, "own"),
+                "bars": bars_of(found.bleed_db, -60, 0, 40, "bleed")
+                + bars_of(strokes, -60, 0, 40, "own"),
                 "proposed": threshold_db,
                 "note": f"{found.margin_db:+.1f} dB between bleed and strokes".replace("-", "−"),
             },
@@ -88,7 +94,9 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
                 "proposed": proposal.hold_ms,
             },
             f"{path}.release_ms": {
-                "bars": gap_bars(own), "marks": note_marks(sheet), "proposed": proposal.release_ms,
+                "bars": gap_bars(own),
+                "marks": note_marks(sheet),
+                "proposed": proposal.release_ms,
             },
             f"{path}.range_db": {"zones": [[-20, -12]], "proposed": proposal.range_db},
             **_key_rulers(path, band),
@@ -96,7 +104,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
                 "areas": [curve(np.linspace(0.1, 50, len(rise)), rise - rise.max(), -40, 0, "own")]
             },
         },
-    }  # fmt: skip
+    }
 
 
 def _openings(sheet: Sheet, mic: str, start: int, stop: int) -> list[list[float]]:
@@ -118,10 +126,14 @@ def _key_rulers(path: str, band: KeyFilter | None) -> dict[str, Any]:
     """Where the key's filters would stand; nothing where they would part no more than none does."""
     if band is None:
         return {}
-    note = (f"strokes {band.margin_db:+.1f} dB over bleed in this band, {band.plain_db:+.1f} without "
-            "a filter").replace("-", "−")  # fmt: skip
-    return {f"{path}.key.high_pass_hz": {"proposed": band.low_hz, "note": note},
-            f"{path}.key.low_pass_hz": {"proposed": band.high_hz}}  # fmt: skip
+    note = (
+        f"strokes {band.margin_db:+.1f} dB over bleed in this band, {band.plain_db:+.1f} without "
+        "a filter"
+    ).replace("-", "−")
+    return {
+        f"{path}.key.high_pass_hz": {"proposed": band.low_hz, "note": note},
+        f"{path}.key.low_pass_hz": {"proposed": band.high_hz},
+    }
 
 
 def _regions(settings: Clean, start: int, stop: int) -> list[dict[str, Any]]:
@@ -133,9 +145,19 @@ def _regions(settings: Clean, start: int, stop: int) -> list[dict[str, Any]]:
     for (name, r), following in zip_longest(ordered, ordered[1:]):
         end = r.at + r.frames
         touches = following is not None and following[1].at == end
-        out.append({"id": name, "at": r.at, "stop": end, "gain_db": r.gain_db, "by_hand": r.by_hand,
-                    "fade_in": r.fade_in, "fade_out": 0 if touches else r.fade_out,
-                    "from_db": before[1] if before[0] == r.at else None, "touches": touches})  # fmt: skip
+        out.append(
+            {
+                "id": name,
+                "at": r.at,
+                "stop": end,
+                "gain_db": r.gain_db,
+                "by_hand": r.by_hand,
+                "fade_in": r.fade_in,
+                "fade_out": 0 if touches else r.fade_out,
+                "from_db": before[1] if before[0] == r.at else None,
+                "touches": touches,
+            }
+        )
         before = (end, r.gain_db)
     return [r for r in out if r["at"] < stop and start < r["stop"]]
 

@@ -45,8 +45,9 @@ def whole(sheet: Sheet, node: Node) -> NDArray[np.float32]:
     return engine_for(sheet).scan(node, 0, sheet.frames)
 
 
-def bars_of(values: NDArray[np.float64], low: float, high: float, count: int, tone: str
-            ) -> list[list[Any]]:  # fmt: skip
+def bars_of(
+    values: NDArray[np.float64], low: float, high: float, count: int, tone: str
+) -> list[list[Any]]:
     """A histogram as ``[from, to, height 0–1, tone]`` rows."""
     if len(values) == 0:
         return []
@@ -54,8 +55,9 @@ def bars_of(values: NDArray[np.float64], low: float, high: float, count: int, to
     top = counts.max() or 1
     return [
         [round(float(edges[i]), 3), round(float(edges[i + 1]), 3), round(float(c / top), 3), tone]
-        for i, c in enumerate(counts) if c
-    ]  # fmt: skip
+        for i, c in enumerate(counts)
+        if c
+    ]
 
 
 def gap_bars(hits: list[Hit]) -> list[list[Any]]:
@@ -64,14 +66,20 @@ def gap_bars(hits: list[Hit]) -> list[list[Any]]:
     gaps = np.diff(times) * 1000
     if len(gaps) == 0:
         return []
-    counts, edges = np.histogram(np.log(np.clip(gaps, 5, 2000)), bins=60,
-                                 range=(np.log(5), np.log(2000)))  # fmt: skip
+    counts, edges = np.histogram(
+        np.log(np.clip(gaps, 5, 2000)), bins=60, range=(np.log(5), np.log(2000))
+    )
     top = counts.max() or 1
     return [
-        [round(float(np.exp(edges[i])), 2), round(float(np.exp(edges[i + 1])), 2),
-         round(float(c / top), 3), "own"]
-        for i, c in enumerate(counts) if c
-    ]  # fmt: skip
+        [
+            round(float(np.exp(edges[i])), 2),
+            round(float(np.exp(edges[i + 1])), 2),
+            round(float(c / top), 3),
+            "own",
+        ]
+        for i, c in enumerate(counts)
+        if c
+    ]
 
 
 def note_marks(sheet: Sheet) -> list[list[Any]]:
@@ -80,12 +88,17 @@ def note_marks(sheet: Sheet) -> list[list[Any]]:
     return [[round(quarter * 4 / n, 2), f"1/{n}"] for n in (32, 16, 8, 4)]
 
 
-def curve(xs: NDArray[np.float64], db: NDArray[np.float64], low: float, high: float, tone: str
-          ) -> dict[str, Any]:  # fmt: skip
+def curve(
+    xs: NDArray[np.float64], db: NDArray[np.float64], low: float, high: float, tone: str
+) -> dict[str, Any]:
     """An area over a ruler: ``points`` are ``[x, height 0–1]``."""
     heights = np.clip((db - low) / (high - low), 0, 1)
-    return {"tone": tone, "points": [[round(float(x), 3), round(float(h), 3)]
-                                     for x, h in zip(xs, heights, strict=True)]}  # fmt: skip
+    return {
+        "tone": tone,
+        "points": [
+            [round(float(x), 3), round(float(h), 3)] for x, h in zip(xs, heights, strict=True)
+        ],
+    }
 
 
 def rounded(values: NDArray[Any], digits: int = 2) -> list[float]:
@@ -97,5 +110,6 @@ def shown_hits(sheet: Sheet, start: int, stop: int) -> list[dict[str, Any]]:
     first, last = start / sheet.rate, stop / sheet.rate
     return [
         {"piece": h.piece, "t": h.time_s, "v": h.velocity, "kind": h.kind, "sure": h.confidence}
-        for h in hits_of(sheet) if first <= h.time_s < last
-    ]  # fmt: skip
+        for h in hits_of(sheet)
+        if first <= h.time_s < last
+    ]

@@ -47,8 +47,9 @@ def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict
     inside = [h.time_s - start / sheet.rate for h in hits]
     loud = [t for t, h in zip(inside, hits, strict=True) if h.kind != "ghost"]
     out: dict[str, Any] = {
-        "span": [start, stop], "chain": small_strokes(sheet, chained, start, stop, loud),
-    }  # fmt: skip
+        "span": [start, stop],
+        "chain": small_strokes(sheet, chained, start, stop, loud),
+    }
     if stage is None:
         return out | {"strokes": [], "reduction": [], "most_db": 0.0, "rulers": {}}
     engine, rate = engine_for(sheet), sheet.rate
@@ -66,12 +67,16 @@ def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict
         "reduction": reduction,
         "most_db": round(max(reduction, default=0.0), 1),
         "said": _said(stage, peaks, reduction),
-        "envelope": {"seconds": ENVELOPE_S, "before": rounded(envelopes[0], 1),
-                     "after": rounded(envelopes[1], 1)},
+        "envelope": {
+            "seconds": ENVELOPE_S,
+            "before": rounded(envelopes[0], 1),
+            "after": rounded(envelopes[1], 1),
+        },
         "transfer": transfer(stage),
-        "rulers": drawings(stage_path(hand.path, stage), stage, sheet, hits, before, peaks,
-                           envelopes[0]),
-    }  # fmt: skip
+        "rulers": drawings(
+            stage_path(hand.path, stage), stage, sheet, hits, before, peaks, envelopes[0]
+        ),
+    }
 
 
 def _level(sound: Audio) -> Audio:
@@ -99,27 +104,41 @@ def small_strokes(
 
 
 def drawings(
-    path: str, stage: Stage, sheet: Sheet, hits: list[Hit], before: Audio,
-    peaks: NDArray[np.float64], envelope: NDArray[np.float64],
-) -> dict[str, Any]:  # fmt: skip
+    path: str,
+    stage: Stage,
+    sheet: Sheet,
+    hits: list[Hit],
+    before: Audio,
+    peaks: NDArray[np.float64],
+    envelope: NDArray[np.float64],
+) -> dict[str, Any]:
     """What stands in a stage's rulers."""
     times = np.linspace(0.05, ENVELOPE_S * 1000, len(envelope))
     stroke = {"areas": [curve(times, envelope - envelope.max(initial=-200.0), -40, 0, "own")]}
     gaps = {"bars": gap_bars(hits), "marks": note_marks(sheet)}
     if isinstance(stage, Compressor):
-        return {f"{path}.threshold_db": {"bars": bars_of(peaks, -60, 0, 40, "own")},
-                f"{path}.attack_ms": stroke, f"{path}.release_ms": gaps}  # fmt: skip
+        return {
+            f"{path}.threshold_db": {"bars": bars_of(peaks, -60, 0, 40, "own")},
+            f"{path}.attack_ms": stroke,
+            f"{path}.release_ms": gaps,
+        }
     if isinstance(stage, Limiter):
         over = int(np.sum(peaks > stage.ceiling_db))
         top = true_peak_dbtp(before) if len(before) else -200.0
         note = f"{over} of {len(peaks)} strokes reach it, the loudest {top:+.1f} dBTP".replace(
             "-", "−"
         )
-        return {f"{path}.ceiling_db": {"bars": bars_of(peaks, -24, 0, 40, "own"), "note": note},
-                f"{path}.release_ms": gaps}  # fmt: skip
+        return {
+            f"{path}.ceiling_db": {"bars": bars_of(peaks, -24, 0, 40, "own"), "note": note},
+            f"{path}.release_ms": gaps,
+        }
     if isinstance(stage, Saturation):
-        return {f"{path}.drive_db": {"note": _bends(stage, peaks),
-                                     "proposed": _begins_to_bend(stage, peaks)}}  # fmt: skip
+        return {
+            f"{path}.drive_db": {
+                "note": _bends(stage, peaks),
+                "proposed": _begins_to_bend(stage, peaks),
+            }
+        }
     return {}
 
 
@@ -137,8 +156,10 @@ def _bends(stage: Saturation, peaks: NDArray[np.float64]) -> str:
     if not len(peaks):
         return "no stroke in these bars"
     lost = _bent_by(stage, peaks)
-    return (f"{np.mean(lost >= 1):.0%} of strokes bend by 1 dB or more, the typical one by "
-            f"{np.median(lost):.1f} dB")  # fmt: skip
+    return (
+        f"{np.mean(lost >= 1):.0%} of strokes bend by 1 dB or more, the typical one by "
+        f"{np.median(lost):.1f} dB"
+    )
 
 
 def _bent_by(stage: Saturation, peaks: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -36,10 +36,17 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     lines = grid.seconds_of(lines_near(grid.quarters_at(times), division, swing))
     late = (times - lines) * 1000
     shown = [
-        {"id": h.id, "piece": h.piece, "t": h.time_s, "v": h.velocity, "kind": h.kind,
-         "sure": h.confidence, "late_ms": round(float(ms), 1)}
+        {
+            "id": h.id,
+            "piece": h.piece,
+            "t": h.time_s,
+            "v": h.velocity,
+            "kind": h.kind,
+            "sure": h.confidence,
+            "late_ms": round(float(ms), 1),
+        }
         for h, ms in zip(hits, late, strict=True)
-    ]  # fmt: skip
+    ]
     moved = {m.id: m for m in edits_of(sheet).moves if m.shift_s or m.kick_s}
     for row in shown:
         if row["id"] in moved:
@@ -47,15 +54,22 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     limit, under = kick_alone_ms(sheet)
     moved_alone = sum(1 for m in moved.values() if m.kick_s)
     return {
-        "hits": shown, "division": division, "swing": round(swing * 100),
+        "hits": shown,
+        "division": division,
+        "swing": round(swing * 100),
         "fresh_rule": fresh_rule(study, school_of_song(song)),
         "placement": _placement(hits, late, grid, division),
-        "unclear": _unclear(placed, grid), "apart": _apart(placed, grid, limit),
-        "edits": _edits(sheet, grid), "kick_limit_ms": limit, "kick_under_db": under,
-        "kicks_alone": moved_alone, "feel_ms": FEEL_MS,
-        "saving": _saving(placed), "rulers": _rulers(sheet, placed, hits, grid, division),
+        "unclear": _unclear(placed, grid),
+        "apart": _apart(placed, grid, limit),
+        "edits": _edits(sheet, grid),
+        "kick_limit_ms": limit,
+        "kick_under_db": under,
+        "kicks_alone": moved_alone,
+        "feel_ms": FEEL_MS,
+        "saving": _saving(placed),
+        "rulers": _rulers(sheet, placed, hits, grid, division),
         "summary": _summary(hits, moved),
-    }  # fmt: skip
+    }
 
 
 def _placement(
@@ -70,16 +84,24 @@ def _placement(
         low, middle, high = np.percentile(late[own], [16, 50, 84])
         by_phase = [
             round(float(np.median(late[own & (phases % round(steps) == k)])), 1)
-            if np.sum(own & (phases % round(steps) == k)) >= 3 else None
+            if np.sum(own & (phases % round(steps) == k)) >= 3
+            else None
             for k in range(round(steps))
-        ]  # fmt: skip
+        ]
         out.append(
-            {"piece": piece, "strokes": int(own.sum()), "middle_ms": round(float(middle), 1),
-             "spread_ms": round(float(high - low) / 2, 1), "low_ms": round(float(low), 1),
-             "high_ms": round(float(high), 1), "phases": by_phase,
-             "counts": [_counts(late[own & (phases % round(steps) == k)])
-                        for k in range(round(steps))]}
-        )  # fmt: skip
+            {
+                "piece": piece,
+                "strokes": int(own.sum()),
+                "middle_ms": round(float(middle), 1),
+                "spread_ms": round(float(high - low) / 2, 1),
+                "low_ms": round(float(low), 1),
+                "high_ms": round(float(high), 1),
+                "phases": by_phase,
+                "counts": [
+                    _counts(late[own & (phases % round(steps) == k)]) for k in range(round(steps))
+                ],
+            }
+        )
     return out
 
 
@@ -99,10 +121,15 @@ def _unclear(placed: list[Placement], grid: Grid) -> list[dict[str, Any]]:
         off = (p.from_s - line_s) * 1000
         why = "would run into its neighbour" if p.rule == "too close" else "between two lines"
         out.append(
-            {"id": p.event.lead.id, "t": p.from_s, "line": p.line, "bar": int(grid.bar_at(p.from_s)),
-             "words": f"{label(p.event.lead.piece)} at {grid.place(p.from_s)}: {why}, "
-                      f"{abs(off):.0f} ms {'after' if off > 0 else 'before'} {grid.place(line_s)}"}
-        )  # fmt: skip
+            {
+                "id": p.event.lead.id,
+                "t": p.from_s,
+                "line": p.line,
+                "bar": int(grid.bar_at(p.from_s)),
+                "words": f"{label(p.event.lead.piece)} at {grid.place(p.from_s)}: {why}, "
+                f"{abs(off):.0f} ms {'after' if off > 0 else 'before'} {grid.place(line_s)}",
+            }
+        )
     return out
 
 
@@ -115,23 +142,34 @@ def _apart(placed: list[Placement], grid: Grid, limit_ms: float) -> list[dict[st
         "cut": "two shells at once: they move together",
     }
     return [
-        {"id": a.event.lead.id, "t": a.event.lead.time_s, "gap_ms": a.gap_ms, "kind": a.kind,
-         "remedy": a.remedy, "bar": int(grid.bar_at(a.event.lead.time_s)),
-         "words": f"{grid.place(a.event.lead.time_s)} {a.kind}: {label(a.other.piece)} "
-                  f"{abs(a.gap_ms):.1f} ms {'after' if a.gap_ms > 0 else 'before'}; "
-                  f"{remedies[a.remedy]}"}
+        {
+            "id": a.event.lead.id,
+            "t": a.event.lead.time_s,
+            "gap_ms": a.gap_ms,
+            "kind": a.kind,
+            "remedy": a.remedy,
+            "bar": int(grid.bar_at(a.event.lead.time_s)),
+            "words": f"{grid.place(a.event.lead.time_s)} {a.kind}: {label(a.other.piece)} "
+            f"{abs(a.gap_ms):.1f} ms {'after' if a.gap_ms > 0 else 'before'}; "
+            f"{remedies[a.remedy]}",
+        }
         for a in sorted(played_apart([p.event for p in placed]), key=lambda a: -abs(a.gap_ms))
-    ]  # fmt: skip
+    ]
 
 
 def _edits(sheet: Sheet, grid: Grid) -> list[dict[str, Any]]:
     return [
-        {"id": m.id, "t": m.to_s, "bar": int(grid.bar_at(m.to_s)),
-         "words": f"{grid.place(m.from_s)} {' + '.join(label(p) for p in m.pieces)}: "
-                  f"{m.shift_s * 1000:+.1f} ms, {m.rule or 'carried along'}"
-                  + (f"; kick mics alone {m.kick_s * 1000:+.1f} ms" if m.kick_s else "")}
-        for m in edits_of(sheet).moves if m.shift_s or m.kick_s
-    ]  # fmt: skip
+        {
+            "id": m.id,
+            "t": m.to_s,
+            "bar": int(grid.bar_at(m.to_s)),
+            "words": f"{grid.place(m.from_s)} {' + '.join(label(p) for p in m.pieces)}: "
+            f"{m.shift_s * 1000:+.1f} ms, {m.rule or 'carried along'}"
+            + (f"; kick mics alone {m.kick_s * 1000:+.1f} ms" if m.kick_s else ""),
+        }
+        for m in edits_of(sheet).moves
+        if m.shift_s or m.kick_s
+    ]
 
 
 def _rulers(
@@ -154,8 +192,10 @@ def _saving(placed: list[Placement]) -> str:
     share, way = share_to_move(placed)
     if share < PAST_SAVING:
         return ""
-    return (f"{share:.0%} of the strokes stray by more than 12 ms, half of them by over {way:.0f} "
-            "ms: recording again is cheaper than mending this take.")  # fmt: skip
+    return (
+        f"{share:.0%} of the strokes stray by more than 12 ms, half of them by over {way:.0f} "
+        "ms: recording again is cheaper than mending this take."
+    )
 
 
 def _summary(hits: list[Hit], moved: dict[str, Any]) -> str:

@@ -27,8 +27,11 @@ def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict
     chained = graph_of(sheet).chain(hand.name)
     start, stop = loop_frames(sheet, bars)
     strokes = hand.strokes(sheet)
-    inside = [h.time_s - start / sheet.rate for h in strokes
-              if start <= h.time_s * sheet.rate < stop and h.kind != "ghost"]  # fmt: skip
+    inside = [
+        h.time_s - start / sheet.rate
+        for h in strokes
+        if start <= h.time_s * sheet.rate < stop and h.kind != "ghost"
+    ]
     out = {"chain": small_strokes(sheet, chained, start, stop, inside)}
     if not isinstance(stage, Equaliser):
         return out | {"rulers": {}}
@@ -42,8 +45,12 @@ def _spectrum(
     sound = whole(sheet, chained.before(eq.id))
     mono = sound if sound.ndim == 1 else np.ascontiguousarray(sound.mean(axis=1))
     ids = {h.id for h in strokes}
-    found = stroke_spectrum(mono, sheet.rate, [h.time_s for h in strokes],
-                            [h.time_s for h in hits_of(sheet) if h.id not in ids])  # fmt: skip
+    found = stroke_spectrum(
+        mono,
+        sheet.rate,
+        [h.time_s for h in strokes],
+        [h.time_s for h in hits_of(sheet) if h.id not in ids],
+    )
     gain = response_db(equaliser_sections(eq, sheet.rate), found.hz, sheet.rate) + eq.output_db
     if not eq.on:
         gain = np.zeros_like(gain)
@@ -53,8 +60,11 @@ def _spectrum(
         curve(found.hz, found.bleed_db, top - 60, top, "bleed"),
         curve(found.hz, found.strokes_db, top - 60, top, "own"),
     ]
-    ruled = [f"{path}.high_pass.frequency_hz", f"{path}.low_pass.frequency_hz",
-             *(f"{path}.bands.{b.id}.frequency_hz" for b in eq.bands)]  # fmt: skip
+    ruled = [
+        f"{path}.high_pass.frequency_hz",
+        f"{path}.low_pass.frequency_hz",
+        *(f"{path}.bands.{b.id}.frequency_hz" for b in eq.bands),
+    ]
     return {
         "hz": rounded(found.hz, 1),
         "before": rounded(found.strokes_db - top, 2),
@@ -74,8 +84,13 @@ def landmarks(found: StrokeSpectrum) -> list[dict[str, Any]]:
     if len(low) == 0 or db.max() < -110:
         return []
     base = int(low[np.argmax(db[low])])
-    marks = [{"hz": round(float(found.hz[base]), 1), "name": "fundamental",
-              "note": hz_to_note(float(found.hz[base]))}]  # fmt: skip
+    marks = [
+        {
+            "hz": round(float(found.hz[base]), 1),
+            "name": "fundamental",
+            "note": hz_to_note(float(found.hz[base])),
+        }
+    ]
     trend = scipy.signal.savgol_filter(db, 41, 2)
     peaks, _ = scipy.signal.find_peaks(db - trend, prominence=3)
     above = [p for p in peaks if found.hz[p] > 1.5 * found.hz[base] and found.hz[p] < 6000]
@@ -92,14 +107,26 @@ def _flags(path: str, eq: Equaliser) -> list[dict[str, Any]]:
     out = []
     for name, part in (("high-pass", eq.high_pass), ("low-pass", eq.low_pass)):
         if part.on:
-            out.append({"hz": part.frequency_hz, "gain": 0, "path": None,
-                        "text": f"{name} · {part.frequency_hz:.0f} Hz · {part.slope_db_oct} dB/oct"})  # fmt: skip
+            out.append(
+                {
+                    "hz": part.frequency_hz,
+                    "gain": 0,
+                    "path": None,
+                    "text": f"{name} · {part.frequency_hz:.0f} Hz · {part.slope_db_oct} dB/oct",
+                }
+            )
     for band in eq.bands:
         if band.on:
             width = "broad" if band.q < 0.9 else "narrow" if band.q > 3 else "medium"
             kind = {"bell": width, "low_shelf": "low shelf", "high_shelf": "high shelf"}[band.kind]
             text = f"{band.gain_db:+.1f} dB · {band.frequency_hz:.0f} Hz · {kind}"
-            out.append({"hz": band.frequency_hz, "gain": band.gain_db, "path": f"{path}.bands.{band.id}",
-                        "within": {"gain": gain.ends, "hz": hz.ends},
-                        "text": text.replace("-", "−")})  # fmt: skip
+            out.append(
+                {
+                    "hz": band.frequency_hz,
+                    "gain": band.gain_db,
+                    "path": f"{path}.bands.{band.id}",
+                    "within": {"gain": gain.ends, "hz": hz.ends},
+                    "text": text.replace("-", "−"),
+                }
+            )
     return out

@@ -34,9 +34,11 @@ def letter(
     for x, y, name in points:
         long = LETTER * len(name)
         places = (
-            Lettering(x, y - AWAY, "middle"), Lettering(x + AWAY, y + 3.5, "start"),
-            Lettering(x - AWAY, y + 3.5, "end"), Lettering(x, y + AWAY + 7, "middle"),
-        )  # fmt: skip
+            Lettering(x, y - AWAY, "middle"),
+            Lettering(x + AWAY, y + 3.5, "start"),
+            Lettering(x - AWAY, y + 3.5, "end"),
+            Lettering(x, y + AWAY + 7, "middle"),
+        )
         best = min(places, key=lambda p: _cost(_box(p, long), boxes, width, height))
         boxes.append(_box(best, long))
         out.append(best)

@@ -31,13 +31,19 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         trim = sheet.mics[name].trim_db
         piece = parse_mic_name(name).piece
         typical = measured.get(name, {}).get("typical_hit_dbfs", -20.0)
-        rows.append({
-            "mic": name, "label": label(name), "chosen": name == mic,
-            "family": piece_family(piece) if piece else "ambience",
-            "peaks": rounded(peaks + trim, 1), "typical": round(typical + trim, 1),
-            "loudest": round(measured.get(name, {}).get("loudest_hit_dbfs", typical) + trim, 1),
-            "fader": sheet.mics[name].fader_db, "mute": sheet.mics[name].mute,
-        })  # fmt: skip
+        rows.append(
+            {
+                "mic": name,
+                "label": label(name),
+                "chosen": name == mic,
+                "family": piece_family(piece) if piece else "ambience",
+                "peaks": rounded(peaks + trim, 1),
+                "typical": round(typical + trim, 1),
+                "loudest": round(measured.get(name, {}).get("loudest_hit_dbfs", typical) + trim, 1),
+                "fader": sheet.mics[name].fader_db,
+                "mute": sheet.mics[name].mute,
+            }
+        )
     own = next(r for r in rows if r["mic"] == mic)
     trim = sheet.mics[mic].trim_db
     wanted = round(float(np.clip(np.mean(target) - (own["typical"] - trim), -24, 24)), 1)

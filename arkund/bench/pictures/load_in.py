@@ -38,24 +38,39 @@ def context(sheet: Sheet, mic: str, rows: Sequence[MicFacts]) -> dict[str, Any]:
     used = {m.role for m in sheet.mics.values()}
     return {
         "rows": [
-            {"file": f, "mic": sheet.mics[f.mic],
-             "health": health(f.measures, sheet.mics[f.mic].unused),
-             "places": places(f.measures, sheet, grid)}
+            {
+                "file": f,
+                "mic": sheet.mics[f.mic],
+                "health": health(f.measures, sheet.mics[f.mic].unused),
+                "places": places(f.measures, sheet, grid),
+            }
             for f in rows
         ],
-        "floor": floor(sheet, pieces, mic, rows), "choices": choices(sheet, pieces),
-        "own": own, "heard": heard_words(mic, own.heard), "expected": expected(sheet, mic),
-        "mic_sheet": sheet.mics[mic], "sides": _sides(sheet, mic),
-        "measured_from": "snare’s head" if own.mic not in sheet.mics or
-        parse_mic_name(mic).piece is None else f"{label(parse_mic_name(mic).piece or '')}’s head",
-        "roles": [(label(p) if p else "elsewhere", [c["mic"] for c in listed])
-                  for p, listed in choices(sheet, pieces).items()],
-        "tempo_words": _tempo_words(sheet), "tempo_json": sheet.tempo.model_dump(mode="json"),
+        "floor": floor(sheet, pieces, mic, rows),
+        "choices": choices(sheet, pieces),
+        "own": own,
+        "heard": heard_words(mic, own.heard),
+        "expected": expected(sheet, mic),
+        "mic_sheet": sheet.mics[mic],
+        "sides": _sides(sheet, mic),
+        "measured_from": "snare’s head"
+        if own.mic not in sheet.mics or parse_mic_name(mic).piece is None
+        else f"{label(parse_mic_name(mic).piece or '')}’s head",
+        "roles": [
+            (label(p) if p else "elsewhere", [c["mic"] for c in listed])
+            for p, listed in choices(sheet, pieces).items()
+        ],
+        "tempo_words": _tempo_words(sheet),
+        "tempo_json": sheet.tempo.model_dump(mode="json"),
         "sections_json": [s.model_dump() for s in sheet.sections],
-        "has_click": "click" in used, "has_bed": "bed" in used, "notes": NOTES, "doubtful": doubtful(sheet),
-        "takes_rows": [{"number": t.number, "ms": samples_to_ms(t.offset, sheet.rate)}
-                       for t in sheet.takes],
-    }  # fmt: skip
+        "has_click": "click" in used,
+        "has_bed": "bed" in used,
+        "notes": NOTES,
+        "doubtful": doubtful(sheet),
+        "takes_rows": [
+            {"number": t.number, "ms": samples_to_ms(t.offset, sheet.rate)} for t in sheet.takes
+        ],
+    }
 
 
 NOTES = ("", *get_args(Sheet.model_fields["root_note"].annotation)[1:])
@@ -77,10 +92,15 @@ def _sides(sheet: Sheet, mic: str) -> dict[str, Any]:
         other = str(replace(own, side="r" if own.side == "l" else "l"))
         free = [n for n in range(1, 9) if f"{own.role}_{n}" not in sheet.mics]
         both = [m for m in (mic, other) if m in sheet.mics]
-        return {"split": {m: f"{own.role}_{n}" for m, n in zip(both, free, strict=False)},
-                "partners": []}  # fmt: skip
-    alike = [m for m in mic_order(sheet)
-             if m != mic and sheet.mics[m].side is None and sheet.mics[m].role == own.role]  # fmt: skip
+        return {
+            "split": {m: f"{own.role}_{n}" for m, n in zip(both, free, strict=False)},
+            "partners": [],
+        }
+    alike = [
+        m
+        for m in mic_order(sheet)
+        if m != mic and sheet.mics[m].side is None and sheet.mics[m].role == own.role
+    ]
     pair = {m: {mic: f"{own.role}_l", m: f"{own.role}_r"} for m in alike}
     taken = {f"{own.role}_l", f"{own.role}_r"} & set(sheet.mics)
     return {"split": {}, "partners": {} if taken else pair}
@@ -97,18 +117,30 @@ def floor(sheet: Sheet, pieces: list[str], chosen: str, rows: Sequence[MicFacts]
     taken = [(_x(p.x) - 18, _y(p.y) - 6, _x(p.x) + 18, _y(p.y) + 15) for p in placed]
     names = letter([(_x(m.x), _y(m.y), label(m.mic)) for m in mics], taken, WIDTH, HEIGHT - 14)
     return {
-        "width": WIDTH, "height": HEIGHT,
+        "width": WIDTH,
+        "height": HEIGHT,
         "pieces": [_piece(p) for p in placed],
         "lines": [line for m in mics for line in _lines(m, facts[m.mic].heard, at, chosen)],
         "mics": [
-            {"mic": m.mic, "label": label(m.mic), "x": _x(m.x), "y": _y(m.y), "name": name,
-             "chosen": m.mic == chosen, "trouble": bool(facts[m.mic].measures["flags"]),
-             "unused": bool(sheet.mics[m.mic].unused), "overdub": sheet.mics[m.mic].overdub}
+            {
+                "mic": m.mic,
+                "label": label(m.mic),
+                "x": _x(m.x),
+                "y": _y(m.y),
+                "name": name,
+                "chosen": m.mic == chosen,
+                "trouble": bool(facts[m.mic].measures["flags"]),
+                "unused": bool(sheet.mics[m.mic].unused),
+                "overdub": sheet.mics[m.mic].overdub,
+            }
             for m, name in zip(mics, names, strict=True)
         ],
-        "beside": [{"mic": m, "label": label(m), "chosen": m == chosen}
-                   for m in mic_order(sheet) if sheet.mics[m].role in BESIDE],
-    }  # fmt: skip
+        "beside": [
+            {"mic": m, "label": label(m), "chosen": m == chosen}
+            for m in mic_order(sheet)
+            if sheet.mics[m].role in BESIDE
+        ],
+    }
 
 
 def _x(metres: float) -> float:
@@ -122,8 +154,14 @@ def _y(metres: float) -> float:
 def _piece(p: PlacedPiece) -> dict[str, Any]:
     family = piece_family(p.piece)
     shown = family if family in ("kick", "snare", "tom") else "metal"
-    return {"piece": p.piece, "label": label(p.piece), "family": shown, "x": _x(p.x), "y": _y(p.y),
-            "r": round(p.radius * _PER_M, 1)}  # fmt: skip
+    return {
+        "piece": p.piece,
+        "label": label(p.piece),
+        "family": shown,
+        "x": _x(p.x),
+        "y": _y(p.y),
+        "r": round(p.radius * _PER_M, 1),
+    }
 
 
 def _lines(
@@ -137,11 +175,18 @@ def _lines(
         # Of every mic the piece that it hears loudest; of the one in hand all that it hears.
         if piece not in at or under > (HEARD_DB if mic.mic == chosen else 0.0):
             continue
-        out.append({
-            "x1": _x(mic.x), "y1": _y(mic.y), "x2": _x(at[piece].x), "y2": _y(at[piece].y),
-            "width": round(WIDEST * (1 - under / HEARD_DB) + 0.4, 1), "chosen": mic.mic == chosen,
-            "family": _piece(at[piece])["family"], "own": piece == own or own is None,
-        })  # fmt: skip
+        out.append(
+            {
+                "x1": _x(mic.x),
+                "y1": _y(mic.y),
+                "x2": _x(at[piece].x),
+                "y2": _y(at[piece].y),
+                "width": round(WIDEST * (1 - under / HEARD_DB) + 0.4, 1),
+                "chosen": mic.mic == chosen,
+                "family": _piece(at[piece])["family"],
+                "own": piece == own or own is None,
+            }
+        )
     return out
 
 
@@ -150,10 +195,14 @@ def heard_words(mic: str, heard: Mapping[str, float]) -> list[dict[str, Any]]:
     own = parse_mic_name(mic).piece
     loudest = max(heard.values(), default=0.0)
     return [
-        {"label": label(p), "db": level, "width": round(max(100 - (loudest - level) / 0.36, 2)),
-         "own": p == own}
+        {
+            "label": label(p),
+            "db": level,
+            "width": round(max(100 - (loudest - level) / 0.36, 2)),
+            "own": p == own,
+        }
         for p, level in sorted(heard.items(), key=lambda item: -item[1])
-    ]  # fmt: skip
+    ]
 
 
 def choices(sheet: Sheet, pieces: list[str]) -> dict[str, list[dict[str, str]]]:
@@ -187,10 +236,14 @@ def expected(sheet: Sheet, mic: str) -> list[dict[str, Any]]:
         if far is None or near is None:
             continue
         samples = metres_to_samples((far - near) / 100, sheet.rate)
-        out.append({
-            "piece": label(pair.piece), "mic": label(pair.mic), "reference": label(pair.reference),
-            "expected_ms": round(samples_to_ms(samples, sheet.rate), 2),
-            "measured_ms": round(samples_to_ms(pair.delay_samples, sheet.rate), 2),
-            "sure": pair.sure,
-        })  # fmt: skip
+        out.append(
+            {
+                "piece": label(pair.piece),
+                "mic": label(pair.mic),
+                "reference": label(pair.reference),
+                "expected_ms": round(samples_to_ms(samples, sheet.rate), 2),
+                "measured_ms": round(samples_to_ms(pair.delay_samples, sheet.rate), 2),
+                "sure": pair.sure,
+            }
+        )
     return out

@@ -32,8 +32,11 @@ COLUMNS = 400
 
 def layers_of(sheet: Sheet, piece: str | None) -> list[str]:
     """The layers that follow a piece."""
-    return [name for name, layer in sheet.layers.items()
-            if piece is not None and sheet.mics[layer.of].name.piece == piece]  # fmt: skip
+    return [
+        name
+        for name, layer in sheet.layers.items()
+        if piece is not None and sheet.mics[layer.of].name.piece == piece
+    ]
 
 
 def picture(song: Song, sheet: Sheet, mic: str, name: str, stroke: str = "") -> dict[str, Any]:
@@ -51,15 +54,20 @@ def picture(song: Song, sheet: Sheet, mic: str, name: str, stroke: str = "") -> 
     spread, accents = replace.spread_db(study, lead)
     ordered = sorted(study.strokes(piece), key=lambda h: h.velocity)
     out: dict[str, Any] = {
-        "piece": piece, "family": piece_family(piece), "called": label(piece),
+        "piece": piece,
+        "family": piece_family(piece),
+        "called": label(piece),
         "candidates": [replace.described(c, study.rate) for c in found[:SHOWN]],
-        "count": len(found), "of": len(study.strokes(piece)),
-        "spread_db": round(spread, 1), "accents": accents,
+        "count": len(found),
+        "of": len(study.strokes(piece)),
+        "spread_db": round(spread, 1),
+        "accents": accents,
         "mend": _to_mend(song, study.strokes(piece), stroke),
-        "strokes": [{"id": h.id, "v": h.velocity, "kind": h.kind, "t": round(h.time_s, 3)}
-                    for h in ordered],
+        "strokes": [
+            {"id": h.id, "v": h.velocity, "kind": h.kind, "t": round(h.time_s, 3)} for h in ordered
+        ],
         "rulers": {},
-    }  # fmt: skip
+    }
     layer = sheet.layers.get(name)
     if layer is None:
         return out
@@ -104,8 +112,10 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
     first, last = (round(typical.onset + s * sheet.rate) for s in ZOOM_S)
     drum = np.asarray(engine.read(entry.drum, first, last))
     laid = np.asarray(engine.read(graph.chains[name].end, first, last))[:, 0] * np.float32(gains)
-    low = 20 * np.log10(max(float(np.sqrt(np.mean((drum + laid) ** 2))), 1e-9)
-                        / max(float(np.sqrt(np.mean(drum**2))), 1e-9))  # fmt: skip
+    low = 20 * np.log10(
+        max(float(np.sqrt(np.mean((drum + laid) ** 2))), 1e-9)
+        / max(float(np.sqrt(np.mean(drum**2))), 1e-9)
+    )
     rulers: dict[str, Any] = {}
     if isinstance(layer, SubLayer):
         family = piece_family(sheet.mics[layer.of].name.piece or "")
@@ -116,13 +126,24 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
         if hz := fundamental_hz(whole, sheet.rate, times, family):
             rulers[f"layers.{name}.note_hz"] = {"proposed": round(hz, 2)}
     return {
-        "layer": name, "rulers": rulers,
-        "rows": [{"at": round(r.onset), "sound": int(r.sound),
-                  "gain_db": round(amplitude_to_db(abs(r.gain)), 1)} for r in rows],
+        "layer": name,
+        "rulers": rulers,
+        "rows": [
+            {
+                "at": round(r.onset),
+                "sound": int(r.sound),
+                "gain_db": round(amplitude_to_db(abs(r.gain)), 1),
+            }
+            for r in rows
+        ],
         "said": _said(rows, len(planned), shifts, low),
-        "zoom": {"ms": [1000 * s for s in ZOOM_S], "drum": _thin(drum), "layer": _thin(laid),
-                 "sum": _thin(drum + laid)},
-    }  # fmt: skip
+        "zoom": {
+            "ms": [1000 * s for s in ZOOM_S],
+            "drum": _thin(drum),
+            "layer": _thin(laid),
+            "sum": _thin(drum + laid),
+        },
+    }
 
 
 def _said(rows: Sequence[Row], of: int, shifts_ms: Sequence[float], low_db: float) -> str:
@@ -135,8 +156,10 @@ def _said(rows: Sequence[Row], of: int, shifts_ms: Sequence[float], low_db: floa
     )
     alike = float(np.median([r.alike for r in rows]))
     far = max(abs(s) for s in shifts_ms)
-    return (f"{how_many}; each placed within {far:.2f} ms of the list, {alike:.0%} alike; the sum of this one "
-            f"is {low_db:+.1f} dB against the drum alone").replace("-", "−")  # fmt: skip
+    return (
+        f"{how_many}; each placed within {far:.2f} ms of the list, {alike:.0%} alike; the sum of this one "
+        f"is {low_db:+.1f} dB against the drum alone"
+    ).replace("-", "−")
 
 
 def _late(row: Row, entry: Struck | Toned, rate: int) -> float:

@@ -26,16 +26,21 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         "proposed": found.proposed,
         "joins": _joins(found, sheet),
         "copies": [
-            {"label": c.label, "place": _place(c, sheet),
-             "hear": hear_around(sheet, (c.at + c.frames) / sheet.rate, c.at / sheet.rate),
-             "fade_ms": c.fade_ms}
+            {
+                "label": c.label,
+                "place": _place(c, sheet),
+                "hear": hear_around(sheet, (c.at + c.frames) / sheet.rate, c.at / sheet.rate),
+                "fade_ms": c.fade_ms,
+            }
             for c in sheet.copies
         ],
-        "cost": {"chosen": round(found.cost(found.chosen), 1),
-                 "proposed": round(found.cost(found.proposed), 1)},
+        "cost": {
+            "chosen": round(found.cost(found.chosen), 1),
+            "proposed": round(found.cost(found.proposed), 1),
+        },
         "avoids": avoided(found, found.proposed),
         "rulers": {},
-    }  # fmt: skip
+    }
 
 
 def _place(copy: Copy, sheet: Sheet) -> str:
@@ -63,10 +68,15 @@ def _joins(found: TakesGrid, sheet: Sheet) -> list[dict[str, Any]]:
         at_s = stretch.at / sheet.rate
         known = next((j for j in found.joins if abs(j.at_s - at_s) < LATER_S), None)
         join = known or Join(at_s, sheet.comp[number - 1].take, stretch.take, "", -120.0, 0.0, "")
-        out.append(_shown(join, found, sheet) | {
-            "number": number, "fade_ms": stretch.fade_ms, "shape": stretch.shape,
-            "hear": hear_around(sheet, at_s),
-        })  # fmt: skip
+        out.append(
+            _shown(join, found, sheet)
+            | {
+                "number": number,
+                "fade_ms": stretch.fade_ms,
+                "shape": stretch.shape,
+                "hear": hear_around(sheet, at_s),
+            }
+        )
     return out
 
 
@@ -77,6 +87,8 @@ def _shown(join: Join, found: TakesGrid, sheet: Sheet) -> dict[str, Any]:
     part = min(range(len(found.parts)), key=lambda n: abs(found.parts[n].start_bar - bar))
     hidden = f"before a {label(join.hidden_by)}" if join.hidden_by else "nothing hides it"
     return asdict(join) | {
-        "part": part, "bar": bar, "place": grid.place(join.at_s),
+        "part": part,
+        "bar": bar,
+        "place": grid.place(join.at_s),
         "words": f"take {join.before} to {join.after} at {grid.place(join.at_s)}, {hidden}",
-    }  # fmt: skip
+    }

@@ -37,9 +37,13 @@ def keep(request: HttpRequest, slug: str) -> JsonResponse:
     turns.after_sound(SAVE_WAITS_S)
     patch = levelling.with_thresholds(sheet_of(song), asked.patch)
     made = revisions.keep(
-        song.pk, asked.base, patch, reason=asked.reason, station=asked.station,
+        song.pk,
+        asked.base,
+        patch,
+        reason=asked.reason,
+        station=asked.station,
         finding=asked.finding,
-    )  # fmt: skip
+    )
     if asked.finding:
         findings.note_changed(song, asked.finding, made)
     return answer(made)

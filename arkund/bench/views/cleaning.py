@@ -46,5 +46,15 @@ def jump(request: HttpRequest, slug: str) -> JsonResponse:
 def edit(request: HttpRequest, slug: str) -> JsonResponse:
     """Derive regions, or move, split, join, draw or take out one; made from revision ``base``."""
     song, asked = song_named(slug), body(request, Edited)
-    return answer(by_hand.edit(song, asked.mic, asked.what, asked.region, at=asked.at,
-                               stop=asked.stop, edge=asked.edge, base=asked.base))  # fmt: skip
+    return answer(
+        by_hand.edit(
+            song,
+            asked.mic,
+            asked.what,
+            asked.region,
+            at=asked.at,
+            stop=asked.stop,
+            edge=asked.edge,
+            base=asked.base,
+        )
+    )

@@ -38,13 +38,14 @@ def listed(request: HttpRequest, slug: str) -> JsonResponse:
     return JsonResponse(
         {
             "counting": missing,
-            "counts": Counter("eq" if r["station"] == "dynamics" else r["station"]
-                              for r in open_rows),
+            "counts": Counter(
+                "eq" if r["station"] == "dynamics" else r["station"] for r in open_rows
+            ),
             "pieces": Counter(_piece(r) for r in open_rows if _piece(r)),
             "findings": own,
             "quiet": list(findings.quiet_mics(sheet, own, station)),
         }
-    )  # fmt: skip
+    )
 
 
 def _piece(row: dict[str, Any]) -> str:

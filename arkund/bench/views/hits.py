@@ -131,6 +131,7 @@ def edit_list(request: HttpRequest, slug: str) -> HttpResponse:
     text = edits_csv(timing.edits_of(sheet), timing.grid_of(sheet))
     name = f"{song.slug}-edits.csv"
     return HttpResponse(
-        text, content_type="text/csv; charset=utf-8",
+        text,
+        content_type="text/csv; charset=utf-8",
         headers={"Content-Disposition": f'attachment; filename="{name}"'},
-    )  # fmt: skip
+    )

@@ -90,8 +90,10 @@ def upload(request: HttpRequest, slug: str) -> JsonResponse:
     piece = _piece(song, str(request.POST.get("mic", ""))[:80])
     sent = request.FILES.getlist("files")
     if not sent or len(sent) > MOST_FILES:
-        raise ArkundError(f"Choose 1 to {MOST_FILES} files: samples, one recording of single strokes, or an "
-                          "SFZ file with its sounds.")  # fmt: skip
+        raise ArkundError(
+            f"Choose 1 to {MOST_FILES} files: samples, one recording of single strokes, or an "
+            "SFZ file with its sounds."
+        )
     if sum(one.size or 0 for one in sent) > LARGEST:
         raise ArkundError("These files are more than 400 MB; samples are short.")
     with tempfile.TemporaryDirectory() as scratch:

@@ -53,8 +53,17 @@ def enter(request: HttpRequest, slug: str) -> HttpResponse:
 @require_GET
 def new(request: HttpRequest) -> HttpResponse:
     mics = [r for r in ROLES if r not in ("tom", "overhead", "room")]
-    choices = [*mics[:7], *(f"tom_{n}" for n in range(1, 6)), "overhead_l", "overhead_r", "overhead",
-               "room_l", "room_r", "room", *mics[7:]]  # fmt: skip
+    choices = [
+        *mics[:7],
+        *(f"tom_{n}" for n in range(1, 6)),
+        "overhead_l",
+        "overhead_r",
+        "overhead",
+        "room_l",
+        "room_r",
+        "room",
+        *mics[7:],
+    ]
     context = {"token": secrets.token_urlsafe(18), "choices": choices, "paired": " ".join(PAIRED)}
     return render(request, "bench/new.html", context)
 
@@ -95,8 +104,13 @@ def _stage_file(upload: UploadedFile, name: str, token: str) -> None:
         part.replace(path)
         try:
             found = examine(path, name)
-            facts = {"seconds": round(found.seconds, 2), "rate": found.rate, "note": found.note,
-                     "channels": found.channels, "silent": found.is_silent}  # fmt: skip
+            facts = {
+                "seconds": round(found.seconds, 2),
+                "rate": found.rate,
+                "note": found.note,
+                "channels": found.channels,
+                "silent": found.is_silent,
+            }
         except AudioRefused as error:
             refusal = f"{error.reason} {error.remedy}"
             path.unlink(missing_ok=True)
@@ -129,13 +143,15 @@ def _staged(token: str) -> dict[str, Any]:
     return {
         "files": [
             {
-                "name": r.name, **r.facts, "refusal": r.refusal,
+                "name": r.name,
+                **r.facts,
+                "refusal": r.refusal,
                 "mic": str(guesses[r.name].mic) if r.name in guesses else "",
                 "sure": guesses[r.name].confidence >= 0.5 if r.name in guesses else False,
             }
             for r in rows
         ]
-    }  # fmt: skip
+    }
 
 
 class StagedName(Asked):

@@ -97,10 +97,13 @@ def _timing(song: Song, sheet: Sheet, request: HttpRequest) -> dict[str, Any]:
     """What the Edit page shows of rules, pieces and kinds of stroke."""
     rules = [r.model_dump() for r in sheet.timing.rules]
     return {
-        "rules": rules, "rule": _rule(request, sheet), "divisions": list(DIVISIONS),
-        "pieces": hits.known_pieces(sheet), "kinds": KINDS,
+        "rules": rules,
+        "rule": _rule(request, sheet),
+        "divisions": list(DIVISIONS),
+        "pieces": hits.known_pieces(sheet),
+        "kinds": KINDS,
         "now": rules[_rule(request, sheet)] if rules else None,
-    }  # fmt: skip
+    }
 
 
 def _bus(request: HttpRequest, sheet: Sheet) -> str:
@@ -146,8 +149,10 @@ def _rulers(station: str, mic: str, request: HttpRequest, sheet: Sheet) -> list[
     if station == "edit":
         return rulers.timing_rulers(_rule(request, sheet)) if sheet.timing.rules else []
     by_station = {
-        "align": rulers.align_rulers, "level": rulers.level_rulers, "clean": rulers.clean_rulers,
-    }  # fmt: skip
+        "align": rulers.align_rulers,
+        "level": rulers.level_rulers,
+        "clean": rulers.clean_rulers,
+    }
     return by_station[station](mic) if station in by_station else []
 
 
@@ -177,10 +182,13 @@ def _replace(asked: _Asked) -> dict[str, Any]:
     name = _layer_in_hand(asked.request, sheet, mic)
     piece = sheet.mics[mic].name.piece
     return {
-        "layer": name, "layers": replace.layers_of(sheet, piece), "struck": piece,
-        "sources": stock.sources(piece) if piece else [], "stock": stock.listed(piece) if piece else [],
+        "layer": name,
+        "layers": replace.layers_of(sheet, piece),
+        "struck": piece,
+        "sources": stock.sources(piece) if piece else [],
+        "stock": stock.listed(piece) if piece else [],
         "choices": [c.as_dict() for c in rulers.layer_choices(sheet, name)],
-    }  # fmt: skip
+    }
 
 
 def _buses(asked: _Asked) -> dict[str, Any]:
@@ -189,17 +197,23 @@ def _buses(asked: _Asked) -> dict[str, Any]:
     shown = [m for m in (*sheet.mics, *sheet.groups, *sheet.buses) if m in sends]
     hand = channel_in_hand(sheet, name, mic)
     return {
-        "bus": name, "called": hand.label, "is_bus": name in sheet.buses,
+        "bus": name,
+        "called": hand.label,
+        "is_bus": name in sheet.buses,
         "buses": [(n, channel_in_hand(sheet, n, mic).label) for n in sheet.buses],
         "channels": [*((n, n) for n in sheet.groups), (DRUM_BUS, "all")],
         "chain": chain_context(hand, None, {"mic": mic, "channel": name}),
         "differences": differences_context(sheet, hand, None, ""),
-        "sends": [r.with_value(sheet) | {"at": f"buses.{name}.sends.{source}"}
-                  for r, source in zip(rulers.send_rulers(name, shown), shown, strict=True)],
-        "could_send": [(n, channel_in_hand(sheet, n, n).label)
-                       for n in (*mic_order(sheet), *sheet.groups, *sheet.buses)
-                       if n not in shown and n != name],
-    }  # fmt: skip
+        "sends": [
+            r.with_value(sheet) | {"at": f"buses.{name}.sends.{source}"}
+            for r, source in zip(rulers.send_rulers(name, shown), shown, strict=True)
+        ],
+        "could_send": [
+            (n, channel_in_hand(sheet, n, n).label)
+            for n in (*mic_order(sheet), *sheet.groups, *sheet.buses)
+            if n not in shown and n != name
+        ],
+    }
 
 
 def _print(asked: _Asked) -> dict[str, Any]:
@@ -207,8 +221,11 @@ def _print(asked: _Asked) -> dict[str, Any]:
         state__in=[Job.State.DONE, Job.State.FAILED, Job.State.CANCELLED]
     )
     sheet = asked.sheet
-    return {"prints": asked.song.prints.select_related("revision"), "running": running.first(),
-            "files": [*sheet.mics, *(f"{b} return" for b in sheet.buses), "mix"]}  # fmt: skip
+    return {
+        "prints": asked.song.prints.select_related("revision"),
+        "running": running.first(),
+        "files": [*sheet.mics, *(f"{b} return" for b in sheet.buses), "mix"],
+    }
 
 
 def _first_pass(asked: _Asked) -> dict[str, Any]:
@@ -223,18 +240,22 @@ def _shape(asked: _Asked, station: str) -> dict[str, Any]:
     band = band_in_hand(stage, request.GET.get("band", ""))
     where = {"mic": mic} | ({} if hand.is_mic else {"channel": hand.name})
     return {
-        "hand": hand, "stage": stage, "stage_label": type(stage).label if stage else "",
-        "stage_path": f"{hand.path}.chain.{stage.id}" if stage else "", "band": band,
+        "hand": hand,
+        "stage": stage,
+        "stage_label": type(stage).label if stage else "",
+        "stage_path": f"{hand.path}.chain.{stage.id}" if stage else "",
+        "band": band,
         "where": urlencode(where | ({"stage": stage.id} if stage else {})),
         "bands": [b.id for b in stage.bands] if isinstance(stage, Equaliser) else [],
         "choices": [c.as_dict() for c in rulers.stage_choices(hand.path, stage, band)]
-        if stage else [],
+        if stage
+        else [],
         "chain": chain_context(hand, stage, where),
         "differences": differences_context(sheet, hand, stage, band),
         "key": (key := rulers.key_sources(sheet, hand.path, stage) if stage else None)
         and key.as_dict(),
         "key_node": f"{hand.name}.{stage.id}.key" if stage and key else "",
-    }  # fmt: skip
+    }
 
 
 _EXTRAS: dict[str, Callable[[_Asked], dict[str, Any]]] = {

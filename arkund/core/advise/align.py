@@ -104,22 +104,37 @@ def _polarity(study: Study, mic: str) -> list[Finding]:
     confidence = 0.5 + 0.49 * signs.support[mic] if any(p.sure for p in own) else 0.5
     return [
         Finding(
-            NAME, "polarity", mic,
-            spoken(f"{after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz when "
-                   f"{label(mic)} is flipped: it is out of polarity with {label(other)} "
-                   f"({agreeing} of {len(own)} pairs)."),
-            {"pairs": len(own), "agree": agreeing, "against": other, "on": best.piece,
-             "support": round(signs.support[mic], 2)},
-            float(np.clip(confidence, 0, 0.99)), patch,
-            {"sum_db": Change(round(before, 2), round(after, 2))}, mic=mic,
+            NAME,
+            "polarity",
+            mic,
+            spoken(
+                f"{after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz when "
+                f"{label(mic)} is flipped: it is out of polarity with {label(other)} "
+                f"({agreeing} of {len(own)} pairs)."
+            ),
+            {
+                "pairs": len(own),
+                "agree": agreeing,
+                "against": other,
+                "on": best.piece,
+                "support": round(signs.support[mic], 2),
+            },
+            float(np.clip(confidence, 0, 0.99)),
+            patch,
+            {"sum_db": Change(round(before, 2), round(after, 2))},
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _room_polarity(
-    study: Study, mic: str, own: list[Pair], sign: dict[str, int], support: float,
+    study: Study,
+    mic: str,
+    own: list[Pair],
+    sign: dict[str, int],
+    support: float,
     patch: Patch,
-) -> Finding:  # fmt: skip
+) -> Finding:
     """A room is too far off to be judged by its sum; its first arrivals say how it stands."""
     agree = sum(
         sign[p.mic] * sign[p.reference] * _Standing(p, study.sheet).polarity > 0 for p in own
@@ -127,13 +142,17 @@ def _room_polarity(
     sure = any(p.sure for p in own)
     pieces = ", ".join(dict.fromkeys(label(p.piece) for p in own))
     return Finding(
-        NAME, "polarity", mic,
+        NAME,
+        "polarity",
+        mic,
         f"{agree} of {len(own)} pairs: {label(mic)} is out of polarity. Its first arrivals of {pieces} "
         "push where the close mics pull; flipped, it adds to them.",
         {"pairs": len(own), "agree": agree, "support": round(support, 2)},
-        float(np.clip(0.5 + 0.49 * support if sure else 0.5, 0, 0.99)), patch,
-        {"pairs_in_step": Change(len(own) - agree, agree)}, mic=mic,
-    )  # fmt: skip
+        float(np.clip(0.5 + 0.49 * support if sure else 0.5, 0, 0.99)),
+        patch,
+        {"pairs_in_step": Change(len(own) - agree, agree)},
+        mic=mic,
+    )
 
 
 def _delay(study: Study, mic: str, school: School) -> list[Finding]:
@@ -157,9 +176,10 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
     lost_db, loser = _most_lost(study, mic, school.alignment, span)
     fuller, thinner = after > before + 0.2, lost_db > MOST_LOST_DB
     won = (
-        f"the two gain {after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz" if fuller
+        f"the two gain {after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz"
+        if fuller
         else "the strokes meet"
-    )  # fmt: skip
+    )
     if thinner:  # left to the ear
         confidence = min(confidence, 0.5)
         won += f", but {lost_db:.1f} dB are lost with {label(loser)}"
@@ -168,15 +188,28 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
         gain["sum_db"] = Change(round(before, 2), round(after, 2))
     return [
         Finding(
-            NAME, "delay", mic,
-            spoken(f"{samples_to_ms(way, study.rate):.2f} ms ({samples_to_cm(way, study.rate):.0f} "
-                   f"cm): {label(mic)} hears the {label(name.piece)} {late} {label(reference)}. "
-                   f"Moved by {move:+.0f} samples {won}."),
-            {"delay_samples": round(-move, 2), "delay_ms": round(-samples_to_ms(move, study.rate), 3),
-             "against": reference, "spread_samples": spread},
-            confidence, patch, gain, row="alignment", school=school.name, mic=mic,
+            NAME,
+            "delay",
+            mic,
+            spoken(
+                f"{samples_to_ms(way, study.rate):.2f} ms ({samples_to_cm(way, study.rate):.0f} "
+                f"cm): {label(mic)} hears the {label(name.piece)} {late} {label(reference)}. "
+                f"Moved by {move:+.0f} samples {won}."
+            ),
+            {
+                "delay_samples": round(-move, 2),
+                "delay_ms": round(-samples_to_ms(move, study.rate), 3),
+                "against": reference,
+                "spread_samples": spread,
+            },
+            confidence,
+            patch,
+            gain,
+            row="alignment",
+            school=school.name,
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _most_lost(
@@ -280,8 +313,14 @@ def behind_overheads(study: Study, mic: str) -> tuple[float, float] | None:
     if not mine:
         return None
     pair = max(mine, key=lambda p: p.confidence)
-    over = [p for p in study.facts.pairs if p.mic == pair.reference and p.sure
-            and p.piece == pair.piece and p.reference.startswith("overhead")]  # fmt: skip
+    over = [
+        p
+        for p in study.facts.pairs
+        if p.mic == pair.reference
+        and p.sure
+        and p.piece == pair.piece
+        and p.reference.startswith("overhead")
+    ]
     if not over:
         return None
     behind = pair.delay_samples + float(np.mean([o.delay_samples for o in over]))
@@ -301,15 +340,23 @@ def _room(study: Study, mic: str, school: School) -> list[Finding]:
     ms = samples_to_ms(left, study.rate)
     return [
         Finding(
-            NAME, "delay", mic,
-            spoken(f"{ms:.1f} ms behind the overheads: {label(mic)} is "
-                   f"{samples_to_cm(left, study.rate) / 100:.1f} m farther away. Drawn in, it adds "
-                   "to the stroke instead of repeating it."),
+            NAME,
+            "delay",
+            mic,
+            spoken(
+                f"{ms:.1f} ms behind the overheads: {label(mic)} is "
+                f"{samples_to_cm(left, study.rate) / 100:.1f} m farther away. Drawn in, it adds "
+                "to the stroke instead of repeating it."
+            ),
             {"delay_samples": round(left, 2), "delay_ms": round(ms, 3), "against": "overheads"},
-            confidence, patch, {"behind_ms": Change(round(ms, 2), 0.0)},
-            row="rooms", school=school.name, mic=mic,
+            confidence,
+            patch,
+            {"behind_ms": Change(round(ms, 2), 0.0)},
+            row="rooms",
+            school=school.name,
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def find_centre(study: Study, role: str, school: School) -> list[Finding]:
@@ -324,18 +371,28 @@ def find_centre(study: Study, role: str, school: School) -> list[Finding]:
     notch = study.rate / centre.samples / 2
     return [
         Finding(
-            NAME, "centre", centre.early,
-            spoken(f"{ms:.2f} ms ({centre.samples:.0f} samples): the snare reaches "
-                   f"{label(centre.early)} before {label(centre.late)}. It leans to the {side}, and "
-                   f"in mono the two cancel from {notch:.0f} Hz on. A delay of that much on "
-                   f"{label(centre.early)} centres the snare; it moves the other drums too."),
-            {"samples": centre.samples, "ms": round(ms, 3), "notch_hz": round(notch, 1),
-             "against": centre.late},
+            NAME,
+            "centre",
+            centre.early,
+            spoken(
+                f"{ms:.2f} ms ({centre.samples:.0f} samples): the snare reaches "
+                f"{label(centre.early)} before {label(centre.late)}. It leans to the {side}, and "
+                f"in mono the two cancel from {notch:.0f} Hz on. A delay of that much on "
+                f"{label(centre.early)} centres the snare; it moves the other drums too."
+            ),
+            {
+                "samples": centre.samples,
+                "ms": round(ms, 3),
+                "notch_hz": round(notch, 1),
+                "against": centre.late,
+            },
             # For the ear: to shift one side moves every other drum as well.
-            0.55, {f"mics.{centre.early}.delay_samples": round(now + centre.samples, 1)},
-            {"apart_samples": Change(centre.samples, 0.0)}, mic=centre.early,
+            0.55,
+            {f"mics.{centre.early}.delay_samples": round(now + centre.samples, 1)},
+            {"apart_samples": Change(centre.samples, 0.0)},
+            mic=centre.early,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _sided_roles(sheet: Sheet) -> list[str]:
@@ -351,11 +408,11 @@ def _reads_delays(sheet: Sheet, role: str) -> list[object]:
 def _reads(sheet: Sheet, mic: str) -> list[object]:
     return [
         [(m, s.polarity, s.delay_samples) for m, s in sorted(sheet.mics.items())],
-        sheet.mics[mic].repair, sheet.mics[mic].trim_db,
-    ]  # fmt: skip
+        sheet.mics[mic].repair,
+        sheet.mics[mic].trim_db,
+    ]
 
 
 POLARITY_MODULE = Module(NAME, "align", 3, kit_mics, _reads, find_polarity)
 MODULE = Module(NAME, "align", 4, kit_mics, _reads, find_delay)
-CENTRE_MODULE = Module(NAME, "align", 1, _sided_roles, _reads_delays, find_centre,
-                       for_the_ear=True)  # fmt: skip
+CENTRE_MODULE = Module(NAME, "align", 1, _sided_roles, _reads_delays, find_centre, for_the_ear=True)

@@ -20,16 +20,38 @@ LEAD_DBFS = -12.0
 
 UNDER_LEAD_DB = {
     "kick_and_snare": {
-        "kick_in": 0, "kick_out": -4, "kick_sub": -6, "snare_top": 0, "snare_side": -6,
-        "snare_bottom": -4, "tom": -3, "hat": -14, "ride": -12, "crash": -10, "overhead": -6,
-        "room": -11, "crush": -15, "kit": -3,
+        "kick_in": 0,
+        "kick_out": -4,
+        "kick_sub": -6,
+        "snare_top": 0,
+        "snare_side": -6,
+        "snare_bottom": -4,
+        "tom": -3,
+        "hat": -14,
+        "ride": -12,
+        "crash": -10,
+        "overhead": -6,
+        "room": -11,
+        "crush": -15,
+        "kit": -3,
     },
     "overheads": {
-        "kick_in": -2, "kick_out": -5, "kick_sub": -7, "snare_top": -3, "snare_side": -8,
-        "snare_bottom": -7, "tom": -5, "hat": -17, "ride": -15, "crash": -12, "overhead": 0,
-        "room": -8, "crush": -15, "kit": 0,
+        "kick_in": -2,
+        "kick_out": -5,
+        "kick_sub": -7,
+        "snare_top": -3,
+        "snare_side": -8,
+        "snare_bottom": -7,
+        "tom": -5,
+        "hat": -17,
+        "ride": -15,
+        "crash": -12,
+        "overhead": 0,
+        "room": -8,
+        "crush": -15,
+        "kit": 0,
     },
-}  # fmt: skip
+}
 """Typical strokes against what leads: toms about 3 dB under, snare bottom 4 under top."""
 
 GROUPS = {
@@ -51,9 +73,11 @@ WIDEST_PAN = 0.7
 
 def find(study: Study, group: str, school: School) -> list[Finding]:
     """Faders and pans that bring a group of mics to its place in the school's balance."""
-    mics = [m for m in study.with_role(*GROUPS[group])
-            if study.facts.measures[m]["peak_dbfs"] > -150
-            and lane(study.sheet, m)[0] == m]  # fmt: skip
+    mics = [
+        m
+        for m in study.with_role(*GROUPS[group])
+        if study.facts.measures[m]["peak_dbfs"] > -150 and lane(study.sheet, m)[0] == m
+    ]
     if not mics:
         return []
     return [*_faders(study, group, mics, school), *(f for m in mics for f in _pan(study, m))]
@@ -94,13 +118,22 @@ def _faders(study: Study, group: str, mics: list[str], school: School) -> list[F
     lead = {"kick_and_snare": "kick and snare", "overheads": "the overheads"}[school.balance]
     return [
         Finding(
-            NAME, "faders", group,
-            spoken(f"{first.now:.1f} dBFS at the typical stroke on its way out; balanced from {lead} "
-                   f"it comes out at {first.then:.1f}: {shown} dB."),
-            {m: c.now for m, c in gain.items()}, 0.7, patch, gain,
-            row="balance", school=school.name, mic=mics[0],
+            NAME,
+            "faders",
+            group,
+            spoken(
+                f"{first.now:.1f} dBFS at the typical stroke on its way out; balanced from {lead} "
+                f"it comes out at {first.then:.1f}: {shown} dB."
+            ),
+            {m: c.now for m, c in gain.items()},
+            0.7,
+            patch,
+            gain,
+            row="balance",
+            school=school.name,
+            mic=mics[0],
         )
-    ]  # fmt: skip
+    ]
 
 
 def _pan(study: Study, mic: str) -> list[Finding]:
@@ -126,14 +159,24 @@ def _pan(study: Study, mic: str) -> list[Finding]:
     confidence = (0.8 if len(alone) >= 4 else 0.65) - (0 if agree else 0.25)
     return [
         Finding(
-            NAME, "pan", mic,
-            spoken(f"{abs(pan) * 100:.0f} % {'left' if pan < 0 else 'right'} for {label(mic)}: "
-                   f"{_heard(difference, earlier_ms, label(piece))}."),
-            {"left_over_right_db": round(difference, 1), "strokes": len(alone),
-             "left_before_right_ms": None if earlier_ms is None else round(earlier_ms, 2)},
-            confidence, {f"mics.{mic}.pan": pan}, {"pan": Change(0.0, pan)}, mic=mic,
+            NAME,
+            "pan",
+            mic,
+            spoken(
+                f"{abs(pan) * 100:.0f} % {'left' if pan < 0 else 'right'} for {label(mic)}: "
+                f"{_heard(difference, earlier_ms, label(piece))}."
+            ),
+            {
+                "left_over_right_db": round(difference, 1),
+                "strokes": len(alone),
+                "left_before_right_ms": None if earlier_ms is None else round(earlier_ms, 2),
+            },
+            confidence,
+            {f"mics.{mic}.pan": pan},
+            {"pan": Change(0.0, pan)},
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _heard(difference_db: float, earlier_ms: float | None, drum: str) -> str:
@@ -178,8 +221,11 @@ def _left_over_right(study: Study, left: str, right: str, times: list[float]) ->
 def _reads(sheet: Sheet, group: str) -> list[object]:
     wanted = GROUPS[group]
     own = [m for _, m in sorted(sheet.mics.items()) if m.role in wanted]
-    over = [(m.trim_db, m.delay_samples, m.repair, m.polarity) for _, m in
-            sorted(sheet.mics.items()) if m.role == "overhead"]  # fmt: skip
+    over = [
+        (m.trim_db, m.delay_samples, m.repair, m.polarity)
+        for _, m in sorted(sheet.mics.items())
+        if m.role == "overhead"
+    ]
     return [own, over]
 
 

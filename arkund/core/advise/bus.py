@@ -20,8 +20,10 @@ from arkund.core.units import SILENCE_DB, amplitude_to_db, amplitudes_to_db
 
 PARALLEL, MIX = "bus", "mix"
 AIM_DB = {"strike": 11.0, "bloom": 15.0}
-UNDER_MIX_LU = {"strike": {"punch": 8.0, "punch_size": 10.0, "size": 12.0},
-                "bloom": {"punch": 13.0, "punch_size": 13.0, "size": 11.0}}  # fmt: skip
+UNDER_MIX_LU = {
+    "strike": {"punch": 8.0, "punch_size": 10.0, "size": 12.0},
+    "bloom": {"punch": 13.0, "punch_size": 13.0, "size": 11.0},
+}
 LEAST_UNDER_STROKES_DB = 6.0
 """A return's strokes peak at least so much under the dry ones."""
 
@@ -33,7 +35,10 @@ PEAK_DBFS = (-10.0, -6.0)
 def find(study: Study, bus: str, school: School) -> list[Finding]:
     """How a bus is dialled and blended in, where the school wants it."""
     wanted: dict[str, tuple[str, ...]] = {
-        "strike_bloom": ("strike", "bloom"), "strike": ("strike",), "glue": ()}  # fmt: skip
+        "strike_bloom": ("strike", "bloom"),
+        "strike": ("strike",),
+        "glue": (),
+    }
     settings = study.sheet.buses[bus]
     if _kind(bus) not in wanted[school.parallel] or settings.fader_db > OFF_DB or settings.mute:
         return []
@@ -53,8 +58,10 @@ def _blend(study: Study, bus: str, school: School) -> list[Finding]:
     if not float(np.abs(feed).max(initial=0.0)):
         return []
     squeeze, reduction = dialled(study, feed, stage, AIM_DB[_kind(bus)])
-    squeezed = {f"{stage_path(path, stage)}.on": True,
-               f"{stage_path(path, stage)}.threshold_db": squeeze.threshold_db}  # fmt: skip
+    squeezed = {
+        f"{stage_path(path, stage)}.on": True,
+        f"{stage_path(path, stage)}.threshold_db": squeeze.threshold_db,
+    }
     dry = loudness_lufs(heard(study, study.graph.sum), study.rate)
     at_unity = study.tried({**squeezed, f"{path}.fader_db": 0.0})
     wet = loudness_lufs(heard(at_unity, at_unity.graph.chains[bus].end), study.rate)
@@ -68,17 +75,28 @@ def _blend(study: Study, bus: str, school: School) -> list[Finding]:
     under = dry - wet - blend
     return [
         Finding(
-            PARALLEL, "blend", bus,
-            spoken(f"{reduction:.1f} dB of reduction on the {bus} bus, blended in {under:.0f} LU "
-                   f"under the mix: {WHAT_FOR[_kind(bus)]} (blend {blend:+.1f} dB)."),
-            {"reduction_db": round(reduction, 1), "mix_lufs": round(dry, 1),
-             "return_lufs_at_unity": round(wet, 1)}, 0.75,
+            PARALLEL,
+            "blend",
+            bus,
+            spoken(
+                f"{reduction:.1f} dB of reduction on the {bus} bus, blended in {under:.0f} LU "
+                f"under the mix: {WHAT_FOR[_kind(bus)]} (blend {blend:+.1f} dB)."
+            ),
+            {
+                "reduction_db": round(reduction, 1),
+                "mix_lufs": round(dry, 1),
+                "return_lufs_at_unity": round(wet, 1),
+            },
+            0.75,
             {**squeezed, f"{path}.fader_db": blend},
-            {"reduction_db": Change(0.0, round(reduction, 1)),
-             "return_under_mix_lu": Change(0.0, round(under, 1))},
-            row="parallel", school=school.name,
+            {
+                "reduction_db": Change(0.0, round(reduction, 1)),
+                "return_under_mix_lu": Change(0.0, round(under, 1)),
+            },
+            row="parallel",
+            school=school.name,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _strokes_dbfs(study: Study, node: Node) -> float:
@@ -109,13 +127,19 @@ def find_mix(study: Study, subject: str, school: School) -> list[Finding]:
     over = " and clips" if now > 0 else ""
     return [
         Finding(
-            MIX, "peak", DRUM_BUS,
-            spoken(f"{now:+.1f} dBFS at the mix's loudest{over}; the drum bus at {wanted:+.1f} dB "
-                   f"brings it to {then:.1f}, where mastering wants it."),
-            {"peak_dbfs": round(now, 1)}, 0.99, {"drum_bus.fader_db": wanted},
+            MIX,
+            "peak",
+            DRUM_BUS,
+            spoken(
+                f"{now:+.1f} dBFS at the mix's loudest{over}; the drum bus at {wanted:+.1f} dB "
+                f"brings it to {then:.1f}, where mastering wants it."
+            ),
+            {"peak_dbfs": round(now, 1)},
+            0.99,
+            {"drum_bus.fader_db": wanted},
             {"peak_dbfs": Change(round(now, 1), round(then, 1))},
         )
-    ]  # fmt: skip
+    ]
 
 
 def _subjects(sheet: Sheet) -> list[str]:

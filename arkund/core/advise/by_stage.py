@@ -35,8 +35,11 @@ def _left_out(sheet: Sheet) -> dict[str, Patch]:
     for name, group in sheet.groups.items():
         groups |= _bypassed(f"groups.{name}", group)
     out["groups"] = groups
-    out["parallel buses"] = {f"buses.{name}.mute": True for name, bus in sheet.buses.items()
-                             if bus.fader_db > OFF_DB and not bus.mute}  # fmt: skip
+    out["parallel buses"] = {
+        f"buses.{name}.mute": True
+        for name, bus in sheet.buses.items()
+        if bus.fader_db > OFF_DB and not bus.mute
+    }
     return out | {"drum bus": _bypassed(DRUM_BUS, sheet.drum_bus)}
 
 

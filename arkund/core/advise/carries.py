@@ -50,8 +50,11 @@ def carries(study: Study) -> dict[str, Carried]:
 
 
 def _carries(study: Study) -> dict[str, Carried]:
-    outs = {m: study.engine.read(study.graph.outs[m], 0, study.sheet.frames)
-            for m in sounding_mics(study.sheet) if m in study.graph.outs}  # fmt: skip
+    outs = {
+        m: study.engine.read(study.graph.outs[m], 0, study.sheet.frames)
+        for m in sounding_mics(study.sheet)
+        if m in study.graph.outs
+    }
     out = {}
     for piece in sort_pieces(h.piece for h in study.hits):
         found = carried(outs, study.rate, _alone(study, piece))
@@ -82,8 +85,10 @@ def low_end(study: Study) -> LowEnd | None:
 def _low_end(study: Study) -> LowEnd | None:
     nodes = {m: study.graph.outs[m] for m in sounding_mics(study.sheet) if m in study.graph.outs}
     nodes |= {name: node for name, node in study.graph.beside.items() if name == "bed"}
-    powers = {name: low_power(study.engine.read(node, 0, study.sheet.frames), study.rate)
-              for name, node in nodes.items()}  # fmt: skip
+    powers = {
+        name: low_power(study.engine.read(node, 0, study.sheet.frames), study.rate)
+        for name, node in nodes.items()
+    }
     whole = sum(powers.values())
     if whole < 1e-12:
         return None
@@ -106,9 +111,10 @@ def adds_little(study: Study) -> list[str]:
     found = carries(study)
     mics = {m for c in found.values() for m in c.share}
     return sorted(
-        m for m in mics
+        m
+        for m in mics
         if all(abs(db) <= LITTLE_DB for c in found.values() for db in c.without_db.get(m, ()))
-    )  # fmt: skip
+    )
 
 
 def remedies(study: Study, school: School) -> list[tuple[str, str, str]]:
@@ -173,15 +179,21 @@ def find_competing(study: Study, mic: str, school: School) -> list[Finding]:
     path = f"{stage_path(f'mics.{mic}', eq)}.high_pass"
     return [
         Finding(
-            NAME, "competes", mic,
-            spoken(f"{share:.0%} of what lies below 120 Hz comes through {label(mic)}; the "
-                   f"{label(found.owner)} owns it with {found.by_owner[found.owner]:.0%}. A high-pass "
-                   f"at {cutoff} Hz takes {-held:.0f} dB off there."),
+            NAME,
+            "competes",
+            mic,
+            spoken(
+                f"{share:.0%} of what lies below 120 Hz comes through {label(mic)}; the "
+                f"{label(found.owner)} owns it with {found.by_owner[found.owner]:.0%}. A high-pass "
+                f"at {cutoff} Hz takes {-held:.0f} dB off there."
+            ),
             {"share": share, "owner": found.owner, "owner_share": found.by_owner[found.owner]},
-            0.55, {f"{path}.on": True, f"{path}.frequency_hz": float(cutoff), f"{path}.slope_db_oct": 12},
-            {"low_share_db": Change(0.0, round(held, 1))}, mic=mic,
+            0.55,
+            {f"{path}.on": True, f"{path}.frequency_hz": float(cutoff), f"{path}.slope_db_oct": 12},
+            {"low_share_db": Change(0.0, round(held, 1))},
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def described(study: Study, school: School) -> dict[str, object]:
@@ -190,20 +202,30 @@ def described(study: Study, school: School) -> dict[str, object]:
     return {
         "bands_hz": [[round(a), round(b)] for a, b in BANDS_HZ],
         "pieces": {
-            piece: {"strokes": c.strokes, "side": c.side, "mono_db": c.mono_db,
-                    "mics": {m: {"share": list(c.share[m]), "without_db": list(c.without_db[m])}
-                             for m in c.share}}
+            piece: {
+                "strokes": c.strokes,
+                "side": c.side,
+                "mono_db": c.mono_db,
+                "mics": {
+                    m: {"share": list(c.share[m]), "without_db": list(c.without_db[m])}
+                    for m in c.share
+                },
+            }
             for piece, c in carries(study).items()
         },
-        "low_end": low and {"owner": low.owner, "by_owner": dict(low.by_owner),
-                            "by_mic": dict(low.by_mic),
-                            "competing": [m for m, s in low.by_mic.items()
-                                          if s >= COMPETES and owner_of(m) != low.owner]},
+        "low_end": low
+        and {
+            "owner": low.owner,
+            "by_owner": dict(low.by_owner),
+            "by_mic": dict(low.by_mic),
+            "competing": [
+                m for m, s in low.by_mic.items() if s >= COMPETES and owner_of(m) != low.owner
+            ],
+        },
         "mono_loss_lu": mono_loss_lu(study),
         "adds_little": adds_little(study),
-        "remedies": [{"piece": p, "through": m, "words": w}
-                     for p, m, w in remedies(study, school)],
-    }  # fmt: skip
+        "remedies": [{"piece": p, "through": m, "words": w} for p, m, w in remedies(study, school)],
+    }
 
 
 def _reads(sheet: Sheet, subject: str) -> list[object]:

@@ -122,17 +122,25 @@ def wanted_key(
 
 def _proposed(study: Study, mic: str) -> GateProposal:
     piece = parse_mic_name(mic).piece or ""
-    return propose_gate(study.sound(mic, "placed"), study.rate, piece, study.hits,
-                        study.sheet.mics[mic].delay_samples)  # fmt: skip
+    return propose_gate(
+        study.sound(mic, "placed"),
+        study.rate,
+        piece,
+        study.hits,
+        study.sheet.mics[mic].delay_samples,
+    )
 
 
 def _patch(mic: str, proposal: GateProposal, range_db: float) -> dict[str, object]:
     c = f"mics.{mic}.clean"
     return {
-        f"{c}.on": True, f"{c}.opens_on": proposal.opens_on,
-        f"{c}.threshold_db": proposal.threshold_db, f"{c}.hold_ms": proposal.hold_ms,
-        f"{c}.release_ms": proposal.release_ms, f"{c}.range_db": range_db,
-    }  # fmt: skip
+        f"{c}.on": True,
+        f"{c}.opens_on": proposal.opens_on,
+        f"{c}.threshold_db": proposal.threshold_db,
+        f"{c}.hold_ms": proposal.hold_ms,
+        f"{c}.release_ms": proposal.release_ms,
+        f"{c}.range_db": range_db,
+    }
 
 
 def _gate(study: Study, mic: str, school: School) -> list[Finding]:
@@ -165,20 +173,32 @@ def _gate(study: Study, mic: str, school: School) -> list[Finding]:
     )
     return [
         Finding(
-            NAME, "gate", mic,
-            spoken(f"{start}{does.bleed_reduction_db:.1f} dB less bleed between strokes of "
-                   f"{label(mic)}: opened by its {does.hits} strokes for "
-                   f"{proposal.hold_ms + proposal.release_ms:.0f} ms, {range_db:.0f} dB when shut; "
-                   f"{does.passed} passed{missed}{ghosts}{strays}."),
-            {"passed": does.passed, "missed": does.missed, "ghosts": does.ghosts,
-             "ghosts_kept": does.ghosts_kept, "false_open": does.false_open,
-             "unlisted": does.unlisted,
-             "bleed_under_stroke_db": round(bleed_db, 1)},
-            0.5 if proposal.doubtful else 0.9 if not does.missed else 0.65, patch,
+            NAME,
+            "gate",
+            mic,
+            spoken(
+                f"{start}{does.bleed_reduction_db:.1f} dB less bleed between strokes of "
+                f"{label(mic)}: opened by its {does.hits} strokes for "
+                f"{proposal.hold_ms + proposal.release_ms:.0f} ms, {range_db:.0f} dB when shut; "
+                f"{does.passed} passed{missed}{ghosts}{strays}."
+            ),
+            {
+                "passed": does.passed,
+                "missed": does.missed,
+                "ghosts": does.ghosts,
+                "ghosts_kept": does.ghosts_kept,
+                "false_open": does.false_open,
+                "unlisted": does.unlisted,
+                "bleed_under_stroke_db": round(bleed_db, 1),
+            },
+            0.5 if proposal.doubtful else 0.9 if not does.missed else 0.65,
+            patch,
             {"bleed_reduction_db": Change(round(before, 1), does.bleed_reduction_db)},
-            row=row, school=school.name, mic=mic,
+            row=row,
+            school=school.name,
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _bleed_under_stroke_db(study: Study, mic: str) -> float:
@@ -258,25 +278,41 @@ def _is_bleed(study: Study, mic: str, waker: str, wakes: list[float], hz: float)
 
 
 def _sings(
-    study: Study, mic: str, waker: str, wakes: list[float], hz: float, decay: LineDecay,
+    study: Study,
+    mic: str,
+    waker: str,
+    wakes: list[float],
+    hz: float,
+    decay: LineDecay,
     range_db: float,
-) -> Finding:  # fmt: skip
+) -> Finding:
     piece = parse_mic_name(mic).piece or ""
     proposal = _proposed(study, mic)
     patch = _patch(mic, proposal, range_db)
     before = ring_level_dbfs(study, mic, wakes, hz)
     after = ring_level_dbfs(study.tried(patch), mic, wakes, hz)
     return Finding(
-        NAME, "sympathy", piece,
-        spoken(f"{decay.t60_s:.1f} s long, at {hz:.0f} Hz: the {label(piece)} sings whenever the "
-               f"{label(waker)} is struck ({len(wakes)} times looked at). A gate that only its own "
-               f"strokes open takes {before - after:.0f} dB off it."),
-        {"hz": round(hz, 1), "t60_s": round(decay.t60_s, 2), "woken_by": waker,
-         "rise_db": round(decay.rise_db, 1), "strokes": len(wakes)},
-        float(np.clip(0.55 + decay.rise_db / 50, 0.6, 0.97)), patch,
-        {"ring_dbfs": Change(round(before, 1), round(after, 1))}, mic=mic,
+        NAME,
+        "sympathy",
+        piece,
+        spoken(
+            f"{decay.t60_s:.1f} s long, at {hz:.0f} Hz: the {label(piece)} sings whenever the "
+            f"{label(waker)} is struck ({len(wakes)} times looked at). A gate that only its own "
+            f"strokes open takes {before - after:.0f} dB off it."
+        ),
+        {
+            "hz": round(hz, 1),
+            "t60_s": round(decay.t60_s, 2),
+            "woken_by": waker,
+            "rise_db": round(decay.rise_db, 1),
+            "strokes": len(wakes),
+        },
+        float(np.clip(0.55 + decay.rise_db / 50, 0.6, 0.97)),
+        patch,
+        {"ring_dbfs": Change(round(before, 1), round(after, 1))},
+        mic=mic,
         bars=study.bars_around(wakes[len(wakes) // 2]),
-    )  # fmt: skip
+    )
 
 
 def ring_level_dbfs(study: Study, mic: str, wakes: list[float], hz: float) -> float:
@@ -297,8 +333,11 @@ def line_level_dbfs(
 
 def _reads(sheet: Sheet, mic: str) -> list[object]:
     m = sheet.mics[mic]
-    first = [(n, s.delay_samples, s.repair, s.trim_db, s.polarity) for n, s in
-             sorted(sheet.mics.items()) if s.role in ("kick_in", "kick_out", "snare_top")]  # fmt: skip
+    first = [
+        (n, s.delay_samples, s.repair, s.trim_db, s.polarity)
+        for n, s in sorted(sheet.mics.items())
+        if s.role in ("kick_in", "kick_out", "snare_top")
+    ]
     return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, first]
 
 

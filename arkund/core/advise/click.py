@@ -25,18 +25,39 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     hits = played_hits(sheet, study.hits_of)
     found = click_of(sound, study.rate, hits, sheet.tempo.beats, sheet.tempo.unit)
     if found is None:
-        return [Finding(NAME, "tempo", mic,
-                        f"No regular tick can be made out in {label(mic)}; the tempo stays as it is.",
-                        {"ticks": 0}, 0.9, mic=mic)]  # fmt: skip
-    measured = {"ticks": found.ticks, "bpm": found.grid.bpm, "share": round(found.share, 3),
-                "away_ms": round(found.away_ms, 1)}  # fmt: skip
+        return [
+            Finding(
+                NAME,
+                "tempo",
+                mic,
+                f"No regular tick can be made out in {label(mic)}; the tempo stays as it is.",
+                {"ticks": 0},
+                0.9,
+                mic=mic,
+            )
+        ]
+    measured = {
+        "ticks": found.ticks,
+        "bpm": found.grid.bpm,
+        "share": round(found.share, 3),
+        "away_ms": round(found.away_ms, 1),
+    }
     if not found.played_to:
         return [
-            Finding(NAME, "tempo", mic,
-                    spoken(f"{found.share:.0%} of the strokes fall near the click of "
-                           f"{found.grid.bpm:.2f} BPM: it was not played to. Let the tempo follow "
-                           "the drummer instead."), measured, 0.9, mic=mic)
-        ]  # fmt: skip
+            Finding(
+                NAME,
+                "tempo",
+                mic,
+                spoken(
+                    f"{found.share:.0%} of the strokes fall near the click of "
+                    f"{found.grid.bpm:.2f} BPM: it was not played to. Let the tempo follow "
+                    "the drummer instead."
+                ),
+                measured,
+                0.9,
+                mic=mic,
+            )
+        ]
     now = grid_of(sheet)
     bars = range(1, now.bars_in(sheet.frames / study.rate) + 1)
     if all(abs(now.bar_start_s(b) - found.grid.bar_start_s(b)) < SAME_S for b in bars):
@@ -44,18 +65,26 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     steady = "steady" if not found.grid.changes else f"with {len(found.grid.changes)} changes"
     return [
         Finding(
-            NAME, "tempo", mic,
-            spoken(f"{found.ticks} ticks, {steady} at {found.grid.bpm:.2f} BPM, and {found.share:.0%} "
-                   f"of the strokes on them (middle {found.away_ms:.0f} ms off): it was played to. "
-                   "The tempo map is taken from it."),
-            measured, 0.95, {"tempo": tempo_of(found.grid).model_dump(mode="json")}, mic=mic,
+            NAME,
+            "tempo",
+            mic,
+            spoken(
+                f"{found.ticks} ticks, {steady} at {found.grid.bpm:.2f} BPM, and {found.share:.0%} "
+                f"of the strokes on them (middle {found.away_ms:.0f} ms off): it was played to. "
+                "The tempo map is taken from it."
+            ),
+            measured,
+            0.95,
+            {"tempo": tempo_of(found.grid).model_dump(mode="json")},
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _subjects(sheet: Sheet) -> list[str]:
-    return [m for m in mic_order(sheet)
-            if sheet.mics[m].role == "click" and not sheet.mics[m].unused]  # fmt: skip
+    return [
+        m for m in mic_order(sheet) if sheet.mics[m].role == "click" and not sheet.mics[m].unused
+    ]
 
 
 def _reads(sheet: Sheet, mic: str) -> list[Any]:

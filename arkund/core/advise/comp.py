@@ -51,8 +51,10 @@ class TakesGrid:
 
     def cost(self, path: list[int]) -> float:
         """What the cells of a path cost, joins left out."""
-        return sum(next(c.cost for c in row if c.take == t)
-                   for row, t in zip(self.cells, path, strict=True))  # fmt: skip
+        return sum(
+            next(c.cost for c in row if c.take == t)
+            for row, t in zip(self.cells, path, strict=True)
+        )
 
 
 def takes_grid(study: Study) -> TakesGrid:
@@ -75,9 +77,14 @@ def takes_grid(study: Study) -> TakesGrid:
     proposed = cheapest_path(cells, priced)
     chosen = path_now(sheet, parts, study)
     return TakesGrid(
-        parts, takes, cells, chosen, proposed,
-        joins_of(study, hits, cells, parts, chosen), joins_of(study, hits, cells, parts, proposed),
-    )  # fmt: skip
+        parts,
+        takes,
+        cells,
+        chosen,
+        proposed,
+        joins_of(study, hits, cells, parts, chosen),
+        joins_of(study, hits, cells, parts, proposed),
+    )
 
 
 def path_now(sheet: Sheet, parts: list[Part], study: Study) -> list[int]:
@@ -105,28 +112,47 @@ def comp_of(study: Study, grid: TakesGrid, path: list[int]) -> list[dict[str, An
 
 
 def joins_of(
-    study: Study, hits: dict[int, list[Hit]], cells: list[list[Cell]], parts: list[Part],
+    study: Study,
+    hits: dict[int, list[Hit]],
+    cells: list[list[Cell]],
+    parts: list[Part],
     path: list[int],
-) -> list[Join]:  # fmt: skip
+) -> list[Join]:
     """The joins that a path needs, in order."""
     return [
         join_at(study, hits, cells, parts, n, path[n - 1], path[n])
-        for n in range(1, len(path)) if path[n] != path[n - 1]
-    ]  # fmt: skip
+        for n in range(1, len(path))
+        if path[n] != path[n - 1]
+    ]
 
 
 def join_at(
-    study: Study, hits: dict[int, list[Hit]], cells: list[list[Cell]], parts: list[Part],
-    number: int, before: int, after: int,
-) -> Join:  # fmt: skip
+    study: Study,
+    hits: dict[int, list[Hit]],
+    cells: list[list[Cell]],
+    parts: list[Part],
+    number: int,
+    before: int,
+    after: int,
+) -> Join:
     """The best join between two takes at the beginning of a part."""
     border = study.grid.bar_start_s(parts[number].start_bar)
     at, hidden, ring_db, ring_s = place_join(
-        hits[before], hits[after], border, 1.05 * study.grid.beat_s,
+        hits[before],
+        hits[after],
+        border,
+        1.05 * study.grid.beat_s,
         lambda t: _ring(study, before, t),
-    )  # fmt: skip
-    return Join(round(at, 6), before, after, hidden, round(ring_db, 1), round(ring_s, 2),
-                warn(ring_db, ring_s, before, _rides(cells[number], after)))  # fmt: skip
+    )
+    return Join(
+        round(at, 6),
+        before,
+        after,
+        hidden,
+        round(ring_db, 1),
+        round(ring_s, 2),
+        warn(ring_db, ring_s, before, _rides(cells[number], after)),
+    )
 
 
 def _rides(row: list[Cell], take: int) -> str:
@@ -202,17 +228,29 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
     joined = f", {count} join{'s' if count > 1 else ''}" if count else " throughout"
     return [
         Finding(
-            NAME, "comp", "song",
+            NAME,
+            "comp",
+            "song",
             f"{saved:.1f} points better than take {grid.chosen[0]} alone: {', '.join(runs)}{joined}."
             f"{avoids}{heard} Which take moves you is for your ears.",
-            {"cost_now": round(single[grid.chosen[0]], 2), "cost_path": round(grid.cost(path), 2),
-             "best_single": best, "joins": len(grid.proposed_joins), "path": path},
-            0.55, {"comp": comp_of(study, grid, path)},
+            {
+                "cost_now": round(single[grid.chosen[0]], 2),
+                "cost_path": round(grid.cost(path), 2),
+                "best_single": best,
+                "joins": len(grid.proposed_joins),
+                "path": path,
+            },
+            0.55,
+            {"comp": comp_of(study, grid, path)},
             {"cost": Change(round(single[grid.chosen[0]], 2), round(grid.cost(path), 2))},
-            bars=(max(1, study.bar_of(grid.proposed_joins[0].at_s) - 1),
-                  study.bar_of(grid.proposed_joins[0].at_s)) if grid.proposed_joins else None,
+            bars=(
+                max(1, study.bar_of(grid.proposed_joins[0].at_s) - 1),
+                study.bar_of(grid.proposed_joins[0].at_s),
+            )
+            if grid.proposed_joins
+            else None,
         )
-    ]  # fmt: skip
+    ]
 
 
 def avoided(grid: TakesGrid, path: list[int]) -> list[str]:
@@ -227,6 +265,10 @@ def avoided(grid: TakesGrid, path: list[int]) -> list[str]:
 
 
 MODULE = Module(
-    NAME, "edit", 1, lambda sheet: ["takes"],
-    lambda sheet, subject: [sheet.comp, sheet.tempo, sheet.sections], find,
-)  # fmt: skip
+    NAME,
+    "edit",
+    1,
+    lambda sheet: ["takes"],
+    lambda sheet, subject: [sheet.comp, sheet.tempo, sheet.sections],
+    find,
+)

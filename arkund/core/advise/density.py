@@ -87,20 +87,30 @@ def _saturation(study: Study, called: str, path: str, school: School) -> list[Fi
     if typical <= -150 or takes < 0.3:
         return []
     name = "the drum bus" if called == DRUM_BUS else f"the {called} group"
-    stage = {"kind": "saturation", "curve": "soft", "drive_db": drive,
-             "after": channel.chain[-1].id if channel.chain else ""}  # fmt: skip
+    stage = {
+        "kind": "saturation",
+        "curve": "soft",
+        "drive_db": drive,
+        "after": channel.chain[-1].id if channel.chain else "",
+    }
     return [
         Finding(
-            NAME, "saturation", called,
-            spoken(f"{typical:.1f} dBFS is the typical stroke on {name}. Soft saturation with "
-                   f"{drive:.1f} dB of drive takes {takes:.1f} dB off its peak and leaves the rest: "
-                   "the strokes are denser at the same peak."),
-            {"typical_dbfs": round(typical, 1)}, 0.75,
+            NAME,
+            "saturation",
+            called,
+            spoken(
+                f"{typical:.1f} dBFS is the typical stroke on {name}. Soft saturation with "
+                f"{drive:.1f} dB of drive takes {takes:.1f} dB off its peak and leaves the rest: "
+                "the strokes are denser at the same peak."
+            ),
+            {"typical_dbfs": round(typical, 1)},
+            0.75,
             {f"{path}.chain.{_free_id(channel, 'saturation')}": stage},
             {"typical_dbfs": Change(round(typical, 1), round(typical - takes, 1))},
-            row="goal", school=school.name,
+            row="goal",
+            school=school.name,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _glue(study: Study, school: School) -> list[Finding]:
@@ -112,9 +122,15 @@ def _glue(study: Study, school: School) -> list[Finding]:
     gaps = np.diff(np.sort(times)) * 1000
     gap = float(np.median(gaps[gaps > 60])) if np.any(gaps > 60) else 400.0
     key = stage.key.model_copy(update={"high_pass_hz": GLUE_KEY_HZ})
-    wanted = stage.model_copy(update={
-        "on": True, "ratio": 2.0, "attack_ms": 30.0, "key": key,
-        "release_ms": float(round(np.clip(gap / 2, 60, 250)))})  # fmt: skip
+    wanted = stage.model_copy(
+        update={
+            "on": True,
+            "ratio": 2.0,
+            "attack_ms": 30.0,
+            "key": key,
+            "release_ms": float(round(np.clip(gap / 2, 60, 250))),
+        }
+    )
     sound = heard(study, study.graph.chains[DRUM_BUS].before(stage.id))
     made, reduction = dialled(study, sound, wanted, aim)
     if reduction < 0.5:
@@ -123,16 +139,25 @@ def _glue(study: Study, school: School) -> list[Finding]:
     names = ("on", "ratio", "threshold_db", "attack_ms", "release_ms")
     return [
         Finding(
-            NAME, "glue", DRUM_BUS,
-            spoken(f"{reduction:.1f} dB of glue on the drum bus at 2:1 from {made.threshold_db:.0f} dB, "
-                   f"{made.attack_ms:.0f} ms of attack and {made.release_ms:.0f} ms of release; it does "
-                   f"not hear what is below {GLUE_KEY_HZ:.0f} Hz."),
-            {"reduction_db": 0.0}, 0.75,
-            {**{f"{path}.{n}": getattr(made, n) for n in names},
-             f"{path}.key.high_pass_hz": GLUE_KEY_HZ},
-            {"reduction_db": Change(0.0, round(reduction, 1))}, row="goal", school=school.name,
+            NAME,
+            "glue",
+            DRUM_BUS,
+            spoken(
+                f"{reduction:.1f} dB of glue on the drum bus at 2:1 from {made.threshold_db:.0f} dB, "
+                f"{made.attack_ms:.0f} ms of attack and {made.release_ms:.0f} ms of release; it does "
+                f"not hear what is below {GLUE_KEY_HZ:.0f} Hz."
+            ),
+            {"reduction_db": 0.0},
+            0.75,
+            {
+                **{f"{path}.{n}": getattr(made, n) for n in names},
+                f"{path}.key.high_pass_hz": GLUE_KEY_HZ,
+            },
+            {"reduction_db": Change(0.0, round(reduction, 1))},
+            row="goal",
+            school=school.name,
         )
-    ]  # fmt: skip
+    ]
 
 
 def dialled(
@@ -173,15 +198,22 @@ def _limiter(study: Study, school: School) -> list[Finding]:
     }
     return [
         Finding(
-            NAME, "limiter", DRUM_BUS,
-            spoken(f"{peak:.1f} dBTP at the loudest stroke on the drum bus. A limiter at "
-                   f"{ceiling:.1f} dBTP takes {peak - ceiling:.1f} dB off it and nothing off most of "
-                   "the others."),
-            {"true_peak_dbtp": round(peak, 1)}, 0.8,
+            NAME,
+            "limiter",
+            DRUM_BUS,
+            spoken(
+                f"{peak:.1f} dBTP at the loudest stroke on the drum bus. A limiter at "
+                f"{ceiling:.1f} dBTP takes {peak - ceiling:.1f} dB off it and nothing off most of "
+                "the others."
+            ),
+            {"true_peak_dbtp": round(peak, 1)},
+            0.8,
             {f"{DRUM_BUS}.chain.{_free_id(channel, 'limiter')}": stage},
-            {"true_peak_dbtp": Change(round(peak, 1), ceiling)}, row="goal", school=school.name,
+            {"true_peak_dbtp": Change(round(peak, 1), ceiling)},
+            row="goal",
+            school=school.name,
         )
-    ]  # fmt: skip
+    ]
 
 
 def whole_peak_dbtp(study: Study) -> float:

@@ -29,8 +29,11 @@ TRANSIENT_DB = {
 AIM_DB = {"punch": 4.5, "punch_size": 3.0}
 """Reduction on the typical stroke."""
 
-TIMES = {"kick": (4.0, 20.0, (60.0, 200.0)), "snare": (3.5, 10.0, (80.0, 200.0)),
-         "tom": (3.5, 20.0, (150.0, 300.0))}  # fmt: skip
+TIMES = {
+    "kick": (4.0, 20.0, (60.0, 200.0)),
+    "snare": (3.5, 10.0, (80.0, 200.0)),
+    "tom": (3.5, 20.0, (150.0, 300.0)),
+}
 """Ratio, attack in ms, and the range of the release in ms."""
 
 ALL_OUT = Compressor(on=True, ratio=20, knee_db=3, attack_ms=0.3, release_ms=90)
@@ -46,8 +49,11 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     name = parse_mic_name(mic)
     if name.role == "crush":
         return _crush(study, mic, school)
-    lead = name.piece is not None and is_shell(name.piece) and name.role not in (
-        "snare_bottom", "kick_sub")  # fmt: skip
+    lead = (
+        name.piece is not None
+        and is_shell(name.piece)
+        and name.role not in ("snare_bottom", "kick_sub")
+    )
     if not lead or len(study.strokes(name.piece or "", ghosts=False)) < 4:
         return []
     return [*_transient(study, mic, school), *_compressor(study, mic, school)]
@@ -68,14 +74,22 @@ def _transient(study: Study, mic: str, school: School) -> list[Finding]:
     parts = [f"{v:+.0f} dB of {w}" for v, w in ((attack, "attack"), (sustain, "sustain")) if v]
     return [
         Finding(
-            NAME, "transient", mic,
-            spoken(f"{before:.1f} dB from body to attack of {label(mic)}'s strokes; "
-                   f"{' and '.join(parts)} makes it {after:.1f}."),
-            {"attack_to_body_db": round(before, 1)}, 0.75, patch,
+            NAME,
+            "transient",
+            mic,
+            spoken(
+                f"{before:.1f} dB from body to attack of {label(mic)}'s strokes; "
+                f"{' and '.join(parts)} makes it {after:.1f}."
+            ),
+            {"attack_to_body_db": round(before, 1)},
+            0.75,
+            patch,
             {"attack_to_body_db": Change(round(before, 1), round(after, 1))},
-            row="goal", school=school.name, mic=mic,
+            row="goal",
+            school=school.name,
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def typical_reduction_db(
@@ -144,8 +158,10 @@ def _proposal(
     )
     reduction = typical_reduction_db(sound, study.rate, dialled, times)
     c = stage_path(f"mics.{mic}", stage)
-    patch = {f"{c}.{k}": getattr(dialled, k) for k in
-             ("on", "threshold_db", "ratio", "knee_db", "attack_ms", "release_ms", "makeup_db")}  # fmt: skip
+    patch = {
+        f"{c}.{k}": getattr(dialled, k)
+        for k in ("on", "threshold_db", "ratio", "knee_db", "attack_ms", "release_ms", "makeup_db")
+    }
     peaks = amplitudes_to_db(hit_peaks(sound, study.rate, times))
     return patch, reduction, float(np.subtract(*np.percentile(peaks, [90, 10])))
 
@@ -168,16 +184,24 @@ def _compressor(study: Study, mic: str, school: School) -> list[Finding]:
     back = "is back before the next" if 3 * release <= 1.05 * gap else "holds on where they follow"
     return [
         Finding(
-            NAME, "compressor", mic,
-            spoken(f"{spread:.1f} dB between the soft and the loud strokes of {label(mic)}; "
-                   f"{ratio:g}:1 from {patch[f'{path}.threshold_db']} dB takes "
-                   f"{reduction:.1f} dB off the typical one; a release of {release} ms {back} "
-                   f"({gap:.0f} ms)."),
-            {"spread_db": round(spread, 1), "gap_ms": round(gap)}, 0.7, patch,
+            NAME,
+            "compressor",
+            mic,
+            spoken(
+                f"{spread:.1f} dB between the soft and the loud strokes of {label(mic)}; "
+                f"{ratio:g}:1 from {patch[f'{path}.threshold_db']} dB takes "
+                f"{reduction:.1f} dB off the typical one; a release of {release} ms {back} "
+                f"({gap:.0f} ms)."
+            ),
+            {"spread_db": round(spread, 1), "gap_ms": round(gap)},
+            0.7,
+            patch,
             {"reduction_db": Change(0.0, round(reduction, 1))},
-            row="goal", school=school.name, mic=mic,
+            row="goal",
+            school=school.name,
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _crush(study: Study, mic: str, school: School) -> list[Finding]:
@@ -191,13 +215,20 @@ def _crush(study: Study, mic: str, school: School) -> list[Finding]:
     patch, reduction, _ = _proposal(study, mic, stage, ALL_OUT, times, CRUSH_AIM_DB)
     return [
         Finding(
-            NAME, "compressor", mic,
-            spoken(f"{reduction:.0f} dB of reduction at 20:1, fastest attack: {label(mic)} is there "
-                   "to be squashed and blended low."),
-            {"reduction_db": 0.0}, 0.75, patch,
-            {"reduction_db": Change(0.0, round(reduction, 1))}, mic=mic,
+            NAME,
+            "compressor",
+            mic,
+            spoken(
+                f"{reduction:.0f} dB of reduction at 20:1, fastest attack: {label(mic)} is there "
+                "to be squashed and blended low."
+            ),
+            {"reduction_db": 0.0},
+            0.75,
+            patch,
+            {"reduction_db": Change(0.0, round(reduction, 1))},
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _reads(sheet: Sheet, mic: str) -> list[object]:

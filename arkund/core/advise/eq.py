@@ -93,10 +93,12 @@ def _treated(study: Study, mic: str, hz: float, sign: int, octaves: float = 0.35
 
 def _band_patch(place: Place, hz: float, gain_db: float, q: float) -> dict[str, object]:
     return {
-        f"{place.path}.on": True, f"{place.path}.kind": "bell",
-        f"{place.path}.frequency_hz": round(hz, 1), f"{place.path}.gain_db": round(gain_db, 1),
+        f"{place.path}.on": True,
+        f"{place.path}.kind": "bell",
+        f"{place.path}.frequency_hz": round(hz, 1),
+        f"{place.path}.gain_db": round(gain_db, 1),
         f"{place.path}.q": q,
-    }  # fmt: skip
+    }
 
 
 def gain_at_db(eq: Equaliser, hz: float, rate: int) -> float:
@@ -164,20 +166,30 @@ def _high_pass(study: Study, mic: str, school: School) -> list[Finding]:
     then = power_to_db(float(np.sum(power[below] * 10 ** (shape[below] / 10))))
     piece = parse_mic_name(mic).piece
     own = (
-        "the drum itself lies above" if is_shell(piece or "") else
-        "cymbals have nothing to say" if piece or cutoff > 200 else "the kit gives little"
-    )  # fmt: skip
+        "the drum itself lies above"
+        if is_shell(piece or "")
+        else "cymbals have nothing to say"
+        if piece or cutoff > 200
+        else "the kit gives little"
+    )
     return [
         Finding(
-            NAME, "high_pass", mic,
-            spoken(f"{now:.0f} dBFS lies below {0.8 * cutoff:.0f} Hz on {label(mic)}, where {own}; "
-                   f"a high-pass at {cutoff:.0f} Hz leaves {then:.0f}."),
-            {"below_hz": round(0.8 * cutoff, 1), "below_dbfs": round(now, 1)}, 0.85,
+            NAME,
+            "high_pass",
+            mic,
+            spoken(
+                f"{now:.0f} dBFS lies below {0.8 * cutoff:.0f} Hz on {label(mic)}, where {own}; "
+                f"a high-pass at {cutoff:.0f} Hz leaves {then:.0f}."
+            ),
+            {"below_hz": round(0.8 * cutoff, 1), "below_dbfs": round(now, 1)},
+            0.85,
             {f"{path}.on": True, f"{path}.frequency_hz": cutoff, f"{path}.slope_db_oct": slope},
             {"below_dbfs": Change(round(now, 1), round(then, 1))},
-            row=row, school=school.name if row else "", mic=mic,
+            row=row,
+            school=school.name if row else "",
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 # Landmarks of a shell
@@ -214,9 +226,11 @@ def _belongs_elsewhere(study: Study, mic: str, hz: float) -> bool:
         other = study.close(piece)[0]
         if piece != own and _line_db(study, other, hz) > mine:
             decay = line_decay(
-                study.sound(other, "placed"), study.rate,
-                roomy(study.plain_times(other), 0.45), hz,
-            )  # fmt: skip
+                study.sound(other, "placed"),
+                study.rate,
+                roomy(study.plain_times(other), 0.45),
+                hz,
+            )
             if decay.rise_db > 10 and decay.t60_s > 0.3:
                 return True
     return False
@@ -261,22 +275,39 @@ def _ring(study: Study, mic: str, school: School, taken: set[int]) -> list[Findi
         eq = study.sheet.mics[mic].first(Equaliser)
         assert eq is not None
         bands = [*eq.bands]
-        bands[place.band] = bands[place.band].model_copy(update={
-            "on": True, "kind": "bell", "frequency_hz": ring.hz, "gain_db": -round(depth, 1), "q": q})  # fmt: skip
+        bands[place.band] = bands[place.band].model_copy(
+            update={
+                "on": True,
+                "kind": "bell",
+                "frequency_hz": ring.hz,
+                "gain_db": -round(depth, 1),
+                "q": q,
+            }
+        )
         change = gain_at_db(eq.model_copy(update={"bands": tuple(bands)}), ring.hz, study.rate)
         first = study.close(piece)[0] == mic
         out.append(
             Finding(
-                NAME, "ring", piece if first else mic,
-                spoken(f"{ring.t60_s:.2f} s at {ring.hz:.0f} Hz ({hz_to_note(ring.hz)}): a ring on "
-                       f"{label(mic)} that outlasts the drum ({ring.fundamental_t60_s:.2f} s). A "
-                       f"narrow cut of {depth:.1f} dB."),
-                {"hz": ring.hz, "t60_s": ring.t60_s, "drum_t60_s": ring.fundamental_t60_s,
-                 "prominence_db": ring.prominence_db},
-                float(np.clip(0.55 + ring.prominence_db / 60, 0.6, 0.97)), patch,
-                {"ring_dbfs": Change(round(now, 1), round(now + change, 1))}, mic=mic,
+                NAME,
+                "ring",
+                piece if first else mic,
+                spoken(
+                    f"{ring.t60_s:.2f} s at {ring.hz:.0f} Hz ({hz_to_note(ring.hz)}): a ring on "
+                    f"{label(mic)} that outlasts the drum ({ring.fundamental_t60_s:.2f} s). A "
+                    f"narrow cut of {depth:.1f} dB."
+                ),
+                {
+                    "hz": ring.hz,
+                    "t60_s": ring.t60_s,
+                    "drum_t60_s": ring.fundamental_t60_s,
+                    "prominence_db": ring.prominence_db,
+                },
+                float(np.clip(0.55 + ring.prominence_db / 60, 0.6, 0.97)),
+                patch,
+                {"ring_dbfs": Change(round(now, 1), round(now + change, 1))},
+                mic=mic,
             )
-        )  # fmt: skip
+        )
         break
     return out
 
@@ -296,15 +327,22 @@ def _box(study: Study, mic: str, school: School, taken: set[int]) -> list[Findin
     depth = round(float(np.clip(found.excess_db * share, 1.5, 6.0)) * 2) / 2
     return [
         Finding(
-            NAME, "box", mic,
-            spoken(f"{found.excess_db:.1f} dB around {found.hz:.0f} Hz over the line from body to "
-                   f"attack of {label(mic)}: boxy. A broad cut of {depth:.1f} dB."),
+            NAME,
+            "box",
+            mic,
+            spoken(
+                f"{found.excess_db:.1f} dB around {found.hz:.0f} Hz over the line from body to "
+                f"attack of {label(mic)}: boxy. A broad cut of {depth:.1f} dB."
+            ),
             {"hz": found.hz, "excess_db": found.excess_db},
             float(np.clip(0.5 + found.excess_db / 30, 0.6, 0.85)),
             _band_patch(place, found.hz, -depth, 1.4),
-            {"band_db": Change(0.0, -depth)}, row="eq", school=school.name, mic=mic,
+            {"band_db": Change(0.0, -depth)},
+            row="eq",
+            school=school.name,
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _body(study: Study, mic: str, school: School, taken: set[int]) -> list[Finding]:
@@ -317,14 +355,22 @@ def _body(study: Study, mic: str, school: School, taken: set[int]) -> list[Findi
         return []
     return [
         Finding(
-            NAME, "body", mic,
-            spoken(f"{base:.0f} Hz ({hz_to_note(base)}) is the fundamental on {label(mic)}; "
-                   f"{gain:+.1f} dB there adds weight where the drum has it."),
-            {"hz": round(base, 1), "note": hz_to_note(base)}, 0.75,
-            _band_patch(place, base, gain, 1.4), {"band_db": Change(0.0, gain)},
-            row="eq", school=school.name, mic=mic,
+            NAME,
+            "body",
+            mic,
+            spoken(
+                f"{base:.0f} Hz ({hz_to_note(base)}) is the fundamental on {label(mic)}; "
+                f"{gain:+.1f} dB there adds weight where the drum has it."
+            ),
+            {"hz": round(base, 1), "note": hz_to_note(base)},
+            0.75,
+            _band_patch(place, base, gain, 1.4),
+            {"band_db": Change(0.0, gain)},
+            row="eq",
+            school=school.name,
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Finding]:
@@ -342,20 +388,31 @@ def _attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Fin
     what = {"kick": "beater", "snare": "stick and wires", "tom": "stick"}[family]
     return [
         Finding(
-            NAME, "attack", mic,
-            spoken(f"{hz:.0f} Hz is where the {what} of {label(mic)} stands out in its first 12 ms; "
-                   f"{gain:+.1f} dB there, which lifts the bleed of hat and cymbals as much."),
-            {"hz": hz, "bleed_lift_db": gain}, 0.7,
-            _band_patch(place, hz, gain, 1.0), {"band_db": Change(0.0, gain)},
-            row="eq", school=school.name, mic=mic,
+            NAME,
+            "attack",
+            mic,
+            spoken(
+                f"{hz:.0f} Hz is where the {what} of {label(mic)} stands out in its first 12 ms; "
+                f"{gain:+.1f} dB there, which lifts the bleed of hat and cymbals as much."
+            ),
+            {"hz": hz, "bleed_lift_db": gain},
+            0.7,
+            _band_patch(place, hz, gain, 1.0),
+            {"band_db": Change(0.0, gain)},
+            row="eq",
+            school=school.name,
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _reads(sheet: Sheet, mic: str) -> list[Any]:
     m = sheet.mics[mic]
-    close = [(n, s.repair, s.trim_db, s.polarity, s.delay_samples) for n, s in
-             sorted(sheet.mics.items()) if parse_mic_name(n).piece]  # fmt: skip
+    close = [
+        (n, s.repair, s.trim_db, s.polarity, s.delay_samples)
+        for n, s in sorted(sheet.mics.items())
+        if parse_mic_name(n).piece
+    ]
     return [
         m.repair,
         m.trim_db,

@@ -68,9 +68,11 @@ class Excerpt:
     def learn(self, whole: Card, part: Card) -> None:
         """What the whole song gains less or more than the part is taken to stay as it is."""
         here = {f.name: f.gained for f in figures(self.before, part, self.goal)}
-        self._offsets = {f.name: f.gained - here[f.name]
-                         for f in figures(self.whole_before, whole, self.goal)
-                         if f.name in here}  # fmt: skip
+        self._offsets = {
+            f.name: f.gained - here[f.name]
+            for f in figures(self.whole_before, whole, self.goal)
+            if f.name in here
+        }
 
     def wanted(self, card: Card) -> list[Figure]:
         """The figures that have a goal, of a card of the part as the whole song would show them."""
@@ -97,16 +99,23 @@ def _spans(mix: NDArray[np.float32], hits: Sequence[Hit], rate: int) -> list[Spa
             break
         have = sum((counts.get(c, Counter()) for c in chosen), Counter())
         # What is rare first: a tom that is struck three times weighs as much as thirty kicks.
-        chosen.append(max(free, key=lambda s: sum(
-            min(count, max(ENOUGH - have[piece], 0)) for piece, count in counts[s].items())))  # fmt: skip
+        chosen.append(
+            max(
+                free,
+                key=lambda s: sum(
+                    min(count, max(ENOUGH - have[piece], 0)) for piece, count in counts[s].items()
+                ),
+            )
+        )
     return sorted((start, start + length) for start in chosen)
 
 
 def _counts(hits: Sequence[Hit], span: Span, rate: int) -> "Counter[str]":
     """How often each shell is struck in a span, and the snare's ghosts."""
     found = strokes_in(hits, (span[0] / rate, span[1] / rate), 1)
-    return Counter({piece: len(times) for piece, times in found.shells.items()}
-                   | {"ghost": len(found.ghosts)})  # fmt: skip
+    return Counter(
+        {piece: len(times) for piece, times in found.shells.items()} | {"ghost": len(found.ghosts)}
+    )
 
 
 def _strokes(hits: Sequence[Hit], spans: Sequence[Span], rate: int, judged: Strokes) -> Strokes:

@@ -56,25 +56,39 @@ class Finding:
     def as_dict(self) -> dict[str, Any]:
         """Plain data, as the command line prints it and the memo keeps it."""
         return {
-            "id": self.id, "module": self.module, "quantity": self.quantity,
-            "subject": self.subject, "reason": self.reason, "measured": dict(self.measured),
-            "confidence": round(self.confidence, 3), "doubtful": self.is_doubtful,
+            "id": self.id,
+            "module": self.module,
+            "quantity": self.quantity,
+            "subject": self.subject,
+            "reason": self.reason,
+            "measured": dict(self.measured),
+            "confidence": round(self.confidence, 3),
+            "doubtful": self.is_doubtful,
             "proposal": dict(self.proposal),
             "gain": {k: {"now": c.now, "then": c.then} for k, c in self.gain.items()},
-            "row": self.row, "school": self.school, "mic": self.mic,
+            "row": self.row,
+            "school": self.school,
+            "mic": self.mic,
             "bars": list(self.bars) if self.bars else None,
-        }  # fmt: skip
+        }
 
 
 def finding_from(data: Mapping[str, Any]) -> Finding:
     """The inverse of `Finding.as_dict`."""
     return Finding(
-        data["module"], data["quantity"], data["subject"], data["reason"], data["measured"],
-        data["confidence"], data["proposal"],
+        data["module"],
+        data["quantity"],
+        data["subject"],
+        data["reason"],
+        data["measured"],
+        data["confidence"],
+        data["proposal"],
         {k: Change(c["now"], c["then"]) for k, c in data["gain"].items()},
-        data["row"], data["school"], data["mic"],
+        data["row"],
+        data["school"],
+        data["mic"],
         (data["bars"][0], data["bars"][1]) if data["bars"] else None,
-    )  # fmt: skip
+    )
 
 
 def spoken(text: str) -> str:

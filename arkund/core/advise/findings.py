@@ -31,13 +31,33 @@ from arkund.core.advise.study import Study
 from arkund.core.mix.sheet import Sheet
 
 MODULES: tuple[Module, ...] = (
-    load_in.MODULE, pairs_in.MODULE, click.MODULE, root.MODULE, takes.MODULE, unexplained.MODULE, comp.MODULE,
-    in_time.MODULE, seams.MODULE, align.POLARITY_MODULE,
-    align.MODULE, align.CENTRE_MODULE, level.WILD_MODULE, level.MODULE, clean.MODULE,
-    replace.MODULE, replace.LEFT_MODULE, eq.MODULE,
-    dynamics.MODULE, balance.MODULE, density.MODULE, bus.MODULE, *density.BUS_MODULES, bus.MIX_MODULE, goal.MODULE,
+    load_in.MODULE,
+    pairs_in.MODULE,
+    click.MODULE,
+    root.MODULE,
+    takes.MODULE,
+    unexplained.MODULE,
+    comp.MODULE,
+    in_time.MODULE,
+    seams.MODULE,
+    align.POLARITY_MODULE,
+    align.MODULE,
+    align.CENTRE_MODULE,
+    level.WILD_MODULE,
+    level.MODULE,
+    clean.MODULE,
+    replace.MODULE,
+    replace.LEFT_MODULE,
+    eq.MODULE,
+    dynamics.MODULE,
+    balance.MODULE,
+    density.MODULE,
+    bus.MODULE,
+    *density.BUS_MODULES,
+    bus.MIX_MODULE,
+    goal.MODULE,
     carries.MODULE,
-)  # fmt: skip
+)
 """In signal order: what a later one hears, an earlier one has settled."""
 
 STATION_OF = {m.name: m.station for m in MODULES}

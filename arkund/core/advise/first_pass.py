@@ -53,10 +53,14 @@ def steps(
             continue
         for module, share in zip(own, shares, strict=True):
             if module is bus.MIX_MODULE:
-                yield from (Step(f, share) for f in moves.find(study(), school, excerpt)
-                            if not is_declined(f))  # fmt: skip
-                yield from (Step(f, share) for f in moves.ceiling(study(), school)
-                            if not is_declined(f))  # fmt: skip
+                yield from (
+                    Step(f, share)
+                    for f in moves.find(study(), school, excerpt)
+                    if not is_declined(f)
+                )
+                yield from (
+                    Step(f, share) for f in moves.ceiling(study(), school) if not is_declined(f)
+                )
             yield from _settled(module, study(), school, is_declined, share)
 
 

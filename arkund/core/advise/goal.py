@@ -105,8 +105,9 @@ class Figure:
 
 def figures(before: Card, now: Card, goal: Goal) -> list[Figure]:
     """The card against the goal, figure by figure."""
-    loud = Figure(LOUDNESS, "LU", before.loudness_at_peak_lu,
-                  now.loudness_at_peak_lu, goal.loudness_lu)  # fmt: skip
+    loud = Figure(
+        LOUDNESS, "LU", before.loudness_at_peak_lu, now.loudness_at_peak_lu, goal.loudness_lu
+    )
     out = [loud, Figure("crest", "dB", before.crest_db, now.crest_db)]
     for piece, shell in now.shells.items():
         if piece not in before.shells:
@@ -114,19 +115,46 @@ def figures(before: Card, now: Card, goal: Goal) -> list[Figure]:
         then, called = before.shells[piece], label(piece)
         leads, is_tom = piece in LED_BY, piece_family(piece) == "tom"
         out += [
-            Figure(f"{called} attack", "dB", before.attack_db(piece), now.attack_db(piece),
-                   goal.attack_db if leads else None),
-            Figure(f"{called} attack over body", "dB", then.attack_to_body_db, shell.attack_to_body_db,
-                   goal.attack_to_body_db if leads else goal.tom_attack_to_body_db if is_tom else None),
-            Figure(f"{called} low end at equal true peak", "dB", before.low_at_peak_db(piece),
-                   now.low_at_peak_db(piece), goal.low_db if piece == "kick" else None),
-            Figure(f"{called} low end at equal loudness", "dB", before.low_at_loudness_db(piece),
-                   now.low_at_loudness_db(piece), goal.least_low_db if piece == "kick" else None),
+            Figure(
+                f"{called} attack",
+                "dB",
+                before.attack_db(piece),
+                now.attack_db(piece),
+                goal.attack_db if leads else None,
+            ),
+            Figure(
+                f"{called} attack over body",
+                "dB",
+                then.attack_to_body_db,
+                shell.attack_to_body_db,
+                goal.attack_to_body_db if leads else goal.tom_attack_to_body_db if is_tom else None,
+            ),
+            Figure(
+                f"{called} low end at equal true peak",
+                "dB",
+                before.low_at_peak_db(piece),
+                now.low_at_peak_db(piece),
+                goal.low_db if piece == "kick" else None,
+            ),
+            Figure(
+                f"{called} low end at equal loudness",
+                "dB",
+                before.low_at_loudness_db(piece),
+                now.low_at_loudness_db(piece),
+                goal.least_low_db if piece == "kick" else None,
+            ),
             Figure(f"{called} ring under attack", "dB", then.ring_db, shell.ring_db),
-        ]  # fmt: skip
+        ]
     if before.ghosts_under_db and now.ghosts_under_db:
-        out.append(Figure("ghosts under accents", "dB", before.ghosts_under_db, now.ghosts_under_db,
-                          within=goal.ghosts_db))  # fmt: skip
+        out.append(
+            Figure(
+                "ghosts under accents",
+                "dB",
+                before.ghosts_under_db,
+                now.ghosts_under_db,
+                within=goal.ghosts_db,
+            )
+        )
     return out
 
 
@@ -138,13 +166,23 @@ def find_short(study: Study, subject: str, school: School) -> list[Finding]:
     both = card_of(study, recorded=True), card_of(study)
     return [
         Finding(
-            NAME, "short", f.name.replace(" ", "_"),
-            spoken(f"{f.gained:+.1f} {f.unit}: {f.name} against the recording. {school.name} wants "
-                   f"{_wish(f)}."),
-            {"gained": round(f.gained, 1)}, 0.9, {}, {}, row="goal", school=school.name,
+            NAME,
+            "short",
+            f.name.replace(" ", "_"),
+            spoken(
+                f"{f.gained:+.1f} {f.unit}: {f.name} against the recording. {school.name} wants "
+                f"{_wish(f)}."
+            ),
+            {"gained": round(f.gained, 1)},
+            0.9,
+            {},
+            {},
+            row="goal",
+            school=school.name,
         )
-        for f in figures(*both, GOALS[school.goal]) if f.missing() > 0.05
-    ]  # fmt: skip
+        for f in figures(*both, GOALS[school.goal])
+        if f.missing() > 0.05
+    ]
 
 
 def _wish(figure: Figure) -> str:

@@ -27,6 +27,11 @@ def heard(study: Study, node: Node, longest_s: float = LONGEST_HEARD_S) -> NDArr
 def shell_times(study: Study, wanted: Callable[[str], bool] = lambda piece: True) -> list[float]:
     """Shells' strokes without ghosts as they fall in `heard`, in s."""
     start = _start(study) / study.rate
-    return [h.time_s - start for h in study.hits
-            if is_shell(h.piece) and h.kind != "ghost" and wanted(h.piece)
-            and h.time_s - start < LONGEST_HEARD_S - 0.5]  # fmt: skip
+    return [
+        h.time_s - start
+        for h in study.hits
+        if is_shell(h.piece)
+        and h.kind != "ghost"
+        and wanted(h.piece)
+        and h.time_s - start < LONGEST_HEARD_S - 0.5
+    ]

@@ -67,18 +67,32 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
     after = f", up to {rule['window_ms']:.0f} ms left alone" if rule["window_ms"] else ""
     asked = f" {unclear} lie between two lines and are asked about." if unclear else ""
     doubtful = share >= PAST_SAVING or unclear > UNCLEAR_SHARE * len(placed)
-    warn = (f" {share:.0%} would go far, half of them over {far:.0f} ms: recording again may be "
-            "cheaper.") if share >= PAST_SAVING else ""  # fmt: skip
+    warn = (
+        (
+            f" {share:.0%} would go far, half of them over {far:.0f} ms: recording again may be "
+            "cheaper."
+        )
+        if share >= PAST_SAVING
+        else ""
+    )
     return [
         Finding(
-            NAME, "rule", "song",
+            NAME,
+            "rule",
+            "song",
             f"{strays} of {len(placed)} strokes stray, the widest by {widest:.0f} ms: brought {how} "
             f"in {rule['division']}{after}, every mic together.{asked}{warn}",
-            {"strays": strays, "events": len(placed), "widest_ms": round(widest, 1),
-             "unclear": unclear},
-            0.4 if doubtful else 0.8, patch, {"strays": Change(strays, 0)},
+            {
+                "strays": strays,
+                "events": len(placed),
+                "widest_ms": round(widest, 1),
+                "unclear": unclear,
+            },
+            0.4 if doubtful else 0.8,
+            patch,
+            {"strays": Change(strays, 0)},
         )
-    ]  # fmt: skip
+    ]
 
 
 def _reads(sheet: Sheet, subject: str) -> list[Any]:

@@ -84,18 +84,27 @@ def _wild(study: Study, mic: str) -> list[Finding]:
     )
     return [
         Finding(
-            NAME, "wild", piece,
-            spoken(f"{over:.1f} dB over the typical stroke: one {label(piece)} in bar "
-                   f"{study.bar_of(times[at])} would set the level for all. Brought down by "
-                   f"{-gain:.1f} dB it is as loud as the next loudest.{too}"),
-            {"over_db": round(over, 1), "alone_db": round(alone, 1),
-             "time_s": round(times[at], 4), "bar": study.bar_of(times[at])},
+            NAME,
+            "wild",
+            piece,
+            spoken(
+                f"{over:.1f} dB over the typical stroke: one {label(piece)} in bar "
+                f"{study.bar_of(times[at])} would set the level for all. Brought down by "
+                f"{-gain:.1f} dB it is as loud as the next loudest.{too}"
+            ),
+            {
+                "over_db": round(over, 1),
+                "alone_db": round(alone, 1),
+                "time_s": round(times[at], 4),
+                "bar": study.bar_of(times[at]),
+            },
             float(np.clip(0.6 + alone / 20, 0.6, 0.97)),
             patch,
             {"over_db": Change(round(over, 1), round(over - alone, 1))},
-            mic=mic, bars=study.bars_around(times[at]),
+            mic=mic,
+            bars=study.bars_around(times[at]),
         )
-    ]  # fmt: skip
+    ]
 
 
 def stroke_span(study: Study, times_s: Sequence[float], at_s: float) -> tuple[int, int]:
@@ -148,28 +157,43 @@ def _trim(study: Study, mic: str, school: School, *, leave_peak: bool) -> list[F
     if hot:
         return [
             Finding(
-                NAME, "headroom", mic,
-                spoken(f"{peak + now:.1f} dBFS at its loudest: {label(mic)} leaves no room for what "
-                       f"comes after. Trimmed by {wanted - now:+.1f} dB it peaks at "
-                       f"{peak + wanted:.1f}."),
-                {"peak_dbfs": round(peak + now, 1), "typical_dbfs": round(usual + now, 1)}, 0.98,
-                patch, {"peak_dbfs": Change(round(peak + now, 1), round(peak + wanted, 1))},
-                row="trim", school=school.name, mic=mic,
+                NAME,
+                "headroom",
+                mic,
+                spoken(
+                    f"{peak + now:.1f} dBFS at its loudest: {label(mic)} leaves no room for what "
+                    f"comes after. Trimmed by {wanted - now:+.1f} dB it peaks at "
+                    f"{peak + wanted:.1f}."
+                ),
+                {"peak_dbfs": round(peak + now, 1), "typical_dbfs": round(usual + now, 1)},
+                0.98,
+                patch,
+                {"peak_dbfs": Change(round(peak + now, 1), round(peak + wanted, 1))},
+                row="trim",
+                school=school.name,
+                mic=mic,
             )
-        ]  # fmt: skip
+        ]
     held = " as far as its loudest moment allows" if wanted + usual < low - 0.5 else ""
     return [
         Finding(
-            NAME, "trim", mic,
-            spoken(f"{usual + now:.1f} dBFS at the typical stroke of {label(mic)}; "
-                   f"{wanted - now:+.1f} dB brings it{held} to {usual + wanted:.1f} "
-                   f"({low:.0f} to {high:.0f} wanted)."),
+            NAME,
+            "trim",
+            mic,
+            spoken(
+                f"{usual + now:.1f} dBFS at the typical stroke of {label(mic)}; "
+                f"{wanted - now:+.1f} dB brings it{held} to {usual + wanted:.1f} "
+                f"({low:.0f} to {high:.0f} wanted)."
+            ),
             {"typical_dbfs": round(usual + now, 1), "peak_dbfs": round(peak + now, 1)},
-            0.95 if len(times) >= 4 else 0.7, patch,
+            0.95 if len(times) >= 4 else 0.7,
+            patch,
             {"typical_dbfs": Change(round(usual + now, 1), round(usual + wanted, 1))},
-            row="trim", school=school.name, mic=mic,
+            row="trim",
+            school=school.name,
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _levels(study: Study, mic: str, leave_peak: bool) -> tuple[float, float]:

@@ -76,8 +76,14 @@ class Lever:
 
 def levers_of(study: Study) -> list[Lever]:
     """All levers of a kit: faders, transients, tilt, density and the drum bus."""
-    return [*_faders(study), *_transients(study), *_tilts(study), *_squeezes(study),
-            *_drives(study), *_drum_bus(study)]  # fmt: skip
+    return [
+        *_faders(study),
+        *_transients(study),
+        *_tilts(study),
+        *_squeezes(study),
+        *_drives(study),
+        *_drum_bus(study),
+    ]
 
 
 def moved(levers: list[Lever], by_db: Mapping[str, float]) -> Patch:
@@ -149,15 +155,31 @@ def _tilts(study: Study) -> Iterator[Lever]:
         base = fundamental_hz(sound, study.rate, times, family) if name == "kick" else 0.0
         hz = attack_hz(sound, study.rate, times, ATTACK_HZ[family])
         places = {FUNDAMENTAL: (float(np.clip(base or 60, 45, 90)), 0.7), ATTACK: (float(hz), 0.8)}
-        bands = [{"id": band, "on": False, "kind": "bell", "frequency_hz": round(at, 1), "gain_db": 0.0, "q": q}
-                 for band, (at, q) in places.items()]  # fmt: skip
+        bands = [
+            {
+                "id": band,
+                "on": False,
+                "kind": "bell",
+                "frequency_hz": round(at, 1),
+                "gain_db": 0.0,
+                "q": q,
+            }
+            for band, (at, q) in places.items()
+        ]
         path = f"groups.{name}.chain.{TILT}"
         stage = {"kind": Equaliser.model_fields["kind"].default, "bands": bands, "after": ""}
         serves = name if name in LED_BY else DRUM_BUS
         if name == "kick":
             target = {f"{path}.bands.{FUNDAMENTAL}.gain_db": Target(0.0, 1, 0.5, -6, 6)}
-            yield Lever("kick fundamental", serves, -3, 6, target, {path: stage},
-                        ("kick attack", KICK_LOW, KICK_LOW_LEVEL))  # fmt: skip
+            yield Lever(
+                "kick fundamental",
+                serves,
+                -3,
+                6,
+                target,
+                {path: stage},
+                ("kick attack", KICK_LOW, KICK_LOW_LEVEL),
+            )
         target = {f"{path}.bands.{ATTACK}.gain_db": Target(0.0, 1, 0.5, -6, 6)}
         figures = tuple(figure for piece in pieces for figure in _attacks(piece))
         yield Lever(f"{name} attack band", serves, -2, 6, target, {path: stage}, figures)

@@ -33,8 +33,14 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     measures = study.facts.measures[mic]
     if "silent" in measures["flags"] or "near silence" in measures["flags"]:
         return _silent(study, mic)
-    return [*_dc(study, mic), *_hum(study, mic), *_clipped(study, mic), *_role(study, mic),
-            *_short(study, mic), *_distance(study, mic)]  # fmt: skip
+    return [
+        *_dc(study, mic),
+        *_hum(study, mic),
+        *_clipped(study, mic),
+        *_role(study, mic),
+        *_short(study, mic),
+        *_distance(study, mic),
+    ]
 
 
 def _silent(study: Study, mic: str) -> list[Finding]:
@@ -44,12 +50,19 @@ def _silent(study: Study, mic: str) -> list[Finding]:
     level = "digital silence" if peak <= -150 else f"{peak:.0f} dBFS at its loudest"
     return [
         Finding(
-            NAME, "silent", mic,
-            spoken(f"{level[0].upper()}{level[1:]}: {label(mic)} holds nothing to work with. Mute "
-                   "it, or put the right file in its place."),
-            {"peak_dbfs": peak}, 0.99, {f"mics.{mic}.mute": True}, mic=mic,
+            NAME,
+            "silent",
+            mic,
+            spoken(
+                f"{level[0].upper()}{level[1:]}: {label(mic)} holds nothing to work with. Mute "
+                "it, or put the right file in its place."
+            ),
+            {"peak_dbfs": peak},
+            0.99,
+            {f"mics.{mic}.mute": True},
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _dc(study: Study, mic: str) -> list[Finding]:
@@ -60,14 +73,20 @@ def _dc(study: Study, mic: str) -> list[Finding]:
     below = amplitude_to_db(abs(left))
     return [
         Finding(
-            NAME, "dc", mic,
-            spoken(f"{below:.0f} dBFS of standing offset on {label(mic)}: it takes headroom and "
-                   "clicks at every cut. Taken away."),
-            {"offset": left, "offset_dbfs": round(below, 1)}, 0.99,
+            NAME,
+            "dc",
+            mic,
+            spoken(
+                f"{below:.0f} dBFS of standing offset on {label(mic)}: it takes headroom and "
+                "clicks at every cut. Taken away."
+            ),
+            {"offset": left, "offset_dbfs": round(below, 1)},
+            0.99,
             {f"mics.{mic}.repair.dc": round(offset, 6)},
-            {"offset": Change(round(left, 6), 0.0)}, mic=mic,
+            {"offset": Change(round(left, 6), 0.0)},
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _hum(study: Study, mic: str) -> list[Finding]:
@@ -80,19 +99,26 @@ def _hum(study: Study, mic: str) -> list[Finding]:
     level = float(measures["hum_dbfs"])
     return [
         Finding(
-            NAME, "hum", mic,
-            spoken(f"{level:.0f} dBFS of mains hum at {hz:.0f} Hz and its multiples on {label(mic)}; "
-                   "narrow notches take it out."),
+            NAME,
+            "hum",
+            mic,
+            spoken(
+                f"{level:.0f} dBFS of mains hum at {hz:.0f} Hz and its multiples on {label(mic)}; "
+                "narrow notches take it out."
+            ),
             {"hum_hz": hz, "hum_dbfs": level, "contrast_db": measures["hum_contrast_db"]},
             float(np.clip(0.6 + float(measures["hum_contrast_db"]) / 30, 0.6, 0.98)),
-            patch, {"hum_dbfs": Change(level, round(then, 1))}, mic=mic,
+            patch,
+            {"hum_dbfs": Change(level, round(then, 1))},
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _clipped(study: Study, mic: str) -> list[Finding]:
-    runs = [(round(float(s) * study.rate), int(n)) for s, n in
-            study.facts.measures[mic]["clipped_runs"]]  # fmt: skip
+    runs = [
+        (round(float(s) * study.rate), int(n)) for s, n in study.facts.measures[mic]["clipped_runs"]
+    ]
     done = {(r.at, r.frames) for r in study.sheet.mics[mic].repair.rebuilt}
     open_runs = [r for r in runs if r not in done]
     short = [r for r in open_runs if r[1] <= LONGEST_REBUILT]
@@ -103,19 +129,35 @@ def _clipped(study: Study, mic: str) -> list[Finding]:
     count = f"{len(open_runs)} run{'s' if len(open_runs) > 1 else ''}"
     measured = {"runs": len(open_runs), "longest_samples": longest, "first_s": round(first, 3)}
     if not short:
-        text = (f"{count} at full scale on {label(mic)}, up to {longest} samples long: too much is "
-                "gone to be drawn anew. Listen, and take those strokes from elsewhere.")  # fmt: skip
-        return [Finding(NAME, "clipped", mic, text, measured, 0.9, mic=mic,
-                        bars=study.bars_around(first))]  # fmt: skip
+        text = (
+            f"{count} at full scale on {label(mic)}, up to {longest} samples long: too much is "
+            "gone to be drawn anew. Listen, and take those strokes from elsewhere."
+        )
+        return [
+            Finding(
+                NAME, "clipped", mic, text, measured, 0.9, mic=mic, bars=study.bars_around(first)
+            )
+        ]
     keep = sorted(done | set(short))
     patch = {f"mics.{mic}.repair.rebuilt": [{"at": a, "frames": n} for a, n in keep]}
-    text = (f"{count} at full scale on {label(mic)}, up to {longest} samples long; those of "
-            f"{LONGEST_REBUILT} or fewer are drawn anew through their neighbours.")  # fmt: skip
+    text = (
+        f"{count} at full scale on {label(mic)}, up to {longest} samples long; those of "
+        f"{LONGEST_REBUILT} or fewer are drawn anew through their neighbours."
+    )
     return [
-        Finding(NAME, "clipped", mic, text, measured, 0.95, patch,
-                {"clipped_runs": Change(len(open_runs), len(open_runs) - len(short))},
-                mic=mic, bars=study.bars_around(first))
-    ]  # fmt: skip
+        Finding(
+            NAME,
+            "clipped",
+            mic,
+            text,
+            measured,
+            0.95,
+            patch,
+            {"clipped_runs": Change(len(open_runs), len(open_runs) - len(short))},
+            mic=mic,
+            bars=study.bars_around(first),
+        )
+    ]
 
 
 def _above(sound: NDArray[np.float32], rate: int, hz: float) -> NDArray[np.float32]:
@@ -156,15 +198,17 @@ def _role(study: Study, mic: str) -> list[Finding]:
         return []
     return [
         Finding(
-            NAME, "role", mic,
+            NAME,
+            "role",
+            mic,
             f"{over:.1f} dB louder at the {label(loudest)} than at its own strokes: the file "
             f"called {study.sheet.mics[mic].file} is set up as {label(mic)} but hears mostly "
             f"{label(loudest)}. Check its role on the plan.",
-            {"own_dbfs": round(mine, 1), "other_dbfs": round(heard[loudest], 1),
-             "other": loudest},
-            float(np.clip(0.6 + over / 30, 0.6, 0.95)), mic=mic,
+            {"own_dbfs": round(mine, 1), "other_dbfs": round(heard[loudest], 1), "other": loudest},
+            float(np.clip(0.6 + over / 30, 0.6, 0.95)),
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _short(study: Study, mic: str) -> list[Finding]:
@@ -174,12 +218,17 @@ def _short(study: Study, mic: str) -> list[Finding]:
     ends = study.sheet.frames / study.rate - float(early)
     return [
         Finding(
-            NAME, "short", mic,
+            NAME,
+            "short",
+            mic,
             f"{early:.2f} s shorter than the other files: {label(mic)} is silent from bar "
             f"{study.bar_of(ends)} on. If it does not start together with them, swap its file.",
-            {"ends_early_s": early}, 0.9, mic=mic, bars=study.bars_around(ends),
+            {"ends_early_s": early},
+            0.9,
+            mic=mic,
+            bars=study.bars_around(ends),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _distance(study: Study, mic: str) -> list[Finding]:
@@ -193,18 +242,33 @@ def _distance(study: Study, mic: str) -> list[Finding]:
             continue
         heard = samples_to_cm(p.delay_samples, study.rate)
         if abs(heard - (far - near)) > DISTANCE_SLACK_CM:
-            out.append(Finding(
-                NAME, f"distance {p.reference}", mic,
-                spoken(f"{heard:.0f} cm behind {label(p.reference)} by the sound of the "
-                       f"{label(p.piece)}, {far - near:.0f} cm by the distances typed for {label(mic)}: "
-                       "one of the two was measured from elsewhere."),
-                {"heard_cm": round(heard), "typed_cm": round(far - near)}, 0.7, mic=mic,
-            ))  # fmt: skip
+            out.append(
+                Finding(
+                    NAME,
+                    f"distance {p.reference}",
+                    mic,
+                    spoken(
+                        f"{heard:.0f} cm behind {label(p.reference)} by the sound of the "
+                        f"{label(p.piece)}, {far - near:.0f} cm by the distances typed for {label(mic)}: "
+                        "one of the two was measured from elsewhere."
+                    ),
+                    {"heard_cm": round(heard), "typed_cm": round(far - near)},
+                    0.7,
+                    mic=mic,
+                )
+            )
     return out
 
 
 MODULE = Module(
-    NAME, "load-in", 2, sounding_mics,
-    lambda sheet, mic: [sheet.mics[mic].repair, sheet.mics[mic].mute,
-                        [m.distance_cm for _, m in sorted(sheet.mics.items())]], find,
-)  # fmt: skip
+    NAME,
+    "load-in",
+    2,
+    sounding_mics,
+    lambda sheet, mic: [
+        sheet.mics[mic].repair,
+        sheet.mics[mic].mute,
+        [m.distance_cm for _, m in sorted(sheet.mics.items())],
+    ],
+    find,
+)

@@ -15,8 +15,12 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.mix.patches import Patch, read_path
 
-STATIONS = {"align": ("attack",), "clean": ("attack", "over body"), "eq": ("attack", "over body"),
-            "dynamics": ("attack", "over body")}  # fmt: skip
+STATIONS = {
+    "align": ("attack",),
+    "clean": ("attack", "over body"),
+    "eq": ("attack", "over body"),
+    "dynamics": ("attack", "over body"),
+}
 """What is done there can cost strokes what no later station gives back; and the figures, besides
 the kick's low end, that are looked at. Mics in step have more body, which is no loss of attack."""
 
@@ -67,9 +71,13 @@ def look_back(before: Study, made: Sequence[Finding], excerpt: Excerpt, station:
 
 
 def _cause(
-    before: Study, made: Sequence[Finding], excerpt: Excerpt, ends: tuple[str, ...], was: Figure,
+    before: Study,
+    made: Sequence[Finding],
+    excerpt: Excerpt,
+    ends: tuple[str, ...],
+    was: Figure,
     fall: float,
-) -> tuple[Finding, Finding | None] | None:  # fmt: skip
+) -> tuple[Finding, Finding | None] | None:
     """The change without which most of a fall comes back, and what to make instead: half of it where
     that is enough. None where no change gives half of the fall back."""
     best, found = GIVEN_BACK * fall, None
@@ -96,8 +104,11 @@ def with_changes(study: Study, made: Sequence[Finding]) -> Study:
 def _figures(excerpt: Excerpt, study: Study, ends: tuple[str, ...]) -> dict[str, Figure]:
     """Attack, attack over body and low end at equal loudness: what later stations cannot give back
     by being louder."""
-    return {f.name: f for f in excerpt.wanted(excerpt.card(study))
-            if f.name.endswith(ends) or f.name == KICK_LOW_LEVEL}  # fmt: skip
+    return {
+        f.name: f
+        for f in excerpt.wanted(excerpt.card(study))
+        if f.name.endswith(ends) or f.name == KICK_LOW_LEVEL
+    }
 
 
 def _fall(was: Figure, now: Figure) -> float:
@@ -107,8 +118,11 @@ def _fall(was: Figure, now: Figure) -> float:
 
 def _concerns(finding: Finding, figure: str) -> bool:
     """Whether a change touches a mic of the figure's piece."""
-    pieces = {parse_mic_name(path.split(".")[1]).piece for path in finding.proposal
-              if path.startswith("mics.")}  # fmt: skip
+    pieces = {
+        parse_mic_name(path.split(".")[1]).piece
+        for path in finding.proposal
+        if path.startswith("mics.")
+    }
     return any(piece and figure.startswith(f"{label(piece)} ") for piece in pieces)
 
 

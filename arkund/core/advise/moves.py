@@ -84,8 +84,9 @@ class _Search:
         part.learn(whole, card)
         figures = part.wanted(card)
         near = {f.name for f in figures if f.missing(MARGIN + NEAR_DB) > 0}
-        self.levers = [lever for lever in levers_of(study)
-                       if not lever.only_for or near & set(lever.only_for)]  # fmt: skip
+        self.levers = [
+            lever for lever in levers_of(study) if not lever.only_for or near & set(lever.only_for)
+        ]
         self.start = self.best = _Way(np.zeros(len(self.levers)), {}, card, figures)
         self.farthest_db = FARTHEST_DB
         self.slopes = np.zeros((len(figures), len(self.levers)))
@@ -200,16 +201,33 @@ def _finding(
     search: _Search, school: School, piece: str, own: list[Lever], by_db: Mapping[str, float]
 ) -> Finding:
     prefix = f"{label(piece)} " if piece != DRUM_BUS else LOUDNESS
-    pairs = [(was, now) for was, now in zip(search.start.figures, search.best.figures, strict=True)
-             if now.name.startswith(prefix)]  # fmt: skip
-    gained = ", ".join(f"{now.gained:+.1f} {now.unit} of {now.name} ({was.gained:+.1f} before)"
-                       for was, now in pairs)  # fmt: skip
+    pairs = [
+        (was, now)
+        for was, now in zip(search.start.figures, search.best.figures, strict=True)
+        if now.name.startswith(prefix)
+    ]
+    gained = ", ".join(
+        f"{now.gained:+.1f} {now.unit} of {now.name} ({was.gained:+.1f} before)"
+        for was, now in pairs
+    )
     moves = " and ".join(f"{lever.name} {by_db[lever.name]:+.1f} dB" for lever in own)
     said = f"{gained or 'The goal'} against the recording: {moves}."
-    gain = {was.name.replace(" ", "_"): Change(round(was.gained, 1), round(now.gained, 1))
-            for was, now in pairs}  # fmt: skip
-    return Finding(NAME, "goal", piece, spoken(said), {k: c.now for k, c in gain.items()}, 0.8,
-                   dict(moved(own, by_db)), gain, row="goal", school=school.name)  # fmt: skip
+    gain = {
+        was.name.replace(" ", "_"): Change(round(was.gained, 1), round(now.gained, 1))
+        for was, now in pairs
+    }
+    return Finding(
+        NAME,
+        "goal",
+        piece,
+        spoken(said),
+        {k: c.now for k, c in gain.items()},
+        0.8,
+        dict(moved(own, by_db)),
+        gain,
+        row="goal",
+        school=school.name,
+    )
 
 
 def ceiling(study: Study, school: School) -> list[Finding]:
@@ -225,10 +243,18 @@ def ceiling(study: Study, school: School) -> list[Finding]:
     path = f"{stage_path(DRUM_BUS, limiter)}.ceiling_db"
     return [
         Finding(
-            NAME, "ceiling", DRUM_BUS,
-            spoken(f"{peak:.1f} dBTP now reaches the limiter. A ceiling of {wanted:.1f} takes "
-                   f"{peak - wanted:.1f} dB off the loudest stroke."),
-            {"true_peak_dbtp": round(peak, 1)}, 0.9, {path: wanted},
-            {"true_peak_dbtp": Change(round(peak, 1), wanted)}, row="goal", school=school.name,
+            NAME,
+            "ceiling",
+            DRUM_BUS,
+            spoken(
+                f"{peak:.1f} dBTP now reaches the limiter. A ceiling of {wanted:.1f} takes "
+                f"{peak - wanted:.1f} dB off the loudest stroke."
+            ),
+            {"true_peak_dbtp": round(peak, 1)},
+            0.9,
+            {path: wanted},
+            {"true_peak_dbtp": Change(round(peak, 1), wanted)},
+            row="goal",
+            school=school.name,
         )
-    ]  # fmt: skip
+    ]

@@ -60,23 +60,36 @@ def _identical(study: Study) -> Iterator[Finding]:
         twin = first.setdefault((source.sha256, source.pick), mic)
         if twin != mic:
             yield Finding(
-                NAME, "identical", mic,
-                spoken(f"0 samples differ between {label(mic)} and {label(twin)}: one file twice. "
-                       f"It only makes {label(twin)} 6 dB louder. Mute one, or put the right file "
-                       "in its place."),
-                {"other": twin}, 0.99, {f"mics.{mic}.mute": True}, mic=mic,
-            )  # fmt: skip
+                NAME,
+                "identical",
+                mic,
+                spoken(
+                    f"0 samples differ between {label(mic)} and {label(twin)}: one file twice. "
+                    f"It only makes {label(twin)} 6 dB louder. Mute one, or put the right file "
+                    "in its place."
+                ),
+                {"other": twin},
+                0.99,
+                {f"mics.{mic}.mute": True},
+                mic=mic,
+            )
 
 
 def _mono(left: str, right: str, correlation: float) -> Finding:
     what = label(left.removesuffix("_l"))
     return Finding(
-        NAME, "mono", left,
-        spoken(f"{correlation:.4f} correlation between both sides of the {what}: the pair is really "
-               "mono. One side panned to the centre is the same sound with less to handle."),
-        {"correlation": round(correlation, 5), "other": right}, 0.95,
-        {f"mics.{right}.mute": True, f"mics.{left}.pan": 0.0}, mic=left,
-    )  # fmt: skip
+        NAME,
+        "mono",
+        left,
+        spoken(
+            f"{correlation:.4f} correlation between both sides of the {what}: the pair is really "
+            "mono. One side panned to the centre is the same sound with less to handle."
+        ),
+        {"correlation": round(correlation, 5), "other": right},
+        0.95,
+        {f"mics.{right}.mute": True, f"mics.{left}.pan": 0.0},
+        mic=left,
+    )
 
 
 def _correlation(a: NDArray[np.float32], b: NDArray[np.float32]) -> float:
@@ -94,8 +107,11 @@ def _tilt(study: Study, left: NDArray[np.float32], right: NDArray[np.float32]) -
     for piece in placed:
         # A hat under a shell's stroke does not change what far mics hear of it.
         rivals = everything if piece_family(piece.piece) == "hat" else loud
-        alone = [h.time_s for h in study.strokes(piece.piece, ghosts=False)
-                 if np.sum(np.abs(rivals - h.time_s) < 0.05) == 1]  # fmt: skip
+        alone = [
+            h.time_s
+            for h in study.strokes(piece.piece, ghosts=False)
+            if np.sum(np.abs(rivals - h.time_s) < 0.05) == 1
+        ]
         if len(alone) < LEAST_STROKES:
             continue
         levels = [amplitudes_to_db(hit_peaks(side, study.rate, alone)) for side in (left, right)]
@@ -118,15 +134,24 @@ def _swapped(tilts: dict[tuple[str, str], tuple[float, int]]) -> Iterator[Findin
         if not against and len(sure) > 1:
             continue
         what = label(left.removesuffix("_l"))
-        why = ("The other pair has the kit the right way round." if against else
-               "Unless the kit is meant from the listener's seat or the drummer plays left-handed.")  # fmt: skip
+        why = (
+            "The other pair has the kit the right way round."
+            if against
+            else "Unless the kit is meant from the listener's seat or the drummer plays left-handed."
+        )
         yield Finding(
-            NAME, "swapped", left,
-            spoken(f"{-tilt:.1f} dB a metre the wrong way: what is at the drummer's right is "
-                   f"louder on the left of the {what}. The two sides seem swapped. {why}"),
-            {"tilt_db_per_m": round(tilt, 2), "other": right}, 0.85 if against else 0.5,
-            {f"mics.{left}.pan": 1.0, f"mics.{right}.pan": -1.0}, mic=left,
-        )  # fmt: skip
+            NAME,
+            "swapped",
+            left,
+            spoken(
+                f"{-tilt:.1f} dB a metre the wrong way: what is at the drummer's right is "
+                f"louder on the left of the {what}. The two sides seem swapped. {why}"
+            ),
+            {"tilt_db_per_m": round(tilt, 2), "other": right},
+            0.85 if against else 0.5,
+            {f"mics.{left}.pan": 1.0, f"mics.{right}.pan": -1.0},
+            mic=left,
+        )
 
 
 def _reads(sheet: Sheet, subject: str) -> list[object]:
@@ -136,9 +161,10 @@ def _reads(sheet: Sheet, subject: str) -> list[object]:
 def _find_unless_panned(study: Study, subject: str, school: School) -> list[Finding]:
     """Findings whose proposal would change something."""
     return [
-        f for f in find(study, subject, school)
+        f
+        for f in find(study, subject, school)
         if any(_value(study.sheet, path) != value for path, value in f.proposal.items())
-    ]  # fmt: skip
+    ]
 
 
 def _value(sheet: Sheet, path: str) -> object:

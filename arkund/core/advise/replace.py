@@ -59,9 +59,13 @@ def harvest(study: Study, piece: str) -> list[Candidate]:
 
 
 def layer_patch(
-    study: Study, piece: str, *, mode: str = "under", strokes: str = "accents",
+    study: Study,
+    piece: str,
+    *,
+    mode: str = "under",
+    strokes: str = "accents",
     blend_db: float = BLEND_DB,
-) -> Patch:  # fmt: skip
+) -> Patch:
     """A layer of the song's own strokes; ``strokes`` are *accents*, *all* or velocities (``20-127``).
 
     Raises `ArkundError` where the piece has no mic or nothing stands alone in it.
@@ -71,18 +75,44 @@ def layer_patch(
     if not clear:
         raise ArkundError(f"No stroke of {label(piece)} stands alone long enough to be a sample.")
     samples = [{"hit": c.hit.id, "frames": c.frames} for c in bands(clear)]
-    return _put(study, piece, "layer", {
-        "kind": "samples", "samples": samples, "mode": mode, "fader_db": blend_db, **_which(strokes)})  # fmt: skip
+    return _put(
+        study,
+        piece,
+        "layer",
+        {
+            "kind": "samples",
+            "samples": samples,
+            "mode": mode,
+            "fader_db": blend_db,
+            **_which(strokes),
+        },
+    )
 
 
 def kit_patch(
-    study: Study, piece: str, source: str, samples: Sequence[tuple[int, int]], *, mode: str,
-    strokes: str, blend_db: float,
-) -> Patch:  # fmt: skip
+    study: Study,
+    piece: str,
+    source: str,
+    samples: Sequence[tuple[int, int]],
+    *,
+    mode: str,
+    strokes: str,
+    blend_db: float,
+) -> Patch:
     """A layer of samples out of a stored kit file. Raises `ArkundError`."""
-    return _put(study, piece, "layer", {
-        "kind": "samples", "source": source, "samples": [{"at": at, "frames": n} for at, n in samples],
-        "mode": mode, "fader_db": blend_db, **_which(strokes)})  # fmt: skip
+    return _put(
+        study,
+        piece,
+        "layer",
+        {
+            "kind": "samples",
+            "source": source,
+            "samples": [{"at": at, "frames": n} for at, n in samples],
+            "mode": mode,
+            "fader_db": blend_db,
+            **_which(strokes),
+        },
+    )
 
 
 def sub_patch(
@@ -91,8 +121,9 @@ def sub_patch(
     """A tone under a piece: on its own fundamental (*auto*), a note (``C1``) or a frequency
     (``50Hz``). Raises `ArkundError`."""
     hz = round(sub_note_hz(study, piece, note), 2)
-    return _put(study, piece, "sub", {
-        "kind": "sub", "note_hz": hz, "fader_db": blend_db, **_which(strokes)})  # fmt: skip
+    return _put(
+        study, piece, "sub", {"kind": "sub", "note_hz": hz, "fader_db": blend_db, **_which(strokes)}
+    )
 
 
 def even_patch(study: Study, piece: str, amount: float) -> Patch:
@@ -109,7 +140,8 @@ def sub_note_hz(study: Study, piece: str, note: str) -> float:
     text = note.strip()
     if text.lower() == "auto":
         base = fundamental_hz(
-            study.sound(mic, "clean"), study.rate, study.plain_times(mic), piece_family(piece))  # fmt: skip
+            study.sound(mic, "clean"), study.rate, study.plain_times(mic), piece_family(piece)
+        )
         if not base:
             raise ArkundError(
                 f"{label(piece).capitalize()} has no clear fundamental; say a note, e.g. C1 or 50Hz."
@@ -187,15 +219,23 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     then, _ = spread_db(study.tried(patch), mic)
     return [
         Finding(
-            NAME, "even", piece,
-            spoken(f"{spread:.1f} dB between the soft and the loud accents of {label(piece)} ({count} of them). "
-                   f"Even strokes by {share:.0%} leaves {then:.1f} dB and changes no sound. Whether the "
-                   "playing should be that even is for the ear."),
-            {"spread_db": round(spread, 1), "accents": count}, 0.55, patch,
+            NAME,
+            "even",
+            piece,
+            spoken(
+                f"{spread:.1f} dB between the soft and the loud accents of {label(piece)} ({count} of them). "
+                f"Even strokes by {share:.0%} leaves {then:.1f} dB and changes no sound. Whether the "
+                "playing should be that even is for the ear."
+            ),
+            {"spread_db": round(spread, 1), "accents": count},
+            0.55,
+            patch,
             {"spread_db": Change(round(spread, 1), round(then, 1))},
-            row="goal", school=school.name, mic=mic,
+            row="goal",
+            school=school.name,
+            mic=mic,
         )
-    ]  # fmt: skip
+    ]
 
 
 def find_left(study: Study, mic: str, school: School) -> list[Finding]:
@@ -218,23 +258,40 @@ def find_left(study: Study, mic: str, school: School) -> list[Finding]:
         pulse = amplitude_to_db(float(np.median([h.velocity for h in strokes])) / 127)
         patch = _duck(study, mic, f"{piece}{STROKES}", pulse)
         then = _typical_db(study, (tried := study.tried(patch)).graph.outs[mic], times, tried)
-        out.append(Finding(
-            NAME, "left_behind", f"{mic}.{name}",
-            spoken(f"{old - own:+.1f} dB: the old {label(piece or '')} in {label(mic)} against the layer that plays "
-                   f"instead. A duck opened by its strokes takes {old - then:.1f} dB off it, and off what rings "
-                   "there with it."),
-            {"against_layer_db": round(old - own, 1)}, 0.55, patch,
-            {"against_layer_db": Change(round(old - own, 1), round(then - own, 1))}, mic=mic,
-        ))  # fmt: skip
+        out.append(
+            Finding(
+                NAME,
+                "left_behind",
+                f"{mic}.{name}",
+                spoken(
+                    f"{old - own:+.1f} dB: the old {label(piece or '')} in {label(mic)} against the layer that plays "
+                    f"instead. A duck opened by its strokes takes {old - then:.1f} dB off it, and off what rings "
+                    "there with it."
+                ),
+                {"against_layer_db": round(old - own, 1)},
+                0.55,
+                patch,
+                {"against_layer_db": Change(round(old - own, 1), round(then - own, 1))},
+                mic=mic,
+            )
+        )
     return out
 
 
 def _duck(study: Study, mic: str, strokes: str, pulse_db: float) -> Patch:
     """A compressor at the mic's end that listens to a list of strokes."""
     chain = study.sheet.mics[mic].chain
-    stage = {"kind": "compressor", "ratio": 20.0, "knee_db": 0.0, "attack_ms": 0.3, "release_ms": 60.0,
-             "lookahead_ms": 1.0, "threshold_db": round(pulse_db - DUCK_DB / 0.95, 1),
-             "key": {"source": strokes}, "after": chain[-1].id if chain else ""}  # fmt: skip
+    stage = {
+        "kind": "compressor",
+        "ratio": 20.0,
+        "knee_db": 0.0,
+        "attack_ms": 0.3,
+        "release_ms": 60.0,
+        "lookahead_ms": 1.0,
+        "threshold_db": round(pulse_db - DUCK_DB / 0.95, 1),
+        "key": {"source": strokes},
+        "after": chain[-1].id if chain else "",
+    }
     return {f"mics.{mic}.chain.{DUCK}": stage}
 
 
@@ -261,8 +318,15 @@ def _reads_left(sheet: Sheet, mic: str) -> list[object]:
 
 def _reads(sheet: Sheet, mic: str) -> list[object]:
     m = sheet.mics[mic]
-    return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, m.even,
-            {n: layer.model_dump() for n, layer in sheet.layers.items()}]  # fmt: skip
+    return [
+        m.repair,
+        m.trim_db,
+        m.polarity,
+        m.delay_samples,
+        m.clean,
+        m.even,
+        {n: layer.model_dump() for n, layer in sheet.layers.items()},
+    ]
 
 
 MODULE = Module(NAME, "replace", 1, lanes, _reads, find)
@@ -272,8 +336,15 @@ LEFT_MODULE = Module(NAME, "replace", 1, _ducked, _reads_left, find_left)
 def described(found: Candidate, rate: int) -> dict[str, Any]:
     """A candidate as plain data."""
     return {
-        "hit": found.hit.id, "time_s": round(found.hit.time_s, 4), "velocity": found.hit.velocity,
-        "kind": found.hit.kind, "peak_dbfs": round(found.peak_dbfs, 1), "before_dbfs": round(found.before_db, 1),
-        "isolation_db": round(found.isolation_db, 1), "heard_with": found.heard_with,
-        "length_s": round(found.frames / rate, 3), "at": found.at, "frames": found.frames,
-    }  # fmt: skip
+        "hit": found.hit.id,
+        "time_s": round(found.hit.time_s, 4),
+        "velocity": found.hit.velocity,
+        "kind": found.hit.kind,
+        "peak_dbfs": round(found.peak_dbfs, 1),
+        "before_dbfs": round(found.before_db, 1),
+        "isolation_db": round(found.isolation_db, 1),
+        "heard_with": found.heard_with,
+        "length_s": round(found.frames / rate, 3),
+        "at": found.at,
+        "frames": found.frames,
+    }

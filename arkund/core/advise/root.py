@@ -47,16 +47,22 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
     sure = behind(best) >= AGREES
     note = NOTE_NAMES[best]
     heard = ", ".join(f"{label(p)} {hz:.1f} Hz ({hz_to_note(hz)})" for p, hz in tuned.items())
-    text = (f"{note} is what kick and toms are tuned around: {heard}." if sure else
-            f"Kick and toms agree on no note: {heard}. {note} comes nearest; the bass knows better.")  # fmt: skip
+    text = (
+        f"{note} is what kick and toms are tuned around: {heard}."
+        if sure
+        else f"Kick and toms agree on no note: {heard}. {note} comes nearest; the bass knows better."
+    )
     return [
         Finding(
-            NAME, "note", "song",
+            NAME,
+            "note",
+            "song",
             spoken(f"{text} Sub layers and rings are named against the root."),
             {"note": note, **{f"{p}_hz": round(hz, 1) for p, hz in tuned.items()}},
-            0.75 if sure else 0.45, {"root_note": note},
+            0.75 if sure else 0.45,
+            {"root_note": note},
         )
-    ]  # fmt: skip
+    ]
 
 
 MODULE = Module(

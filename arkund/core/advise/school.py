@@ -41,21 +41,53 @@ class School(BaseModel):
 
 
 TIGHT = School(
-    name="Tight", timing="exact", toms="strip", snare="strokes", other_gates="strokes",
-    alignment="overheads", rooms="drawn_in", overheads="cymbals", trim="full",
-    balance="kick_and_snare", order="mics_first", eq="bold", parallel="strike_bloom",
+    name="Tight",
+    timing="exact",
+    toms="strip",
+    snare="strokes",
+    other_gates="strokes",
+    alignment="overheads",
+    rooms="drawn_in",
+    overheads="cymbals",
+    trim="full",
+    balance="kick_and_snare",
+    order="mics_first",
+    eq="bold",
+    parallel="strike_bloom",
     goal="punch",
-)  # fmt: skip
+)
 NATURAL = School(
-    name="Natural", timing="feel", toms="tuck", snare="tuck", other_gates="if_needed",
-    alignment="pairs", rooms="late", overheads="kit", trim="full", balance="overheads",
-    order="mics_first", eq="cut_first", parallel="strike", goal="punch_size",
-)  # fmt: skip
+    name="Natural",
+    timing="feel",
+    toms="tuck",
+    snare="tuck",
+    other_gates="if_needed",
+    alignment="pairs",
+    rooms="late",
+    overheads="kit",
+    trim="full",
+    balance="overheads",
+    order="mics_first",
+    eq="cut_first",
+    parallel="strike",
+    goal="punch_size",
+)
 OPEN = School(
-    name="Open", timing="untouched", toms="leave", snare="off", other_gates="off",
-    alignment="polarity", rooms="late", overheads="lead", trim="cool", balance="overheads",
-    order="bus_first", eq="called_for", parallel="glue", goal="size",
-)  # fmt: skip
+    name="Open",
+    timing="untouched",
+    toms="leave",
+    snare="off",
+    other_gates="off",
+    alignment="polarity",
+    rooms="late",
+    overheads="lead",
+    trim="cool",
+    balance="overheads",
+    order="bus_first",
+    eq="called_for",
+    parallel="glue",
+    goal="size",
+)
 SCHOOLS: dict[str, School] = {"tight": TIGHT, "natural": NATURAL, "open": OPEN}
 
 
@@ -69,33 +101,72 @@ class Row:
 
 
 ROWS: tuple[Row, ...] = (
-    Row("timing", "Timing", {
-        "exact": "exact, 100 %", "feel": "feel, strays only", "untouched": "untouched"}),
-    Row("toms", "Bleed in toms", {
-        "strip": "strip (−40 dB)", "tuck": "tuck (−15 dB)", "leave": "leave"}),
-    Row("snare", "Snare top gate", {
-        "strokes": "on strokes, ghosts kept gently", "tuck": "tuck (−12 dB)", "off": "off"}),
-    Row("other_gates", "Snare bottom and kick gate", {
-        "strokes": "on strokes", "if_needed": "only if bleed asks for it", "off": "off"}),
-    Row("alignment", "Time alignment", {
-        "overheads": "close mics onto overheads", "pairs": "kick pair and snare pair only",
-        "polarity": "polarity only"}),
+    Row(
+        "timing",
+        "Timing",
+        {"exact": "exact, 100 %", "feel": "feel, strays only", "untouched": "untouched"},
+    ),
+    Row(
+        "toms",
+        "Bleed in toms",
+        {"strip": "strip (−40 dB)", "tuck": "tuck (−15 dB)", "leave": "leave"},
+    ),
+    Row(
+        "snare",
+        "Snare top gate",
+        {"strokes": "on strokes, ghosts kept gently", "tuck": "tuck (−12 dB)", "off": "off"},
+    ),
+    Row(
+        "other_gates",
+        "Snare bottom and kick gate",
+        {"strokes": "on strokes", "if_needed": "only if bleed asks for it", "off": "off"},
+    ),
+    Row(
+        "alignment",
+        "Time alignment",
+        {
+            "overheads": "close mics onto overheads",
+            "pairs": "kick pair and snare pair only",
+            "polarity": "polarity only",
+        },
+    ),
     Row("rooms", "Rooms", {"drawn_in": "drawn in", "late": "left late"}),
-    Row("overheads", "Overheads are", {
-        "cymbals": "cymbals (high-pass 300–600 Hz)", "kit": "the whole kit (40–120 Hz)",
-        "lead": "the whole kit, lead the balance"}),
+    Row(
+        "overheads",
+        "Overheads are",
+        {
+            "cymbals": "cymbals (high-pass 300–600 Hz)",
+            "kit": "the whole kit (40–120 Hz)",
+            "lead": "the whole kit, lead the balance",
+        },
+    ),
     Row("trim", "Trim", {"full": "full (−10 to −6 dBFS)", "cool": "cool (−15 to −12 dBFS)"}),
-    Row("balance", "Balance starts from", {
-        "kick_and_snare": "kick and snare", "overheads": "overheads"}),
+    Row(
+        "balance",
+        "Balance starts from",
+        {"kick_and_snare": "kick and snare", "overheads": "overheads"},
+    ),
     Row("order", "Work order", {"mics_first": "mics, then bus", "bus_first": "bus first"}),
-    Row("eq", "EQ", {
-        "bold": "bold boosts at the landmarks", "cut_first": "cut first, boost a little",
-        "called_for": "only what a finding calls for"}),
-    Row("parallel", "Parallel", {
-        "strike_bloom": "strike and bloom", "strike": "strike",
-        "glue": "none; glue on the drum bus"}),
+    Row(
+        "eq",
+        "EQ",
+        {
+            "bold": "bold boosts at the landmarks",
+            "cut_first": "cut first, boost a little",
+            "called_for": "only what a finding calls for",
+        },
+    ),
+    Row(
+        "parallel",
+        "Parallel",
+        {
+            "strike_bloom": "strike and bloom",
+            "strike": "strike",
+            "glue": "none; glue on the drum bus",
+        },
+    ),
     Row("goal", "Goal", {"punch": "punch", "punch_size": "punch, some size", "size": "size"}),
-)  # fmt: skip
+)
 
 
 def school_of(rows: dict[str, object]) -> School:

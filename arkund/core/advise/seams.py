@@ -28,14 +28,18 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
     count = len(places)
     return [
         Finding(
-            NAME, "clicks", "song",
+            NAME,
+            "clicks",
+            "song",
             f"{count} seam{'s' if count > 1 else ''} may click; the worst is {ratio:.1f} times as rough as "
             f"its surroundings, on {label(mic)} in bar {study.bar_of(t)} ({what}). Listen; a longer "
             "fade or another place for the stroke mends it.",
             {"count": count, "places": [[round(t, 4), m, round(r, 2), w] for t, m, r, w in places]},
-            0.6, mic=mic, bars=study.bars_around(t),
+            0.6,
+            mic=mic,
+            bars=study.bars_around(t),
         )
-    ]  # fmt: skip
+    ]
 
 
 def suspect_seams(study: Study) -> list[tuple[float, str, float, str]]:

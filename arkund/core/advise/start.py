@@ -26,9 +26,13 @@ def strike_bus(mics: list[str], typical_db: dict[str, float]) -> Bus:
     levels = [typical_db[m] for m in sends if m in typical_db]
     threshold = max(min((max(levels) if levels else -10.0) - 15.0, -6.0), -50.0)
     squeeze = Compressor(
-        on=True, threshold_db=round(threshold, 1), ratio=10, knee_db=6, attack_ms=20,
+        on=True,
+        threshold_db=round(threshold, 1),
+        ratio=10,
+        knee_db=6,
+        attack_ms=20,
         release_ms=60,
-    )  # fmt: skip
+    )
     return Bus(sends=sends, chain=(squeeze,), fader_db=OFF_DB)
 
 
@@ -43,9 +47,15 @@ def bloom_bus(mics: list[str]) -> Bus:
 
 
 def first_sheet(
-    *, rate: int, frames: int, tempo: Tempo, sections: tuple[Section, ...], takes: tuple[Take, ...],
-    files: dict[str, str], typical_db: dict[str, float],
-) -> Sheet:  # fmt: skip
+    *,
+    rate: int,
+    frames: int,
+    tempo: Tempo,
+    sections: tuple[Section, ...],
+    takes: tuple[Take, ...],
+    files: dict[str, str],
+    typical_db: dict[str, float],
+) -> Sheet:
     """Sheet of a song as it came in; ``files`` maps each mic to its file's name."""
     mics = {name: new_mic(name, file) for name, file in files.items()}
     return Sheet(

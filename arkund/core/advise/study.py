@@ -90,8 +90,14 @@ class Study:
 
     def hits_of(self, digest: str) -> Sequence[Hit]:
         """A take's hit list by its content hash."""
-        return next((self.takes[t.number].hits for t in self.sheet.takes
-                     if t.hits == digest and t.number in self.takes), ())  # fmt: skip
+        return next(
+            (
+                self.takes[t.number].hits
+                for t in self.sheet.takes
+                if t.hits == digest and t.number in self.takes
+            ),
+            (),
+        )
 
     def joined(self, mic: str) -> Node:
         """A mic as recorded with its takes joined, before any move."""
@@ -136,9 +142,10 @@ class Study:
         piece = parse_mic_name(mic).piece
         shift = self.sheet.mics[mic].delay_samples / self.rate
         return [
-            h.time_s + shift for h in self.hits
+            h.time_s + shift
+            for h in self.hits
             if h.kind != "ghost" and (h.piece == piece or (piece is None and is_shell(h.piece)))
-        ]  # fmt: skip
+        ]
 
     def sound(self, mic: str, stage: Stage) -> NDArray[np.float32]:
         """A mic's whole sound ``(frames,)`` after a stage, not to be written to."""

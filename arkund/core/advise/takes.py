@@ -58,15 +58,19 @@ def _apart(study: Study) -> list[Finding]:
         remedy, patch, left = _remedy(study, gap)
         out.append(
             Finding(
-                NAME, "apart", f"bar {bar}",
+                NAME,
+                "apart",
+                f"bar {bar}",
                 f"{abs(gap) * 1000:.1f} ms between kick and snare in bar {bar}{many}: the kick "
                 f"falls {who} the snare, and they are heard as two. {remedy}",
                 {"gap_ms": round(gap * 1000, 1), "pairs": len(pairs), "bar": bar},
-                float(np.clip(0.6 + 0.4 * sure, 0, 0.98)), patch,
+                float(np.clip(0.6 + 0.4 * sure, 0, 0.98)),
+                patch,
                 {"gap_ms": Change(round(abs(gap) * 1000, 1), left)} if patch else {},
-                mic=study.close("kick")[0], bars=(bar, bar),
+                mic=study.close("kick")[0],
+                bars=(bar, bar),
             )
-        )  # fmt: skip
+        )
     return out
 
 
@@ -78,14 +82,17 @@ def _remedy(study: Study, gap_s: float) -> tuple[str, dict[str, float], float]:
     if limit < WORTH_MOVING_MS or allowed >= limit:
         return (
             "The snare leads, but the kick is too loud in overheads and rooms to be moved further "
-            "alone: replace one of the two, or take the bar from another take.", {}, 0.0,
-        )  # fmt: skip
+            "alone: replace one of the two, or take the bar from another take.",
+            {},
+            0.0,
+        )
     left = round(max(abs(gap_s) * 1000 - limit, 0.0), 1)
     return (
         f"The snare leads; the kick's own mics can follow by {limit:.0f} ms unheard, for overheads "
         f"and rooms hear the kick {under:.0f} dB under them. It holds for every such pair.",
-        {"timing.kick_alone_ms": limit}, left,
-    )  # fmt: skip
+        {"timing.kick_alone_ms": limit},
+        left,
+    )
 
 
 def _dropped(study: Study) -> list[Finding]:
@@ -114,14 +121,22 @@ def _dropped(study: Study) -> list[Finding]:
             more = f" and {len(missing) - 1} more" if len(missing) > 1 else ""
             out.append(
                 Finding(
-                    NAME, "dropped", f"take {take}",
+                    NAME,
+                    "dropped",
+                    f"take {take}",
                     f"{len(missing)} stroke{'s' if len(missing) > 1 else ''} dropped in take "
                     f"{take}: a {label(h.piece)} in bar {bar}{more}, which the other takes play.",
-                    {"strokes": len(missing), "bar": bar, "piece": h.piece,
-                     "places_s": [round(m.time_s, 3) for m in missing]},
-                    0.9, mic=study.close(h.piece)[0], bars=(bar, bar),
+                    {
+                        "strokes": len(missing),
+                        "bar": bar,
+                        "piece": h.piece,
+                        "places_s": [round(m.time_s, 3) for m in missing],
+                    },
+                    0.9,
+                    mic=study.close(h.piece)[0],
+                    bars=(bar, bar),
                 )
-            )  # fmt: skip
+            )
     return out
 
 
@@ -164,10 +179,14 @@ def _cymbals(study: Study) -> list[Finding]:
         start = grid.bar_start_s(section.start_bar)
         stop = grid.bar_start_s(section.start_bar + section.bars)
         rate = {
-            n: sum(start <= h.time_s < stop and h.confidence >= LIKELY and h.level_db > -20
-                   for h in f.hits if h.piece == "hat") / section.bars
+            n: sum(
+                start <= h.time_s < stop and h.confidence >= LIKELY and h.level_db > -20
+                for h in f.hits
+                if h.piece == "hat"
+            )
+            / section.bars
             for n, f in study.takes.items()
-        }  # fmt: skip
+        }
         for take in rate:
             rest = [rate[n] for n in rate if n != take]
             if min(rest) < RIDDEN_PER_BAR or rate[take] > 0.4 * min(rest):
@@ -176,15 +195,23 @@ def _cymbals(study: Study) -> list[Finding]:
             bars = (section.start_bar, section.start_bar + 1)
             out.append(
                 Finding(
-                    NAME, "cymbal", f"take {take}",
+                    NAME,
+                    "cymbal",
+                    f"take {take}",
                     f"{rate[take]:.1f} hat strokes a bar in take {take}'s {section.name} from bar "
                     f"{section.start_bar}, {min(rest):.1f} in the other takes: it rides {what} "
                     "there. A join into or out of it is heard.",
-                    {"hat_per_bar": round(rate[take], 2), "others_per_bar": round(min(rest), 2),
-                     "section": section.name, "start_bar": section.start_bar},
-                    0.85, mic="hat", bars=bars,
+                    {
+                        "hat_per_bar": round(rate[take], 2),
+                        "others_per_bar": round(min(rest), 2),
+                        "section": section.name,
+                        "start_bar": section.start_bar,
+                    },
+                    0.85,
+                    mic="hat",
+                    bars=bars,
                 )
-            )  # fmt: skip
+            )
     return out
 
 

@@ -29,9 +29,12 @@ def placements(study: Study) -> list[Placement]:
     sounding = {s.take for s in laid_out(sheet)}
     others = [take_hits(sheet, t, study.hits_of) for t in sheet.takes if t.number not in sounding]
     return place_events(
-        played_hits(sheet, study.hits_of), study.grid, rules,
-        Wish(wish.to_s, wish.lines, wish.kick_alone_ms), others,
-    )  # fmt: skip
+        played_hits(sheet, study.hits_of),
+        study.grid,
+        rules,
+        Wish(wish.to_s, wish.lines, wish.kick_alone_ms),
+        others,
+    )
 
 
 def edits(study: Study, span: tuple[int, int] | None = None) -> EditList | None:
@@ -87,8 +90,11 @@ def kick_alone_ms(study: Study) -> tuple[float, float]:
 
 def _measure_kick(study: Study) -> tuple[float, float]:
     times = np.array([h.time_s for h in study.hits])
-    alone = [h for h in study.strokes("kick", ghosts=False)
-             if np.sum(np.abs(times - h.time_s) < 0.06) == 1][:60]  # fmt: skip
+    alone = [
+        h
+        for h in study.strokes("kick", ghosts=False)
+        if np.sum(np.abs(times - h.time_s) < 0.06) == 1
+    ][:60]
     close = [m for m in study.close("kick") if not study.sheet.mics[m].mute]
     far = [m for m in study.with_role("overhead", "room") if not study.sheet.mics[m].mute]
     if len(alone) < 4 or not close or not far:

@@ -50,14 +50,18 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
     count = len(places)
     return [
         Finding(
-            NAME, "places", "song",
+            NAME,
+            "places",
+            "song",
             f"{count} transient{'s' if count > 1 else ''} that no stroke accounts for, the first "
             f"near the {label(first[1])} in bar {bar}: strokes that were missed, or sticks and "
             "noise. Walk through the list; what is a stroke is added, the rest is left.",
             {"count": count, "places": [[round(t, 4), p, round(db, 1)] for t, p, db in places]},
-            0.7, mic=study.close(first[1])[0], bars=study.bars_around(first[0]),
+            0.7,
+            mic=study.close(first[1])[0],
+            bars=study.bars_around(first[0]),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _merged(found: list[tuple[float, str, float]]) -> list[tuple[float, str, float]]:

@@ -126,9 +126,14 @@ HEARD_BODY = 0.25
 
 
 def _body_agreement(
-    near: NDArray[np.float32], far: NDArray[np.float32], times: NDArray[np.float64], lag: float,
-    bands: dict[str, tuple[float, float]], piece: str, rate: int,
-) -> float:  # fmt: skip
+    near: NDArray[np.float32],
+    far: NDArray[np.float32],
+    times: NDArray[np.float64],
+    lag: float,
+    bands: dict[str, tuple[float, float]],
+    piece: str,
+    rate: int,
+) -> float:
     """Correlation, −1 to 1, of what two mics hear of the strokes' first 40 ms in the piece's own
     band, the farther one taken ``lag`` samples later: long waves do not care about a few samples,
     so its sign stands where the stroke's first edge is too thin to tell."""
@@ -169,9 +174,11 @@ def _windows(
     before, after = round(BEFORE_MS / 1000 * rate), round(AFTER_MS / 1000 * rate)
     padded = np.pad(audio, (before, after))
     starts = np.clip(np.rint(times * rate).astype(int), 0, len(audio) - 1)
-    rows = np.stack([padded[s : s + before + after] for s in starts]) if len(starts) else (
-        np.zeros((0, before + after))
-    )  # fmt: skip
+    rows = (
+        np.stack([padded[s : s + before + after] for s in starts])
+        if len(starts)
+        else (np.zeros((0, before + after)))
+    )
     ease = scipy.signal.windows.tukey(before + after, 0.25)
     ease[: before + after // 2] = np.maximum(
         ease[: before + after // 2], np.minimum(np.arange(before + after // 2) / (0.6 * before), 1)

@@ -68,10 +68,17 @@ def solve_shifts(pairs: Iterable[Pair], free: Sequence[str], held: Mapping[str, 
     used = [p for p in used if {p.mic, p.reference} <= {*mics, *held}]
     shifts = dict(held) | _least_squares(used, mics, held)
     residuals = [
-        Residual(p.piece, p.mic, p.reference, p.delay_samples,
-                 round(p.delay_samples + shifts[p.mic] - shifts[p.reference], 2), p.sure)
-        for p in known if {p.mic, p.reference} <= set(shifts)
-    ]  # fmt: skip
+        Residual(
+            p.piece,
+            p.mic,
+            p.reference,
+            p.delay_samples,
+            round(p.delay_samples + shifts[p.mic] - shifts[p.reference], 2),
+            p.sure,
+        )
+        for p in known
+        if {p.mic, p.reference} <= set(shifts)
+    ]
     return Solution({m: round(shifts[m], 2) for m in mics}, residuals)
 
 
@@ -80,8 +87,12 @@ def _is_far_side(pair: Pair, pairs: Sequence[Pair]) -> bool:
     take the middle between left and right; a cymbal's short ones would be off on both sides."""
     if is_shell(pair.piece) or parse_mic_name(pair.reference).role != "overhead":
         return False
-    ways = [p.delay_samples for p in pairs if (p.piece, p.mic) == (pair.piece, pair.mic)
-            and parse_mic_name(p.reference).role == "overhead"]  # fmt: skip
+    ways = [
+        p.delay_samples
+        for p in pairs
+        if (p.piece, p.mic) == (pair.piece, pair.mic)
+        and parse_mic_name(p.reference).role == "overhead"
+    ]
     return pair.delay_samples < max(ways)
 
 
@@ -132,8 +143,10 @@ def centre_of(
         if p.piece != piece:
             continue
         # A pair's delay is the mic's arrival after its reference's; of the close mic both know.
-        for far, near, delay in ((p.mic, p.reference, p.delay_samples),
-                                 (p.reference, p.mic, -p.delay_samples)):  # fmt: skip
+        for far, near, delay in (
+            (p.mic, p.reference, p.delay_samples),
+            (p.reference, p.mic, -p.delay_samples),
+        ):
             name = parse_mic_name(far)
             leads = parse_mic_name(near).piece == piece
             if name.role == role and name.side and leads and name.side not in arrivals:

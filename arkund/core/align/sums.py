@@ -28,20 +28,28 @@ class Sums:
 
     def by_name(self) -> Mapping[str, Sequence[float]]:
         """The four, by what is done."""
-        return {"as recorded": self.recorded, "flipped": self.flipped, "shifted": self.shifted,
-                "both": self.both}  # fmt: skip
+        return {
+            "as recorded": self.recorded,
+            "flipped": self.flipped,
+            "shifted": self.shifted,
+            "both": self.both,
+        }
 
 
 def sums_of(
-    mic: NDArray[np.float32], reference: NDArray[np.float32], rate: int,
-    times_s: Sequence[float], shift_samples: float,
-) -> Sums | None:  # fmt: skip
+    mic: NDArray[np.float32],
+    reference: NDArray[np.float32],
+    rate: int,
+    times_s: Sequence[float],
+    shift_samples: float,
+) -> Sums | None:
     """Sums of two mics ``(frames,)`` at the strokes of a piece, ``mic`` flipped, shifted (positive is
     later), or both. None without strokes or where a mic is silent."""
     if not len(times_s):
         return None
-    rows = [stroke_windows(sound, rate, list(times_s), BEFORE_S, AFTER_S)
-            for sound in (mic, reference)]  # fmt: skip
+    rows = [
+        stroke_windows(sound, rate, list(times_s), BEFORE_S, AFTER_S) for sound in (mic, reference)
+    ]
     window = np.hanning(rows[0].shape[1])
     size = scipy.fft.next_fast_len(2 * rows[0].shape[1], real=True)
     a, b = (scipy.fft.rfft(r * window, size, axis=1) for r in rows)

@@ -28,9 +28,11 @@ def shut_at(shape: Envelope) -> NDArray[np.float64]:
 
 
 def cymbals_jump_db(
-    held_open: NDArray[np.float32], gated: NDArray[np.float32], rate: int,
+    held_open: NDArray[np.float32],
+    gated: NDArray[np.float32],
+    rate: int,
     shuts: NDArray[np.float64],
-) -> float:  # fmt: skip
+) -> float:
     """Median over the moments ``shuts`` (samples) of how many dB the whole kit falls above 5 kHz.
 
     ``held_open`` and ``gated`` are the kit, ``(frames, 2)``, with this one gate held open and as
@@ -52,6 +54,7 @@ def cymbals_jump_db(
     sounds = before > 10 ** (SILENT_DB / 10)
     if not sounds.any():
         return 0.0
-    steps = [power_to_db(b) - power_to_db(a)
-             for b, a in zip(before[sounds], after[sounds], strict=True)]  # fmt: skip
+    steps = [
+        power_to_db(b) - power_to_db(a) for b, a in zip(before[sounds], after[sounds], strict=True)
+    ]
     return round(float(np.median(steps)), 2) + 0.0

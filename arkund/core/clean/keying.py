@@ -51,17 +51,21 @@ def propose_key(
     if len(bleed) < FEWEST:
         return None
     late = delay / rate
-    strokes, leaks = (_band_powers(audio, rate, [t + late for t in times])
-                      for times in (own, bleed.tolist()))  # fmt: skip
+    strokes, leaks = (
+        _band_powers(audio, rate, [t + late for t in times]) for times in (own, bleed.tolist())
+    )
     count = len(EDGES_HZ) - 1
     margins = {
         (low, high): _margin_db(strokes[:, low:high].sum(axis=1), leaks[:, low:high].sum(axis=1))
-        for low in range(count) for high in range(low + 1, count + 1)
+        for low in range(count)
+        for high in range(low + 1, count + 1)
         if EDGES_HZ[low] <= HIGHEST_LOW_HZ and EDGES_HZ[high] >= LOWEST_HIGH_HZ
-    }  # fmt: skip
+    }
     plain, best = margins[0, count], max(margins.values())
-    wide = max((span for span, db in margins.items() if db >= best - WIDER_DB),
-               key=lambda span: span[1] - span[0])  # fmt: skip
+    wide = max(
+        (span for span, db in margins.items() if db >= best - WIDER_DB),
+        key=lambda span: span[1] - span[0],
+    )
     if margins[wide] < plain + LEAST_GAIN_DB:
         return None
     return KeyFilter(EDGES_HZ[wide[0]], EDGES_HZ[wide[1]], round(margins[wide], 1), round(plain, 1))
@@ -73,8 +77,9 @@ def _band_powers(audio: NDArray[np.float32], rate: int, times: list[float]) -> N
     rows = rows * scipy.signal.windows.tukey(rows.shape[1], 0.2)
     power = np.abs(scipy.fft.rfft(rows, 8192, axis=1)) ** 2
     hz = scipy.fft.rfftfreq(8192, 1 / rate)
-    out: NDArray[np.float64] = np.stack([power[:, (hz >= a) & (hz < b)].sum(axis=1)
-                                         for a, b in pairwise(EDGES_HZ)], axis=1)  # fmt: skip
+    out: NDArray[np.float64] = np.stack(
+        [power[:, (hz >= a) & (hz < b)].sum(axis=1) for a, b in pairwise(EDGES_HZ)], axis=1
+    )
     return out
 
 

@@ -104,8 +104,15 @@ def propose_gate(
     found = separate(audio, rate, piece, hits, delay)
     own = [h.time_s for h in hits if h.piece == piece]
     if not own:
-        return GateProposal("strokes", -30.0, 80.0, 150.0, -40.0, True,
-                            "No stroke of this drum was found; nothing is proposed.")  # fmt: skip
+        return GateProposal(
+            "strokes",
+            -30.0,
+            80.0,
+            150.0,
+            -40.0,
+            True,
+            "No stroke of this drum was found; nothing is proposed.",
+        )
     low = float(np.percentile(found.hits_db, 2)) if len(found.hits_db) else -30.0
     if len(found.ghosts_db):
         low = min(low, float(np.percentile(found.ghosts_db, 10)))
@@ -133,10 +140,16 @@ def propose_gate(
 
 
 def report_gate(
-    audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit],
-    openings: Openings, shape: Envelope, delay: float = 0.0, unlisted: Sequence[float] = (),
+    audio: NDArray[np.float32],
+    rate: int,
+    piece: str,
+    hits: Sequence[Hit],
+    openings: Openings,
+    shape: Envelope,
+    delay: float = 0.0,
+    unlisted: Sequence[float] = (),
     ghosts_db: float = 0.0,
-) -> GateReport:  # fmt: skip
+) -> GateReport:
     """Count what a gate's ``openings`` and gain ``shape`` pass, miss and let in on ``audio``, its
     whole input.
 

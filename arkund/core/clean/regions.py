@@ -48,8 +48,10 @@ def complaint(spans: Sequence[tuple[str, Span]]) -> str:
     ordered = sorted(spans, key=lambda one: one[1].at)
     for name, span in ordered:
         if span.fade_in + span.fade_out > span.frames:
-            return (f"region {name} fades for {span.fade_in + span.fade_out} samples and lasts "
-                    f"{span.frames}")  # fmt: skip
+            return (
+                f"region {name} fades for {span.fade_in + span.fade_out} samples and lasts "
+                f"{span.frames}"
+            )
     for (before, one), (name, other) in pairwise(ordered):
         if other.at < one.stop:
             return f"region {name} begins before region {before} ends"
@@ -213,5 +215,11 @@ def _fitted(span: Span, start: int, stop: int) -> Span:
     """A span by hand between two samples, its fades no longer than it is."""
     frames = stop - start
     rise = min(span.fade_in, frames)
-    return replace(span, at=start, frames=frames, fade_in=rise,
-                   fade_out=min(span.fade_out, frames - rise), by_hand=True)  # fmt: skip
+    return replace(
+        span,
+        at=start,
+        frames=frames,
+        fade_in=rise,
+        fade_out=min(span.fade_out, frames - rise),
+        by_hand=True,
+    )

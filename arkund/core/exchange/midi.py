@@ -15,9 +15,17 @@ TICKS = 960
 """Ticks to a quarter note."""
 
 NOTES = {
-    "kick": 36, "snare": 38, "hat": 42, "ride": 51, "crash_1": 49, "crash_2": 57,
-    "tom_1": 48, "tom_2": 45, "tom_3": 43, "tom_4": 41,
-}  # fmt: skip
+    "kick": 36,
+    "snare": 38,
+    "hat": 42,
+    "ride": 51,
+    "crash_1": 49,
+    "crash_2": 57,
+    "tom_1": 48,
+    "tom_2": 45,
+    "tom_3": 43,
+    "tom_4": 41,
+}
 """Note of each piece, by the percussion key map of General MIDI."""
 
 _FAMILY_NOTES = {
@@ -44,8 +52,11 @@ def write_midi(path: Path, grid: Grid, hits: Sequence[Hit] = ()) -> None:
     at = 0
     for change in [Change(1, grid.bpm, grid.beats, grid.unit), *grid.changes]:
         tick = round(grid.quarters_of_bar(change.bar) * TICKS)
-        tempo.append(mido.MetaMessage("time_signature", numerator=change.beats,
-                                      denominator=change.unit, time=tick - at))  # fmt: skip
+        tempo.append(
+            mido.MetaMessage(
+                "time_signature", numerator=change.beats, denominator=change.unit, time=tick - at
+            )
+        )
         tempo.append(mido.MetaMessage("set_tempo", tempo=round(60e6 / change.bpm)))
         at = tick
     if hits:

@@ -17,9 +17,23 @@ MOST_REGIONS = 4096
 _HEADER = re.compile(r"<([a-z]+)>")
 _OPCODE = re.compile(r"([A-Za-z0-9_$]+)=(.*?)(?=\s+[A-Za-z0-9_$]+=|\s*$)")
 _KNOWN = {
-    "sample", "key", "lokey", "hikey", "lovel", "hivel", "seq_length", "seq_position", "volume", "tune",
-    "transpose", "offset", "end", "pitch_keycenter", "default_path", "loop_mode",
-}  # fmt: skip
+    "sample",
+    "key",
+    "lokey",
+    "hikey",
+    "lovel",
+    "hivel",
+    "seq_length",
+    "seq_position",
+    "volume",
+    "tune",
+    "transpose",
+    "offset",
+    "end",
+    "pitch_keycenter",
+    "default_path",
+    "loop_mode",
+}
 _STEPS = {"c": 0, "d": 2, "e": 4, "f": 5, "g": 7, "a": 9, "b": 11}
 
 
@@ -48,12 +62,22 @@ def write_sfz(regions: Sequence[Region]) -> str:
     for r in regions:
         if "=" in r.sample or "//" in r.sample or r.sample != r.sample.strip():
             raise ValueError(f"the sample name {r.sample!r} cannot stand in an SFZ file")
-        words = [f"sample={r.sample}", f"lokey={r.low_key} hikey={r.high_key}",
-                 f"lovel={r.low_velocity} hivel={r.high_velocity}"]  # fmt: skip
+        words = [
+            f"sample={r.sample}",
+            f"lokey={r.low_key} hikey={r.high_key}",
+            f"lovel={r.low_velocity} hivel={r.high_velocity}",
+        ]
         if r.turns > 1:
             words.append(f"seq_length={r.turns} seq_position={r.turn}")
-        words += [f"{name}={value:g}" for name, value in
-                  (("volume", r.volume_db), ("tune", r.tune_cents), ("offset", r.offset)) if value]  # fmt: skip
+        words += [
+            f"{name}={value:g}"
+            for name, value in (
+                ("volume", r.volume_db),
+                ("tune", r.tune_cents),
+                ("offset", r.offset),
+            )
+            if value
+        ]
         if r.end is not None:
             words.append(f"end={r.end}")
         out.append("<region>\n" + "\n".join(words) + "\n")
@@ -82,8 +106,12 @@ def read_sfz(text: str) -> tuple[list[Region], list[str]]:
         if header == "region":
             if len(regions) >= MOST_REGIONS:
                 raise ArkundError(f"The SFZ file has more than {MOST_REGIONS} regions.")
-            regions.append(_region({**levels["global"], **levels["master"], **levels["group"], **said},
-                                   levels["control"].get("default_path", "")))  # fmt: skip
+            regions.append(
+                _region(
+                    {**levels["global"], **levels["master"], **levels["group"], **said},
+                    levels["control"].get("default_path", ""),
+                )
+            )
         elif header in levels:
             levels[header] = said
             if header == "global":
@@ -108,11 +136,18 @@ def _region(said: Mapping[str, str], folder: str) -> Region:
     tune = _number(said, "tune", 0.0) + 100 * _number(said, "transpose", 0.0)
     end = int(_number(said, "end", -1))
     return Region(
-        (folder + said["sample"]).replace("\\", "/"), low, high,
-        round(_number(said, "lovel", 1)), round(_number(said, "hivel", 127)),
-        round(_number(said, "seq_position", 1)), round(_number(said, "seq_length", 1)),
-        _number(said, "volume", 0.0), tune, max(round(_number(said, "offset", 0)), 0), end if end >= 0 else None,
-    )  # fmt: skip
+        (folder + said["sample"]).replace("\\", "/"),
+        low,
+        high,
+        round(_number(said, "lovel", 1)),
+        round(_number(said, "hivel", 127)),
+        round(_number(said, "seq_position", 1)),
+        round(_number(said, "seq_length", 1)),
+        _number(said, "volume", 0.0),
+        tune,
+        max(round(_number(said, "offset", 0)), 0),
+        end if end >= 0 else None,
+    )
 
 
 def _number(said: Mapping[str, str], name: str, default: float) -> float:

@@ -20,9 +20,19 @@ def hits_csv(hits: Sequence[Hit], grid: Grid) -> str:
     """Strokes as heard, one a line; ``place`` is bar.beat.hundredths."""
     return _csv(
         HIT_COLUMNS,
-        ((h.id, h.piece, f"{h.time_s:.6f}", grid.place(h.time_s), h.velocity, h.kind, h.confidence)
-         for h in hits),
-    )  # fmt: skip
+        (
+            (
+                h.id,
+                h.piece,
+                f"{h.time_s:.6f}",
+                grid.place(h.time_s),
+                h.velocity,
+                h.kind,
+                h.confidence,
+            )
+            for h in hits
+        ),
+    )
 
 
 MOST_ROWS = 100_000
@@ -90,10 +100,21 @@ def edits_csv(edits: EditList, grid: Grid) -> str:
     """Events that were moved, one a line, with the rule that moved them."""
     return _csv(
         EDIT_COLUMNS,
-        ((m.id, " ".join(m.pieces), grid.place(m.from_s), f"{m.from_s:.6f}", f"{m.to_s:.6f}",
-          f"{m.shift_s * 1000:.3f}", f"{m.kick_s * 1000:.3f}", m.rule)
-         for m in edits.moves if m.shift_s or m.kick_s),
-    )  # fmt: skip
+        (
+            (
+                m.id,
+                " ".join(m.pieces),
+                grid.place(m.from_s),
+                f"{m.from_s:.6f}",
+                f"{m.to_s:.6f}",
+                f"{m.shift_s * 1000:.3f}",
+                f"{m.kick_s * 1000:.3f}",
+                m.rule,
+            )
+            for m in edits.moves
+            if m.shift_s or m.kick_s
+        ),
+    )
 
 
 def _csv(columns: Sequence[str], rows: Iterable[Sequence[object]]) -> str:

@@ -24,8 +24,13 @@ from arkund.core.kit.roles import piece_family
 FAMILIES = ("kick", "snare", "tom", "hat", "crash", "ride")
 """Families of pieces that are looked for in an onset, in the order of columns."""
 
-WINDOWS_MS = {"before": (-26.0, 44.0), "attack": (5.0, 24.0), "early": (20.0, 56.0),
-              "body": (70.0, 96.0), "late": (150.0, 128.0)}  # fmt: skip
+WINDOWS_MS = {
+    "before": (-26.0, 44.0),
+    "attack": (5.0, 24.0),
+    "early": (20.0, 56.0),
+    "body": (70.0, 96.0),
+    "late": (150.0, 128.0),
+}
 """Middle and length of each window, in ms after the onset."""
 
 EDGES_HZ = np.geomspace(40.0, 16000.0, 15)
@@ -170,26 +175,36 @@ def spectra(
     padded = [np.pad(ear, around) for ear in ears]
     asked = [(n, name) for n in range(len(ears)) for name in WINDOWS_MS]
     with ThreadPoolExecutor(2) as pool:
-        found = list(pool.map(
-            lambda one: _window(padded[one[0]], around, times_s, rate, *WINDOWS_MS[one[1]]), asked
-        ))  # fmt: skip
-    by_ear = [{name: e for (m, name), e in zip(asked, found, strict=True) if m == n}
-              for n in range(len(ears))]  # fmt: skip
+        found = list(
+            pool.map(
+                lambda one: _window(padded[one[0]], around, times_s, rate, *WINDOWS_MS[one[1]]),
+                asked,
+            )
+        )
+    by_ear = [
+        {name: e for (m, name), e in zip(asked, found, strict=True) if m == n}
+        for n in range(len(ears))
+    ]
     energy = {name: np.mean([e[name] for e in by_ear], axis=0) + 1e-14 for name in WINDOWS_MS}
     if len(ears) == 1:
         return Spectra(energy, np.full((len(times_s), len(COARSE)), np.nan))
     new = [np.maximum(e["early"] - e["before"], 0.05 * e["early"]) + 1e-14 for e in by_ear]
-    place = np.stack([
-        10 * np.log10(new[0][:, c].sum(axis=1) / new[-1][:, c].sum(axis=1)) for c in COARSE
-    ], axis=1)  # fmt: skip
+    place = np.stack(
+        [10 * np.log10(new[0][:, c].sum(axis=1) / new[-1][:, c].sum(axis=1)) for c in COARSE],
+        axis=1,
+    )
     # Where the loud ones stand is the overheads' own balance, not a place.
     return Spectra(energy, place - np.median(place, axis=0) if len(place) else place)
 
 
 def _window(
-    padded: NDArray[np.float32], around: int, times_s: NDArray[np.float64], rate: int, middle_ms: float,
+    padded: NDArray[np.float32],
+    around: int,
+    times_s: NDArray[np.float64],
+    rate: int,
+    middle_ms: float,
     length_ms: float,
-) -> NDArray[np.float64]:  # fmt: skip
+) -> NDArray[np.float64]:
     """Mean square ``(onsets, BANDS)`` of a Hann window about each onset in a sound that is ``padded``
     by so many samples ``around`` it."""
     length = round(length_ms * rate / 1000)
@@ -197,8 +212,9 @@ def _window(
     points = scipy.fft.next_fast_len(max(round(rate / SPECTRUM_HZ), length), real=True)
     first = np.round(times_s * rate + (middle_ms - length_ms / 2) * rate / 1000).astype(np.int64)
     hz = np.fft.rfftfreq(points, 1 / rate)
-    into = np.stack([(hz >= low) & (hz < high) for low, high in itertools.pairwise(EDGES_HZ)],
-                    axis=1).astype(np.float32)  # fmt: skip
+    into = np.stack(
+        [(hz >= low) & (hz < high) for low, high in itertools.pairwise(EDGES_HZ)], axis=1
+    ).astype(np.float32)
     scale = 2.0 / (points * float(np.sum(shape**2)))
     out = np.empty((len(times_s), BANDS))
     step = 512
@@ -219,9 +235,11 @@ def _against_loud(energy: NDArray[np.float64]) -> NDArray[np.float64]:
 
 
 def figures(
-    heard: Spectra, times_s: NDArray[np.float64], rises: NDArray[np.float64],
+    heard: Spectra,
+    times_s: NDArray[np.float64],
+    rises: NDArray[np.float64],
     known: Mapping[str, Known],
-) -> NDArray[np.float32]:  # fmt: skip
+) -> NDArray[np.float32]:
     """``(onsets, columns)``: what trees weigh the first time; NaN where a figure is not known.
 
     ``known`` are the strokes of each piece with a mic of its own, none for one that rests.
@@ -247,14 +265,20 @@ def figures(
         heard.place_db,
         started,
         left,
-        np.stack([
-            total - loud, scipy.stats.rankdata(total) / max(len(total), 1), bright,
-            np.concatenate([far, gap])[: len(total)], np.concatenate([gap, far])[: len(total)],
-            np.concatenate([total[:1], total[:-1]]) - total,
-            np.concatenate([total[1:], total[-1:]]) - total,
-        ], axis=1),
+        np.stack(
+            [
+                total - loud,
+                scipy.stats.rankdata(total) / max(len(total), 1),
+                bright,
+                np.concatenate([far, gap])[: len(total)],
+                np.concatenate([gap, far])[: len(total)],
+                np.concatenate([total[:1], total[:-1]]) - total,
+                np.concatenate([total[1:], total[-1:]]) - total,
+            ],
+            axis=1,
+        ),
         levels_of(times_s, known),
-    ]  # fmt: skip
+    ]
     return np.hstack(columns).astype(np.float32)
 
 

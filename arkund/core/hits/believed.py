@@ -68,9 +68,13 @@ a stroke leaves, and what tells if all mics have it."""
 
 
 def own_onsets(
-    events: Events, at: NDArray[np.int64], signatures: Signatures, piece: int,
-    alone: NDArray[np.bool_], bleeds: NDArray[np.bool_],
-) -> list[Onset]:  # fmt: skip
+    events: Events,
+    at: NDArray[np.int64],
+    signatures: Signatures,
+    piece: int,
+    alone: NDArray[np.bool_],
+    bleeds: NDArray[np.bool_],
+) -> list[Onset]:
     """Those of the candidates that this piece must have caused, and loud ones that it may have.
 
     The piece must account for most of what starts in its own mics, where bleed that the other
@@ -106,19 +110,25 @@ def own_onsets(
     early, own = early & ~absent, own & ~absent
     trust = np.select([(excess > strictly) | early, own], ["sure", "own"], "")
     return [
-        Onset(int(at[i]), float(level[i]), float(excess[i]), float(clear[i]),
-               str(trust[i]), bool(alone[i]))
+        Onset(
+            int(at[i]),
+            float(level[i]),
+            float(excess[i]),
+            float(clear[i]),
+            str(trust[i]),
+            bool(alone[i]),
+        )
         for i in np.flatnonzero((trust != "") & (level > floor))
-    ]  # fmt: skip
+    ]
 
 
 def _by_mic(it: Standing) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
     """Of a drum with several mics, which events one of them does not hear, though it hears this
     drum's clear strokes, and which all of them hear above bleed."""
     mics = it.rows // BANDS
-    heard = np.array([
-        np.quantile(it.over_db[mics == mic], 0.75, axis=0) for mic in np.unique(mics)
-    ])  # fmt: skip
+    heard = np.array(
+        [np.quantile(it.over_db[mics == mic], 0.75, axis=0) for mic in np.unique(mics)]
+    )
     nothing = np.zeros(heard.shape[1], np.bool_)
     clear = it.clear_db >= DOUBTFUL_DB
     if len(heard) < 2 or not clear.any():

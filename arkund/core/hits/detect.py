@@ -82,16 +82,28 @@ class Listened:
         if piece_family(piece) == "snare":
             at = _merged([take.found[m] for m in ears])
         begins = onsets_of(take.nearest, at * take.hop, take.rate, take.far)
-        ways_s = {n: signatures.ways_s.get((piece, q)) for n, q in enumerate(take.own)
-                  if q != piece and q in signatures.pieces}  # fmt: skip
+        ways_s = {
+            n: signatures.ways_s.get((piece, q))
+            for n, q in enumerate(take.own)
+            if q != piece and q in signatures.pieces
+        }
         bleeds = np.zeros(len(at), np.int64)
         for other, way_s in ways_s.items():
             bleeds += begins.timely(ear, other, way_s)
         return Heard(
-            piece, at, event_vectors(take.bands, at, take.overheads), begins, ear,
-            [take.bands[m] for m in ears], take.nearest[ear], begins.untimely(ear, ways_s), bleeds,
-            take.rate, ways_s, self.afar,
-        )  # fmt: skip
+            piece,
+            at,
+            event_vectors(take.bands, at, take.overheads),
+            begins,
+            ear,
+            [take.bands[m] for m in ears],
+            take.nearest[ear],
+            begins.untimely(ear, ways_s),
+            bleeds,
+            take.rate,
+            ways_s,
+            self.afar,
+        )
 
 
 def listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Listened | None:
@@ -107,9 +119,11 @@ def listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Listened | Non
             afar_of, [take.mics[m] for m in overheads], [take.bands[m] for m in overheads], rate
         )
         signatures = learn_signatures(
-            event_vectors(take.bands, frames, overheads), take.own, overheads,
+            event_vectors(take.bands, frames, overheads),
+            take.own,
+            overheads,
             onsets_of(take.nearest, frames * take.hop, rate, take.far),
-        )  # fmt: skip
+        )
         return Listened(take, signatures, afar.result())
 
 
@@ -148,13 +162,17 @@ def without_echoes(by_piece: dict[str, list[Stroke]]) -> dict[str, list[Stroke]]
     def echoes(piece: str, stroke: Stroke) -> bool:
         return any(
             abs(other.time_s - stroke.time_s) < ECHO_S and other.confidence >= stroke.confidence
-            for p, strokes in toms.items() if p != piece for other in strokes
-        )  # fmt: skip
+            for p, strokes in toms.items()
+            if p != piece
+            for other in strokes
+        )
 
     return {
-        p: [] if p in toms and len(strokes) <= SELDOM and all(echoes(p, s) for s in strokes) else strokes
+        p: []
+        if p in toms and len(strokes) <= SELDOM and all(echoes(p, s) for s in strokes)
+        else strokes
         for p, strokes in by_piece.items()
-    }  # fmt: skip
+    }
 
 
 def _with_rolls(take: _Take, hits: list[Hit]) -> list[Hit]:
@@ -174,16 +192,29 @@ def _with_rolls(take: _Take, hits: list[Hit]) -> list[Hit]:
             hits = [replace(h, kind="roll") if h in inside else h for h in hits]
             known = np.array([h.time_s for h in inside])
             hits += [
-                Hit(hit_id(piece, at), piece, round(at, 6), velocity_of(level), "roll",
-                    ROLL_CONFIDENCE, round(level, 2))
+                Hit(
+                    hit_id(piece, at),
+                    piece,
+                    round(at, 6),
+                    velocity_of(level),
+                    "roll",
+                    ROLL_CONFIDENCE,
+                    round(level, 2),
+                )
                 for at, level in zip(buzz.times_s, buzz.levels_db, strict=True)
                 if _distance_s(known, at) > SAME_STROKE_S
-            ]  # fmt: skip
+            ]
         hits = [
-            h for h in hits if is_shell(h.piece)
-            or not any(b + (OTHER_HAND_S if h.piece in take.own else -RINGS_S) < h.time_s
-                       < e + OTHER_HAND_S for b, e in rolls)
-        ]  # fmt: skip
+            h
+            for h in hits
+            if is_shell(h.piece)
+            or not any(
+                b + (OTHER_HAND_S if h.piece in take.own else -RINGS_S)
+                < h.time_s
+                < e + OTHER_HAND_S
+                for b, e in rolls
+            )
+        ]
     return hits
 
 
@@ -217,14 +248,26 @@ def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
         }
         listening |= set(overheads)
         nothing = np.zeros(0, np.int64)
-        found = list(pool.map(
-            lambda n: candidates(bands[n], lowest=BRIGHTEST if n in cymbals else 2)
-            if n in listening else nothing, range(len(names))
-        ))  # fmt: skip
-        nearest = list(pool.map(
-            lambda p: mics[names[own[p][0]]] if is_shell(p)
-            else without_drums(mics[names[own[p][0]]], rate), pieces,
-        ))  # fmt: skip
+        found = list(
+            pool.map(
+                lambda n: (
+                    candidates(bands[n], lowest=BRIGHTEST if n in cymbals else 2)
+                    if n in listening
+                    else nothing
+                ),
+                range(len(names)),
+            )
+        )
+        nearest = list(
+            pool.map(
+                lambda p: (
+                    mics[names[own[p][0]]]
+                    if is_shell(p)
+                    else without_drums(mics[names[own[p][0]]], rate)
+                ),
+                pieces,
+            )
+        )
     far = tuple(n for n, p in enumerate(pieces) if parse_mic_name(names[own[p][0]]).role in FAR)
     return _Take([mics[m] for m in names], bands, found, own, overheads, nearest, rate, far)
 

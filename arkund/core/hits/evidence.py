@@ -23,26 +23,80 @@ KINDS = {"kick": 0, "snare": 1, "tom": 2, "hat": 3}
 
 BAND_NAMES = ("40 Hz", "120 Hz", "350 Hz", "1.2 kHz", "4.5 kHz", "9 kHz")
 NAMES = (
-    "kind", "mics", "strokes known", "level", "rank", "excess", "clear", "clear in bright bands",
-    "least over", "low quarter over", "median over", "high quarter over", "most over",
-    *(f"over at {b}" for b in BAND_NAMES), *(f"over in the second mic at {b}" for b in BAND_NAMES),
-    "rise", "rise of the nearest", "alone", "on time", "faintest band", "scatter of bands",
-    "what rings on", *(f"share of {b}" for b in BAND_NAMES),
+    "kind",
+    "mics",
+    "strokes known",
+    "level",
+    "rank",
+    "excess",
+    "clear",
+    "clear in bright bands",
+    "least over",
+    "low quarter over",
+    "median over",
+    "high quarter over",
+    "most over",
+    *(f"over at {b}" for b in BAND_NAMES),
+    *(f"over in the second mic at {b}" for b in BAND_NAMES),
+    "rise",
+    "rise of the nearest",
+    "alone",
+    "on time",
+    "faintest band",
+    "scatter of bands",
+    "what rings on",
+    *(f"share of {b}" for b in BAND_NAMES),
     *(f"left later {b}" for b in ("below 350 Hz", "to 4.5 kHz", "above")),
-    "least elsewhere", "usual elsewhere", "alike", "as much as", "later by shape",
-    "sharp", "steep", "first by", "mics before", "other drums", "other cymbals", "bleed",
-    "since one before", "that one's level", "until the next", "the next one's level",
-    "usual excess", "share that leads", "onsets that are clear", "how clear these are",
-    "first by, usually", "share heard first", "share on time",
-)  # fmt: skip
+    "least elsewhere",
+    "usual elsewhere",
+    "alike",
+    "as much as",
+    "later by shape",
+    "sharp",
+    "steep",
+    "first by",
+    "mics before",
+    "other drums",
+    "other cymbals",
+    "bleed",
+    "since one before",
+    "that one's level",
+    "until the next",
+    "the next one's level",
+    "usual excess",
+    "share that leads",
+    "onsets that are clear",
+    "how clear these are",
+    "first by, usually",
+    "share heard first",
+    "share on time",
+)
 """Names of the columns, in order."""
 
-FOR = frozenset({
-    "excess", "clear", "clear in bright bands", "least over", "low quarter over", "median over",
-    "high quarter over", "rise", "rise of the nearest", "alone", "faintest band", "what rings on",
-    "least elsewhere", "alike", "as much as", "sharp", "steep", "first by",
-    "first by, usually", "share heard first",
-})  # fmt: skip
+FOR = frozenset(
+    {
+        "excess",
+        "clear",
+        "clear in bright bands",
+        "least over",
+        "low quarter over",
+        "median over",
+        "high quarter over",
+        "rise",
+        "rise of the nearest",
+        "alone",
+        "faintest band",
+        "what rings on",
+        "least elsewhere",
+        "alike",
+        "as much as",
+        "sharp",
+        "steep",
+        "first by",
+        "first by, usually",
+        "share heard first",
+    }
+)
 AGAINST = frozenset({"on time", "scatter of bands", "mics before", "bleed", "share on time"})
 """Columns of which more can only speak for a stroke, or only against one."""
 
@@ -136,9 +190,10 @@ def _usually(
         return [np.nan, np.nan, np.nan]
     _, _, first, before = begins
     return [
-        float(np.median(first[loud])), float((before[loud] == 0).mean()),
+        float(np.median(first[loud])),
+        float((before[loud] == 0).mean()),
         float((context.bleeds[loud] > 0).mean()),
-    ]  # fmt: skip
+    ]
 
 
 def _loud_db(it: Standing) -> float:

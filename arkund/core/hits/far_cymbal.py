@@ -36,9 +36,12 @@ def own_levels(
 
 
 def unexplained_cymbal(
-    scaled: NDArray[np.float64], matrix: NDArray[np.float64], own_rows: list[NDArray[np.int64]],
-    ringing: NDArray[np.int64], overhead_rows: NDArray[np.int64],
-) -> NDArray[np.float64] | None:  # fmt: skip
+    scaled: NDArray[np.float64],
+    matrix: NDArray[np.float64],
+    own_rows: list[NDArray[np.int64]],
+    ringing: NDArray[np.int64],
+    overhead_rows: NDArray[np.int64],
+) -> NDArray[np.float64] | None:
     """Signature of what rings on in the overheads and no piece accounts for.
 
     It stands in the overheads' bright rows alone: a cymbal without a mic falls together with kick
@@ -59,9 +62,13 @@ def unexplained_cymbal(
 
 
 def with_leaks(
-    heard: Heard, matrix: NDArray[np.float64], own_rows: list[NDArray[np.int64]],
-    is_drum: list[bool], cymbal: NDArray[np.float64], ringing: NDArray[np.int64],
-) -> NDArray[np.float64]:  # fmt: skip
+    heard: Heard,
+    matrix: NDArray[np.float64],
+    own_rows: list[NDArray[np.int64]],
+    is_drum: list[bool],
+    cymbal: NDArray[np.float64],
+    ringing: NDArray[np.int64],
+) -> NDArray[np.float64]:
     """The cymbal's signature with what it leaves in the close mics of pieces that then rest.
 
     Other cymbals rest: the hand that strikes this one is not on them.

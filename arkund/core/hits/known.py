@@ -14,9 +14,15 @@ from arkund.core.hits.ownership import rows_of
 from arkund.core.kit.roles import is_shell, piece_family
 
 BLEEDS_DB = {
-    ("kick", True): -15.0, ("snare", True): -13.0, ("tom", True): -13.0, ("cymbal", True): -18.0,
-    ("kick", False): -16.0, ("snare", False): -9.0, ("tom", False): -13.0, ("cymbal", False): -9.0,
-}  # fmt: skip
+    ("kick", True): -15.0,
+    ("snare", True): -13.0,
+    ("tom", True): -13.0,
+    ("cymbal", True): -18.0,
+    ("kick", False): -16.0,
+    ("snare", False): -9.0,
+    ("tom", False): -13.0,
+    ("cymbal", False): -9.0,
+}
 """What a piece is taken to leave in another's mics, against that other's own loud strokes, where
 the two always fall together: nothing then tells which of them a level belongs to, but a cymbal a
 metre away is not as loud in a drum's mic as the drum."""

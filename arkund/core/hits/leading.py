@@ -135,9 +135,11 @@ class Onsets:
 
 
 def onsets_of(
-    mics: Sequence[NDArray[np.float32]], candidates: NDArray[np.int64], rate: int,
+    mics: Sequence[NDArray[np.float32]],
+    candidates: NDArray[np.int64],
+    rate: int,
     far: tuple[int, ...] = (),
-) -> Onsets:  # fmt: skip
+) -> Onsets:
     """Onsets of ``mics``, each ``(frames,)``, about each of ``candidates`` in samples; ``far`` are
     the positions of those that are not the first to hear their drum."""
     before, after = round(EARLIER_S * rate), round(LATER_S * rate)

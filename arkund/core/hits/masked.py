@@ -111,10 +111,12 @@ def shared_beginning(
 
 def _low(audio: NDArray[np.float32], rate: int, step: int) -> NDArray[np.float64]:
     """What lies within `BAND_HZ`, every ``step``-th sample."""
-    band = np.concatenate([
-        scipy.signal.butter(2, BAND_HZ[0], "highpass", fs=rate / step, output="sos"),
-        scipy.signal.butter(8, BAND_HZ[1], "lowpass", fs=rate / step, output="sos"),
-    ])  # fmt: skip
+    band = np.concatenate(
+        [
+            scipy.signal.butter(2, BAND_HZ[0], "highpass", fs=rate / step, output="sos"),
+            scipy.signal.butter(8, BAND_HZ[1], "lowpass", fs=rate / step, output="sos"),
+        ]
+    )
     sound: NDArray[np.float32] = audio
     if step > 1:
         # So few taps fold what lies above 10 kHz onto no more than a thousandth of itself below 1.2.
@@ -154,9 +156,12 @@ def own_places(
 
 
 def by_shape(
-    beginning: Beginning, at: NDArray[np.int64], rate: int,
-    earlier_s: float = TOLD_EARLIER_S, later_s: float = TOLD_LATER_S,
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
+    beginning: Beginning,
+    at: NDArray[np.int64],
+    rate: int,
+    earlier_s: float = TOLD_EARLIER_S,
+    later_s: float = TOLD_LATER_S,
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Where about each of the samples ``at`` the shape explains most, in samples, and its correlation
     there; NaN outside the sound."""
     if not len(at):
@@ -164,5 +169,7 @@ def by_shape(
     places, explained, alike = beginning.around(at, round(earlier_s * rate), round(later_s * rate))
     rows, best = np.arange(len(at)), np.argmax(explained, axis=1)
     heard = np.isfinite(explained[rows, best])
-    return (np.where(heard, places[rows, best], np.nan),
-            np.where(heard, alike[rows, best].astype(np.float64), np.nan))  # fmt: skip
+    return (
+        np.where(heard, places[rows, best], np.nan),
+        np.where(heard, alike[rows, best].astype(np.float64), np.nan),
+    )

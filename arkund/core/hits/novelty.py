@@ -53,10 +53,12 @@ def band_filter(band: int, rate: int) -> NDArray[np.float64]:
     """Second-order sections ``(2, 6)`` that pass one band: a high-pass, then a low-pass. A band
     that lies above what ``rate`` can hold becomes the highest that it can."""
     low, high = BAND_EDGES_HZ[band : band + 2]
-    return np.concatenate([
-        scipy.signal.butter(2, min(low, 0.36 * rate), "highpass", fs=rate, output="sos"),
-        scipy.signal.butter(2, min(high, 0.46 * rate), "lowpass", fs=rate, output="sos"),
-    ])  # fmt: skip
+    return np.concatenate(
+        [
+            scipy.signal.butter(2, min(low, 0.36 * rate), "highpass", fs=rate, output="sos"),
+            scipy.signal.butter(2, min(high, 0.46 * rate), "lowpass", fs=rate, output="sos"),
+        ]
+    )
 
 
 def band_energy(audio: NDArray[np.float32], rate: int) -> BandEnergy:

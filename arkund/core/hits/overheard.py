@@ -15,8 +15,13 @@ TOLD = ("kick", "snare", "hat", "crash", "ride")
 """Families that are reported. Toms are told from the others, and not from one another."""
 
 CYMBALS = ("crash", "ride")
-TELLING = {"kick": slice(0, 3), "snare": slice(3, 11), "hat": slice(10, BANDS),
-           "crash": slice(8, BANDS), "ride": slice(8, BANDS)}  # fmt: skip
+TELLING = {
+    "kick": slice(0, 3),
+    "snare": slice(3, 11),
+    "hat": slice(10, BANDS),
+    "crash": slice(8, BANDS),
+    "ride": slice(8, BANDS),
+}
 """Bands by which a stroke's level is told."""
 
 EARLIER, LATER, SHARE = 7, {True: 6, False: 5}, {True: 0.1, False: 0.3}
@@ -63,9 +68,12 @@ def overheard(afar: Afar, known: Mapping[str, Known]) -> dict[str, list[Stroke]]
 
 
 def _timed(
-    afar: Afar, family: str, chosen: Sequence[int], share: NDArray[np.float64],
+    afar: Afar,
+    family: str,
+    chosen: Sequence[int],
+    share: NDArray[np.float64],
     ear: NDArray[np.float32],
-) -> list[Stroke]:  # fmt: skip
+) -> list[Stroke]:
     """Strokes from the ``chosen`` onsets, timed by where each begins in ``ear``."""
     shell = is_shell(family)
     level = 10 * np.log10(afar.heard.energy["early"][:, TELLING[family]].mean(axis=1))

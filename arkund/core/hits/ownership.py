@@ -155,8 +155,9 @@ def standing(events: Events, signatures: Signatures, piece: int) -> Standing:
     scaled = events.started / signatures.scale[:, None]
     doubt = events.doubt / signatures.scale[:, None]
     rows = [signatures.own_rows[p] for p in signatures.pieces]
-    return stand(scaled, doubt, signatures.matrix, rows, piece, signatures.strokes,
-                 signatures.spread)  # fmt: skip
+    return stand(
+        scaled, doubt, signatures.matrix, rows, piece, signatures.strokes, signatures.spread
+    )
 
 
 COLOUR = 4.0
@@ -170,10 +171,14 @@ UNSURE_DB = 8.0
 
 
 def stand(
-    scaled: NDArray[np.float64], doubt: NDArray[np.float64], matrix: NDArray[np.float64],
-    own_rows: list[NDArray[np.int64]], piece: int, strokes: NDArray[np.int64] | None = None,
+    scaled: NDArray[np.float64],
+    doubt: NDArray[np.float64],
+    matrix: NDArray[np.float64],
+    own_rows: list[NDArray[np.int64]],
+    piece: int,
+    strokes: NDArray[np.int64] | None = None,
     spread: NDArray[np.float64] | None = None,
-) -> Standing:  # fmt: skip
+) -> Standing:
     """`standing`, from rows already divided by their scale."""
     own = own_rows[piece]
     telling = telling_rows(matrix[:, piece], own)

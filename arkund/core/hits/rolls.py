@@ -150,10 +150,14 @@ def _apart_db(
     level: NDArray[np.float64], elsewhere: NDArray[np.float64], frames: NDArray[np.int64]
 ) -> NDArray[np.float64]:
     """How much louder than the overhead the close mic hears each of the drum's own strokes."""
-    return np.array([
-        float(level[f : f + 40].max() - elsewhere[f : f + 40].max())
-        for f in frames if f + 40 < len(elsewhere)
-    ] or [0.0])  # fmt: skip
+    return np.array(
+        [
+            float(level[f : f + 40].max() - elsewhere[f : f + 40].max())
+            for f in frames
+            if f + 40 < len(elsewhere)
+        ]
+        or [0.0]
+    )
 
 
 def _runs(up: NDArray[np.bool_]) -> list[tuple[int, int]]:

@@ -302,8 +302,11 @@ def _matrix(
             else:
                 column[theirs] = UNKNOWN * np.quantile(ratio[np.ix_(theirs, mine)], 0.1, axis=1)
             if not is_shell(other):
-                ghosts = np.flatnonzero(heard.onsets.leads()[heard.ear(piece)] & (faintest[other] < SOFT)
-                                        & (amount < GHOST * typical[piece]))  # fmt: skip
+                ghosts = np.flatnonzero(
+                    heard.onsets.leads()[heard.ear(piece)]
+                    & (faintest[other] < SOFT)
+                    & (amount < GHOST * typical[piece])
+                )
                 if len(ghosts) >= MANY:
                     least = np.median(ratio[np.ix_(theirs, ghosts)], axis=1)
                     column[theirs] = np.minimum(column[theirs], BRIGHTER * least)
@@ -360,9 +363,12 @@ FAINT = 5.0
 
 
 def _struck(
-    scaled: NDArray[np.float64], doubt: NDArray[np.float64], matrix: NDArray[np.float64],
-    own_rows: list[NDArray[np.int64]], bleeds: NDArray[np.bool_],
-) -> NDArray[np.bool_]:  # fmt: skip
+    scaled: NDArray[np.float64],
+    doubt: NDArray[np.float64],
+    matrix: NDArray[np.float64],
+    own_rows: list[NDArray[np.int64]],
+    bleeds: NDArray[np.bool_],
+) -> NDArray[np.bool_]:
     """Which pieces were surely struck in which events: loud enough, well above bleed (more so
     where something ``bleeds`` just then, ``(pieces, events)``), and in all bands that ringing
     leaves open about as much as the signature says."""
@@ -389,10 +395,14 @@ PARSIMONY = 0.03
 
 
 def _fit_jointly(
-    scaled: NDArray[np.float64], doubt: NDArray[np.float64], matrix: NDArray[np.float64],
-    own_rows: list[NDArray[np.int64]], struck: NDArray[np.bool_], known: NDArray[np.bool_],
+    scaled: NDArray[np.float64],
+    doubt: NDArray[np.float64],
+    matrix: NDArray[np.float64],
+    own_rows: list[NDArray[np.int64]],
+    struck: NDArray[np.bool_],
+    known: NDArray[np.bool_],
     held: NDArray[np.bool_],
-) -> NDArray[np.float64]:  # fmt: skip
+) -> NDArray[np.float64]:
     """Signatures and amounts fitted together to all events, soft strokes among them.
 
     Pieces that mostly fall together are told apart by the few events in which one of them rests.

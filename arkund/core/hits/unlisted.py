@@ -94,9 +94,14 @@ def _in_mic(audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hi
 
 
 def _bleed(
-    own: NDArray[np.float64], own_peak: float, after: NDArray[np.float32], rate: int, hop: int,
-    hits: Sequence[Hit], piece: str,
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
+    own: NDArray[np.float64],
+    own_peak: float,
+    after: NDArray[np.float32],
+    rate: int,
+    hop: int,
+    hits: Sequence[Hit],
+    piece: str,
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Times in s of all other pieces' strokes, ascending, and the most that each leaves in this
     mic.
 

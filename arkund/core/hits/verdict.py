@@ -58,9 +58,15 @@ def probabilities(
     """Share ``(onsets,)`` of such onsets that are strokes, from ``(onsets, columns)`` of `evidence`."""
     t = weighed or trees()
     odds = _add_up(
-        np.ascontiguousarray(evidence), t.roots, t.column, t.threshold, t.left, t.right, t.missing,
+        np.ascontiguousarray(evidence),
+        t.roots,
+        t.column,
+        t.threshold,
+        t.left,
+        t.right,
+        t.missing,
         t.value,
-    )  # fmt: skip
+    )
     share: NDArray[np.float64] = 1.0 / (1.0 + np.exp(-(odds + t.base)))
     return share
 

@@ -38,8 +38,15 @@ SOFTER = 0.02
 
 NOT_KNOWN = 1e-7
 
-PLACE = ("told by", "other place", "newness", "as loud", "since bleed",
-         *(f"{f} from afar" for f in FAMILIES), "own from afar")  # fmt: skip
+PLACE = (
+    "told by",
+    "other place",
+    "newness",
+    "as loud",
+    "since bleed",
+    *(f"{f} from afar" for f in FAMILIES),
+    "own from afar",
+)
 """Columns that follow `evidence`'s: what tells the place (0 its sound, 1 its shape, 2 a stir, 3 its
 swell), how far
 away another is in ms, how new and how loud what begins there is, and what overheads say of it."""
@@ -95,15 +102,26 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
     signatures = with_piece(signatures, heard.piece)
     number = signatures.pieces.index(heard.piece)
     it = standing(heard.events, signatures, number)
-    first = own_onsets(heard.events, heard.at, signatures, number, heard.alone,
-                       heard.bleeds > 0)  # fmt: skip
+    first = own_onsets(heard.events, heard.at, signatures, number, heard.alone, heard.bleeds > 0)
     hop, rate = heard.ears[0].hop, heard.rate
     plain = np.array([arrival_of(heard.piece, int(f), heard.sound, hop, rate) for f in heard.at])
     known = dict(zip(heard.at.tolist(), plain.tolist(), strict=True))
     shape = shape_of(heard.piece, [(known[o.frame], o) for o in first], heard.sound, rate)
-    rows = evidence(heard.events, heard.at, Context(
-        signatures, number, it, heard.ears, heard.begins, heard.ear, heard.alone, heard.bleeds, shape,
-    ))  # fmt: skip
+    rows = evidence(
+        heard.events,
+        heard.at,
+        Context(
+            signatures,
+            number,
+            it,
+            heard.ears,
+            heard.begins,
+            heard.ear,
+            heard.alone,
+            heard.bleeds,
+            shape,
+        ),
+    )
     swell = _swelled(heard, plain, first, known)
     if shape is None:
         return _every_place(heard, plain, np.full(len(plain), np.nan), swell, rows)
@@ -145,9 +163,12 @@ def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> l
 
 
 def likeliest(
-    place: NDArray[np.float64], share: NDArray[np.float64], likely: NDArray[np.bool_], apart: float,
+    place: NDArray[np.float64],
+    share: NDArray[np.float64],
+    likely: NDArray[np.bool_],
+    apart: float,
     level_db: NDArray[np.float64] | None = None,
-) -> list[int]:  # fmt: skip
+) -> list[int]:
     """Which of the ``likely`` ones are strokes, in order of place: the one with the greatest ``share``
     of those less than ``apart`` from one another. With ``level_db`` a softer one must be likelier:
     of a grace note and its stroke, both all but sure, the stroke counts."""
@@ -182,9 +203,12 @@ def with_piece(signatures: Signatures, piece: str) -> Signatures:
 
 
 def _every_place(
-    heard: Heard, plain: NDArray[np.float64], by_shape: NDArray[np.float64],
-    swell: NDArray[np.float64], rows: NDArray[np.float32],
-) -> Weighed:  # fmt: skip
+    heard: Heard,
+    plain: NDArray[np.float64],
+    by_shape: NDArray[np.float64],
+    swell: NDArray[np.float64],
+    rows: NDArray[np.float32],
+) -> Weighed:
     """Onsets where their sound begins, then where the drum's shape places them, then wherever else
     sound begins anew about them, then where a swell began, each with `PLACE` columns besides."""
     near = PARTED_S * heard.rate
@@ -209,13 +233,22 @@ def _every_place(
     own = (
         from_afar[:, FAMILIES.index(family)] if family in FAMILIES else np.full(len(place), np.nan)
     )
-    more = np.column_stack([
-        told_by, other * 1000 / heard.rate, new_db, loud_db, _since_bleed(heard, place, every), from_afar, own,
-    ])  # fmt: skip
+    more = np.column_stack(
+        [
+            told_by,
+            other * 1000 / heard.rate,
+            new_db,
+            loud_db,
+            _since_bleed(heard, place, every),
+            from_afar,
+            own,
+        ]
+    )
     return Weighed(
-        place, rows[every, NAMES.index("level")].astype(np.float64),
+        place,
+        rows[every, NAMES.index("level")].astype(np.float64),
         np.column_stack([rows[every], more]).astype(np.float32),
-    )  # fmt: skip
+    )
 
 
 def _since_bleed(

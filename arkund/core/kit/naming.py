@@ -30,21 +30,29 @@ _RULES: tuple[tuple[str, Role], ...] = (
     (r"\b(talk ?back|tb|crush|crusher|squash|trash|dirt|smash|garbage|knee|wurst)\b", "crush"),
     (r"\b(sub ?kick|kick ?sub|bd ?sub|sub ?(k|bd)|kik ?sub|speaker)\b", "kick_sub"),
     (r"\b(kick|kik|kck|kk|kd|bd|bass ?drum|k)\b.*\bsub\b", "kick_sub"),
-    (r"\b(kick|kik|kck|kk|kd|bd|bass ?drum|k) ?(out|outside|outer|front|reso|hole|o)\b",
-     "kick_out"),
+    (
+        r"\b(kick|kik|kck|kk|kd|bd|bass ?drum|k) ?(out|outside|outer|front|reso|hole|o)\b",
+        "kick_out",
+    ),
     (r"\b(out|outside|front|reso)\b.*\b(kick|kik|kck|kk|kd|bd|bass ?drum)\b", "kick_out"),
     (r"\b(kick|kik|kck|kk|kd|bd|bass ?drum|kickdrum|kickin|kikin|bdin)\b", "kick_in"),
     (r"\b(kickout|kikout|bdout)\b", "kick_out"),
     (r"\bk ?(in|inside|i)\b", "kick_in"),
     (r"\bk ?(out|o)\b", "kick_out"),
-    (r"\b(snr|snare|sn|sd|sna|snaredrum) ?(b|bot|btm|bottom|bttm|under|unten|dn|down|wires?|lo)\b",
-     "snare_bottom"),
+    (
+        r"\b(snr|snare|sn|sd|sna|snaredrum) ?(b|bot|btm|bottom|bttm|under|unten|dn|down|wires?|lo)\b",
+        "snare_bottom",
+    ),
     (r"\b(bottom|bot|btm|under)\b.*\b(snr|snare|sn|sd)\b", "snare_bottom"),
-    (r"\b(snrb|snbot|snbtm|snarebot|snarebottom|snareb|sdb|sdbot|snb|snu|snaredn)\b",
-     "snare_bottom"),
+    (
+        r"\b(snrb|snbot|snbtm|snarebot|snarebottom|snareb|sdb|sdbot|snb|snu|snaredn)\b",
+        "snare_bottom",
+    ),
     (r"\b(snr|snare|sn|sd|sna) ?(side|shell|port)\b", "snare_side"),
-    (r"\b(snr|snare|sn|sd|sna|snaredrum|snrt|sntop|snaretop|snrtop|sdt|sdtop|snt|snaret)\b",
-     "snare_top"),
+    (
+        r"\b(snr|snare|sn|sd|sna|snaredrum|snrt|sntop|snaretop|snrtop|sdt|sdtop|snt|snaret)\b",
+        "snare_top",
+    ),
     (r"\b(oh|ohs|overhead|overheads|over|ovh|ovhd|ohd|ovr)\b", "overhead"),
     (r"\b(oh|ovh|overhead)(l|r|left|right)\b", "overhead"),
     (r"\b(room|rooms|rm|rms|amb|ambience|ambient|far|hall|raum)\b", "room"),
@@ -56,7 +64,7 @@ _RULES: tuple[tuple[str, Role], ...] = (
     (r"\b(crash|cr|crsh|china|splash|cym|cymbal)\b", "crash"),
     (r"\b(perc|percussion|tamb|tambourine|shaker|cowbell|conga|bongo|clap|claps)\b", "percussion"),
     (r"\b(drums|drumkit|kit|drum kit|drum mix|loop|mono kit|full kit)\b", "kit"),
-)  # fmt: skip
+)
 _COMPILED = [(re.compile(pattern), role) for pattern, role in _RULES]
 
 _SIDE_L = re.compile(r"\b(l|left|lt|hat side|hatside|hh side)\b|(oh|room|rm|amb|ovh|overhead)l\b")

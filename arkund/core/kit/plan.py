@@ -74,10 +74,17 @@ def place_mics(mics: Iterable[str], pieces: list[PlacedPiece]) -> list[PlacedMic
 
 
 _OFFSETS = {
-    "kick_in": (0.1, 0.08), "kick_out": (0.2, 0.14), "kick_sub": (0.24, 0.02),
-    "snare_top": (-0.02, 0.2), "snare_bottom": (0.06, -0.2), "snare_side": (-0.24, 0.0),
-    "hat": (-0.14, -0.16), "ride": (0.12, 0.22), "crash": (-0.1, 0.24), "tom": (0.05, 0.2),
-}  # fmt: skip
+    "kick_in": (0.1, 0.08),
+    "kick_out": (0.2, 0.14),
+    "kick_sub": (0.24, 0.02),
+    "snare_top": (-0.02, 0.2),
+    "snare_bottom": (0.06, -0.2),
+    "snare_side": (-0.24, 0.0),
+    "hat": (-0.14, -0.16),
+    "ride": (0.12, 0.22),
+    "crash": (-0.1, 0.24),
+    "tom": (0.05, 0.2),
+}
 _AMBIENT = {
     "overhead": ((-0.3, 1.3), (0.34, 1.3)),
     "room": ((-0.84, 0.06), (0.84, 0.06)),

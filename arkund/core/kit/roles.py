@@ -7,16 +7,39 @@ from functools import lru_cache
 from typing import Literal
 
 Role = Literal[
-    "kick_in", "kick_out", "kick_sub", "snare_top", "snare_bottom", "snare_side", "hat", "ride",
-    "crash", "tom", "overhead", "room", "crush", "percussion", "kit", "click", "bed", "reference", "other",
-]  # fmt: skip
+    "kick_in",
+    "kick_out",
+    "kick_sub",
+    "snare_top",
+    "snare_bottom",
+    "snare_side",
+    "hat",
+    "ride",
+    "crash",
+    "tom",
+    "overhead",
+    "room",
+    "crush",
+    "percussion",
+    "kit",
+    "click",
+    "bed",
+    "reference",
+    "other",
+]
 ROLES: tuple[Role, ...] = Role.__args__  # type: ignore[attr-defined]
 
 PIECE_OF_ROLE: dict[str, str] = {
-    "kick_in": "kick", "kick_out": "kick", "kick_sub": "kick",
-    "snare_top": "snare", "snare_bottom": "snare", "snare_side": "snare",
-    "hat": "hat", "ride": "ride", "crash": "crash_1",
-}  # fmt: skip
+    "kick_in": "kick",
+    "kick_out": "kick",
+    "kick_sub": "kick",
+    "snare_top": "snare",
+    "snare_bottom": "snare",
+    "snare_side": "snare",
+    "hat": "hat",
+    "ride": "ride",
+    "crash": "crash_1",
+}
 """Piece at which a close mic points; toms carry their index."""
 
 SHELLS = ("kick", "snare", "tom")
@@ -29,9 +52,17 @@ OFF_KIT: frozenset[str] = BESIDE | {"other", "percussion"}
 
 # Where several mics hear one piece, the first of these is the one that the others refer to.
 _CLOSE_ORDER = (
-    "kick_in", "kick_out", "kick_sub", "snare_top", "snare_side", "snare_bottom",
-    "tom", "hat", "ride", "crash",
-)  # fmt: skip
+    "kick_in",
+    "kick_out",
+    "kick_sub",
+    "snare_top",
+    "snare_side",
+    "snare_bottom",
+    "tom",
+    "hat",
+    "ride",
+    "crash",
+)
 
 
 @dataclass(frozen=True)

@@ -43,8 +43,10 @@ def carried(
         return None
     spectra, hz = {}, np.zeros(0)
     for name, sound in mics.items():
-        sides = [stroke_windows(np.ascontiguousarray(sound[:, c]), rate, times, 0.002, HEARD_S)
-                 for c in (0, 1)]  # fmt: skip
+        sides = [
+            stroke_windows(np.ascontiguousarray(sound[:, c]), rate, times, 0.002, HEARD_S)
+            for c in (0, 1)
+        ]
         rows = np.stack(sides) * scipy.signal.windows.tukey(sides[0].shape[1], 0.1)
         spectra[name] = scipy.fft.rfft(rows, axis=2)
         hz = scipy.fft.rfftfreq(rows.shape[2], 1 / rate)
@@ -57,19 +59,26 @@ def carried(
     own = {name: power(s) for name, s in spectra.items()}
     every = np.sum(list(own.values()), axis=0)
     together = power(whole)
-    share = {name: tuple(round(p / t, 4) for p, t in zip(o, every, strict=True))
-             for name, o in own.items()}  # fmt: skip
+    share = {
+        name: tuple(round(p / t, 4) for p, t in zip(o, every, strict=True))
+        for name, o in own.items()
+    }
     without = {
-        name: tuple(round(power_to_db(left) - power_to_db(now), 2)
-                    for left, now in zip(power(whole - s), together, strict=True))
+        name: tuple(
+            round(power_to_db(left) - power_to_db(now), 2)
+            for left, now in zip(power(whole - s), together, strict=True)
+        )
         for name, s in spectra.items()
-    }  # fmt: skip
+    }
     left, right = (float(np.sqrt(np.sum(np.abs(whole[c]) ** 2))) for c in (0, 1))
     both, folded = left**2 + right**2, float(np.sum(np.abs(whole[0] + whole[1]) ** 2)) / 2
     return Carried(
-        len(times), share, without, round(math.atan2(right, left) * 4 / math.pi - 1, 3),
+        len(times),
+        share,
+        without,
+        round(math.atan2(right, left) * 4 / math.pi - 1, 3),
         round(power_to_db(folded + 1e-20) - power_to_db(both + 1e-20), 2) + 0.0,
-    )  # fmt: skip
+    )
 
 
 def low_power(sound: NDArray[np.float32], rate: int) -> float:

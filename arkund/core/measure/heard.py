@@ -26,8 +26,9 @@ def heard_levels(audio: NDArray[np.float32], rate: int, hits: Sequence[Hit]) -> 
     for piece in sort_pieces(h.piece for h in hits):
         own = np.array([h.time_s for h in hits if h.piece == piece and h.kind != "ghost"])
         soft = SOFT if is_shell(piece) else ()
-        others = np.sort([h.time_s for h in hits
-                          if h.piece != piece and piece_family(h.piece) not in soft])  # fmt: skip
+        others = np.sort(
+            [h.time_s for h in hits if h.piece != piece and piece_family(h.piece) not in soft]
+        )
         near = np.searchsorted(others, own + ALONE_S) - np.searchsorted(others, own - ALONE_S)
         alone = own[near == 0]
         if len(alone) >= LEAST_ALONE:

@@ -128,9 +128,13 @@ def rings(
         long_enough = own.t60_s >= max(LEAST_RING_S, OUTLASTS * body.t60_s)
         if long_enough and own.t60_s <= LONGEST_RING_S and own.rise_db >= SET_OFF_DB:
             out.append(
-                Ring(round(at, 1), round(own.t60_s, 2), round(body.t60_s, 2),
-                     round(float(db[p] - trend[p]), 1))
-            )  # fmt: skip
+                Ring(
+                    round(at, 1),
+                    round(own.t60_s, 2),
+                    round(body.t60_s, 2),
+                    round(float(db[p] - trend[p]), 1),
+                )
+            )
     return sorted(out, key=lambda r: -r.t60_s)
 
 

@@ -23,9 +23,12 @@ def k_weighting(rate: int) -> list[biquad.Section]:
     )
     a0 = 1 + k / q + k * k
     shelf = (
-        (vh + vb * k / q + k * k) / a0, 2 * (k * k - vh) / a0, (vh - vb * k / q + k * k) / a0,
-        2 * (k * k - 1) / a0, (1 - k / q + k * k) / a0,
-    )  # fmt: skip
+        (vh + vb * k / q + k * k) / a0,
+        2 * (k * k - vh) / a0,
+        (vh - vb * k / q + k * k) / a0,
+        2 * (k * k - 1) / a0,
+        (1 - k / q + k * k) / a0,
+    )
     k, q = math.tan(math.pi * 38.13547087602444 / rate), 0.5003270373238773
     a0 = 1 + k / q + k * k
     return [shelf, (1.0, -2.0, 1.0, 2 * (k * k - 1) / a0, (1 - k / q + k * k) / a0)]
@@ -49,8 +52,9 @@ class Loudness:
         """The next ``(frames,)`` or ``(frames, channels)``."""
         sides = audio[:, None] if audio.ndim == 1 else audio
         # A row a side, so that sums run along memory.
-        weighted = [biquad.run(sides[:, c], self._sections, state)
-                    for c, state in enumerate(self._states)]  # fmt: skip
+        weighted = [
+            biquad.run(sides[:, c], self._sections, state) for c, state in enumerate(self._states)
+        ]
         squares = np.concatenate([self._squares, np.square(weighted, dtype=np.float64)], axis=1)
         whole = squares.shape[1] // self._step
         tenths = squares[:, : whole * self._step].reshape(len(squares), whole, self._step)
@@ -84,12 +88,16 @@ def loudness_lufs(audio: NDArray[np.float32], rate: int) -> float:
 _HALF = 12
 _PHASES = np.array(
     [
-        [np.sinc(t - p / 4) * np.kaiser(8 * _HALF + 1, 8.0)[round(4 * (t - p / 4)) + 4 * _HALF]
-         if abs(t - p / 4) <= _HALF else 0.0 for t in range(-_HALF + 1, _HALF + 1)]
+        [
+            np.sinc(t - p / 4) * np.kaiser(8 * _HALF + 1, 8.0)[round(4 * (t - p / 4)) + 4 * _HALF]
+            if abs(t - p / 4) <= _HALF
+            else 0.0
+            for t in range(-_HALF + 1, _HALF + 1)
+        ]
         for p in (1, 2, 3)
     ],
     np.float32,
-)  # fmt: skip
+)
 
 
 def true_peak(audio: NDArray[np.float32]) -> float:

@@ -109,8 +109,9 @@ def punch_card(mix: NDArray[np.float32], rate: int, strokes: Strokes) -> Card:
     every = np.sort(np.asarray(strokes.every, np.float64))
     shells = {
         piece: _shell(whole, lows, rate, times, every)
-        for piece, times in strokes.shells.items() if len(times)
-    }  # fmt: skip
+        for piece, times in strokes.shells.items()
+        if len(times)
+    }
     ghosts = 0.0
     if len(strokes.ghosts) and "snare" in shells:
         soft = np.median(_levels(whole, rate, strokes.ghosts, ATTACK_S))
@@ -128,14 +129,18 @@ def average_strokes(
     loudness = loudness_lufs(mix, rate)
     return {
         piece: 10 ** ((mean_envelope_db(level, rate, times, DRAWN_S, DRAWN) - loudness) / 20)
-        for piece, times in strokes.shells.items() if len(times)
-    }  # fmt: skip
+        for piece, times in strokes.shells.items()
+        if len(times)
+    }
 
 
 def _shell(
-    whole: NDArray[np.float64], lows: NDArray[np.float64], rate: int, times: Sequence[float],
+    whole: NDArray[np.float64],
+    lows: NDArray[np.float64],
+    rate: int,
+    times: Sequence[float],
     every: NDArray[np.float64],
-) -> Shell:  # fmt: skip
+) -> Shell:
     attack, body = (_levels(whole, rate, times, span) for span in (ATTACK_S, BODY_S))
     at = np.asarray(times, np.float64)
     following = np.searchsorted(every, at + 0.02)
@@ -143,16 +148,20 @@ def _shell(
     free = at[gaps > BETWEEN_S]
     ring = _levels(whole, rate, free, (0.15, BETWEEN_S)) - _levels(whole, rate, free, ATTACK_S)
     return Shell(
-        float(np.median(attack)), float(np.median(body)), float(np.median(attack - body)),
+        float(np.median(attack)),
+        float(np.median(body)),
+        float(np.median(attack - body)),
         float(np.median(_levels(lows, rate, times, LOW_S))),
         float(np.median(ring)) if len(free) else 0.0,
-    )  # fmt: skip
+    )
 
 
 def _levels(
-    sums: NDArray[np.float64], rate: int, times: Sequence[float] | NDArray[np.float64],
+    sums: NDArray[np.float64],
+    rate: int,
+    times: Sequence[float] | NDArray[np.float64],
     span: tuple[float, float],
-) -> NDArray[np.float64]:  # fmt: skip
+) -> NDArray[np.float64]:
     """Mean power in a span around each stroke, in dB."""
     at = np.rint(np.asarray(times, np.float64) * rate)
     first, last = (np.clip(at + round(s * rate), 0, len(sums) - 1).astype(int) for s in span)

@@ -47,10 +47,12 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
         return _as_recorded(sheet, {n: mic_entry(n, sheet, library, variant, heard) for n in order})
     versions = {name: variants(sheet, f"mics.{name}", with_values) for name in order}
     entries = {
-        name: [(at, ramp, mic_entry(name, version, library, variant, heard))
-               for at, ramp, version in versions[name]]
+        name: [
+            (at, ramp, mic_entry(name, version, library, variant, heard))
+            for at, ramp, version in versions[name]
+        ]
         for name in order
-    }  # fmt: skip
+    }
     # Mics are heard as they enter their chains, groups before theirs: so nothing can wait for itself.
     keys = {name: _varied([(at, ramp, e[-1]) for at, ramp, e in entries[name]]) for name in order}
     keys |= _stroke_keys(sheet, heard)
@@ -71,8 +73,12 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
         taps[name] = _input(
             [(at, ramp, c.end, *_panned(v.mics[name], 1.0)) for (at, ramp, v), c in pairs]
         )
-        out = _input([(at, ramp, c.end, *_panned(v.mics[name], fader_gain(v.mics[name].fader_db)))
-                      for (at, ramp, v), c in pairs])  # fmt: skip
+        out = _input(
+            [
+                (at, ramp, c.end, *_panned(v.mics[name], fader_gain(v.mics[name].fader_db)))
+                for (at, ramp, v), c in pairs
+            ]
+        )
         outs[name] = out[0] if isinstance(out[0], Varied) else Mixed((out,))
         to = sheet.mics[name].to
         if to not in live:
@@ -89,13 +95,19 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
 
     def channel(name: str, path: str, entry: Callable[[Sheet], Node]) -> Input:
         """A channel's chain, noted, and what comes out of its fader."""
-        own = [(at, ramp, _channel_at(version, path), entry(version))
-               for at, ramp, version in variants(sheet, path, with_values)]  # fmt: skip
+        own = [
+            (at, ramp, _channel_at(version, path), entry(version))
+            for at, ramp, version in variants(sheet, path, with_values)
+        ]
         made = [_chained(c, node, sheet.rate, keys) for _, _, c, node in own]
         chains[name] = _varied_chain([(at, ramp) for at, ramp, _, _ in own], made)
         levels = [0.0 if c.mute else fader_gain(c.fader_db) for _, _, c, _ in own]
-        return _input([(at, ramp, m.end, level, level) for (at, ramp, _, _), m, level
-                       in zip(own, made, levels, strict=True)])  # fmt: skip
+        return _input(
+            [
+                (at, ramp, m.end, level, level)
+                for (at, ramp, _, _), m, level in zip(own, made, levels, strict=True)
+            ]
+        )
 
     layers: dict[str, Node] = {}
     for name, layer in sheet.layers.items():
@@ -136,31 +148,49 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     out = channel(DRUM_BUS, DRUM_BUS, lambda version: total)
     output = out[0] if out[1:] == (1.0, 1.0) else Mixed((out,))
     returns = {name: returns[name] for name in sheet.buses}
-    return Graph(every, outs, chains, groups, returns, parts, total, output, beside,
-                 _with(output, beside), layers)  # fmt: skip
+    return Graph(
+        every,
+        outs,
+        chains,
+        groups,
+        returns,
+        parts,
+        total,
+        output,
+        beside,
+        _with(output, beside),
+        layers,
+    )
 
 
 Entries = Mapping[str, Sequence[tuple[int, int, Entry]]]
 
 
 def _lane_chains(
-    sheet: Sheet, name: str, versions: Mapping[str, Sequence[tuple[int, int, Sheet]]],
-    entries: Entries, keys: Mapping[str, Node],
-) -> list[Chained]:  # fmt: skip
+    sheet: Sheet,
+    name: str,
+    versions: Mapping[str, Sequence[tuple[int, int, Sheet]]],
+    entries: Entries,
+    keys: Mapping[str, Node],
+) -> list[Chained]:
     """A mic's chain in each of its versions. Both sides of a linked pair run through one, so that
     what listens hears both."""
     sides = lane(sheet, name)
     mine = [version.mics[name] for _, _, version in versions[name]]
-    if len(sides) == 1 or any(m.chain != mine[n].chain for side in sides
-                              for n, m in enumerate(v.mics[side] for _, _, v in versions[side])):  # fmt: skip
+    if len(sides) == 1 or any(
+        m.chain != mine[n].chain
+        for side in sides
+        for n, m in enumerate(v.mics[side] for _, _, v in versions[side])
+    ):
         own = zip(mine, entries[name], strict=True)
         return [_chained(mic, entry[-1], sheet.rate, keys) for mic, (_, _, entry) in own]
     number, out = sides.index(name), []
     for mic, (_, _, left), (_, _, right) in zip(mine, *(entries[s] for s in sides), strict=True):
         both = _chained(mic, Pair(left[-1], right[-1]), sheet.rate, keys)
         entry = (left, right)[number][-1]
-        after = {i: entry if node is both.entry else Side(node, number)
-                 for i, node in both.after.items()}  # fmt: skip
+        after = {
+            i: entry if node is both.entry else Side(node, number) for i, node in both.after.items()
+        }
         out.append(Chained(mic.chain, entry, after, both.keys))
     return out
 
@@ -180,10 +210,18 @@ def _stroke_keys(sheet: Sheet, heard: Callable[[], list[Hit]]) -> dict[str, Node
     channels = (*sheet.mics.values(), *sheet.groups.values(), *sheet.buses.values(), sheet.drum_bus)
     sources = {s.listens.source for c in channels for s in c.chain if s.listens}
     return {
-        name: Pulses(tuple(sorted((round(h.time_s * sheet.rate), round(h.velocity / 127, 4))
-                                  for h in heard() if h.piece == name.removesuffix(STROKES))))
-        for name in stroke_lists(sheet) if name in sources
-    }  # fmt: skip
+        name: Pulses(
+            tuple(
+                sorted(
+                    (round(h.time_s * sheet.rate), round(h.velocity / 127, 4))
+                    for h in heard()
+                    if h.piece == name.removesuffix(STROKES)
+                )
+            )
+        )
+        for name in stroke_lists(sheet)
+        if name in sources
+    }
 
 
 def _sounds(one: Input) -> bool:
@@ -216,10 +254,11 @@ def _varied_chain(times: Sequence[tuple[int, int]], made: Sequence[Chained]) -> 
 
     first = made[0]
     return Chained(
-        first.chain, each([m.entry for m in made]),
+        first.chain,
+        each([m.entry for m in made]),
         {i: each([m.after[i] for m in made]) for i in first.after},
         {i: each([m.keys[i] for m in made]) for i in first.keys if all(i in m.keys for m in made)},
-    )  # fmt: skip
+    )
 
 
 def _mic_stages(entries: Sequence[tuple[int, int, Entry]], made: Sequence[Chained]) -> MicStages:
@@ -246,10 +285,13 @@ def _channel_at(sheet: Sheet, path: str) -> Channel:
 def _live_groups(sheet: Sheet) -> set[str]:
     """Groups that do something, if only over some bars."""
     return {
-        name for name in sheet.groups
-        if not all(_is_clear(version.groups[name])
-                   for _, _, version in variants(sheet, f"groups.{name}", with_values))
-    }  # fmt: skip
+        name
+        for name in sheet.groups
+        if not all(
+            _is_clear(version.groups[name])
+            for _, _, version in variants(sheet, f"groups.{name}", with_values)
+        )
+    }
 
 
 def _is_clear(channel: Channel) -> bool:
@@ -282,8 +324,9 @@ def _beside(sheet: Sheet, every: dict[str, MicStages]) -> dict[str, Node]:
     """The bed at its level and the reference, those that the song has."""
     out: dict[str, Node] = {}
     for role, level in (("bed", fader_gain(sheet.bed_db)), ("reference", 1.0)):
-        names = [m for m in mic_order(sheet)
-                 if sheet.mics[m].role == role and not sheet.mics[m].unused]  # fmt: skip
+        names = [
+            m for m in mic_order(sheet) if sheet.mics[m].role == role and not sheet.mics[m].unused
+        ]
         if names:
             gains = [(every[m].shaped, pan_gains(sheet.mics[m].pan)) for m in names]
             out[role] = Mixed(tuple((n, a * level, b * level) for n, (a, b) in gains))
@@ -297,9 +340,12 @@ def _with(drums: Node, beside: dict[str, Node]) -> Node:
 
 
 def _sends(
-    sheet: Sheet, bus: str, taps: Mapping[str, Input], chains: Mapping[str, Chained],
+    sheet: Sheet,
+    bus: str,
+    taps: Mapping[str, Input],
+    chains: Mapping[str, Chained],
     behind: Mapping[str, Node],
-) -> list[Input]:  # fmt: skip
+) -> list[Input]:
     """What a bus takes: mics in their order, panned as they are, so that the return has its image;
     then groups and other buses. ``taps`` are mics before their faders, ``behind`` what comes out of
     faders; a muted channel sends nothing."""

@@ -42,8 +42,9 @@ S = TypeVar("S", bound=Stage)
 
 
 def _fader(label: str, hint: str, default: float = 0.0) -> float:
-    made: float = value(default, OFF_DB, 12, "dB", label, shown=(-60, 12),
-                        ticks=(-60, -40, -20, 0, 12), hint=hint)  # fmt: skip
+    made: float = value(
+        default, OFF_DB, 12, "dB", label, shown=(-60, 12), ticks=(-60, -40, -20, 0, 12), hint=hint
+    )
     return made
 
 
@@ -112,8 +113,9 @@ class Repair(Part):
 
     @model_validator(mode="after")
     def _gains_do_not_pile_up(self) -> "Repair":
-        edges = sorted([(g.at, 1) for g in self.clip_gains]
-                       + [(g.at + g.frames, -1) for g in self.clip_gains])  # fmt: skip
+        edges = sorted(
+            [(g.at, 1) for g in self.clip_gains] + [(g.at + g.frames, -1) for g in self.clip_gains]
+        )
         if max(accumulate((step for _, step in edges), initial=0)) > 4:
             raise ValueError("more than four gains lie over one stroke")
         return self
@@ -141,26 +143,90 @@ class Clean(Part):
     on: bool = switch(False, "gate")
     opens_on: Literal["strokes", "threshold", "hand"] = choice("strokes", "gate opens on")
     threshold_db: float = value(
-        -30.0, -80, 0, "dB", "threshold", shown=(-60, 0), ticks=(-60, -48, -36, -24, -12, 0),
-        hint="grey: bleed · colour: this drum's strokes", carried=True,
-    )  # fmt: skip
-    hysteresis_db: float = value(6.0, 0, 24, "dB", "hysteresis", ticks=(0, 6, 12, 18, 24),
-                                 hint="it closes that much below the threshold")  # fmt: skip
-    attack_ms: float = value(0.5, 0.1, 50, "ms", "attack", scale="log", step=1.1,
-                             ticks=(0.1, 1, 10, 50), hint="area: the average stroke's rise")  # fmt: skip
-    hold_ms: float = value(80.0, 0, 4000, "ms", "hold", shown=(5, 2000), scale="log", step=1.06,
-                           ticks=(10, 30, 100, 300, 1000), hint="line: how this drum rings")  # fmt: skip
-    release_ms: float = value(150.0, 1, 5000, "ms", "release", shown=(5, 2000), scale="log",
-                              step=1.06, ticks=(10, 30, 100, 300, 1000),
-                              hint="bars: gaps to this drum's next stroke")  # fmt: skip
+        -30.0,
+        -80,
+        0,
+        "dB",
+        "threshold",
+        shown=(-60, 0),
+        ticks=(-60, -48, -36, -24, -12, 0),
+        hint="grey: bleed · colour: this drum's strokes",
+        carried=True,
+    )
+    hysteresis_db: float = value(
+        6.0,
+        0,
+        24,
+        "dB",
+        "hysteresis",
+        ticks=(0, 6, 12, 18, 24),
+        hint="it closes that much below the threshold",
+    )
+    attack_ms: float = value(
+        0.5,
+        0.1,
+        50,
+        "ms",
+        "attack",
+        scale="log",
+        step=1.1,
+        ticks=(0.1, 1, 10, 50),
+        hint="area: the average stroke's rise",
+    )
+    hold_ms: float = value(
+        80.0,
+        0,
+        4000,
+        "ms",
+        "hold",
+        shown=(5, 2000),
+        scale="log",
+        step=1.06,
+        ticks=(10, 30, 100, 300, 1000),
+        hint="line: how this drum rings",
+    )
+    release_ms: float = value(
+        150.0,
+        1,
+        5000,
+        "ms",
+        "release",
+        shown=(5, 2000),
+        scale="log",
+        step=1.06,
+        ticks=(10, 30, 100, 300, 1000),
+        hint="bars: gaps to this drum's next stroke",
+    )
     range_db: float = value(
-        -40.0, -80, 0, "dB", "range", step=1, ticks=(-80, -60, -40, -20, 0),
+        -40.0,
+        -80,
+        0,
+        "dB",
+        "range",
+        step=1,
+        ticks=(-80, -60, -40, -20, 0),
         hint="shaded: −12 to −20 dB tucks the bleed and lets the kit breathe",
-    )  # fmt: skip
-    ghosts_db: float = value(0.0, -24, 0, "dB", "ghosts' level", step=1, ticks=(-24, -12, -6, 0),
-                             hint="0 opens fully for a ghost too; lower leaves it softer")  # fmt: skip
-    lookahead_ms: float = value(1.0, 0, 20, "ms", "lookahead", step=0.5, ticks=(0, 5, 10, 20),
-                                hint="it opens that much before a stroke")  # fmt: skip
+    )
+    ghosts_db: float = value(
+        0.0,
+        -24,
+        0,
+        "dB",
+        "ghosts' level",
+        step=1,
+        ticks=(-24, -12, -6, 0),
+        hint="0 opens fully for a ghost too; lower leaves it softer",
+    )
+    lookahead_ms: float = value(
+        1.0,
+        0,
+        20,
+        "ms",
+        "lookahead",
+        step=0.5,
+        ticks=(0, 5, 10, 20),
+        hint="it opens that much before a stroke",
+    )
     key: Key = Key()
     """What the threshold listens to: this mic, or another, as it comes before its own gate."""
     fade: Literal["decibels", "straight", "smooth"] = choice("decibels", "fades of regions")
@@ -169,14 +235,17 @@ class Clean(Part):
     @property
     def spans(self) -> tuple[Span, ...]:
         """The regions in the song's order."""
-        spans = (Span(r.at, r.frames, r.fade_in, r.fade_out, r.gain_db, r.by_hand)
-                 for r in self.regions.values())  # fmt: skip
+        spans = (
+            Span(r.at, r.frames, r.fade_in, r.fade_out, r.gain_db, r.by_hand)
+            for r in self.regions.values()
+        )
         return tuple(sorted(spans, key=lambda s: s.at))
 
     @model_validator(mode="after")
     def _regions_lie_apart(self) -> "Clean":
-        named = [(name, Span(r.at, r.frames, r.fade_in, r.fade_out))
-                 for name, r in self.regions.items()]  # fmt: skip
+        named = [
+            (name, Span(r.at, r.frames, r.fade_in, r.fade_out)) for name, r in self.regions.items()
+        ]
         if wrong := complaint(named):
             raise ValueError(wrong)
         return self
@@ -185,8 +254,16 @@ class Clean(Part):
 class Even(Part):
     """Even strokes: how far each stroke goes toward where its like peaks; 0 leaves them alone."""
 
-    amount: float = value(0.0, 0, 1, "×", "even strokes", step=0.05, ticks=(0, 0.25, 0.5, 0.75, 1),
-                          hint="accents toward accents, the others toward the others; ghosts stay")  # fmt: skip
+    amount: float = value(
+        0.0,
+        0,
+        1,
+        "×",
+        "even strokes",
+        step=0.05,
+        ticks=(0, 0.25, 0.5, 0.75, 1),
+        hint="accents toward accents, the others toward the others; ghosts stay",
+    )
 
 
 def _mic_chain() -> tuple[Stage, ...]:
@@ -211,26 +288,48 @@ class Mic(Channel):
     listens in the chain hears both."""
     overdub: bool = False
     """Recorded by itself: heard, but no part of the kit's bleed, alignment and hits."""
-    distance_cm: float | None = Field(None, ge=0, le=3000, title="distance",
-                                      json_schema_extra={"unit": "cm"})  # fmt: skip
+    distance_cm: float | None = Field(
+        None, ge=0, le=3000, title="distance", json_schema_extra={"unit": "cm"}
+    )
     """Measured from its piece's head; for overheads and rooms from the snare's."""
     repair: Repair = Repair()
-    trim_db: float = value(0.0, -24, 24, "dB", "trim", ticks=(-24, -12, 0, 12, 24),
-                           hint="bars: the trim that would bring each stroke to where the school wants it")  # fmt: skip
+    trim_db: float = value(
+        0.0,
+        -24,
+        24,
+        "dB",
+        "trim",
+        ticks=(-24, -12, 0, 12, 24),
+        hint="bars: the trim that would bring each stroke to where the school wants it",
+    )
     polarity: Literal[1, -1] = choice(1, "polarity")
     delay_samples: float = value(
-        0.0, -4800, 4800, "samples", "delay", shown=(-400, 400), step=1,
+        0.0,
+        -4800,
+        4800,
+        "samples",
+        "delay",
+        shown=(-400, 400),
+        step=1,
         ticks=(-400, -200, 0, 200, 400),
         hint="positive is later; the mark closes the gap to the reference",
-    )  # fmt: skip
+    )
     clean: Clean = Clean()
     even: Even = Even()
     chain: tuple[AnyStage, ...] = Field(
         default_factory=_mic_chain, max_length=MOST_STAGES, title="chain"
     )
     fader_db: float = _fader("fader", "level in the mix; sends before the fader stay as they are")
-    pan: float = value(0.0, -1, 1, "", "pan", step=0.05, ticks=(-1, -0.5, 0, 0.5, 1),
-                       hint="−1 left, 1 right; constant power, −3 dB at the centre")  # fmt: skip
+    pan: float = value(
+        0.0,
+        -1,
+        1,
+        "",
+        "pan",
+        step=0.05,
+        ticks=(-1, -0.5, 0, 0.5, 1),
+        hint="−1 left, 1 right; constant power, −3 dB at the centre",
+    )
     to: Name = Field(DRUMS, title="runs into")
 
     @property
@@ -261,21 +360,29 @@ class DrumBus(Channel):
     """What all groups and buses run into: glue, then level."""
 
     chain: tuple[AnyStage, ...] = Field(
-        default_factory=lambda: (
-            Compressor(on=False, ratio=2, attack_ms=20, release_ms=150),
-        ),
-        max_length=MOST_STAGES, title="chain",
-    )  # fmt: skip
-    fader_db: float = value(0.0, OFF_DB, 12, "dB", "level", shown=(-24, 12),
-                            ticks=(-24, -12, 0, 12),
-                            hint="mark: where the song's mix peaks at −8 dBFS")  # fmt: skip
+        default_factory=lambda: (Compressor(on=False, ratio=2, attack_ms=20, release_ms=150),),
+        max_length=MOST_STAGES,
+        title="chain",
+    )
+    fader_db: float = value(
+        0.0,
+        OFF_DB,
+        12,
+        "dB",
+        "level",
+        shown=(-24, 12),
+        ticks=(-24, -12, 0, 12),
+        hint="mark: where the song's mix peaks at −8 dBFS",
+    )
 
 
 GROUPS = {
-    "kick": ("kick_in", "kick_out", "kick_sub"), "snare": ("snare_top", "snare_bottom"),
-    "toms": ("tom",), "cymbals": ("hat", "ride", "crash", "overhead"),
+    "kick": ("kick_in", "kick_out", "kick_sub"),
+    "snare": ("snare_top", "snare_bottom"),
+    "toms": ("tom",),
+    "cymbals": ("hat", "ride", "crash", "overhead"),
     "rooms": ("room", "crush"),
-}  # fmt: skip
+}
 """The groups that a song has as it comes, with the roles that run into each."""
 
 
@@ -288,8 +395,15 @@ def new_mic(name: str, file: str = "") -> Mic:
     """A mic with transparent settings, in its group; of a pair panned to its side and linked."""
     parsed = parse_mic_name(name)
     pan = {"l": -1.0, "r": 1.0}.get(parsed.side or "", 0.0)
-    return Mic(role=parsed.role, index=parsed.index, side=parsed.side, file=file, pan=pan,
-               linked=parsed.side is not None, to=group_of(parsed.role))  # fmt: skip
+    return Mic(
+        role=parsed.role,
+        index=parsed.index,
+        side=parsed.side,
+        file=file,
+        pan=pan,
+        linked=parsed.side is not None,
+        to=group_of(parsed.role),
+    )
 
 
 def groups_for(mics: dict[str, Mic]) -> dict[str, Group]:

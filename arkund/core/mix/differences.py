@@ -29,8 +29,9 @@ class Over(Part):
     id: Id
     path: str = Field(max_length=200, title="what differs")
     bars: str = text("1", "bars", pattern=r"^[0-9]{1,5}(-[0-9]{1,5})?$")
-    ramp_ms: float = values.value(50.0, 1, 2000, "ms", "ramp", scale="log", step=1.08,
-                           ticks=(1, 10, 100, 1000))  # fmt: skip
+    ramp_ms: float = values.value(
+        50.0, 1, 2000, "ms", "ramp", scale="log", step=1.08, ticks=(1, 10, 100, 1000)
+    )
     value: bool | float | str = Field(title="value", union_mode="left_to_right")
 
     @property

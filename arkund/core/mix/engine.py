@@ -48,9 +48,15 @@ class Engine:
     """
 
     def __init__(
-        self, rate: int, frames: int, cache: TileCache, *, sources: Memory | None = None,
-        keeps: bool = True, early: bool = False,
-    ) -> None:  # fmt: skip
+        self,
+        rate: int,
+        frames: int,
+        cache: TileCache,
+        *,
+        sources: Memory | None = None,
+        keeps: bool = True,
+        early: bool = False,
+    ) -> None:
         self.rate, self.frames, self.cache, self.early = rate, frames, cache, early
         self._sources, self._keeps = sources, keeps
         self._parts: frozenset[int] | None = None
@@ -209,8 +215,9 @@ class Engine:
         key = f"{node.key}-{self._family}-{number}"
         found = sources.get(key)
         if found is None:
-            found = self._files.read(node, number * self.tile_frames,
-                                     (number + 1) * self.tile_frames)  # fmt: skip
+            found = self._files.read(
+                node, number * self.tile_frames, (number + 1) * self.tile_frames
+            )
             sources.put(key, found)
         return found
 

@@ -112,9 +112,15 @@ class Graph:
         if TOGETHER in name:
             several = dict.fromkeys(name.split(TOGETHER))
             return Mixed(tuple((self.outs.get(n) or self.node(n), 1.0, 1.0) for n in several))
-        named = {"output": self.output, "sum": self.sum, "song": self.song, **self.beside,
-                 **{m: stages.shaped for m, stages in self.mics.items()},
-                 **self.layers, **self.returns}  # fmt: skip
+        named = {
+            "output": self.output,
+            "sum": self.sum,
+            "song": self.song,
+            **self.beside,
+            **{m: stages.shaped for m, stages in self.mics.items()},
+            **self.layers,
+            **self.returns,
+        }
         for group, node in self.groups.items():
             named.setdefault(group, node)
         if name not in named and (key := self._key(name)):

@@ -61,8 +61,10 @@ class Spliced(Node):
 
     @cached_property
     def key(self) -> str:
-        parts = [[p.source.key, p.at, p.offset, p.fade, *([p.alike] if p.alike else [])]
-                 for p in self.parts]  # fmt: skip
+        parts = [
+            [p.source.key, p.at, p.offset, p.fade, *([p.alike] if p.alike else [])]
+            for p in self.parts
+        ]
         return key_of("spliced", 1, parts)
 
     def key_over(self, reader: Reader, start: int, stop: int) -> str:

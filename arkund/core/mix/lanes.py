@@ -39,15 +39,19 @@ def mic_order(sheet: Sheet) -> list[str]:
 
 def sounding_mics(sheet: Sheet) -> list[str]:
     """Mics of which the drums are made: in use, and none that stands beside them."""
-    return [m for m in mic_order(sheet)
-            if not sheet.mics[m].unused and sheet.mics[m].role not in BESIDE]  # fmt: skip
+    return [
+        m for m in mic_order(sheet) if not sheet.mics[m].unused and sheet.mics[m].role not in BESIDE
+    ]
 
 
 def kit_mics(sheet: Sheet) -> list[str]:
     """Mics that hear the kit as it was played: without overdubs and what is off it. In these
     strokes are found and delays measured."""
-    return [m for m in sounding_mics(sheet)
-            if not sheet.mics[m].overdub and sheet.mics[m].role not in OFF_KIT]  # fmt: skip
+    return [
+        m
+        for m in sounding_mics(sheet)
+        if not sheet.mics[m].overdub and sheet.mics[m].role not in OFF_KIT
+    ]
 
 
 STROKES = "_strokes"

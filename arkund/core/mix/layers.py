@@ -37,9 +37,16 @@ class LayerBase(Channel):
     strokes: Literal["accents", "all"] = choice("accents", "plays on")
     low: int = value(1, 1, 127, "", "softest velocity", step=1, ticks=(1, 32, 64, 96, 127))
     high: int = value(127, 1, 127, "", "loudest velocity", step=1, ticks=(1, 32, 64, 96, 127))
-    following: float = value(1.0, 0, 1, "×", "velocity following", step=0.05,
-                             ticks=(0, 0.25, 0.5, 0.75, 1),
-                             hint="1: as loud as each stroke; 0: all as the typical one")  # fmt: skip
+    following: float = value(
+        1.0,
+        0,
+        1,
+        "×",
+        "velocity following",
+        step=0.05,
+        ticks=(0, 0.25, 0.5, 0.75, 1),
+        hint="1: as loud as each stroke; 0: all as the typical one",
+    )
     choke: bool = switch(True, "ends at the next stroke")
     to: Name = Field(DRUMS, title="runs into")
 
@@ -65,14 +72,41 @@ class SubLayer(LayerBase):
     """A sine on a note, opened by the drum's strokes."""
 
     kind: Literal["sub"] = "sub"
-    note_hz: float = value(50.0, 20, 200, "Hz", "note", scale="log", step=1.02,
-                           ticks=(25, 50, 100, 200), hint="mark: the drum's own fundamental")  # fmt: skip
-    attack_ms: float = value(4.0, 0.5, 100, "ms", "attack", scale="log", step=1.06,
-                             ticks=(1, 10, 100))  # fmt: skip
-    decay_ms: float = value(300.0, 20, 2000, "ms", "decay", scale="log", step=1.06,
-                            ticks=(30, 100, 300, 1000), hint="until it has fallen by 60 dB")  # fmt: skip
-    fall: float = value(0.0, 0, 24, "semitones", "pitch fall", step=1, ticks=(0, 6, 12, 24),
-                        hint="how far above its note it begins")  # fmt: skip
+    note_hz: float = value(
+        50.0,
+        20,
+        200,
+        "Hz",
+        "note",
+        scale="log",
+        step=1.02,
+        ticks=(25, 50, 100, 200),
+        hint="mark: the drum's own fundamental",
+    )
+    attack_ms: float = value(
+        4.0, 0.5, 100, "ms", "attack", scale="log", step=1.06, ticks=(1, 10, 100)
+    )
+    decay_ms: float = value(
+        300.0,
+        20,
+        2000,
+        "ms",
+        "decay",
+        scale="log",
+        step=1.06,
+        ticks=(30, 100, 300, 1000),
+        hint="until it has fallen by 60 dB",
+    )
+    fall: float = value(
+        0.0,
+        0,
+        24,
+        "semitones",
+        "pitch fall",
+        step=1,
+        ticks=(0, 6, 12, 24),
+        hint="how far above its note it begins",
+    )
     drive_db: float = value(0.0, 0, 24, "dB", "drive", step=0.5, ticks=(0, 6, 12, 18, 24))
 
 

@@ -257,8 +257,10 @@ class Gated(Enveloped):
     def _decide(self, reader: Reader) -> NDArray[np.float64]:
         step = 1 << 20
         heard = self.listens or self.source
-        key = ((start, reader.scan(heard, start, min(start + step, reader.frames)))
-               for start in range(0, reader.frames, step))  # fmt: skip
+        key = (
+            (start, reader.scan(heard, start, min(start + step, reader.frames)))
+            for start in range(0, reader.frames, step)
+        )
         shape = self.rule.shape(self.rule.openings(key, reader.frames))
         return np.stack([shape.positions, shape.gains_db])
 
@@ -295,8 +297,10 @@ class Processed(Node):
     @cached_property
     def settings(self) -> list[Any]:
         """What the processors do, and the keys of what they listen to."""
-        return [[link.processor.settings(), link.listens.key if link.listens else ""]
-                for link in self.links]  # fmt: skip
+        return [
+            [link.processor.settings(), link.listens.key if link.listens else ""]
+            for link in self.links
+        ]
 
     @cached_property
     def latency(self) -> int:

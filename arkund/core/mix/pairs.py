@@ -24,9 +24,13 @@ def other_side(sheet: Sheet, name: str) -> str | None:
     if mic is None or mic.side is None:
         return None
     return next(
-        (n for n, m in sheet.mics.items()
-         if (m.role, m.index, m.side) == (mic.role, mic.index, _OTHER[mic.side])), None,
-    )  # fmt: skip
+        (
+            n
+            for n, m in sheet.mics.items()
+            if (m.role, m.index, m.side) == (mic.role, mic.index, _OTHER[mic.side])
+        ),
+        None,
+    )
 
 
 def partner(sheet: Sheet, name: str) -> str | None:

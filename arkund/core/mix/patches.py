@@ -26,10 +26,17 @@ Patch = Mapping[str, Any]
 """Changes by path: ``{"mics.snare_top.clean.threshold_db": -32}``."""
 
 _TABLES = (
-    ("mics",), ("takes", "*", "sources"), ("takes", "*", "corrections"), ("timing", "to_s"),
-    ("timing", "lines"), ("buses",), ("groups",), ("layers",), ("buses", "*", "sends"),
+    ("mics",),
+    ("takes", "*", "sources"),
+    ("takes", "*", "corrections"),
+    ("timing", "to_s"),
+    ("timing", "lines"),
+    ("buses",),
+    ("groups",),
+    ("layers",),
+    ("buses", "*", "sends"),
     ("mics", "*", "clean", "regions"),
-)  # fmt: skip
+)
 """Where entries come and go by name; None takes one away."""
 
 _BY_ID = ("chain", "bands", "over")

@@ -95,8 +95,11 @@ def _wanted(graph: Graph, stems: Sequence[str], prefix: str) -> list[tuple[str, 
         out += [(f"{prefix}{name}", n, name in graph.parts) for name, n in lanes.items()]
     if "groups" in stems:
         # Of groups that do something: the others are what their mics are.
-        out += [(f"{prefix}{name}_group", node, True) for name, node in graph.groups.items()
-                if name in graph.parts]  # fmt: skip
+        out += [
+            (f"{prefix}{name}_group", node, True)
+            for name, node in graph.groups.items()
+            if name in graph.parts
+        ]
     if "parallel" in stems:
         out += [(f"{prefix}{name}_return", node, True) for name, node in graph.returns.items()]
     if "mix" in stems:
@@ -109,9 +112,15 @@ Written = NDArray[np.float32] | NDArray[np.int32]
 
 
 def _write(
-    engine: Engine, graph: Graph, wanted: list[tuple[str, Node, bool]], part: Path,
-    file_format: str, bus_db: float, progress: Callable[[float], None], cancelled: Callable[[], bool],
-) -> PrintReport:  # fmt: skip
+    engine: Engine,
+    graph: Graph,
+    wanted: list[tuple[str, Node, bool]],
+    part: Path,
+    file_format: str,
+    bus_db: float,
+    progress: Callable[[float], None],
+    cancelled: Callable[[], bool],
+) -> PrintReport:
     suffix = FORMATS[file_format][1]
     files = {
         stem: _StemWriter(part / f"{stem}.{suffix}", engine.rate, file_format, seed=number + 1)
@@ -133,8 +142,9 @@ def _write(
                     raise PrintCancelled
                 stop = min((number + 1) * size, engine.frames) - number * size
 
-                def one(item: tuple[str, Node, bool], number: int = number, stop: int = stop
-                        ) -> Written:  # fmt: skip
+                def one(
+                    item: tuple[str, Node, bool], number: int = number, stop: int = stop
+                ) -> Written:
                     stem, node, _ = item
                     sound = engine.tile(node, number)[:stop]
                     over[stem] += beyond(sound, 1.0)[0]
@@ -206,8 +216,9 @@ class _StemWriter:
 
     def __init__(self, path: Path, rate: int, file_format: str, seed: int) -> None:
         subtype, container = FORMATS[file_format]
-        self._state = np.array([0x9E3779B97F4A7C15 ^ (seed * 7919),
-                                0xD1B54A32D192ED03 ^ (seed * 104729)], np.uint64)  # fmt: skip
+        self._state = np.array(
+            [0x9E3779B97F4A7C15 ^ (seed * 7919), 0xD1B54A32D192ED03 ^ (seed * 104729)], np.uint64
+        )
         self._dithered = subtype == "PCM_24"
         self._wave: wave.Wave_write | None = None
         self._file: sf.SoundFile | None = None

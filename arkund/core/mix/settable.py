@@ -10,13 +10,34 @@ from collections.abc import Iterable
 from arkund.core.errors import SheetError
 
 SETTABLE = (
-    "tempo", "root_note", "sections", "comp", "copies", "timing", "layers", "groups", "buses", "drum_bus", "over",
+    "tempo",
+    "root_note",
+    "sections",
+    "comp",
+    "copies",
+    "timing",
+    "layers",
+    "groups",
+    "buses",
+    "drum_bus",
+    "over",
     "bed_db",
-    "takes.*.offset", "takes.*.corrections.*",
-    "mics.*.distance_cm", "mics.*.repair", "mics.*.trim_db", "mics.*.polarity",
-    "mics.*.delay_samples", "mics.*.clean", "mics.*.even", "mics.*.chain", "mics.*.mute", "mics.*.fader_db",
-    "mics.*.pan", "mics.*.to", "mics.*.linked",
-)  # fmt: skip
+    "takes.*.offset",
+    "takes.*.corrections.*",
+    "mics.*.distance_cm",
+    "mics.*.repair",
+    "mics.*.trim_db",
+    "mics.*.polarity",
+    "mics.*.delay_samples",
+    "mics.*.clean",
+    "mics.*.even",
+    "mics.*.chain",
+    "mics.*.mute",
+    "mics.*.fader_db",
+    "mics.*.pan",
+    "mics.*.to",
+    "mics.*.linked",
+)
 """Paths that may be set, and with each whatever lies within it; ``*`` stands for one name."""
 
 _PATTERNS = [pattern.split(".") for pattern in SETTABLE]

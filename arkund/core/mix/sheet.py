@@ -145,16 +145,36 @@ class TimingRule(Part):
     division: Literal["1/4", "1/8", "1/8t", "1/16", "1/16t", "1/32"] = choice(
         "1/16", "finest division"
     )
-    strength: float = value(1.0, 0, 1, "×", "strength", step=0.05, ticks=(0, 0.25, 0.5, 0.75, 1),
-                            hint="how much of the way to its place each stroke goes")  # fmt: skip
+    strength: float = value(
+        1.0,
+        0,
+        1,
+        "×",
+        "strength",
+        step=0.05,
+        ticks=(0, 0.25, 0.5, 0.75, 1),
+        hint="how much of the way to its place each stroke goes",
+    )
     window_ms: float = value(
-        0.0, 0, 60, "ms", "left alone within", step=1, ticks=(0, 10, 20, 40, 60),
+        0.0,
+        0,
+        60,
+        "ms",
+        "left alone within",
+        step=1,
+        ticks=(0, 10, 20, 40, 60),
         hint="strokes this close to their place stay; bars: how far they are",
-    )  # fmt: skip
+    )
     swing: float = value(
-        0.5, 0.5, 0.75, "", "swing", step=0.01, ticks=(0.5, 0.58, 0.67, 0.75),
+        0.5,
+        0.5,
+        0.75,
+        "",
+        "swing",
+        step=0.01,
+        ticks=(0.5, 0.58, 0.67, 0.75),
         hint="where every second line lies in its pair: 0.5 straight, 0.67 shuffled; bars: as played",
-    )  # fmt: skip
+    )
 
 
 class Timing(Part):
@@ -252,21 +272,37 @@ class Sheet(Part):
         strokes = {f"{mic.name.piece}_strokes" for mic in self.mics.values() if mic.name.piece}
         for name, mic in self.mics.items():
             if mic.clean.key.source and mic.clean.key.source not in self.mics:
-                raise ValueError(f"the gate of {name} cannot listen to {mic.clean.key.source}; "
-                                 "gates listen to mics")  # fmt: skip
-            _refuse_keys(name, mic, {*self.mics, *strokes},
-                         "a mic's stages listen to mics and strokes")  # fmt: skip
+                raise ValueError(
+                    f"the gate of {name} cannot listen to {mic.clean.key.source}; "
+                    "gates listen to mics"
+                )
+            _refuse_keys(
+                name, mic, {*self.mics, *strokes}, "a mic's stages listen to mics and strokes"
+            )
         for name, layer in self.layers.items():
-            _refuse_keys(name, layer, {*self.mics, *strokes},
-                         "a layer's stages listen to mics and strokes")  # fmt: skip
+            _refuse_keys(
+                name, layer, {*self.mics, *strokes}, "a layer's stages listen to mics and strokes"
+            )
         for name, group in self.groups.items():
-            _refuse_keys(name, group, {*self.mics, *self.groups, *strokes},
-                         "a group's stages listen to mics, groups and strokes")  # fmt: skip
+            _refuse_keys(
+                name,
+                group,
+                {*self.mics, *self.groups, *strokes},
+                "a group's stages listen to mics, groups and strokes",
+            )
         for name, bus in self.buses.items():
-            _refuse_keys(name, bus, {*self.mics, *self.groups, *strokes},
-                         "a bus's stages listen to mics, groups and strokes")  # fmt: skip
-        _refuse_keys("the drum bus", self.drum_bus, {*sources, *strokes},
-                     "the drum bus's stages listen to mics, groups, buses and strokes")  # fmt: skip
+            _refuse_keys(
+                name,
+                bus,
+                {*self.mics, *self.groups, *strokes},
+                "a bus's stages listen to mics, groups and strokes",
+            )
+        _refuse_keys(
+            "the drum bus",
+            self.drum_bus,
+            {*sources, *strokes},
+            "the drum bus's stages listen to mics, groups, buses and strokes",
+        )
         return self
 
     @model_validator(mode="after")
@@ -314,8 +350,10 @@ def load(text: str) -> Sheet:
     except (ValueError, AttributeError, RecursionError):
         raise SheetError("it is no sheet.") from None
     if version not in (1, SCHEMA_VERSION):
-        raise SheetError(f"it was written by another version (sheet version {version}, this one "
-                         f"reads {SCHEMA_VERSION}). Update Arkund.")  # fmt: skip
+        raise SheetError(
+            f"it was written by another version (sheet version {version}, this one "
+            f"reads {SCHEMA_VERSION}). Update Arkund."
+        )
     try:
         if version == 1:
             return Sheet.model_validate(upgraded(document))

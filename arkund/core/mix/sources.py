@@ -51,11 +51,16 @@ def joined_source(name: str, sheet: Sheet, library: Library) -> Node:
         return Spliced((Passage(source, 0, only.offset, 0),)) if only.offset else source
     return Spliced(
         tuple(
-            Passage(file_of(takes[s.take]), s.at, takes[s.take].offset - s.shift,
-                    max(ms_to_samples(s.fade_ms, sheet.rate), 1), s.shape == "level")
+            Passage(
+                file_of(takes[s.take]),
+                s.at,
+                takes[s.take].offset - s.shift,
+                max(ms_to_samples(s.fade_ms, sheet.rate), 1),
+                s.shape == "level",
+            )
             for s in laid
         )
-    )  # fmt: skip
+    )
 
 
 def _moved(source: Node, name: str, sheet: Sheet, library: Library) -> Node:
@@ -65,8 +70,13 @@ def _moved(source: Node, name: str, sheet: Sheet, library: Library) -> Node:
     tracks = library.edits_of(sheet.moves).tracks
     track = KICK if sheet.mics[name].role in KICK_ROLES and KICK in tracks else ALL
     slices = tracks[track]
-    return Moved(source, f"{sheet.moves}-{track}", tuple(s.at for s in slices),
-                 tuple(s.offset for s in slices), tuple(s.fade for s in slices))  # fmt: skip
+    return Moved(
+        source,
+        f"{sheet.moves}-{track}",
+        tuple(s.at for s in slices),
+        tuple(s.offset for s in slices),
+        tuple(s.fade for s in slices),
+    )
 
 
 Entry = tuple[Node, Node, Node, Node, Node]
@@ -114,9 +124,13 @@ def _gate_key(name: str, sheet: Sheet, library: Library) -> Node | None:
 
 def _evened(name: str, sheet: Sheet, clean: Node, heard: Callable[[], list[Hit]]) -> Node:
     mic = sheet.mics[name]
-    instead = [layer for layer in sheet.layers.values()
-               if layer.mode == "instead" and sheet.mics[layer.of].name.piece == mic.name.piece
-               and mic.name.piece]  # fmt: skip
+    instead = [
+        layer
+        for layer in sheet.layers.values()
+        if layer.mode == "instead"
+        and sheet.mics[layer.of].name.piece == mic.name.piece
+        and mic.name.piece
+    ]
     if not mic.even.amount and not instead:
         return clean
     own = sorted((h for h in heard() if h.piece == mic.name.piece), key=lambda h: h.time_s)
@@ -138,14 +152,24 @@ def layer_entry(
     struck = [h for h in heard() if h.piece == mic.name.piece and plays(layer, h)]
     onsets = tuple(sorted(round(h.time_s * sheet.rate + mic.delay_samples) for h in struck))
     if isinstance(layer, SubLayer):
-        return Toned(drum, onsets, layer.following, layer.choke, layer.note_hz, layer.attack_ms,
-                     layer.decay_ms, layer.fall, layer.drive_db)  # fmt: skip
+        return Toned(
+            drum,
+            onsets,
+            layer.following,
+            layer.choke,
+            layer.note_hz,
+            layer.attack_ms,
+            layer.decay_ms,
+            layer.fall,
+            layer.drive_db,
+        )
     samples = _samples(layer, sheet, heard)
     if not samples:
         return Silence()  # its strokes have left the song
     kit = layer.source and File(library.path_of(layer.source), layer.source, "mono", "kit file")
-    return Struck(drum, onsets, layer.following, layer.choke, kit or drum, samples,
-                  layer.mode == "under")  # fmt: skip
+    return Struck(
+        drum, onsets, layer.following, layer.choke, kit or drum, samples, layer.mode == "under"
+    )
 
 
 def _samples(
@@ -194,7 +218,14 @@ def gate_rule(mic: Mic, rate: int, heard: Callable[[], Sequence[Hit]]) -> GateRu
     # What no ghost changes, no ghost is told apart for.
     ghosts = [h for h in own if h.kind == "ghost"] if c.ghosts_db < 0 else []
     return GateRule(
-        c.opens_on, c.threshold_db, c.hysteresis_db, c.range_db, timing,
-        onsets=onsets(own), ghosts=onsets(ghosts), ghosts_db=c.ghosts_db,
-        regions=c.spans if c.opens_on == "hand" else (), fade=c.fade,
-    )  # fmt: skip
+        c.opens_on,
+        c.threshold_db,
+        c.hysteresis_db,
+        c.range_db,
+        timing,
+        onsets=onsets(own),
+        ghosts=onsets(ghosts),
+        ghosts_db=c.ghosts_db,
+        regions=c.spans if c.opens_on == "hand" else (),
+        fade=c.fade,
+    )

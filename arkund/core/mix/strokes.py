@@ -74,8 +74,9 @@ def sounding_unlisted(sheet: Sheet, library: Library, listed: Sequence[Hit]) -> 
         shift = take.offset / sheet.rate
         return [
             Hit(hit_id(piece, at), piece, round(at - shift, 6), 1, UNLISTED, 0.0, 0.0)
-            for piece, times in library.unlisted_of(take.analysis).items() for at in times
-        ]  # fmt: skip
+            for piece, times in library.unlisted_of(take.analysis).items()
+            for at in times
+        ]
 
     found = _as_joined(sheet, found_in)
     if found and sheet.moves is not None:

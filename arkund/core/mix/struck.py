@@ -53,8 +53,15 @@ class _Laid(Node):
 
     @cached_property
     def key(self) -> str:
-        return key_of(type(self).__name__, 1, self.drum.key, self.onsets, self.following, self.choke,
-                      self._settings)  # fmt: skip
+        return key_of(
+            type(self).__name__,
+            1,
+            self.drum.key,
+            self.onsets,
+            self.following,
+            self.choke,
+            self._settings,
+        )
 
     def plan(self, reader: Reader) -> list[Row]:
         """What each stroke gets, decided once and cached."""
@@ -217,10 +224,19 @@ class Toned(_Laid):
         polarity = 1.0 if sum(sums) >= 0 else -1.0
         typical = float(np.median(strokes))
         return [
-            Row(onset, onset, 0, polarity * db_to_amplitude(gain_db(level, 0.0, typical, self.following)),
-                stops, abs(alike), float(10 * np.log10(max(1 + polarity * alike, 1e-3))))
-            for onset, level, stops, alike in zip(self.onsets, strokes, self._stops(reader.frames), sums, strict=True)
-        ]  # fmt: skip
+            Row(
+                onset,
+                onset,
+                0,
+                polarity * db_to_amplitude(gain_db(level, 0.0, typical, self.following)),
+                stops,
+                abs(alike),
+                float(10 * np.log10(max(1 + polarity * alike, 1e-3))),
+            )
+            for onset, level, stops, alike in zip(
+                self.onsets, strokes, self._stops(reader.frames), sums, strict=True
+            )
+        ]
 
 
 @dataclass(frozen=True)

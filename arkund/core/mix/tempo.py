@@ -21,6 +21,11 @@ def tempo_of(grid: Grid) -> "Tempo":
 
     changes = [{"bar": c.bar, "bpm": c.bpm, "beats": c.beats, "unit": c.unit} for c in grid.changes]
     return Tempo.model_validate(
-        {"bpm": grid.bpm, "beats": grid.beats, "unit": grid.unit,
-         "first_downbeat_s": grid.first_downbeat_s, "changes": changes}
-    )  # fmt: skip
+        {
+            "bpm": grid.bpm,
+            "beats": grid.beats,
+            "unit": grid.unit,
+            "first_downbeat_s": grid.first_downbeat_s,
+            "changes": changes,
+        }
+    )

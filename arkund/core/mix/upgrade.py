@@ -55,8 +55,10 @@ def _stage(kind: str, given: Any) -> Any:
 
 
 def _bands(bands: Any) -> list[Any]:
-    return [{**band, "id": f"b{number}"} if isinstance(band, Mapping) else band
-            for number, band in enumerate(bands, 1)]  # fmt: skip
+    return [
+        {**band, "id": f"b{number}"} if isinstance(band, Mapping) else band
+        for number, band in enumerate(bands, 1)
+    ]
 
 
 def _bus(bus: Any) -> Any:

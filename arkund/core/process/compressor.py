@@ -22,23 +22,73 @@ class Compressor(Stage):
 
     kind: Literal["compressor"] = "compressor"
     id: Id = "compressor"
-    threshold_db: float = value(-18.0, -60, 0, "dB", "threshold", ticks=_DB, carried=True,
-                                hint="peaks of the strokes as they reach it")  # fmt: skip
-    ratio: float = value(4.0, 1, 100, ": 1", "ratio", shown=(1, 20), scale="log", step=1.06,
-                         ticks=(1, 2, 4, 8, 20))  # fmt: skip
-    knee_db: float = value(6.0, 0, 24, "dB", "knee", ticks=(0, 6, 12, 18, 24),
-                           hint="0 bends at once; more bends earlier and softer")  # fmt: skip
-    attack_ms: float = value(15.0, 0.05, 200, "ms", "attack", scale="log", step=1.08,
-                             ticks=(0.1, 1, 10, 100), hint="area: the average stroke's envelope")  # fmt: skip
-    release_ms: float = value(120.0, 1, 5000, "ms", "release", shown=(5, 2000), scale="log",
-                              step=1.06, ticks=(10, 30, 100, 300, 1000),
-                              hint="bars: gaps to the next stroke")  # fmt: skip
+    threshold_db: float = value(
+        -18.0,
+        -60,
+        0,
+        "dB",
+        "threshold",
+        ticks=_DB,
+        carried=True,
+        hint="peaks of the strokes as they reach it",
+    )
+    ratio: float = value(
+        4.0, 1, 100, ": 1", "ratio", shown=(1, 20), scale="log", step=1.06, ticks=(1, 2, 4, 8, 20)
+    )
+    knee_db: float = value(
+        6.0,
+        0,
+        24,
+        "dB",
+        "knee",
+        ticks=(0, 6, 12, 18, 24),
+        hint="0 bends at once; more bends earlier and softer",
+    )
+    attack_ms: float = value(
+        15.0,
+        0.05,
+        200,
+        "ms",
+        "attack",
+        scale="log",
+        step=1.08,
+        ticks=(0.1, 1, 10, 100),
+        hint="area: the average stroke's envelope",
+    )
+    release_ms: float = value(
+        120.0,
+        1,
+        5000,
+        "ms",
+        "release",
+        shown=(5, 2000),
+        scale="log",
+        step=1.06,
+        ticks=(10, 30, 100, 300, 1000),
+        hint="bars: gaps to the next stroke",
+    )
     makeup_db: float = value(0.0, -12, 24, "dB", "makeup", ticks=(-12, 0, 12, 24))
-    mix: float = value(1.0, 0, 1, "×", "mix", step=0.02, ticks=(0, 0.25, 0.5, 0.75, 1),
-                       hint="0 as it came, 1 compressed alone")  # fmt: skip
+    mix: float = value(
+        1.0,
+        0,
+        1,
+        "×",
+        "mix",
+        step=0.02,
+        ticks=(0, 0.25, 0.5, 0.75, 1),
+        hint="0 as it came, 1 compressed alone",
+    )
     key: Key = Key()
-    lookahead_ms: float = value(0.0, 0, 10, "ms", "lookahead", step=0.1, ticks=(0, 2, 5, 10),
-                                hint="it begins that much before a stroke")  # fmt: skip
+    lookahead_ms: float = value(
+        0.0,
+        0,
+        10,
+        "ms",
+        "lookahead",
+        step=0.1,
+        ticks=(0, 2, 5, 10),
+        hint="it begins that much before a stroke",
+    )
 
     @property
     def is_transparent(self) -> bool:
@@ -49,9 +99,14 @@ class Compressor(Stage):
     def setup(self) -> compressor.Settings:
         """The kernel's settings."""
         return compressor.Settings(
-            self.threshold_db, self.ratio, self.knee_db, self.attack_ms, self.release_ms,
-            self.makeup_db, self.mix,
-        )  # fmt: skip
+            self.threshold_db,
+            self.ratio,
+            self.knee_db,
+            self.attack_ms,
+            self.release_ms,
+            self.makeup_db,
+            self.mix,
+        )
 
     def process(self, rate: int) -> "CompressorProcess":
         """The compressor at a rate."""

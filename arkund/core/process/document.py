@@ -33,26 +33,36 @@ as is whatever would lead to a channel that is not there.
 
 _WAYS = (
     ("change a value", "mics.snare_top.chain.compressor.ratio 6"),
-    ('add a stage behind another (`""`: first; without `after`: last)',
-     """mics.snare_top.chain.s9 '{"kind":"saturation","after":"eq"}'"""),
+    (
+        'add a stage behind another (`""`: first; without `after`: last)',
+        """mics.snare_top.chain.s9 '{"kind":"saturation","after":"eq"}'""",
+    ),
     ("move a stage", """mics.snare_top.chain.s9.after '"compressor"'"""),
     ("put it on standby", "mics.snare_top.chain.s9.on false"),
     ("take it out", "mics.snare_top.chain.s9 null"),
     ("add a band, eight at most", """mics.snare_top.chain.eq.bands.b5 '{"frequency_hz":700}'"""),
-    ("add a bus with its sends",
-     """buses.extra '{"sends":{"snare_top":{"db":0}},"fader_db":-12,"""
-     """"chain":[{"kind":"compressor","id":"s1","ratio":10}]}'"""),
-    ("send from a mic, a group or another bus, behind its fader",
-     """buses.extra.sends.toms '{"db":-6,"pre":false}'"""),
+    (
+        "add a bus with its sends",
+        """buses.extra '{"sends":{"snare_top":{"db":0}},"fader_db":-12,"""
+        """"chain":[{"kind":"compressor","id":"s1","ratio":10}]}'""",
+    ),
+    (
+        "send from a mic, a group or another bus, behind its fader",
+        """buses.extra.sends.toms '{"db":-6,"pre":false}'""",
+    ),
     ("add a group", "groups.shells '{}'"),
     ("run a mic into it", """mics.kick_in.to '"shells"'"""),
     ("take a bus or group away", "buses.extra null"),
-    ("let a compressor listen to another mic, above 90 Hz",
-     """buses.extra.chain.s1.key '{"source":"kick_in","high_pass_hz":90}'"""),
-    ("let a value differ over bars 9 to 16, come to within 50 ms",
-     """over.d1 '{"path":"mics.hat.fader_db","bars":"9-16","value":-4,"ramp_ms":50}'"""),
+    (
+        "let a compressor listen to another mic, above 90 Hz",
+        """buses.extra.chain.s1.key '{"source":"kick_in","high_pass_hz":90}'""",
+    ),
+    (
+        "let a value differ over bars 9 to 16, come to within 50 ms",
+        """over.d1 '{"path":"mics.hat.fader_db","bars":"9-16","value":-4,"ramp_ms":50}'""",
+    ),
     ("change or end the difference", """over.d1.bars '"9-12"'` or `over.d1 null"""),
-)  # fmt: skip
+)
 
 
 def document() -> str:

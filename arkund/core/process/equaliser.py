@@ -28,8 +28,16 @@ class Filter(Part):
         60.0, 20, 20000, "Hz", "frequency", scale="log", step=1.03, ticks=_HZ, hint=_AREA
     )
     slope_db_oct: Literal[6, 12, 18, 24, 36, 48] = choice(12, "slope", "dB/oct")
-    resonance: float = value(1.0, 0.5, 4, "", "resonance", step=0.1, ticks=(0.5, 1, 2, 3, 4),
-                             hint="1 is flat; more rings at the corner")  # fmt: skip
+    resonance: float = value(
+        1.0,
+        0.5,
+        4,
+        "",
+        "resonance",
+        step=0.1,
+        ticks=(0.5, 1, 2, 3, 4),
+        hint="1 is flat; more rings at the corner",
+    )
 
 
 class Band(Part):
@@ -41,11 +49,27 @@ class Band(Part):
     frequency_hz: float = value(
         1000.0, 20, 16000, "Hz", "frequency", scale="log", step=1.03, ticks=_HZ, hint=_AREA
     )
-    gain_db: float = value(0.0, -24, 24, "dB", "gain", shown=(-18, 18),
-                           ticks=(-18, -12, -6, 0, 6, 12, 18),
-                           hint="up or down, 18 dB on the ruler")  # fmt: skip
-    q: float = value(1.0, 0.4, 16, "Q", "width", scale="log", step=1.06,
-                     ticks=(0.5, 1, 2, 4, 8, 16), hint="broad to narrow")  # fmt: skip
+    gain_db: float = value(
+        0.0,
+        -24,
+        24,
+        "dB",
+        "gain",
+        shown=(-18, 18),
+        ticks=(-18, -12, -6, 0, 6, 12, 18),
+        hint="up or down, 18 dB on the ruler",
+    )
+    q: float = value(
+        1.0,
+        0.4,
+        16,
+        "Q",
+        "width",
+        scale="log",
+        step=1.06,
+        ticks=(0.5, 1, 2, 4, 8, 16),
+        hint="broad to narrow",
+    )
 
 
 def _bands() -> tuple[Band, ...]:
@@ -71,8 +95,9 @@ class Equaliser(Stage):
     high_pass: Filter = Filter(frequency_hz=60)
     low_pass: Filter = Filter(frequency_hz=14000)
     bands: tuple[Band, ...] = Field(default_factory=_bands, max_length=MOST_BANDS)
-    output_db: float = value(0.0, -24, 24, "dB", "EQ output", shown=(-12, 12),
-                             ticks=(-12, -6, 0, 6, 12))  # fmt: skip
+    output_db: float = value(
+        0.0, -24, 24, "dB", "EQ output", shown=(-12, 12), ticks=(-12, -6, 0, 6, 12)
+    )
 
     @model_validator(mode="after")
     def _bands_have_ids_of_their_own(self) -> "Equaliser":

@@ -12,12 +12,28 @@ class Key(Part):
     itself is given. The filters are 12 dB an octave and out at their ends."""
 
     source: str = text("", "listens to", pattern=r"^([a-z][a-z0-9_]{0,31})?$")
-    high_pass_hz: float = value(LOWEST_HZ, LOWEST_HZ, 2000, "Hz", "key high-pass", scale="log",
-                                step=1.03, ticks=(20, 50, 100, 300, 1000),
-                                hint="at the left end it is out")  # fmt: skip
-    low_pass_hz: float = value(HIGHEST_HZ, 200, HIGHEST_HZ, "Hz", "key low-pass", scale="log",
-                               step=1.03, ticks=(300, 1000, 3000, 10000, 20000),
-                               hint="at the right end it is out")  # fmt: skip
+    high_pass_hz: float = value(
+        LOWEST_HZ,
+        LOWEST_HZ,
+        2000,
+        "Hz",
+        "key high-pass",
+        scale="log",
+        step=1.03,
+        ticks=(20, 50, 100, 300, 1000),
+        hint="at the left end it is out",
+    )
+    low_pass_hz: float = value(
+        HIGHEST_HZ,
+        200,
+        HIGHEST_HZ,
+        "Hz",
+        "key low-pass",
+        scale="log",
+        step=1.03,
+        ticks=(300, 1000, 3000, 10000, 20000),
+        hint="at the right end it is out",
+    )
 
     @property
     def is_plain(self) -> bool:

@@ -18,13 +18,37 @@ class Limiter(Stage):
 
     kind: Literal["limiter"] = "limiter"
     id: Id = "limiter"
-    ceiling_db: float = value(-1.0, -24, 0, "dBTP", "ceiling", ticks=(-24, -18, -12, -6, 0),
-                              hint="bars: peaks of the strokes as they reach it")  # fmt: skip
-    lookahead_ms: float = value(1.5, 0.1, 10, "ms", "lookahead", scale="log", step=1.08,
-                                ticks=(0.1, 0.3, 1, 3, 10),
-                                hint="shorter is louder and rougher")  # fmt: skip
-    release_ms: float = value(60.0, 1, 1000, "ms", "release", scale="log", step=1.06,
-                              ticks=(1, 10, 100, 1000), hint="bars: gaps to the next stroke")  # fmt: skip
+    ceiling_db: float = value(
+        -1.0,
+        -24,
+        0,
+        "dBTP",
+        "ceiling",
+        ticks=(-24, -18, -12, -6, 0),
+        hint="bars: peaks of the strokes as they reach it",
+    )
+    lookahead_ms: float = value(
+        1.5,
+        0.1,
+        10,
+        "ms",
+        "lookahead",
+        scale="log",
+        step=1.08,
+        ticks=(0.1, 0.3, 1, 3, 10),
+        hint="shorter is louder and rougher",
+    )
+    release_ms: float = value(
+        60.0,
+        1,
+        1000,
+        "ms",
+        "release",
+        scale="log",
+        step=1.06,
+        ticks=(1, 10, 100, 1000),
+        hint="bars: gaps to the next stroke",
+    )
 
     @property
     def setup(self) -> limiter.Settings:

@@ -32,20 +32,30 @@ def catalogue() -> list[dict[str, Any]]:
     default, label; ``choices`` where a value has no range. Values of parts within (an EQ's filters
     and bands) have dotted names."""
     return [
-        {"kind": kind, "label": processor.label, "about": processor.about,
-         "values": _values(processor)}
+        {
+            "kind": kind,
+            "label": processor.label,
+            "about": processor.about,
+            "values": _values(processor),
+        }
         for kind, processor in BY_KIND.items()
-    ]  # fmt: skip
+    ]
 
 
 def _values(processor: type[Stage]) -> list[dict[str, Any]]:
     out = []
     for prefix, part in parts_of(processor).items():
         for v in described(part).values():
-            one: dict[str, Any] = {"name": prefix + v.name, "unit": v.unit, "default": v.default,
-                                   "label": v.label}  # fmt: skip
-            out.append(one | ({"low": v.low, "high": v.high} if v.is_number
-                              else {"choices": list(v.choices)}))  # fmt: skip
+            one: dict[str, Any] = {
+                "name": prefix + v.name,
+                "unit": v.unit,
+                "default": v.default,
+                "label": v.label,
+            }
+            out.append(
+                one
+                | ({"low": v.low, "high": v.high} if v.is_number else {"choices": list(v.choices)})
+            )
     return out
 
 

@@ -10,8 +10,10 @@ from arkund.core.process.values import choice, switch, value
 from arkund.core.shape import saturation
 
 CURVES = {
-    "soft": saturation.SOFT, "hard": saturation.HARD, "asymmetrical": saturation.ASYMMETRICAL,
-}  # fmt: skip
+    "soft": saturation.SOFT,
+    "hard": saturation.HARD,
+    "asymmetrical": saturation.ASYMMETRICAL,
+}
 
 
 class Saturation(Stage):
@@ -23,12 +25,27 @@ class Saturation(Stage):
     kind: Literal["saturation"] = "saturation"
     id: Id = "saturation"
     curve: Literal["soft", "hard", "asymmetrical"] = choice("soft", "curve")
-    drive_db: float = value(6.0, 0, 24, "dB", "drive", ticks=(0, 6, 12, 18, 24),
-                            hint="mark: from here on one stroke in ten bends by 1 dB")  # fmt: skip
+    drive_db: float = value(
+        6.0,
+        0,
+        24,
+        "dB",
+        "drive",
+        ticks=(0, 6, 12, 18, 24),
+        hint="mark: from here on one stroke in ten bends by 1 dB",
+    )
     matched: bool = switch(True, "output matched")
     output_db: float = value(0.0, -24, 12, "dB", "output", ticks=(-24, -12, 0, 12))
-    mix: float = value(1.0, 0, 1, "×", "mix", step=0.02, ticks=(0, 0.25, 0.5, 0.75, 1),
-                       hint="0 as it came, 1 bent alone")  # fmt: skip
+    mix: float = value(
+        1.0,
+        0,
+        1,
+        "×",
+        "mix",
+        step=0.02,
+        ticks=(0, 0.25, 0.5, 0.75, 1),
+        hint="0 as it came, 1 bent alone",
+    )
 
     @property
     def is_transparent(self) -> bool:

@@ -21,10 +21,19 @@ class Transient(Stage):
 
     kind: Literal["transient"] = "transient"
     id: Id = "transient"
-    attack_db: float = value(0.0, -12, 12, "dB", "attack", step=0.25, ticks=(-12, -6, 0, 6, 12),
-                             hint="the first milliseconds")  # fmt: skip
-    sustain_db: float = value(0.0, -24, 12, "dB", "sustain", ticks=(-24, -12, 0, 12),
-                              hint="what rings after")  # fmt: skip
+    attack_db: float = value(
+        0.0,
+        -12,
+        12,
+        "dB",
+        "attack",
+        step=0.25,
+        ticks=(-12, -6, 0, 6, 12),
+        hint="the first milliseconds",
+    )
+    sustain_db: float = value(
+        0.0, -24, 12, "dB", "sustain", ticks=(-24, -12, 0, 12), hint="what rings after"
+    )
 
     key: Key = Key()
 

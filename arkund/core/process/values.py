@@ -57,13 +57,29 @@ class Value:
 
 
 def value(
-    default: float, low: float, high: float, unit: str, label: str, *,
-    shown: tuple[float, float] | None = None, scale: Scale = "lin", step: float = 0.5,
-    ticks: tuple[float, ...] = (), hint: str = "", carried: bool = False,
-) -> Any:  # fmt: skip
+    default: float,
+    low: float,
+    high: float,
+    unit: str,
+    label: str,
+    *,
+    shown: tuple[float, float] | None = None,
+    scale: Scale = "lin",
+    step: float = 0.5,
+    ticks: tuple[float, ...] = (),
+    hint: str = "",
+    carried: bool = False,
+) -> Any:
     """A number's field: its range in ``unit``, its name in ``label``, the rest as in `Value`."""
-    said: Any = {"unit": unit, "shown": shown and list(shown), "scale": scale, "step": step,
-            "ticks": list(ticks), "hint": hint, "carried": carried}  # fmt: skip
+    said: Any = {
+        "unit": unit,
+        "shown": shown and list(shown),
+        "scale": scale,
+        "step": step,
+        "ticks": list(ticks),
+        "hint": hint,
+        "carried": carried,
+    }
     return Field(default, ge=low, le=high, title=label, json_schema_extra=said)
 
 
@@ -89,17 +105,25 @@ def described(part: type[Part]) -> dict[str, Value]:
         if field.title is None:
             continue
         said = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
-        limits = {key: getattr(m, key) for m in field.metadata for key in ("ge", "le")
-                  if hasattr(m, key)}  # fmt: skip
+        limits = {
+            key: getattr(m, key) for m in field.metadata for key in ("ge", "le") if hasattr(m, key)
+        }
         said = dict(said)
         shown: Any = said.pop("shown", None)
         ticks: Any = said.pop("ticks", ())
         unit = str(said.pop("unit", ""))
         out[name] = Value(
-            name, field.title, unit, field.default, limits.get("ge"), limits.get("le"),
-            tuple(shown) if shown else None, ticks=tuple(ticks), choices=_choices(field.annotation),
+            name,
+            field.title,
+            unit,
+            field.default,
+            limits.get("ge"),
+            limits.get("le"),
+            tuple(shown) if shown else None,
+            ticks=tuple(ticks),
+            choices=_choices(field.annotation),
             **said,  # type: ignore[arg-type]
-        )  # fmt: skip
+        )
     return out
 
 

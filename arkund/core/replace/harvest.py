@@ -39,9 +39,13 @@ class Candidate:
 
 
 def candidates(
-    sound: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit], ring_s: float,
+    sound: NDArray[np.float32],
+    rate: int,
+    piece: str,
+    hits: Sequence[Hit],
+    ring_s: float,
     delay_s: float = 0.0,
-) -> list[Candidate]:  # fmt: skip
+) -> list[Candidate]:
     """The strokes of ``piece`` in its mic ``sound`` ``(frames,)``, the best isolated first.
 
     ``hits`` are all strokes of the song in s; they fall ``delay_s`` later in the mic. A sample is
@@ -72,9 +76,14 @@ def candidates(
 
 
 def _candidate(
-    sound: NDArray[np.float32], rate: int, hit: Hit, length: float, delay_s: float,
-    usual: Mapping[str, float], others: Sequence[Hit],
-) -> Candidate | None:  # fmt: skip
+    sound: NDArray[np.float32],
+    rate: int,
+    hit: Hit,
+    length: float,
+    delay_s: float,
+    usual: Mapping[str, float],
+    others: Sequence[Hit],
+) -> Candidate | None:
     onset = round((hit.time_s + delay_s) * rate)
     at, frames = onset - round(HEAD_S * rate), round((HEAD_S + length) * rate)
     if at < 0 or at + frames > len(sound):
@@ -83,8 +92,9 @@ def _candidate(
     first, last = (onset + round(s * rate) for s in BEFORE_S)
     quiet = sound[max(first, 0) : max(last, 1)].astype(np.float64)
     before = power_to_db(float(np.mean(quiet**2))) if len(quiet) else SILENCE_DB
-    inside = [(usual.get(h.piece, SILENCE_DB), h.piece) for h in others
-              if h.time_s - hit.time_s < length]  # fmt: skip
+    inside = [
+        (usual.get(h.piece, SILENCE_DB), h.piece) for h in others if h.time_s - hit.time_s < length
+    ]
     loudest, heard = max(inside, default=(SILENCE_DB, ""))
     most = max(before + 12.0, loudest)  # a peak stands some 12 dB over its mean
     return Candidate(

@@ -47,8 +47,13 @@ def kit_of(strokes: Sequence[NDArray[np.float32]], rate: int) -> Kit:
         if onset is None:
             continue
         before = stroke[max(onset - head, 0) : onset]
-        part = np.concatenate([np.zeros(head - len(before), np.float32), before,
-                               stroke[onset : onset + round(LONGEST_S * rate)]])  # fmt: skip
+        part = np.concatenate(
+            [
+                np.zeros(head - len(before), np.float32),
+                before,
+                stroke[onset : onset + round(LONGEST_S * rate)],
+            ]
+        )
         samples.append((at, len(part)))
         parts.append(part.astype(np.float32))
         at += len(part)

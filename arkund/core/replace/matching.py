@@ -73,8 +73,13 @@ def _surroundings(hit: Hit, ordered: Sequence[Hit]) -> Surroundings:
 
 
 def _reasons(
-    hit: Hit, target: Hit, along: frozenset[str], ringing: frozenset[str], short: float, wanted: Surroundings
-) -> tuple[str, ...]:  # fmt: skip
+    hit: Hit,
+    target: Hit,
+    along: frozenset[str],
+    ringing: frozenset[str],
+    short: float,
+    wanted: Surroundings,
+) -> tuple[str, ...]:
     out = [f"velocity {hit.velocity} for {target.velocity}"]
     if along == wanted[0]:
         out.append(f"{_named(along)} along in both" if along else "alone, as there")

@@ -101,8 +101,13 @@ def _vertex(values: NDArray[np.float64], n: int) -> float:
 
 
 def _sum_gain_db(
-    drum: NDArray[np.float64], own: NDArray[np.float64], onset: int, lag: int, polarity: int, rate: int
-) -> float:  # fmt: skip
+    drum: NDArray[np.float64],
+    own: NDArray[np.float64],
+    onset: int,
+    lag: int,
+    polarity: int,
+    rate: int,
+) -> float:
     """What the sum of both at equal level has over the drum alone, in dB."""
     stop = onset + round(SUM_S * rate)
     a, b = _cut(drum, onset, stop), polarity * _cut(own, onset - lag, stop - lag)

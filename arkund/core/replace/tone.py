@@ -13,9 +13,13 @@ LONGEST_S = 2.0
 
 
 def tone(
-    rate: int, note_hz: float, attack_ms: float, decay_ms: float, fall: float = 0.0,
+    rate: int,
+    note_hz: float,
+    attack_ms: float,
+    decay_ms: float,
+    fall: float = 0.0,
     drive_db: float = 0.0,
-) -> NDArray[np.float32]:  # fmt: skip
+) -> NDArray[np.float32]:
     """One stroke of the tone, ``(frames,)``, peak 1 at most.
 
     It begins ``fall`` semitones above ``note_hz``; after ``decay_ms`` it has fallen by 60 dB and

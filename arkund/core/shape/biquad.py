@@ -108,9 +108,11 @@ def _resonance(polynomial: tuple[float, float, float]) -> float:
 
 
 def _match_three(
-    numerator: tuple[float, float, float], denominator: tuple[float, float, float],
-    frequency: float, rate: int,
-) -> Section:  # fmt: skip
+    numerator: tuple[float, float, float],
+    denominator: tuple[float, float, float],
+    frequency: float,
+    rate: int,
+) -> Section:
     """Numerator solved for equal magnitude near zero, at the filter's frequency and as high as
     it goes; high up, or where no real filter does that, for the least relative error from zero
     to 0.26 of the rate (11.5 kHz at 44.1 kHz)."""

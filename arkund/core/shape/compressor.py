@@ -79,9 +79,17 @@ def run(
     trace = np.zeros(-(-len(key) // TRACE_STEP), np.float32)
     out = np.empty_like(audio)
     arguments = (
-        np.ascontiguousarray(key), s.threshold_db, 1 - 1 / s.ratio, s.knee_db, attack, release,
-        10 ** (s.makeup_db / 20), s.mix, state, trace,
-    )  # fmt: skip
+        np.ascontiguousarray(key),
+        s.threshold_db,
+        1 - 1 / s.ratio,
+        s.knee_db,
+        attack,
+        release,
+        10 ** (s.makeup_db / 20),
+        s.mix,
+        state,
+        trace,
+    )
     sides = audio if audio.ndim == 2 else audio[:, None]
     _compress(sides, out if out.ndim == 2 else out[:, None], *arguments)
     return out, trace
@@ -104,8 +112,13 @@ def _compress(  # type: ignore[no-untyped-def]
     reductions, factors = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32)
     for start in range(0, len(key), BLOCK):
         n = min(BLOCK, len(key) - start)
-        _wanted(key[start : start + n], np.float32(threshold), np.float32(slope), np.float32(knee),
-                reductions)  # fmt: skip
+        _wanted(
+            key[start : start + n],
+            np.float32(threshold),
+            np.float32(slope),
+            np.float32(knee),
+            reductions,
+        )
         _smoothed(reductions[:n], attack, release, state, trace[start // 64 :])
         _factors(reductions[:n], np.float32(mix * makeup), np.float32(1.0 - mix), factors)
         for side in range(audio.shape[1]):
@@ -127,9 +140,12 @@ def _wanted(key, threshold, slope, knee, wanted):  # type: ignore[no-untyped-def
         t2 = t * t
         series = one + t2 * (
             np.float32(1 / 3)
-            + t2 * (np.float32(1 / 5)
-                    + t2 * (np.float32(1 / 7) + t2 * (np.float32(1 / 9) + t2 * np.float32(1 / 11))))
-        )  # fmt: skip
+            + t2
+            * (
+                np.float32(1 / 5)
+                + t2 * (np.float32(1 / 7) + t2 * (np.float32(1 / 9) + t2 * np.float32(1 / 11)))
+            )
+        )
         level = np.float32(6.0205999132796) * exponent + np.float32(17.371779276130) * t * series
         over = level - threshold
         bent = bend * (over + half) * (over + half)
@@ -161,10 +177,16 @@ def _factors(reductions, wet, dry, factors):  # type: ignore[no-untyped-def]
         f = (power - whole) * np.float32(0.6931471805599453)
         part = np.float32(1.0) + f * (
             np.float32(1.0)
-            + f * (np.float32(1 / 2)
-                   + f * (np.float32(1 / 6) + f * (np.float32(1 / 24) + f * (np.float32(1 / 120)
-                                                                             + f * np.float32(1 / 720)))))
-        )  # fmt: skip
+            + f
+            * (
+                np.float32(1 / 2)
+                + f
+                * (
+                    np.float32(1 / 6)
+                    + f * (np.float32(1 / 24) + f * (np.float32(1 / 120) + f * np.float32(1 / 720)))
+                )
+            )
+        )
         factors[n] = dry + wet * part * np.int32((np.int32(whole) + 127) << 23).view(np.float32)
 
 

@@ -91,9 +91,12 @@ def _filters(rise: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
     up = scipy.signal.firwin(rise * TAPS, edge, window=("kaiser", 10.0)) * rise
     passed = np.linspace(0, edge, 64)
     down = scipy.signal.firwin2(
-        rise * TAPS + 1, [*passed, edge, 1.0], [*(1 / np.cos(np.pi / 2 * passed)), 0.0, 0.0],
-        nfreqs=8193, window=("kaiser", 10.0),
-    )  # fmt: skip
+        rise * TAPS + 1,
+        [*passed, edge, 1.0],
+        [*(1 / np.cos(np.pi / 2 * passed)), 0.0, 0.0],
+        nfreqs=8193,
+        window=("kaiser", 10.0),
+    )
     rows = np.ascontiguousarray(up.reshape(TAPS, rise)[::-1])
     return rows.astype(np.float32), np.ascontiguousarray(down[::-1]).astype(np.float32)
 
@@ -115,8 +118,19 @@ def run(audio: NDArray[np.float32], s: Settings, state: NDArray[np.float64]) -> 
     alike = sides.shape[1] == 2 and are_alike(audio, state[0], state[1])
     for side in range(1 if alike else sides.shape[1]):
         one = np.zeros(len(audio), np.float32)
-        _bend(np.ascontiguousarray(sides[:, side]), one, up, down, s.curve,
-              10 ** (s.drive_db / 20), bias, rest, scale * _behind(s), s.mix, state[side])  # fmt: skip
+        _bend(
+            np.ascontiguousarray(sides[:, side]),
+            one,
+            up,
+            down,
+            s.curve,
+            10 ** (s.drive_db / 20),
+            bias,
+            rest,
+            scale * _behind(s),
+            s.mix,
+            state[side],
+        )
         wet[:, side] = one
     if alike:
         wet[:, 1], state[1] = wet[:, 0], state[0]
@@ -159,8 +173,16 @@ def _bend(x, out, up, down, curve, drive, bias, rest, scale, mix, state):  # typ
         else:
             _areas(driven, area, count, np.float32(bias))
             for p in range(rise):
-                _soft(driven, area, p, count, np.float32(bias), np.float32(rest),
-                      np.float32(scale), raised[p, taps:])  # fmt: skip
+                _soft(
+                    driven,
+                    area,
+                    p,
+                    count,
+                    np.float32(bias),
+                    np.float32(rest),
+                    np.float32(scale),
+                    raised[p, taps:],
+                )
         total[:count] = down[length] * raised[0, taps : taps + count]
         for p in range(rise):
             for j in range(0, taps, 4):

@@ -43,9 +43,12 @@ def new_state() -> NDArray[np.float64]:
 
 
 def run(
-    audio: NDArray[np.float32], s: Settings, rate: int, state: NDArray[np.float64],
+    audio: NDArray[np.float32],
+    s: Settings,
+    rate: int,
+    state: NDArray[np.float64],
     key: NDArray[np.float32] | None = None,
-) -> NDArray[np.float32]:  # fmt: skip
+) -> NDArray[np.float32]:
     """``audio`` ``(frames,)``, or both sides ``(frames, 2)`` by the louder one, shaped; ``state``
     is carried from block to block. Where there is a ``key``, of one side or two, it is followed
     instead."""
@@ -66,8 +69,9 @@ def run(
     for n in range(2):
         state[:] = before
         side = np.empty(len(audio), np.float32)
-        _shape(np.ascontiguousarray(audio[:, n]), level, s.attack_db, s.sustain_db, steps, state,
-               side)  # fmt: skip
+        _shape(
+            np.ascontiguousarray(audio[:, n]), level, s.attack_db, s.sustain_db, steps, state, side
+        )
         sides.append(side)
     return np.stack(sides, axis=1)
 
@@ -152,10 +156,14 @@ def _apply(x, gains, out):  # type: ignore[no-untyped-def]
         f = (power - whole) * np.float32(0.6931471805599453)
         part = np.float32(1.0) + f * (
             np.float32(1.0)
-            + f * (
+            + f
+            * (
                 np.float32(1 / 2)
-                + f * (np.float32(1 / 6) + f * (np.float32(1 / 24) + f * (np.float32(1 / 120)
-                                                                          + f * np.float32(1 / 720))))
+                + f
+                * (
+                    np.float32(1 / 6)
+                    + f * (np.float32(1 / 24) + f * (np.float32(1 / 120) + f * np.float32(1 / 720)))
+                )
             )
-        )  # fmt: skip
+        )
         out[n] = x[n] * part * np.int32((np.int32(whole) + 127) << 23).view(np.float32)

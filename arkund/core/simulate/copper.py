@@ -56,33 +56,60 @@ def copper() -> Preset:
         "hat": "o...o...o...o...",
     }
     crash_one = {"crash_1": "X..............."}
-    fill_down = {"snare": "........xx......", "tom_1": "..........xx....",
-                 "tom_2": "............xX..", "tom_3": "..............xX"}  # fmt: skip
-    fill_short = {"snare": "........X.......", "tom_1": "............X.x.",
-                  "tom_3": "..............X."}  # fmt: skip
-    fill_low = {"snare": "........x.x.....", "tom_2": "............x...",
-                "tom_3": ".............xXX"}  # fmt: skip
+    fill_down = {
+        "snare": "........xx......",
+        "tom_1": "..........xx....",
+        "tom_2": "............xX..",
+        "tom_3": "..............xX",
+    }
+    fill_short = {
+        "snare": "........X.......",
+        "tom_1": "............X.x.",
+        "tom_3": "..............X.",
+    }
+    fill_low = {
+        "snare": "........x.x.....",
+        "tom_2": "............x...",
+        "tom_3": ".............xXX",
+    }
     chart = (
         ChartSection("intro", 2, {"hat": "x.x.x.x.x.x.x.x.", "kick": "X.......X......."}),
         ChartSection("verse", 6, verse, fill_short, crash_one),
         ChartSection("chorus", 8, chorus, fill_down, crash_one),
         ChartSection("verse", 6, verse_b, fill_low),
         ChartSection("chorus", 8, chorus, fill_down, crash_one),
-        ChartSection("out", 2, {"kick": "X.......X.......", "snare": "....X.......X...",
-                                "hat": "x.x.x.x.x.x.x.x."}, None, crash_one),
-    )  # fmt: skip
+        ChartSection(
+            "out",
+            2,
+            {"kick": "X.......X.......", "snare": "....X.......X...", "hat": "x.x.x.x.x.x.x.x."},
+            None,
+            crash_one,
+        ),
+    )
     feel = Feel(3.0, 2.2, {"snare": 4.0, "hat": -2.0, "kick": 0.5})
     files = {
-        "kick_in": "01 Kick In.wav", "kick_out": "02 Kick Out.wav",
-        "snare_top": "03 Snare Top.wav", "snare_bottom": "04 Snare Btm.wav",
-        "hat": "05 Hat.wav", "tom_1": "06 Rack 1.wav", "tom_2": "07 Rack 2.wav",
-        "tom_3": "08 Floor.wav", "overhead_l": "09 OH L.wav", "overhead_r": "10 OH R.wav",
-        "room_l": "11 Room L.wav", "room_r": "12 Room R.wav", "crush": "13 Talkback.wav",
-    }  # fmt: skip
+        "kick_in": "01 Kick In.wav",
+        "kick_out": "02 Kick Out.wav",
+        "snare_top": "03 Snare Top.wav",
+        "snare_bottom": "04 Snare Btm.wav",
+        "hat": "05 Hat.wav",
+        "tom_1": "06 Rack 1.wav",
+        "tom_2": "07 Rack 2.wav",
+        "tom_3": "08 Floor.wav",
+        "overhead_l": "09 OH L.wav",
+        "overhead_r": "10 OH R.wav",
+        "room_l": "11 Room L.wav",
+        "room_r": "12 Room R.wav",
+        "crush": "13 Talkback.wav",
+    }
     plants = Plants(
-        wild="tom_1", apart=(11, 27), hum={"room_l": (50.0, -56.0)}, dc={"crush": 0.012},
+        wild="tom_1",
+        apart=(11, 27),
+        hum={"room_l": (50.0, -56.0)},
+        dc={"crush": 0.012},
         clipped=("overhead_l", "overhead_r"),
-    )  # fmt: skip
+    )
     takes = (TakePlan(1), TakePlan(2, (16, "tom_2"), (4, "hat", "ride")), TakePlan(3))
-    return Preset("Copper Weather", 104.0, 48000, kit, mics, Room(), chart, feel, files,
-                  plants, takes)  # fmt: skip
+    return Preset(
+        "Copper Weather", 104.0, 48000, kit, mics, Room(), chart, feel, files, plants, takes
+    )

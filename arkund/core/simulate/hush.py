@@ -57,5 +57,15 @@ def hush() -> Preset:
     feel = Feel(4.0, 2.4, {"snare": 3.0, "hat": 0.0, "kick": 0.0}, touch=0.6)
     plants = Plants(wild="tom_1", hum={"snare_bottom": (60.0, -62.0)}, dc={"kick_out": 0.01})
     files = {m.name: f"thin ice - {m.name.replace('_', '-')}.wav" for m in mics}
-    return Preset("Thin Ice", 68.0, 48000, kit, mics, Room((4.2, 4.6, 2.6), (2.1, 1.3, 0.0), 0.3, 0.3),
-                  chart, feel, files, plants)  # fmt: skip
+    return Preset(
+        "Thin Ice",
+        68.0,
+        48000,
+        kit,
+        mics,
+        Room((4.2, 4.6, 2.6), (2.1, 1.3, 0.0), 0.3, 0.3),
+        chart,
+        feel,
+        files,
+        plants,
+    )

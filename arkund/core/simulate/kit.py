@@ -210,9 +210,14 @@ def _sing(
 
 
 def _voice_of(
-    piece: str, frequency: NDArray[np.float64], t60: NDArray[np.float64],
-    level: NDArray[np.float64], contact_ms: float, rate: int, rng: np.random.Generator,
-) -> Voice:  # fmt: skip
+    piece: str,
+    frequency: NDArray[np.float64],
+    t60: NDArray[np.float64],
+    level: NDArray[np.float64],
+    contact_ms: float,
+    rate: int,
+    rng: np.random.Generator,
+) -> Voice:
     """The voice of a body with these modes, by one hard stroke on it."""
     frames = round(max(window_s(piece), KNOCK_S) * rate)
     ones = np.ones((1, len(frequency)))

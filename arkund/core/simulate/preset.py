@@ -73,14 +73,20 @@ def vary(preset: Preset, rng: np.random.Generator) -> Preset:
             replace(mic, position=moved, peak_dbfs=mic.peak_dbfs + float(rng.uniform(-1, 0.5)))  # type: ignore[arg-type]
         )
     drums = tuple(
-        replace(d, fundamental_hz=d.fundamental_hz * float(rng.uniform(0.94, 1.06)),
-                t60_s=d.t60_s * float(rng.uniform(0.85, 0.95)),
-                rings=tuple((hz * float(rng.uniform(0.96, 1.04)), s, a) for hz, s, a in d.rings))
+        replace(
+            d,
+            fundamental_hz=d.fundamental_hz * float(rng.uniform(0.94, 1.06)),
+            t60_s=d.t60_s * float(rng.uniform(0.85, 0.95)),
+            rings=tuple((hz * float(rng.uniform(0.96, 1.04)), s, a) for hz, s, a in d.rings),
+        )
         for d in preset.kit.drums
-    )  # fmt: skip
+    )
     cymbals = tuple(
-        replace(c, lowest_hz=c.lowest_hz * float(rng.uniform(0.9, 1.1)),
-                level=c.level * float(rng.uniform(0.85, 0.95)))
+        replace(
+            c,
+            lowest_hz=c.lowest_hz * float(rng.uniform(0.9, 1.1)),
+            level=c.level * float(rng.uniform(0.85, 0.95)),
+        )
         for c in preset.kit.cymbals
-    )  # fmt: skip
+    )
     return replace(preset, mics=tuple(mics), kit=Kit(drums, cymbals))

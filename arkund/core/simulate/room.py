@@ -204,10 +204,12 @@ def block_spectra(
     """Spectra of the parts, block by block, for overlap-add with the impulse responses."""
     step = _block_step(room, rate)
     return [
-        [scipy.fft.rfft(part.sound[start : min(start + step, frames)], BLOCK)
-         for start in range(0, frames, step)]
+        [
+            scipy.fft.rfft(part.sound[start : min(start + step, frames)], BLOCK)
+            for start in range(0, frames, step)
+        ]
         for part in parts
-    ]  # fmt: skip
+    ]
 
 
 def _block_step(room: Room, rate: int) -> int:

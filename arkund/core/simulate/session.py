@@ -119,8 +119,9 @@ def _typical_peak(
 ) -> float:
     """Peak that sets a mic's gain: the 95th percentile of its own piece's strokes, or the loudest
     moment where a mic is close to none."""
-    piece = next((p for p in {s.piece for s in strokes} if mic.name in close_mics([mic.name], p)),
-                 None)  # fmt: skip
+    piece = next(
+        (p for p in {s.piece for s in strokes} if mic.name in close_mics([mic.name], p)), None
+    )
     own = [s for s in strokes if s.piece == piece]
     if not own:
         return float(np.abs(sound).max()) or 1.0
@@ -167,9 +168,13 @@ def write_recording(
     numbers = takes_of(preset_name)[:takes] if preset_name in PRESETS else [1]
     for done, take in enumerate(numbers):
         session = simulate(
-            preset_name, seed, take=take, bars=bars, keep_stems=keep_stems,
+            preset_name,
+            seed,
+            take=take,
+            bars=bars,
+            keep_stems=keep_stems,
             progress=_part_of(progress, done, len(numbers)),
-        )  # fmt: skip
+        )
         write_session(session, folder, in_takes=len(numbers) > 1)
     progress(1.0, "done")
     return session

@@ -54,9 +54,21 @@ def shuffle() -> Preset:
         ChartSection("out", 2, verse, None, crash_one),
     )
     feel = Feel(4.0, 2.5, {"snare": 6.0, "hat": -1.0, "kick": 1.0})
-    plants = Plants(wild="tom_2", apart=(4, 20), hum={"crush": (50.0, -58.0)},
-                    dc={"room_r": 0.006}, clipped=())  # fmt: skip
+    plants = Plants(
+        wild="tom_2", apart=(4, 20), hum={"crush": (50.0, -58.0)}, dc={"room_r": 0.006}, clipped=()
+    )
     takes = (TakePlan(1), TakePlan(2, (16, "tom_1")), TakePlan(3))
     files = {m.name: f"{m.name.replace('_', ' ').upper()}.wav" for m in mics}
-    return Preset("Lantern Row", 76.0, 48000, kit, mics, Room((5.4, 5.0, 2.7), (2.7, 1.4, 0.0)),
-                  chart, feel, files, plants, takes)  # fmt: skip
+    return Preset(
+        "Lantern Row",
+        76.0,
+        48000,
+        kit,
+        mics,
+        Room((5.4, 5.0, 2.7), (2.7, 1.4, 0.0)),
+        chart,
+        feel,
+        files,
+        plants,
+        takes,
+    )

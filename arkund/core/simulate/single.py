@@ -31,8 +31,10 @@ def single_strokes(piece: str, seed: int = 1) -> tuple[list[NDArray[np.float32]]
     preset = copper()
     names = [mic.name for mic in preset.mics]
     miced = [p for p in preset.kit.pieces if close_mics(names, p)]
-    played = next((p for p in miced if p == piece),
-                  next((p for p in miced if piece_family(p) == piece_family(piece)), None))  # fmt: skip
+    played = next(
+        (p for p in miced if p == piece),
+        next((p for p in miced if piece_family(p) == piece_family(piece)), None),
+    )
     if played is None:
         raise ArkundError(f"The simulated kit has no close mic on {label(piece)}.")
     apart = APART_S[is_shell(played)]

@@ -24,8 +24,10 @@ def study_of(sessions: Sequence[Session], folder: Path) -> Study:
     takes, facts, paths, hits_by_hash = [], {}, {}, {}
     for session in sessions:
         target = folder / f"take {session.take}"
-        write_session(Session(session.preset, session.rate, session.mics, {}, session.truth,
-                              session.take), target)  # fmt: skip
+        write_session(
+            Session(session.preset, session.rate, session.mics, {}, session.truth, session.take),
+            target,
+        )
         hits = detect_hits(session.mics, session.rate)
         hits_hash = hashlib.sha256(f"hits {session.take}".encode()).hexdigest()
         hits_by_hash[hits_hash] = hits
@@ -42,12 +44,14 @@ def study_of(sessions: Sequence[Session], folder: Path) -> Study:
         takes.append(Take(number=session.take, sources=sources, hits=hits_hash))
     truth = sessions[0].truth
     sheet = first_sheet(
-        rate=sessions[0].rate, frames=truth["frames"],
+        rate=sessions[0].rate,
+        frames=truth["frames"],
         tempo=Tempo(bpm=truth["tempo_bpm"], first_downbeat_s=truth["first_downbeat_s"]),
-        sections=tuple(Section(**s) for s in truth["sections"]), takes=tuple(takes),
+        sections=tuple(Section(**s) for s in truth["sections"]),
+        takes=tuple(takes),
         files={m: sessions[0].preset.files[m] for m in sessions[0].mics},
         typical_db={m: v["typical_hit_dbfs"] for m, v in facts[takes[0].number].measures.items()},
-    )  # fmt: skip
+    )
     library = Library(path_of=lambda sha: paths[sha], hits_of=lambda digest: hits_by_hash[digest])
     return Study(sheet, Engine(sheet.rate, sheet.frames, TileCache()), library, facts)
 

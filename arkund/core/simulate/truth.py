@@ -14,9 +14,16 @@ from arkund.core.simulate.room import Microphone, arrival_samples, direct_gain
 
 
 def truth_of(
-    name: str, seed: int, preset: Preset, bars: int, score: Score, parts: list[Part],
-    sounds: dict[str, NDArray[np.float32]], frames: int, take: int,
-) -> dict[str, Any]:  # fmt: skip
+    name: str,
+    seed: int,
+    preset: Preset,
+    bars: int,
+    score: Score,
+    parts: list[Part],
+    sounds: dict[str, NDArray[np.float32]],
+    frames: int,
+    take: int,
+) -> dict[str, Any]:
     """What truth.json says of one take; see docs/formats.md."""
     strokes = score.strokes
     rate = preset.rate
@@ -35,8 +42,9 @@ def truth_of(
     nearest = {
         p: (close_mics(mics, p) or [min(mics, key=lambda m: arrival(p, m))])[0] for p in by_piece
     }
-    nearest = {p: min(close_mics(mics, p) or [nearest[p]], key=lambda m: arrival(p, m))
-               for p in by_piece}  # fmt: skip
+    nearest = {
+        p: min(close_mics(mics, p) or [nearest[p]], key=lambda m: arrival(p, m)) for p in by_piece
+    }
     hits: list[dict[str, Any]] = [
         {
             "piece": s.piece,
@@ -95,10 +103,16 @@ def truth_of(
 
 
 def _faults(
-    preset: Preset, mics: dict[str, Microphone], by_piece: dict[str, list[Part]], score: Score,
-    sounds: dict[str, NDArray[np.float32]], sections: list[dict[str, Any]],
-    listed: list[dict[str, Any]], rate: int, take: int,
-) -> list[dict[str, Any]]:  # fmt: skip
+    preset: Preset,
+    mics: dict[str, Microphone],
+    by_piece: dict[str, list[Part]],
+    score: Score,
+    sounds: dict[str, NDArray[np.float32]],
+    sections: list[dict[str, Any]],
+    listed: list[dict[str, Any]],
+    rate: int,
+    take: int,
+) -> list[dict[str, Any]]:
     """Every planted fault with the finding that it requires: its kind and its subject."""
     out: list[dict[str, Any]] = []
 
@@ -122,18 +136,31 @@ def _faults(
     for mic_name, offset in (preset.plants.dc or {}).items():
         add("dc", "load-in.dc", mic_name, offset=offset)
     if {"kick_in", "kick_out"} <= set(mics):
-        late = (arrival_samples(by_piece["kick"][0], mics["kick_out"], rate)
-                - arrival_samples(by_piece["kick"][0], mics["kick_in"], rate))  # fmt: skip
+        late = arrival_samples(by_piece["kick"][0], mics["kick_out"], rate) - arrival_samples(
+            by_piece["kick"][0], mics["kick_in"], rate
+        )
         add("early", "align.delay", "kick_in", against="kick_out", samples=round(late, 2))
     for drum in preset.kit.drums:
         for hz, seconds, _ in drum.rings:
             add("ring", "eq.ring", drum.piece, hz=round(hz, 1), t60_s=seconds)
         if drum.sings is not None:
-            add("sings", "clean.sympathy", drum.piece, by=drum.sings.by,
-                hz=round(drum.fundamental_hz, 1), t60_s=drum.sings.t60_s)  # fmt: skip
+            add(
+                "sings",
+                "clean.sympathy",
+                drum.piece,
+                by=drum.sings.by,
+                hz=round(drum.fundamental_hz, 1),
+                t60_s=drum.sings.t60_s,
+            )
     if score.wild is not None:
-        add("wild", "level.wild", score.wild.piece, take=take, over_db=score.wild.gain_db,
-            time_s=round(score.wild.time_s, 4))  # fmt: skip
+        add(
+            "wild",
+            "level.wild",
+            score.wild.piece,
+            take=take,
+            over_db=score.wild.gain_db,
+            time_s=round(score.wild.time_s, 4),
+        )
     bar_s = 240 / preset.bpm
     for bar, ms in sorted(_apart(listed, preset, bar_s).items()):
         planted = any(bar == b for b, _ in score.apart)
@@ -143,8 +170,14 @@ def _faults(
         add("dropped", "edit.dropped", f"take {take}", bar=bar, piece=score.dropped.piece)
     plan = next(t for t in preset.takes if t.number == take)
     if plan.rides and plan.rides[0] < len(sections):
-        add("rides", "edit.cymbal", f"take {take}", section=sections[plan.rides[0]]["name"],
-            start_bar=sections[plan.rides[0]]["start_bar"], cymbal=plan.rides[2])  # fmt: skip
+        add(
+            "rides",
+            "edit.cymbal",
+            f"take {take}",
+            section=sections[plan.rides[0]]["name"],
+            start_bar=sections[plan.rides[0]]["start_bar"],
+            cymbal=plan.rides[2],
+        )
     return out
 
 

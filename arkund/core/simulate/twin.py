@@ -9,8 +9,12 @@ from arkund.core.simulate.room import Microphone, Room
 def twin() -> Preset:
     """“Slag Run”: fast double kick."""
     snare, kick = (-0.12, 0.4, 0.6), (0.02, 0.58, 0.28)
-    toms = {"tom_1": (-0.24, 0.8, 0.8), "tom_2": (0.08, 0.86, 0.8), "tom_3": (0.4, 0.76, 0.74),
-            "tom_4": (0.56, 0.4, 0.55)}  # fmt: skip
+    toms = {
+        "tom_1": (-0.24, 0.8, 0.8),
+        "tom_2": (0.08, 0.86, 0.8),
+        "tom_3": (0.4, 0.76, 0.74),
+        "tom_4": (0.56, 0.4, 0.55),
+    }
     hat, ride, crash = (-0.55, 0.55, 0.9), (0.75, 0.75, 1.0), (-0.4, 1.1, 1.2)
     kit = Kit(
         (
@@ -58,10 +62,19 @@ def twin() -> Preset:
         "hat": "o...o...o...o...",
     }
     crash_one = {"crash_1": "X..............."}
-    fill = {"snare": "........xxxx....", "tom_1": "............x...", "tom_2": ".............x..",
-            "tom_3": "..............x.", "tom_4": "...............X"}  # fmt: skip
-    fill_b = {"tom_1": "........x.x.....", "tom_2": "...........x....",
-              "tom_3": "............x.x.", "tom_4": "...............x"}  # fmt: skip
+    fill = {
+        "snare": "........xxxx....",
+        "tom_1": "............x...",
+        "tom_2": ".............x..",
+        "tom_3": "..............x.",
+        "tom_4": "...............X",
+    }
+    fill_b = {
+        "tom_1": "........x.x.....",
+        "tom_2": "...........x....",
+        "tom_3": "............x.x.",
+        "tom_4": "...............x",
+    }
     chart = (
         ChartSection("verse", 8, verse, fill, crash_one),
         ChartSection("chorus", 8, gallop, fill_b, crash_one),
@@ -70,9 +83,25 @@ def twin() -> Preset:
         ChartSection("out", 4, half, fill, crash_one),
     )
     feel = Feel(2.0, 1.8, {"snare": -1.0, "hat": 1.0, "kick": 0.0})
-    files = {m.name: f"{n:02d}_{m.name.title().replace('_', '')}_T1.wav"
-             for n, m in enumerate(mics, 1)}  # fmt: skip
-    plants = Plants(wild="tom_2", apart=(18, 21), hum={"room_r": (60.0, -55.0)},
-                    dc={"hat": -0.008}, clipped=("overhead_r",))  # fmt: skip
-    return Preset("Slag Run", 176.0, 44100, kit, mics, Room((5.0, 6.5, 3.1), (2.4, 2.0, 0.0)),
-                  chart, feel, files, plants)  # fmt: skip
+    files = {
+        m.name: f"{n:02d}_{m.name.title().replace('_', '')}_T1.wav" for n, m in enumerate(mics, 1)
+    }
+    plants = Plants(
+        wild="tom_2",
+        apart=(18, 21),
+        hum={"room_r": (60.0, -55.0)},
+        dc={"hat": -0.008},
+        clipped=("overhead_r",),
+    )
+    return Preset(
+        "Slag Run",
+        176.0,
+        44100,
+        kit,
+        mics,
+        Room((5.0, 6.5, 3.1), (2.4, 2.0, 0.0)),
+        chart,
+        feel,
+        files,
+        plants,
+    )

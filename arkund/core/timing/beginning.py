@@ -12,9 +12,12 @@ UNKNOWN_BPM = 120.0
 
 
 def first_grid(
-    hits: Sequence[Hit], beats: int, unit: int, bpm: float | None = None,
+    hits: Sequence[Hit],
+    beats: int,
+    unit: int,
+    bpm: float | None = None,
     first_downbeat_s: float | None = None,
-) -> Grid:  # fmt: skip
+) -> Grid:
     """A constant tempo and where bar 1 begins; what is given is not estimated. 120 BPM where the
     strokes tell no tempo."""
     times = np.array([h.time_s for h in hits])

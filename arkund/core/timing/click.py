@@ -87,8 +87,9 @@ def click_of(
     if float(np.std(np.diff(ticks))) < STEADY_S:
         number = np.arange(len(ticks))
         beat_s, start = np.polyfit(number, ticks, 1)
-        grid = Grid(round(60 / beat_s * per_beat, 3), beats, unit,
-                    round(float(start + first * beat_s), 5))  # fmt: skip
+        grid = Grid(
+            round(60 / beat_s * per_beat, 3), beats, unit, round(float(start + first * beat_s), 5)
+        )
     else:
         lines = ticks[first::beats]
         bpms = np.round(60 * beats * per_beat / np.diff(lines), 3)
@@ -113,13 +114,17 @@ def _filled(ticks: NDArray[np.float64], usual: float) -> NDArray[np.float64]:
 
 
 def _first_of_bar(
-    ticks: NDArray[np.float64], audio: NDArray[np.float32], rate: int, hits: Sequence[Hit],
+    ticks: NDArray[np.float64],
+    audio: NDArray[np.float32],
+    rate: int,
+    hits: Sequence[Hit],
     beats: int,
-) -> int:  # fmt: skip
+) -> int:
     """Number of the tick that begins bar 1."""
     reach = round(0.02 * rate)
-    peaks = np.array([np.abs(audio[(a := round(t * rate)) : a + reach]).max(initial=1e-9)
-                      for t in ticks])  # fmt: skip
+    peaks = np.array(
+        [np.abs(audio[(a := round(t * rate)) : a + reach]).max(initial=1e-9) for t in ticks]
+    )
     level_db = 20 * np.log10(peaks)
     by_place = np.array([np.median(level_db[n::beats]) for n in range(beats)])
     accented = float(np.sort(by_place)[-1] - np.sort(by_place)[-2]) if beats > 1 else 0.0

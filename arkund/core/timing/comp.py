@@ -151,9 +151,15 @@ def _ridden(hits: Sequence[Hit], bars: int) -> str:
 
 
 def _cell(
-    take: int, inside: Mapping[int, Sequence[Hit]], grid: Grid, steps: int,
-    habit: Mapping[str, float], rides: Mapping[int, str], usual: str, span: tuple[float, float],
-) -> Cell:  # fmt: skip
+    take: int,
+    inside: Mapping[int, Sequence[Hit]],
+    grid: Grid,
+    steps: int,
+    habit: Mapping[str, float],
+    rides: Mapping[int, str],
+    usual: str,
+    span: tuple[float, float],
+) -> Cell:
     own = [h for h in inside[take] if h.kind != "ghost"]
     times = np.array([h.time_s for h in own])
     off = deviations_ms(times, grid, steps) if len(own) else np.zeros(0)
@@ -164,8 +170,13 @@ def _cell(
     missing = _missing(own, others)
     extra = _extra(own, others)
     odd = rides[take] != usual and len(inside) > 2
-    cost = (PER_MS * spread + PER_DB * evenness + PER_MISSING * len(missing)
-            + PER_EXTRA * len(extra) + (ODD_CYMBAL if odd else 0.0))  # fmt: skip
+    cost = (
+        PER_MS * spread
+        + PER_DB * evenness
+        + PER_MISSING * len(missing)
+        + PER_EXTRA * len(extra)
+        + (ODD_CYMBAL if odd else 0.0)
+    )
     said = [f"±{spread:.1f} ms", f"{evenness:.1f} dB uneven"]
     if missing:
         said.append(
@@ -183,8 +194,17 @@ def _cell(
         (round((h.time_s - start) / (stop - start), 4), round(float(d), 1), h.piece)
         for h, d in zip(own, centred, strict=True)
     )
-    return Cell(take, round(spread, 2), round(evenness, 2), len(missing), len(extra), rides[take],
-                round(cost, 2), ", ".join(said), marks)  # fmt: skip
+    return Cell(
+        take,
+        round(spread, 2),
+        round(evenness, 2),
+        len(missing),
+        len(extra),
+        rides[take],
+        round(cost, 2),
+        ", ".join(said),
+        marks,
+    )
 
 
 def _evenness_db(hits: Sequence[Hit]) -> float:
@@ -207,8 +227,11 @@ def _missing(own: Sequence[Hit], others: Sequence[Sequence[Hit]]) -> list[Hit]:
     if len(others) < 2:
         return []
     loud = [h for h in others[0] if is_shell(h.piece) and h.kind != "ghost"]
-    return [h for h in loud if not _played_by(own, h)
-            and all(_played_by(rest, h) for rest in others[1:])]  # fmt: skip
+    return [
+        h
+        for h in loud
+        if not _played_by(own, h) and all(_played_by(rest, h) for rest in others[1:])
+    ]
 
 
 def _extra(own: Sequence[Hit], others: Sequence[Sequence[Hit]]) -> list[Hit]:
@@ -272,8 +295,12 @@ def place_join(
         weight = {"kick": 0.0, "snare": 3.0, "crash": 4.0, "tom": 1.0}.get(
             piece_family(h.piece), -8.0
         )
-        worth = (min(h.level_db, partner.level_db) + weight - max(level - RING_FROM_DB, 0.0)
-                 - 8.0 * abs(h.time_s - border_s) / reach_s)  # fmt: skip
+        worth = (
+            min(h.level_db, partner.level_db)
+            + weight
+            - max(level - RING_FROM_DB, 0.0)
+            - 8.0 * abs(h.time_s - border_s) / reach_s
+        )
         if best is None or worth > best[0]:
             best = (worth, at, h.piece, level, seconds)
     if best is None:

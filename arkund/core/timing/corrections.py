@@ -42,14 +42,25 @@ def corrected(hits: Sequence[Hit], changes: Mapping[str, Change]) -> list[Hit]:
             continue
         kind = change.kind or "plain"
         level = LEVELS_DB[kind]
-        out.append(Hit(name, change.piece, change.time_s, change.velocity or velocity_of(level),
-                       kind, 1.0, level))  # fmt: skip
+        out.append(
+            Hit(
+                name,
+                change.piece,
+                change.time_s,
+                change.velocity or velocity_of(level),
+                kind,
+                1.0,
+                level,
+            )
+        )
     return sorted(out, key=lambda h: (h.time_s, h.piece))
 
 
 def _changed(hit: Hit, change: Change) -> Hit:
     said = {
-        "piece": change.piece, "time_s": change.time_s, "velocity": change.velocity,
+        "piece": change.piece,
+        "time_s": change.time_s,
+        "velocity": change.velocity,
         "kind": change.kind,
-    }  # fmt: skip
+    }
     return replace(hit, confidence=1.0, **{k: v for k, v in said.items() if v is not None})  # type: ignore[arg-type]

@@ -40,8 +40,10 @@ def _opening(hits: Sequence[Hit], length_s: float) -> dict[str, NDArray[np.float
     """Times of each shell's strokes up to so long after the first."""
     shells = [h for h in hits if is_shell(h.piece)]
     end = min((h.time_s for h in shells), default=0.0) + length_s
-    return {p: np.array([h.time_s for h in shells if h.piece == p and h.time_s <= end])
-            for p in sort_pieces(h.piece for h in shells)}  # fmt: skip
+    return {
+        p: np.array([h.time_s for h in shells if h.piece == p and h.time_s <= end])
+        for p in sort_pieces(h.piece for h in shells)
+    }
 
 
 def _best(

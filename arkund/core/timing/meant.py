@@ -18,8 +18,13 @@ from arkund.core.hits.detect import Hit
 from arkund.core.timing.grid import Grid
 
 DIVISIONS: dict[str, float] = {
-    "1/4": 1, "1/8": 2, "1/8t": 3, "1/16": 4, "1/16t": 6, "1/32": 8,
-}  # fmt: skip
+    "1/4": 1,
+    "1/8": 2,
+    "1/8t": 3,
+    "1/16": 4,
+    "1/16t": 6,
+    "1/32": 8,
+}
 """Lines in a quarter note, by name; ``t`` for triplets."""
 
 BINS = 96
@@ -72,9 +77,12 @@ def meant_lines(
 # A rule that is tried again and again asks for the same lines each time.
 @lru_cache(maxsize=8)
 def _meant_lines(
-    strokes: tuple[Hit, ...], grid: Grid, division: str, swing: float,
+    strokes: tuple[Hit, ...],
+    grid: Grid,
+    division: str,
+    swing: float,
     others: tuple[tuple[Hit, ...], ...],
-) -> Meant:  # fmt: skip
+) -> Meant:
     places = grid.quarters_at(np.array([h.time_s for h in strokes]))
     first = float(np.floor(places.min())) - 1
     length = int((np.ceil(places.max()) - first + 2) * BINS)
@@ -90,9 +98,14 @@ def _meant_lines(
 
 
 def _density(
-    places: NDArray[np.float64], piece: str, grid: Grid, division: str,
-    others: Sequence[Sequence[Hit]], first: float, length: int,
-) -> NDArray[np.float64]:  # fmt: skip
+    places: NDArray[np.float64],
+    piece: str,
+    grid: Grid,
+    division: str,
+    others: Sequence[Sequence[Hit]],
+    first: float,
+    length: int,
+) -> NDArray[np.float64]:
     """How often this piece is struck at each place: in this take's other bars, and in this very
     bar by other takes, which weigh more since fills come only once a take."""
     width = WIDTH * BINS / DIVISIONS[division]
@@ -149,9 +162,10 @@ def habits(
         groups.setdefault((hit.piece, round(float(line % 1), 4)), []).append(float(off))
         groups.setdefault((hit.piece, -1.0), []).append(float(off))
     return {
-        key: float(np.median(offs)) for key, offs in groups.items()
+        key: float(np.median(offs))
+        for key, offs in groups.items()
         if len(offs) >= FEEL_FROM or key[1] == -1.0
-    }  # fmt: skip
+    }
 
 
 FEEL_FROM = 5

@@ -70,18 +70,26 @@ def edit_list(
     """
     if not placements:
         return None
-    samples = np.rint(rate * np.array(
-        [(p.event.starts_s, p.event.ends_s, p.shift_s, p.kick_s) for p in placements]
-    )).astype(int)  # fmt: skip
+    samples = np.rint(
+        rate
+        * np.array([(p.event.starts_s, p.event.ends_s, p.shift_s, p.kick_s) for p in placements])
+    ).astype(int)
     if KICK not in guides:
         samples[:, 3] = 0
     if not samples[:, 2:].any():
         return None
     moves = [
-        Move(p.event.lead.id, p.event.pieces, at, round(p.from_s, 6),
-             round(p.from_s + shift / rate, 6), p.rule, round(kick / rate, 6))
+        Move(
+            p.event.lead.id,
+            p.event.pieces,
+            at,
+            round(p.from_s, 6),
+            round(p.from_s + shift / rate, 6),
+            p.rule,
+            round(kick / rate, 6),
+        )
         for p, (at, _, shift, kick) in zip(placements, samples.tolist(), strict=True)
-    ]  # fmt: skip
+    ]
     near = samples if span is None else samples[_around(samples[:, 0], span, rate)]
     anchors = [Anchor(at, last, shift) for at, last, shift, _ in near.tolist()]
     tracks = {ALL: tuple(plan(anchors, guides[ALL], rate, frames))}

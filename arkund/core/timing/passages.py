@@ -72,7 +72,9 @@ def passages(hits: Sequence[Hit], piece: str, grid: Grid, bars: int) -> Passages
     )
 
 
-def _places(struck: "np.ndarray[tuple[int], np.dtype[np.int64]]", bars: int) -> list[tuple[int, int]]:  # fmt: skip
+def _places(
+    struck: "np.ndarray[tuple[int], np.dtype[np.int64]]", bars: int
+) -> list[tuple[int, int]]:
     """Runs of bars in which the drum is struck; a bar's rest does not end one. What rings into the
     bar after is heard with it."""
     runs: list[list[int]] = []

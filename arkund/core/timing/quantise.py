@@ -96,9 +96,13 @@ def place_events(
 
 
 def _apply(
-    rule: Rule, events: Sequence[Event], out: list[Placement], grid: Grid, wish: Wish,
+    rule: Rule,
+    events: Sequence[Event],
+    out: list[Placement],
+    grid: Grid,
+    wish: Wish,
     others: Sequence[Sequence[Hit]],
-) -> None:  # fmt: skip
+) -> None:
     """Put a rule's placements in ``out``. What the pattern is, is read from the whole song."""
     leads = [e.lead for e in events]
     meant = meant_lines(leads, grid, rule.division, rule.swing, others)
@@ -106,16 +110,24 @@ def _apply(
     for n, lead in enumerate(leads):
         if lead.id in wish.lines:
             lines[n], clear[n] = wish.lines[lead.id], True
-    feel = habits(
-        [h for h, c in zip(leads, clear, strict=True) if c], grid, lines[clear]
-    ) if rule.school == "feel" else {}  # fmt: skip
+    feel = (
+        habits([h for h, c in zip(leads, clear, strict=True) if c], grid, lines[clear])
+        if rule.school == "feel"
+        else {}
+    )
     # A little early, so that a first stroke played ahead of the bar belongs to it.
     first = grid.quarters_of_bar(rule.start_bar) - 0.1
     last = grid.quarters_of_bar(rule.start_bar + rule.bars) - 0.1
     played = np.array([lead.time_s for lead in leads])
     phases = np.round(lines % 1, 4).tolist()
-    usual = [feel.get((lead.piece, phase), feel.get((lead.piece, -1.0), 0.0))
-             for lead, phase in zip(leads, phases, strict=True)] if feel else 0.0  # fmt: skip
+    usual = (
+        [
+            feel.get((lead.piece, phase), feel.get((lead.piece, -1.0), 0.0))
+            for lead, phase in zip(leads, phases, strict=True)
+        ]
+        if feel
+        else 0.0
+    )
     targets = grid.seconds_of(lines) + usual
     off = targets - played
     stays = (np.abs(off) * 1000 <= rule.window_ms) | (rule.strength * np.abs(off) < LEAST_MOVE_S)
@@ -143,8 +155,9 @@ def _apart_enough(placements: list[Placement]) -> list[Placement]:
             if to_s[n] - to_s[n - 1] >= closest:
                 break
             if out[m].rule != "by hand":
-                out[m] = replace(out[m], target_s=from_s[m], to_s=from_s[m],
-                                 rule="too close", clear=False)  # fmt: skip
+                out[m] = replace(
+                    out[m], target_s=from_s[m], to_s=from_s[m], rule="too close", clear=False
+                )
                 to_s[m] = from_s[m]
     return out
 

@@ -111,9 +111,15 @@ def _bridge(start: int, stop: int, shift: int, step: int, guide: Guide, rate: in
 
 
 def _best(
-    window: tuple[int, int], stop: int, jump: int, fade: int, low: int, guide: Guide, rate: int,
+    window: tuple[int, int],
+    stop: int,
+    jump: int,
+    fade: int,
+    low: int,
+    guide: Guide,
+    rate: int,
     exact: bool,
-) -> tuple[int, int]:  # fmt: skip
+) -> tuple[int, int]:
     """``(source sample at which the splice is done, jump)``.
 
     What goes out ends at source sample ``p + jump`` after its fade; what comes in goes on from

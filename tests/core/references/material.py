@@ -37,8 +37,10 @@ def library(mics: list[str], folder: Path) -> Library:
     rng = np.random.default_rng(77)
     onsets = np.sort(rng.choice(RATE * SECONDS - 9000, 40, replace=False))
     pieces = ["kick", "snare", "tom_1", "tom_2", "tom_3", "hat"]
-    hits = [Hit(str(i), pieces[i % 6], float(o / RATE), 90, "plain", 1.0, 0.0)
-            for i, o in enumerate(onsets)]  # fmt: skip
+    hits = [
+        Hit(str(i), pieces[i % 6], float(o / RATE), 90, "plain", 1.0, 0.0)
+        for i, o in enumerate(onsets)
+    ]
     paths = {}
     for number, mic in enumerate(sorted(mics)):
         own = np.random.default_rng(number)
