@@ -88,8 +88,9 @@ def align_pair(
     )
     way, single, curve = _first_way(near, far, rate, earliest)
     body = _body_agreement(audio[nearer], audio[farther], chosen, way[0], _BODY_HZ, piece, rate)
-    agrees = body * way[1] > 0
-    flip = 1 if (body if abs(body) >= HEARD_BODY else way[1]) > 0 else -1
+    plain = way[2] >= PLAIN_WAY and abs(body) < LOUD_BODY
+    agrees = plain or body * way[1] > 0
+    flip = 1 if (body if abs(body) >= HEARD_BODY and not plain else way[1]) > 0 else -1
     delay = way[0] if farther == mic else -way[0]
     agree = np.abs(single - way[0]) < 0.0005 * rate
     spread = float(np.subtract(*np.percentile(single, [83, 17])) / 2) if len(single) > 1 else 0.0
@@ -123,6 +124,10 @@ _BODY_HZ = {"kick": (40.0, 160.0), "snare": (120.0, 500.0), "tom": (60.0, 300.0)
 
 HEARD_BODY = 0.25
 """From so much correlation on the body says how two mics stand to each other."""
+
+PLAIN_WAY, LOUD_BODY = 1.5, 0.6
+"""A first arrival so much above what is left over is believed, whatever a body under so much
+correlation says: it may be another piece's, which falls with each stroke."""
 
 
 def _body_agreement(

@@ -25,7 +25,7 @@ def align_take(
     overheads = [m for m in mics if parse_mic_name(m).role == "overhead"]
     distant = [m for m in mics if parse_mic_name(m).role == "room"]
     for piece in sort_pieces(h.piece for h in hits):
-        times = _plain_strokes(hits, piece)
+        times = _clear_strokes(hits, piece)
         others = _crowding(hits, piece)
         close = close_mics(mics, piece)
         if not close:
@@ -41,12 +41,16 @@ def align_take(
     return judge(pairs, list(mics))
 
 
-def _plain_strokes(hits: Sequence[Hit], piece: str) -> NDArray[np.float64]:
-    """Times of a piece's strokes; without its ghosts, which far mics hardly hear, where four or
-    more others are left."""
-    own = [h for h in hits if h.piece == piece]
-    loud = [h for h in own if h.kind != "ghost"]
-    return np.array([h.time_s for h in (loud if len(loud) >= 4 else own)])
+CLEAR_DB, ENOUGH = -6.0, 8
+"""From this level against a piece's loud strokes on, one is clear in far mics too; so many do."""
+
+
+def _clear_strokes(hits: Sequence[Hit], piece: str) -> NDArray[np.float64]:
+    """Times of a piece's loud strokes, or of its loudest `ENOUGH`: soft ones, of which far mics hear
+    other pieces rather, say the wrong thing with one voice where a hat falls with each."""
+    own = sorted((h for h in hits if h.piece == piece), key=lambda h: -h.level_db)
+    loud = sum(h.level_db > CLEAR_DB for h in own)
+    return np.sort([h.time_s for h in own[: max(loud, ENOUGH)]])
 
 
 def _crowding(hits: Sequence[Hit], piece: str) -> NDArray[np.float64]:
@@ -88,8 +92,13 @@ def judge(pairs: list[PairAlignment], mics: list[str]) -> list[PairAlignment]:
     return out
 
 
+BLAMELESS = 0.25
+"""So much more confident than the least of three, a pair is not why they do not add up."""
+
+
 def _torn_delays(pairs: list[PairAlignment]) -> set[int]:
-    """The less confident pairs of any three on one piece whose delays do not add up."""
+    """The less confident pairs of any three on one piece whose delays do not add up, without those
+    that are far more confident than the least."""
     by_key = {(p.piece, p.mic, p.reference): p for p in pairs}
     torn: set[int] = set()
     for second in pairs:
@@ -102,7 +111,11 @@ def _torn_delays(pairs: list[PairAlignment]) -> set[int]:
             off = second.delay_samples + first.delay_samples - third.delay_samples
             if abs(off) > LAG_SLACK:
                 three = (first, second, third)
-                best = max(p.confidence for p in three)
-                torn |= {id(p) for p in three if p.confidence < max(best, 0.95)}
+                best, least = (f(p.confidence for p in three) for f in (max, min))
+                torn |= {
+                    id(p)
+                    for p in three
+                    if p.confidence < max(best, 0.95) and p.confidence < least + BLAMELESS
+                }
                 torn |= {id(p) for p in three} if best < 0.9 else set()
     return torn
