@@ -30,6 +30,8 @@ LOUDNESS = {"kick": 1.0, "snare": 1.0, "tom": 0.85, "hat": 0.22, "ride": 0.2, "c
 """Peak of a full stroke at 1 m, by family."""
 
 NOISE_DBFS = -78.0
+AUDIBLY_NOTHING = 1e-15
+"""Filters that decay to less than a number can hold become ten times slower."""
 
 
 @dataclass(frozen=True)
@@ -232,7 +234,11 @@ def _heard(
             extra = (pattern.full_of or {}).get(mic.name)
             if extra and extra[0] == piece:
                 gain_db += extra[1]
-        coloured = scipy.signal.sosfilt(_colour(rng), sound) if piece != own_piece else sound
+        coloured = (
+            scipy.signal.sosfilt(_colour(rng), sound + AUDIBLY_NOTHING)
+            if piece != own_piece
+            else sound
+        )
         out[piece] = coloured * 10 ** (gain_db / 20)
     return out
 
