@@ -27,12 +27,12 @@ def _add(sound: NDArray[np.float32], burst: NDArray[np.float64], at: int, gain: 
 
 
 def test_soft_strokes_with_which_another_piece_falls_have_no_say() -> None:
-    """A hat 80 samples later and inverted is louder in the overhead than 40 soft strokes are."""
+    """A hat 80 samples later and inverted is louder in the overhead than 37 soft strokes are."""
     times = 0.5 + 0.25 * np.arange(50)
     top, overhead = (np.zeros(round(14 * RATE), np.float32) for _ in range(2))
     hits = []
     for n, time in enumerate(times):
-        at, loud = round(time * RATE), n % 5 == 0
+        at, loud = round(time * RATE), n % 4 == 0
         gain = 1.0 if loud else 0.3
         _add(top, _burst(1), at, gain)
         _add(overhead, _burst(1), at + DELAY, 0.2 * gain)
@@ -42,16 +42,16 @@ def test_soft_strokes_with_which_another_piece_falls_have_no_say() -> None:
     (pair,) = align_take({"snare_top": top, "overhead_l": overhead}, hits, RATE)
     assert pair.delay_samples == pytest.approx(-DELAY, abs=1)
     assert pair.polarity == 1
-    assert pair.strokes == 10
+    assert pair.strokes == 13
 
 
-def test_of_few_strokes_the_loudest_eight_are_heard() -> None:
-    top = np.zeros(14 * RATE, np.float32)
-    hits = [_hit(n, 0.5 + n, -2.0 * n) for n in range(12)]
+def test_of_few_strokes_the_loudest_twelve_are_heard() -> None:
+    top = np.zeros(18 * RATE, np.float32)
+    hits = [_hit(n, 0.5 + n, -2.0 * n) for n in range(16)]
     for hit in hits:
         _add(top, _burst(2), round(hit.time_s * RATE), 10 ** (hit.level_db / 20))
     (pair,) = align_take({"snare_top": top, "overhead_l": 0.2 * top}, hits, RATE)
-    assert pair.strokes == 8
+    assert pair.strokes == 12
 
 
 def _pair(mic: str, reference: str, delay: float, confidence: float) -> PairAlignment:

@@ -41,16 +41,17 @@ def align_take(
     return judge(pairs, list(mics))
 
 
-CLEAR_DB, ENOUGH = -6.0, 8
+CLEAR_DB, ENOUGH = -8.0, 12
 """From this level against a piece's loud strokes on, one is clear in far mics too; so many do."""
 
 
 def _clear_strokes(hits: Sequence[Hit], piece: str) -> NDArray[np.float64]:
-    """Times of a piece's loud strokes, or of its loudest `ENOUGH`: soft ones, of which far mics hear
-    other pieces rather, say the wrong thing with one voice where a hat falls with each."""
+    """Times of a drum's loud strokes, or of its loudest `ENOUGH`: soft ones, of which far mics hear
+    other pieces rather, say the wrong thing with one voice where a hat falls with each. Of a cymbal
+    all strokes but ghosts."""
     own = sorted((h for h in hits if h.piece == piece), key=lambda h: -h.level_db)
-    loud = sum(h.level_db > CLEAR_DB for h in own)
-    return np.sort([h.time_s for h in own[: max(loud, ENOUGH)]])
+    clear = [h.level_db > CLEAR_DB if is_shell(piece) else h.kind != "ghost" for h in own]
+    return np.sort([h.time_s for h in own[: max(sum(clear), ENOUGH)]])
 
 
 def _crowding(hits: Sequence[Hit], piece: str) -> NDArray[np.float64]:
