@@ -73,13 +73,19 @@ def _pair(mic: str, reference: str, delay: float, confidence: float) -> PairAlig
     )
 
 
-@pytest.mark.parametrize(("least", "stands"), [(0.62, True), (0.9, False)])
-def test_a_pair_is_not_to_blame_for_one_far_less_confident(least: float, stands: bool) -> None:
-    """Three delays do not add up by 90 samples: the unsure one is why; if none is, two are doubted."""
+@pytest.mark.parametrize(
+    ("nearest", "farther", "stands"),
+    [(0.98, 0.93, True), (0.85, 0.55, True), (0.85, 0.7, False)],
+)
+def test_who_is_to_blame_for_delays_that_do_not_add_up(
+    nearest: float, farther: float, stands: bool
+) -> None:
+    """They miss by 90 samples. A sure pair of the nearest mic stands, and one that is far more
+    confident than the third; else both are doubted."""
     pairs = [
         _pair("kick_out", "kick_in", 60.0, 0.995),
-        _pair("kick_in", "overhead_r", -200.0, 0.98),
-        _pair("kick_out", "overhead_r", -50.0, least),
+        _pair("kick_in", "overhead_r", -200.0, nearest),
+        _pair("kick_out", "overhead_r", -50.0, farther),
     ]
     sure = {
         (p.mic, p.reference): p.sure for p in judge(pairs, ["kick_in", "kick_out", "overhead_r"])
@@ -87,3 +93,11 @@ def test_a_pair_is_not_to_blame_for_one_far_less_confident(least: float, stands:
     assert sure["kick_out", "kick_in"]
     assert sure["kick_in", "overhead_r"] is stands
     assert not sure["kick_out", "overhead_r"]
+
+
+@pytest.mark.parametrize(("confidence", "sure"), [(0.97, True), (0.9, False)])
+def test_a_kick_heard_from_outside_alone_must_be_plain(confidence: float, sure: bool) -> None:
+    (found,) = judge(
+        [_pair("kick_out", "overhead_l", -80.0, confidence)], ["kick_out", "overhead_l"]
+    )
+    assert found.sure is sure

@@ -87,14 +87,38 @@ def judge(pairs: list[PairAlignment], mics: list[str]) -> list[PairAlignment]:
     for p in pairs:
         support = min(signs.support[p.mic], signs.support[p.reference])
         backed = p.confidence >= BACKED_CONFIDENCE and support >= GOOD_SUPPORT and p.strokes >= 4
-        blind = outside_only and p.piece == "kick"
+        blind = outside_only and p.piece == "kick" and p.confidence < PLAIN_FROM_OUTSIDE
         sure = (p.sure or backed) and signs.agrees(p) and support >= LEAST_SUPPORT
         out.append(replace(p, sure=bool(sure and not blind and id(p) not in torn)))
     return out
 
 
+PLAIN_FROM_OUTSIDE = 0.95
+"""A kick that is heard only from outside: far mics hear its batter head, that mic the front. So sure
+a pair must be of its first arrival and its body to be believed."""
+
+NEAREST_CONFIDENCE = 0.9
 BLAMELESS = 0.25
 """So much more confident than the least of three, a pair is not why they do not add up."""
+
+
+def _to_blame(
+    first: PairAlignment, second: PairAlignment, third: PairAlignment
+) -> list[PairAlignment]:
+    """Which of three pairs, of which ``first`` goes from the piece's nearest mic on, are why their
+    delays do not add up.
+
+    Both pairs of the nearest mic are believed where they are sure of themselves: what reaches a far
+    mic of a snare comes off the head that its top mic hears, not off the wires at the bottom. Else it
+    is whoever is not clearly more confident than the least.
+    """
+    three = [first, second, third]
+    best, least = (f(p.confidence for p in three) for f in (max, min))
+    if min(first.confidence, second.confidence) >= NEAREST_CONFIDENCE:
+        return [third]
+    if best < NEAREST_CONFIDENCE:
+        return three
+    return [p for p in three if p.confidence < max(best, 0.95) and p.confidence < least + BLAMELESS]
 
 
 def _torn_delays(pairs: list[PairAlignment]) -> set[int]:
@@ -112,11 +136,5 @@ def _torn_delays(pairs: list[PairAlignment]) -> set[int]:
             off = second.delay_samples + first.delay_samples - third.delay_samples
             if abs(off) > LAG_SLACK:
                 three = (first, second, third)
-                best, least = (f(p.confidence for p in three) for f in (max, min))
-                torn |= {
-                    id(p)
-                    for p in three
-                    if p.confidence < max(best, 0.95) and p.confidence < least + BLAMELESS
-                }
-                torn |= {id(p) for p in three} if best < 0.9 else set()
+                torn |= {id(p) for p in _to_blame(first, second, third)}
     return torn
