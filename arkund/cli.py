@@ -194,6 +194,19 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("--note", default="auto", help="auto, a note such as C1, or 50Hz")
     sub.add_argument("--strokes", default="all", help="accents, all, or velocities: 20-127")
     sub.add_argument("--blend-db", type=float, help="its fader")
+    sub.add_argument(
+        "--crossover",
+        default="off",
+        metavar="off|auto|HZ",
+        help="the sub alone below it, the drum's close mics alone above it",
+    )
+    sub = add("sample", _sample, "cut and fade one sample of a layer")
+    sub.add_argument("song")
+    sub.add_argument("layer", help="its name in the sheet, e.g. snare_layer")
+    sub.add_argument("number", type=int, help="the sample, counted from 1")
+    sub.add_argument("--length-ms", type=float, help="from its stroke on")
+    sub.add_argument("--fade-in-ms", type=float)
+    sub.add_argument("--fade-out-ms", type=float)
     sub = add("even", _even, "bring a piece's strokes nearer to their like")
     sub.add_argument("song")
     sub.add_argument("piece")
@@ -464,7 +477,25 @@ def _sub(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.songs import locks, replacing
 
     with locks.song_lock(song.slug):
-        made = replacing.sub(song, args.piece, args.note, args.strokes, args.blend_db)
+        made = replacing.sub(
+            song, args.piece, args.note, args.strokes, args.blend_db, args.crossover
+        )
+    return {"revision": made.number, "label": made.label}
+
+
+def _sample(args: argparse.Namespace) -> dict[str, Any]:
+    song = _song(args.song)
+    from arkund.songs import locks, replacing
+
+    with locks.song_lock(song.slug):
+        made = replacing.trim_sample(
+            song,
+            args.layer,
+            args.number,
+            length_ms=args.length_ms,
+            fade_in_ms=args.fade_in_ms,
+            fade_out_ms=args.fade_out_ms,
+        )
     return {"revision": made.number, "label": made.label}
 
 

@@ -57,6 +57,7 @@ urlpatterns = [
     path("<slug:slug>/replace/keep/", replacing.keep, name="replace-keep"),
     path("<slug:slug>/replace/upload/", replacing.upload, name="replace-upload"),
     path("<slug:slug>/replace/remove/", replacing.remove, name="replace-remove"),
+    path("<slug:slug>/replace/trim/", replacing.trim, name="replace-trim"),
     path("<slug:slug>/replace/patch/", replacing.patch, name="replace-patch"),
     path("<slug:slug>/school/", findings.school, name="school"),
     path("<slug:slug>/first-pass/start/", findings.first_pass, name="first-pass-start"),

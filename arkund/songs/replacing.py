@@ -8,8 +8,10 @@ import numpy as np
 import soundfile as sf
 
 from arkund.core.advise import replace
+from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label
+from arkund.core.mix.layers import SampleLayer
 from arkund.core.mix.patches import Patch
 from arkund.core.mix.strokes import played_hits
 from arkund.core.mix.tempo import grid_of
@@ -19,6 +21,7 @@ from arkund.songs.models import Revision, Song
 
 STATION = "replace"
 MOST_MATCHES = 8
+LONGEST_S = 4.0
 WHERE = {"under": "under", "instead": "instead of"}
 
 
@@ -110,14 +113,59 @@ def sub(
     note: str = "auto",
     strokes: str = "all",
     blend_db: float | None = None,
+    crossover: str = "off",
     *,
     base: int | None = None,
 ) -> Revision:
-    """A new sub layer of a piece as a revision."""
+    """A new sub layer of a piece as a revision; its ``crossover`` *off*, *auto* or a frequency."""
     blend = replace.SUB_DB if blend_db is None else blend_db
     study = findings.study_of_song(song)
-    patch = replace.sub_patch(study, piece, note=note, strokes=strokes, blend_db=blend)
+    patch = replace.sub_patch(
+        study, piece, note=note, strokes=strokes, blend_db=blend, crossover=crossover
+    )
     return _keep(song, patch, f"Sub layer under {label(piece)}", base)
+
+
+def trim_sample(
+    song: Song,
+    layer: str,
+    number: int,
+    *,
+    length_ms: float | None = None,
+    fade_in_ms: float | None = None,
+    fade_out_ms: float | None = None,
+    base: int | None = None,
+) -> Revision:
+    """One sample of a layer, counted from 1, cut to a length from its stroke on and faded otherwise;
+    what is not said stays. Its source stays as it is. Raises `ArkundError`."""
+    study = findings.study_of_song(song)
+    found = study.sheet.layers.get(layer)
+    if not isinstance(found, SampleLayer):
+        raise ArkundError(f"There is no layer of samples “{layer[:48]}”.")
+    if not 1 <= number <= len(found.samples):
+        raise ArkundError(f"The layer has samples 1 to {len(found.samples)}; {number} is none.")
+    patch = replace.trimmed_patch(
+        study,
+        layer,
+        number - 1,
+        length_ms=length_ms,
+        fade_in_ms=fade_in_ms,
+        fade_out_ms=fade_out_ms,
+        room=_room(study, found, number - 1),
+    )
+    return _keep(song, patch, f"Sample {number} of {label(layer)} trimmed", base)
+
+
+def _room(study: Study, layer: SampleLayer, index: int) -> int:
+    """How many samples one may be long: in a kit file up to the next, in the song 4 s or its end."""
+    one = layer.samples[index]
+    if layer.source is None:
+        begins = {h.id: h.time_s for h in study.hits}
+        left = study.sheet.frames - round(begins.get(one.hit or "", 0.0) * study.rate)
+        return min(left, round(LONGEST_S * study.rate))
+    ends = [s.at for s in layer.samples if s.at is not None and s.at > (one.at or 0)]
+    with sf.SoundFile(str(storage.sound_path(layer.source))) as file:
+        return int(min([*ends, file.frames]) - (one.at or 0))
 
 
 def even(song: Song, piece: str, amount: float) -> Revision:

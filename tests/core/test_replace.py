@@ -14,6 +14,7 @@ from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.hits.detect import Hit
 from arkund.core.mix.struck import Row, Struck, Toned
+from arkund.core.process.crossover import crossover
 from arkund.core.replace.choosing import choose, gain_db
 from arkund.core.replace.even import even_gains_db, ridden, windows
 from arkund.core.replace.harvest import HEAD_S, bands, candidates
@@ -384,3 +385,93 @@ def test_samples_go_along_with_their_strokes_and_leave_with_them(
     assert number >= 1
     without = laid.tried(gone)
     assert np.abs(without.engine.read(without.graph.layers["snare_layer"], 0, RATE)).max() == 0
+
+
+@pytest.mark.parametrize("slope", [24, 48])
+def test_both_sides_of_a_crossover_sum_to_one_magnitude(slope: int) -> None:
+    """An impulse through both sides: flat within 1 dB (0.1 here), 6 dB down each at the frequency."""
+    impulse = np.zeros(1 << 16, np.float32)
+    impulse[0] = 1.0
+    sides = []
+    for side in ("low_pass", "high_pass"):
+        heard = impulse
+        for process in crossover(side, 70.0, slope, RATE):  # type: ignore[arg-type]
+            heard = process.run(heard, process.at_rest())
+        sides.append(np.fft.rfft(heard))
+    hz = np.fft.rfftfreq(len(impulse), 1 / RATE)
+    heard_db = 20 * np.log10(np.abs(sides[0] + sides[1])[(hz > 10) & (hz < 2000)])
+    assert np.abs(heard_db).max() < 0.1
+    at = int(np.argmin(np.abs(hz - 70)))
+    assert [20 * np.log10(abs(s[at])) for s in sides] == pytest.approx([-6.02, -6.02], abs=0.2)
+    octave = int(np.argmin(np.abs(hz - 140)))
+    assert 20 * np.log10(abs(sides[0][octave])) == pytest.approx(-slope - 0.5, abs=1.0)
+
+
+def test_a_crossed_sub_takes_the_bottom_of_every_close_mic_while_it_sounds(study: Study) -> None:
+    patch = replace.sub_patch(study, "kick", note="40Hz", crossover="70Hz", blend_db=0.0)
+    over = {"path": "layers.kick_sub.mute", "bars": "5-8", "value": True}
+    crossed = study.tried(patch | {"over.o1": over})
+    low = scipy.signal.butter(4, 40, fs=RATE, output="sos")
+    frames = study.sheet.frames
+    bar = round(4 * 60 / study.sheet.tempo.bpm * RATE)
+    begin = round(study.sheet.tempo.first_downbeat_s * RATE)
+    for mic in study.close("kick"):
+        was, now = (
+            s.engine.read(s.graph.mics[mic].chained.entry, 0, frames) for s in (study, crossed)
+        )
+        bottoms = [scipy.signal.sosfilt(low, x) for x in (was, now)]
+        sounding, muted = (
+            slice(begin + bar, begin + 4 * bar),
+            slice(begin + 5 * bar, begin + 7 * bar),
+        )
+        power = [[float(np.mean(b[part] ** 2)) for b in bottoms] for part in (sounding, muted)]
+        assert power[0][1] < 0.03 * power[0][0]
+        assert power[1][1] == pytest.approx(power[1][0], rel=0.01)
+    snare = [s.graph.mics["snare_top"].chained.entry.key for s in (study, crossed)]
+    assert snare[0] == snare[1]
+
+
+@pytest.mark.parametrize(
+    ("note_hz", "drum_hz", "at_hz", "slope"),
+    [
+        (50, 50, 70.7, 48),
+        (50, None, 70.7, 48),
+        (45, 80, 60, 48),
+        (40, 90, 60, 24),
+        (190, 200, 250, 48),
+    ],
+)
+def test_a_crossover_lies_between_the_two_fundamentals(
+    note_hz: float, drum_hz: float | None, at_hz: float, slope: int
+) -> None:
+    assert replace.crossover_of(note_hz, drum_hz) == (pytest.approx(at_hz, abs=0.1), slope)
+
+
+def test_a_stroke_that_is_left_out_gets_no_sample(
+    study: Study, with_layer: Callable[..., Study]
+) -> None:
+    laid = with_layer(strokes="all")
+    _, rows = _rows(laid, "snare_layer")
+    gone = [h for h in study.strokes("snare") if h.kind == "accent"][:3]
+    less = laid.tried({"layers.snare_layer.left_out": [h.id for h in gone]})
+    _, fewer = _rows(less, "snare_layer")
+    shift = study.sheet.mics["snare_top"].delay_samples
+    at = {round(h.time_s * RATE + shift) for h in gone}
+    assert {r.onset for r in rows} - {r.onset for r in fewer} == at
+
+
+def test_a_sample_is_trimmed_and_faded_where_it_is_said(
+    study: Study, with_layer: Callable[..., Study]
+) -> None:
+    laid = with_layer(strokes="all")
+    samples = [s.model_dump() for s in laid.sheet.layers["snare_layer"].samples]  # type: ignore[union-attr]
+    short = [{**s, "frames": 4800, "fade_in_ms": 4.0, "fade_out_ms": 40.0} for s in samples]
+    trimmed = laid.tried({"layers.snare_layer.samples": short})
+    (node, rows), (cut, _) = (_rows(s, "snare_layer") for s in (laid, trimmed))
+    whole, part = (n._sound(s.engine, rows[0]) for n, s in ((node, laid), (cut, trimmed)))
+    assert len(part) == 4800
+    rise, fall = round(0.004 * RATE), round(0.04 * RATE)
+    assert part[rise : 4800 - fall] == pytest.approx(whole[rise : 4800 - fall], abs=1e-7)
+    ease = 0.5 + 0.5 * np.cos(np.pi * np.arange(1, fall + 1) / fall)
+    assert part[4800 - fall :] == pytest.approx(whole[4800 - fall : 4800] * ease, abs=1e-6)
+    assert abs(part[0]) == 0

@@ -243,3 +243,78 @@ def test_a_bad_stroke_is_patched_in_all_mics(
         f"/{song.slug}/replace/patch/", {"base": 2, "hit": "nope"}, content_type="application/json"
     )
     assert again.status_code == 400
+
+
+def test_a_sample_is_trimmed_by_page_and_command_and_its_source_stays(
+    song: Song, capsys: pytest.CaptureFixture[str]
+) -> None:
+    _run(capsys, "layer", song.slug, "snare")
+    song.refresh_from_db()
+    assert song.current is not None
+    before = song.current.sheet.layers["snare_layer"]
+    assert isinstance(before, SampleLayer)
+    client = Client(headers={"host": "127.0.0.1"})
+    url, asked = (
+        f"/{song.slug}/replace/trim/",
+        {"base": song.current.number, "layer": "snare_layer"},
+    )
+    made = client.post(url, {**asked, "number": 2, "length_ms": "60"}, "application/json").json()
+    assert made["sheet"]["layers"]["snare_layer"]["samples"][1]["frames"] == round(0.063 * 48000)
+    _run(capsys, "sample", song.slug, "snare_layer", "1", "--fade-out-ms", "35")
+    picture = client.get(f"/{song.slug}/picture/replace/?mic=snare_top&bars=1-2").json()
+    first, second = picture["samples"][:2]
+    assert (first["fade_out_ms"], second["length_ms"]) == (35.0, 60.0)
+    assert second["decay_ms"] is None or second["decay_ms"] < 60
+    assert sum(s["plays"] for s in picture["samples"]) == len(picture["rows"])
+    song.refresh_from_db()
+    assert song.current is not None
+    after = song.current.sheet.layers["snare_layer"]
+    assert isinstance(after, SampleLayer)
+    assert after.samples[2:] == before.samples[2:]
+    asked["base"] = song.current.number
+    for wish, said in (
+        ({"number": 2, "length_ms": 9000}, "Sample 2 can be 5 to"),
+        ({"number": 99, "length_ms": 50}, "99 is none"),
+        ({"number": 1, "fade_in_ms": "soon"}, "to how many ms"),
+        ({"number": 1, "layer": "kick_layer"}, "no layer of samples"),
+        ({"number": 1, "fade_out_ms": -3}, "fades out over 1 to 1000 ms, not -3 ms"),
+    ):
+        refused = client.post(url, {**asked, **wish}, "application/json")
+        assert refused.status_code == 400
+        assert said in refused.json()["error"]
+
+
+def test_the_picture_says_how_a_layer_follows_and_which_strokes_are_left_out(
+    song: Song, capsys: pytest.CaptureFixture[str]
+) -> None:
+    _run(capsys, "layer", song.slug, "snare", "--strokes", "all", "--blend-db", "-9")
+    client = Client(headers={"host": "127.0.0.1"})
+    url = f"/{song.slug}/picture/replace/?mic=snare_top&bars=1-2"
+    drawn = client.get(url).json()
+    following = drawn["following"]
+    assert sum(following["counts"]) == len(drawn["rows"])
+    slope = np.diff(following["curve_db"]) / np.diff(following["edges_db"])
+    assert slope == pytest.approx(np.ones(len(slope)), abs=0.06)
+    gone = drawn["strokes"][-1]["id"]
+    _run(capsys, "set", song.slug, "layers.snare_layer.left_out", json.dumps([gone]))
+    _run(capsys, "set", song.slug, "layers.snare_layer.following", "0")
+    less = client.get(url).json()
+    assert less["left_out"] == [gone]
+    assert len(less["rows"]) == len(drawn["rows"]) - 1
+    flat = less["following"]
+    assert flat["curve_db"] == pytest.approx(
+        [flat["typical_db"] - 9] * len(flat["curve_db"]), abs=0.11
+    )
+
+
+def test_a_sub_is_crossed_over_from_the_command_line(
+    song: Song, capsys: pytest.CaptureFixture[str]
+) -> None:
+    _run(capsys, "sub", song.slug, "kick", "--note", "40Hz", "--crossover", "65Hz")
+    song.refresh_from_db()
+    assert song.current is not None
+    sub = song.current.sheet.layers["kick_sub"]
+    assert (sub.crossover, sub.crossover_hz) == (True, 65.0)  # type: ignore[union-attr]
+    for wish, said in (("900Hz", "between 30 and 250 Hz"), ("soon", "no frequency; say off, auto")):
+        assert cli.main(["sub", song.slug, "kick", "--crossover", wish]) == 1
+        assert said in capsys.readouterr().err

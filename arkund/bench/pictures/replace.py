@@ -8,12 +8,14 @@ from typing import Any
 import numpy as np
 
 from arkund.bench.pictures.common import rounded
+from arkund.bench.pictures.samples import following_of, samples_of
 from arkund.core.advise import replace
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label, piece_family
 from arkund.core.measure.landmarks import fundamental_hz
 from arkund.core.mix.layers import AnyLayer, SubLayer
+from arkund.core.mix.nodes import Processed
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.struck import Row, Struck, Toned
 from arkund.core.mix.summing import Mixed, Varied
@@ -94,8 +96,11 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
     """What the layer gives each stroke, and a typical one of them at sample zoom."""
     engine, graph = engine_for(sheet), graph_of(sheet)
     entry = graph.chains[name].entry
-    while isinstance(entry, (Mixed, Varied)):
-        entry = entry.inputs[0][0] if isinstance(entry, Mixed) else entry.parts[0][2]
+    while isinstance(entry, (Mixed, Varied, Processed)):
+        if isinstance(entry, Processed):
+            entry = entry.source
+        else:
+            entry = entry.inputs[0][0] if isinstance(entry, Mixed) else entry.parts[0][2]
     if not isinstance(entry, (Struck, Toned)):
         return {
             "rows": [],
@@ -110,13 +115,16 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
     gains = 10 ** (layer.fader_db / 20)
     typical = sorted(rows, key=lambda r: abs(r.gain))[len(rows) // 2]
     first, last = (round(typical.onset + s * sheet.rate) for s in ZOOM_S)
-    drum = np.asarray(engine.read(entry.drum, first, last))
+    crossed = isinstance(layer, SubLayer) and layer.crossover and not layer.mute
+    beside = graph.mics[layer.of].chained.entry if crossed else entry.drum
+    drum = np.asarray(engine.read(beside, first, last))
     laid = np.asarray(engine.read(graph.chains[name].end, first, last))[:, 0] * np.float32(gains)
     low = 20 * np.log10(
         max(float(np.sqrt(np.mean((drum + laid) ** 2))), 1e-9)
         / max(float(np.sqrt(np.mean(drum**2))), 1e-9)
     )
     rulers: dict[str, Any] = {}
+    said_too = ""
     if isinstance(layer, SubLayer):
         family = piece_family(sheet.mics[layer.of].name.piece or "")
         whole, times = (
@@ -124,10 +132,19 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
             [r.onset / sheet.rate for r in rows],
         )
         if hz := fundamental_hz(whole, sheet.rate, times, family):
+            at_hz, slope = replace.crossover_of(layer.note_hz, hz)
             rulers[f"layers.{name}.note_hz"] = {"proposed": round(hz, 2)}
+            rulers[f"layers.{name}.crossover_hz"] = {"proposed": round(at_hz, 1)}
+            said_too = (
+                f"; drum {hz:.0f} Hz, sub {layer.note_hz:.0f} Hz: a crossover fits at {at_hz:.0f} Hz, "
+                f"{slope} dB/oct"
+            )
     return {
         "layer": name,
         "rulers": rulers,
+        "samples": samples_of(sheet, layer, entry, rows, engine),
+        "left_out": list(layer.left_out),
+        "following": following_of(layer, entry, engine),
         "rows": [
             {
                 "at": round(r.onset),
@@ -136,7 +153,7 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
             }
             for r in rows
         ],
-        "said": _said(rows, len(planned), shifts, low),
+        "said": _said(rows, len(planned), shifts, low) + said_too,
         "zoom": {
             "ms": [1000 * s for s in ZOOM_S],
             "drum": _thin(drum),

@@ -127,6 +127,33 @@ def _said(made: SampleSet, note: str) -> JsonResponse:
     )
 
 
+class Trimmed(Change):
+    """A layer's sample, counted from 1, and what of it is to change, in ms."""
+
+    refusal: ClassVar[str] = "Say which sample is to be trimmed, and to how many ms."
+    layer: Line
+    number: int
+    length_ms: float | None = None
+    fade_in_ms: float | None = None
+    fade_out_ms: float | None = None
+
+
+@require_POST
+def trim(request: HttpRequest, slug: str) -> JsonResponse:
+    """Cut and fade one sample of a layer; made from revision ``base``."""
+    song, asked = song_named(slug), body(request, Trimmed)
+    made = replacing.trim_sample(
+        song,
+        asked.layer,
+        asked.number,
+        length_ms=asked.length_ms,
+        fade_in_ms=asked.fade_in_ms,
+        fade_out_ms=asked.fade_out_ms,
+        base=asked.base,
+    )
+    return answer(made)
+
+
 class Patched(Change):
     """A bad stroke, and the one that stands in for it; the best match where none is said."""
 

@@ -16,13 +16,14 @@ from arkund.core.measure.landmarks import fundamental_hz
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.strokes import ring_time_s
 from arkund.core.mix.lanes import STROKES
+from arkund.core.mix.layers import CROSSOVER_HZ, FADE_IN_MS, FADE_OUT_MS, NOTE_HZ, SampleLayer
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.pairs import lanes
 from arkund.core.mix.patches import Patch
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import plays
 from arkund.core.mix.typed import typed_value
-from arkund.core.replace.harvest import Candidate, bands, candidates
+from arkund.core.replace.harvest import HEAD_S, Candidate, bands, candidates
 from arkund.core.units import amplitude_to_db, amplitudes_to_db
 
 NAME = "replace"
@@ -35,7 +36,9 @@ DUCKED = ("overhead", "room", "kit")
 DUCK, DUCK_DB = "duck", 4.0
 BLEND_DB = -6.0
 SUB_DB = -12.0
-NOTE_HZ = (20.0, 200.0)
+SAME_NOTE = 1.2
+"""Two fundamentals by less apart are one note."""
+
 LEAST_ISOLATED_DB = 12.0
 """A sample brings more of the kit along where it exceeds the rest by less."""
 
@@ -116,14 +119,86 @@ def kit_patch(
 
 
 def sub_patch(
-    study: Study, piece: str, *, note: str = "auto", strokes: str = "all", blend_db: float = SUB_DB
+    study: Study,
+    piece: str,
+    *,
+    note: str = "auto",
+    strokes: str = "all",
+    blend_db: float = SUB_DB,
+    crossover: str = "off",
 ) -> Patch:
     """A tone under a piece: on its own fundamental (*auto*), a note (``C1``) or a frequency
-    (``50Hz``). Raises `ArkundError`."""
+    (``50Hz``). Its ``crossover`` with the drum is *off*, *auto* between the two fundamentals, or at
+    a frequency. Raises `ArkundError`."""
     hz = round(sub_note_hz(study, piece, note), 2)
-    return _put(
-        study, piece, "sub", {"kind": "sub", "note_hz": hz, "fader_db": blend_db, **_which(strokes)}
-    )
+    values: dict[str, Any] = {"kind": "sub", "note_hz": hz, "fader_db": blend_db}
+    at_hz, slope = crossover_of(hz, drum_hz(study, piece))
+    if crossover not in ("off", "auto"):
+        at_hz = _hz_said(study, crossover, "frequency", "off, auto or a frequency such as 70Hz")
+        if not CROSSOVER_HZ[0] <= at_hz <= CROSSOVER_HZ[1]:
+            low, high = CROSSOVER_HZ
+            raise ArkundError(
+                f"A crossover lies between {low:.0f} and {high:.0f} Hz; {at_hz:.0f} Hz does not."
+            )
+    values |= {
+        "crossover": crossover != "off",
+        "crossover_hz": round(at_hz, 1),
+        "crossover_db_oct": slope,
+    }
+    return _put(study, piece, "sub", {**values, **_which(strokes)})
+
+
+def crossover_of(note_hz: float, drum_hz: float | None) -> tuple[float, int]:
+    """Frequency in Hz and slope in dB/oct of the crossover between a sub on ``note_hz`` and a drum
+    with its fundamental at ``drum_hz``.
+
+    Halfway between both on the scale of pitch, the steeper the closer they are. On one note, or of
+    a drum without a clear one, half an octave above it: the sub carries the note, the drum the rest.
+    """
+    apart = drum_hz / note_hz if drum_hz else 1.0
+    if apart < SAME_NOTE:
+        at_hz, slope = note_hz * 2**0.5, 48
+    else:
+        at_hz, slope = note_hz * apart**0.5, 48 if apart < 2 else 24
+    return float(np.clip(at_hz, *CROSSOVER_HZ)), slope
+
+
+def trimmed_patch(
+    study: Study,
+    layer: str,
+    index: int,
+    *,
+    length_ms: float | None,
+    fade_in_ms: float | None,
+    fade_out_ms: float | None,
+    room: int,
+) -> Patch:
+    """A layer's samples with one of them as long, from its stroke on, and faded as is said;
+    ``room`` samples there are. Raises `ArkundError`."""
+    found = study.sheet.layers[layer]
+    assert isinstance(found, SampleLayer)
+    rate, wished = study.rate, {"fade_in_ms": fade_in_ms, "fade_out_ms": fade_out_ms}
+    for way, wish, (low, high) in (
+        ("in", fade_in_ms, FADE_IN_MS),
+        ("out", fade_out_ms, FADE_OUT_MS),
+    ):
+        if wish is not None and not low <= wish <= high:
+            raise ArkundError(f"A sample fades {way} over {low:g} to {high:g} ms, not {wish:g} ms.")
+    changed: dict[str, Any] = {n: v for n, v in wished.items() if v is not None}
+    if length_ms is not None:
+        if not LEAST_LENGTH_MS <= length_ms <= 1000 * room / rate - 1000 * HEAD_S:
+            most = 1000 * room / rate - 1000 * HEAD_S
+            raise ArkundError(
+                f"Sample {index + 1} can be {LEAST_LENGTH_MS:.0f} to {most:.0f} ms long, not "
+                f"{length_ms:.0f} ms."
+            )
+        changed["frames"] = round((length_ms / 1000 + HEAD_S) * rate)
+    samples = [s.model_dump(exclude_none=True) for s in found.samples]
+    samples[index] |= changed
+    return {f"layers.{layer}.samples": samples}
+
+
+LEAST_LENGTH_MS = 5.0
 
 
 def even_patch(study: Study, piece: str, amount: float) -> Patch:
@@ -136,12 +211,8 @@ def even_patch(study: Study, piece: str, amount: float) -> Patch:
 
 def sub_note_hz(study: Study, piece: str, note: str) -> float:
     """The frequency that a sub layer's note means; raises `ArkundError`."""
-    mic = followed(study, piece)
-    text = note.strip()
-    if text.lower() == "auto":
-        base = fundamental_hz(
-            study.sound(mic, "clean"), study.rate, study.plain_times(mic), piece_family(piece)
-        )
+    if note.strip().lower() == "auto":
+        base = drum_hz(study, piece)
         if not base:
             raise ArkundError(
                 f"{label(piece).capitalize()} has no clear fundamental; say a note, e.g. C1 or 50Hz."
@@ -149,17 +220,30 @@ def sub_note_hz(study: Study, piece: str, note: str) -> float:
         # The drum's own note where that is low, else the octave under it.
         hz = base if base <= 80 else base / 2
     else:
-        try:
-            hz = typed_value(text, "Hz", bpm=study.sheet.tempo.bpm, rate=study.rate)
-        except ArkundError:
-            raise ArkundError(
-                f"“{text[:20]}” is no note; say auto, a note such as C1, or 50Hz."
-            ) from None
+        hz = _hz_said(study, note, "note", "auto, a note such as C1, or 50Hz")
     if not NOTE_HZ[0] <= hz <= NOTE_HZ[1]:
         raise ArkundError(
             f"A sub layer plays from {NOTE_HZ[0]:.0f} to {NOTE_HZ[1]:.0f} Hz; {hz:.0f} Hz is outside."
         )
     return hz
+
+
+def drum_hz(study: Study, piece: str) -> float | None:
+    """The fundamental of a piece in the mic that its layers follow; None where it has none."""
+    mic = followed(study, piece)
+    return (
+        fundamental_hz(
+            study.sound(mic, "clean"), study.rate, study.plain_times(mic), piece_family(piece)
+        )
+        or None
+    )
+
+
+def _hz_said(study: Study, text: str, what: str, wanted: str) -> float:
+    try:
+        return typed_value(text.strip(), "Hz", bpm=study.sheet.tempo.bpm, rate=study.rate)
+    except ArkundError:
+        raise ArkundError(f"“{text.strip()[:20]}” is no {what}; say {wanted}.") from None
 
 
 def _which(strokes: str) -> dict[str, Any]:

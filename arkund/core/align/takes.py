@@ -135,6 +135,5 @@ def _torn_delays(pairs: list[PairAlignment]) -> set[int]:
                 continue
             off = second.delay_samples + first.delay_samples - third.delay_samples
             if abs(off) > LAG_SLACK:
-                three = (first, second, third)
                 torn |= {id(p) for p in _to_blame(first, second, third)}
     return torn

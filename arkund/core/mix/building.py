@@ -17,7 +17,7 @@ from arkund.core.mix.lanes import (
 from arkund.core.mix.nodes import Link, Node, Pair, Processed, Pulses, Side
 from arkund.core.mix.pairs import lane
 from arkund.core.mix.sheet import Sheet, bus_order, with_values
-from arkund.core.mix.sources import Entry, layer_entry, mic_entry
+from arkund.core.mix.sources import Entry, layer_entry, mic_entry, taking_layers
 from arkund.core.mix.strokes import (
     sounding_hits,
     sounding_unlisted,
@@ -45,7 +45,12 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     order = mic_order(sheet)
     if variant == "recorded":
         return _as_recorded(sheet, {n: mic_entry(n, sheet, library, variant, heard) for n in order})
-    versions = {name: variants(sheet, f"mics.{name}", with_values) for name in order}
+    versions = {
+        name: variants(
+            sheet, f"mics.{name}", with_values, [f"layers.{n}" for n in taking_layers(sheet, name)]
+        )
+        for name in order
+    }
     entries = {
         name: [
             (at, ramp, mic_entry(name, version, library, variant, heard))

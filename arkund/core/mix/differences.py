@@ -110,11 +110,15 @@ def _of(sheet: "Sheet", channel: str) -> list[Over]:
 
 
 def variants(
-    sheet: "Sheet", channel: str, apply: Callable[["Sheet", dict[str, Any]], "Sheet"]
+    sheet: "Sheet",
+    channel: str,
+    apply: Callable[["Sheet", dict[str, Any]], "Sheet"],
+    also: Sequence[str] = (),
 ) -> list[tuple[int, int, "Sheet"]]:
     """``(from which sample on, ramp in samples, sheet)``: how a channel goes through the song; one
-    entry for a channel that is the same throughout."""
-    own = _of(sheet, channel)
+    entry for a channel that is the same throughout. It may rest on values of other channels
+    ``also``."""
+    own = [one for name in (channel, *also) for one in _of(sheet, name)]
     plain = sheet.model_copy(update={"over": ()})
     if not own:
         return [(0, 0, plain)]

@@ -11,16 +11,22 @@ from pydantic import Field, model_validator
 from arkund.core.mix.channels import DRUMS, Channel, Frame, Name
 from arkund.core.process.values import Part, choice, switch, value
 
-MOST_SAMPLES = 64
+MOST_SAMPLES, MOST_LEFT_OUT = 64, 4000
+NOTE_HZ, CROSSOVER_HZ = (20.0, 200.0), (30.0, 250.0)
+FADE_IN_MS, FADE_OUT_MS = (0.2, 20.0), (1.0, 1000.0)
+HIT = r"^[A-Za-z0-9][A-Za-z0-9_-]{0,47}$"
 
 
 class Sample(Part):
     """A stroke as a sample, ``frames`` long: of the song by the stroke's id, so that it goes along
-    when strokes are moved or the mic is delayed; of a kit file from its sample ``at`` on."""
+    when strokes are moved or the mic is delayed; of a kit file from its sample ``at`` on. It fades in
+    from its beginning on, which lies shortly before the stroke, and out to its end."""
 
-    hit: str | None = Field(None, pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,47}$")
+    hit: str | None = Field(None, pattern=HIT)
     at: Frame | None = None
     frames: int = Field(ge=64, le=2_000_000)
+    fade_in_ms: float = Field(1.0, ge=FADE_IN_MS[0], le=FADE_IN_MS[1])
+    fade_out_ms: float = Field(20.0, ge=FADE_OUT_MS[0], le=FADE_OUT_MS[1])
 
     @model_validator(mode="after")
     def _is_somewhere(self) -> "Sample":
@@ -48,6 +54,8 @@ class LayerBase(Channel):
         hint="1: as loud as each stroke; 0: all as the typical one",
     )
     choke: bool = switch(True, "ends at the next stroke")
+    left_out: tuple[Annotated[str, Field(pattern=HIT)], ...] = Field((), max_length=MOST_LEFT_OUT)
+    """Ids of strokes on which it does not play, whatever else holds of them."""
     to: Name = Field(DRUMS, title="runs into")
 
 
@@ -74,8 +82,7 @@ class SubLayer(LayerBase):
     kind: Literal["sub"] = "sub"
     note_hz: float = value(
         50.0,
-        20,
-        200,
+        *NOTE_HZ,
         "Hz",
         "note",
         scale="log",
@@ -108,6 +115,18 @@ class SubLayer(LayerBase):
         hint="how far above its note it begins",
     )
     drive_db: float = value(0.0, 0, 24, "dB", "drive", step=0.5, ticks=(0, 6, 12, 18, 24))
+    crossover: bool = switch(False, "crossover with the drum")
+    crossover_hz: float = value(
+        70.0,
+        *CROSSOVER_HZ,
+        "Hz",
+        "crossover",
+        scale="log",
+        step=1.02,
+        ticks=(30, 50, 100, 200),
+        hint="below it the sub alone, above it the drum's close mics alone",
+    )
+    crossover_db_oct: Literal[24, 48] = choice(24, "slope", "dB/oct")
 
 
 AnyLayer = Annotated[SampleLayer | SubLayer, Field(discriminator="kind")]

@@ -24,7 +24,8 @@ from arkund.core.mix.nodes import (
     Processed,
 )
 from arkund.core.mix.sheet import Sheet, Take
-from arkund.core.mix.struck import Evened, Silenced, Struck, Toned
+from arkund.core.mix.struck import Cut, Evened, Silenced, Struck, Toned
+from arkund.core.process.crossover import Side, crossover
 from arkund.core.replace.harvest import HEAD_S
 from arkund.core.timing.moves import ALL, KICK
 from arkund.core.units import db_to_amplitude, ms_to_samples
@@ -85,8 +86,8 @@ Entry = tuple[Node, Node, Node, Node, Node]
 def mic_entry(
     name: str, sheet: Sheet, library: Library, variant: Variant, heard: Callable[[], list[Hit]]
 ) -> Entry:
-    """A mic as recorded, repaired, placed, clean, and as it enters its chain: with even strokes, and
-    without those that a layer plays instead."""
+    """A mic as recorded, repaired, placed, clean, and as it enters its chain: with even strokes,
+    without those that a layer plays instead, and without what lies below a sub layer's crossover."""
     mic = sheet.mics[name]
     source = _moved(joined_source(name, sheet, library), name, sheet, library)
     if variant == "recorded":
@@ -124,24 +125,39 @@ def _gate_key(name: str, sheet: Sheet, library: Library) -> Node | None:
 
 def _evened(name: str, sheet: Sheet, clean: Node, heard: Callable[[], list[Hit]]) -> Node:
     mic = sheet.mics[name]
-    instead = [
-        layer
-        for layer in sheet.layers.values()
-        if layer.mode == "instead"
-        and sheet.mics[layer.of].name.piece == mic.name.piece
-        and mic.name.piece
-    ]
-    if not mic.even.amount and not instead:
-        return clean
-    own = sorted((h for h in heard() if h.piece == mic.name.piece), key=lambda h: h.time_s)
-    onsets = tuple(round(h.time_s * sheet.rate + mic.delay_samples) for h in own)
+    layers = [sheet.layers[n] for n in taking_layers(sheet, name) if not sheet.layers[n].mute]
+    instead = [layer for layer in layers if layer.mode == "instead"]
     entry = clean
+    if mic.even.amount or instead:
+        own = sorted((h for h in heard() if h.piece == mic.name.piece), key=lambda h: h.time_s)
+        onsets = tuple(round(h.time_s * sheet.rate + mic.delay_samples) for h in own)
     if mic.even.amount:
         entry = Evened(entry, onsets, tuple(h.kind for h in own), mic.even.amount)
     if instead:
         out = tuple(any(plays(layer, h) for layer in instead) for h in own)
         entry = Silenced(entry, onsets, out)
+    for layer in layers:
+        if isinstance(layer, SubLayer) and layer.crossover:
+            entry = _crossed(entry, "high_pass", layer, sheet.rate)
     return entry
+
+
+def taking_layers(sheet: Sheet, mic: str) -> list[str]:
+    """The layers that take something away from a mic of their drum while they sound: its strokes, or
+    what lies below a crossover."""
+    piece = sheet.mics[mic].name.piece
+    return [
+        name
+        for name, layer in sheet.layers.items()
+        if piece
+        and sheet.mics[layer.of].name.piece == piece
+        and (layer.mode == "instead" or (isinstance(layer, SubLayer) and layer.crossover))
+    ]
+
+
+def _crossed(source: Node, side: Side, layer: SubLayer, rate: int) -> Node:
+    both = crossover(side, layer.crossover_hz, layer.crossover_db_oct, rate)
+    return Processed(source, tuple(Link(one) for one in both))
 
 
 def layer_entry(
@@ -152,7 +168,7 @@ def layer_entry(
     struck = [h for h in heard() if h.piece == mic.name.piece and plays(layer, h)]
     onsets = tuple(sorted(round(h.time_s * sheet.rate + mic.delay_samples) for h in struck))
     if isinstance(layer, SubLayer):
-        return Toned(
+        toned = Toned(
             drum,
             onsets,
             layer.following,
@@ -163,6 +179,7 @@ def layer_entry(
             layer.fall,
             layer.drive_db,
         )
+        return _crossed(toned, "low_pass", layer, sheet.rate) if layer.crossover else toned
     samples = _samples(layer, sheet, heard)
     if not samples:
         return Silence()  # its strokes have left the song
@@ -172,22 +189,35 @@ def layer_entry(
     )
 
 
-def _samples(
-    layer: SampleLayer, sheet: Sheet, heard: Callable[[], list[Hit]]
-) -> tuple[tuple[int, int], ...]:
-    """First sample and length of each sample, where it lies now."""
-    if layer.source is not None:
-        return tuple((s.at or 0, s.frames) for s in layer.samples)
-    shift = sheet.mics[layer.of].delay_samples - round(HEAD_S * sheet.rate)
-    begins = {h.id: round(h.time_s * sheet.rate + shift) for h in heard()}
-    return tuple((at, s.frames) for s in layer.samples if (at := begins.get(s.hit or "", -1)) >= 0)
+def _samples(layer: SampleLayer, sheet: Sheet, heard: Callable[[], list[Hit]]) -> tuple[Cut, ...]:
+    """Each sample where it lies now; strokes that have left the song are left out."""
+    if layer.source is None:
+        shift = sheet.mics[layer.of].delay_samples - round(HEAD_S * sheet.rate)
+        begins = {h.id: round(h.time_s * sheet.rate + shift) for h in heard()}
+    else:
+        begins = {}
+    found = [
+        (n, begins.get(s.hit, -1) if s.hit else s.at or 0, s) for n, s in enumerate(layer.samples)
+    ]
+    return tuple(
+        Cut(
+            n,
+            at,
+            s.frames,
+            ms_to_samples(s.fade_in_ms, sheet.rate),
+            ms_to_samples(s.fade_out_ms, sheet.rate),
+        )
+        for n, at, s in found
+        if at >= 0
+    )
 
 
 def plays(layer: AnyLayer, hit: Hit) -> bool:
     """Whether a layer plays on a stroke. A flam is one stroke; rolls and ghosts are left alone where
     only accents are wanted."""
     loud = layer.strokes == "all" or hit.kind in ("accent", "flam")
-    return loud and hit.kind != "roll" and layer.low <= hit.velocity <= layer.high
+    wanted = loud and hit.kind != "roll" and layer.low <= hit.velocity <= layer.high
+    return wanted and hit.id not in layer.left_out
 
 
 def _repaired(source: Node, repair: Repair, rate: int) -> Node:

@@ -21,8 +21,18 @@ from arkund.core.replace.tone import CHOKE_S, tone
 from arkund.core.units import amplitudes_to_db, db_to_amplitude
 
 SILENT_DB = -80.0
-FADE_IN_S, FADE_OUT_S = 0.001, 0.02
 TYPICAL_FLOOR_DB = -120.0
+
+
+class Cut(NamedTuple):
+    """Which of the layer's samples, counted from 0, and where it is cut: its first sample in the
+    source, its length, and how long it fades in and out."""
+
+    number: int
+    at: int
+    frames: int
+    fade_in: int
+    fade_out: int
 
 
 class Row(NamedTuple):
@@ -106,7 +116,7 @@ class _Laid(Node):
                 part += np.float32(row.gain) * sound[first - whole : last - whole]
         return out
 
-    def _peaks_db(self, reader: Reader) -> list[float]:
+    def peaks_db(self, reader: Reader) -> list[float]:
         """Each stroke's peak in the drum, in dBFS."""
         return _peaks_db(reader, self.drum, self.onsets)
 
@@ -116,12 +126,11 @@ class _Laid(Node):
 
 @dataclass(frozen=True)
 class Struck(_Laid):
-    """Samples of ``source``, the drum itself or a kit file, (first sample, samples) each, laid
-    ``under`` the drum's strokes or played instead. Under a stroke whose bottom no place makes
-    fuller there is none."""
+    """Samples cut out of ``source``, the drum itself or a kit file, laid ``under`` the drum's strokes
+    or played instead. Under a stroke whose bottom no place makes fuller there is none."""
 
     source: Node
-    samples: tuple[tuple[int, int], ...]
+    samples: tuple[Cut, ...]
     under: bool = True
 
     @property
@@ -129,13 +138,13 @@ class Struck(_Laid):
         return self.source.key, self.samples, self.under
 
     def _longest(self, rate: int) -> int:
-        return max(frames for _, frames in self.samples)
+        return max(cut.frames for cut in self.samples)
 
     def _heard(self, reader: Reader, rows: Sequence[Row]) -> object:
         used = sorted({int(row.sound) for row in rows})
         return [
             reader.over(self.drum, at, at + frames)
-            for at, frames in (self.samples[n] for n in used)
+            for _, at, frames, *_ in (self.samples[n] for n in used)
         ]
 
     @cached_property
@@ -146,21 +155,23 @@ class Struck(_Laid):
         number = int(row.sound)
         kept = self._kept.setdefault(reader, {})
         if number not in kept:
-            at, frames = self.samples[number]
-            kept[number] = _faded(reader.read(self.source, at, at + frames), reader.rate)
+            cut = self.samples[number]
+            sound = reader.read(self.source, cut.at, cut.at + cut.frames)
+            kept[number] = _faded(sound, cut.fade_in, cut.fade_out)
         return kept[number]
 
     def _decide(self, reader: Reader) -> list[Row]:
         rate, head = reader.rate, round(HEAD_S * reader.rate)
-        strokes = self._peaks_db(reader)
+        strokes = self.peaks_db(reader)
         if not strokes:
             return []
-        samples = _peaks_db(reader, self.source, [at + head for at, _ in self.samples])
+        samples = _peaks_db(reader, self.source, [cut.at + head for cut in self.samples])
         typical = float(np.median(strokes))
         chosen = choose(strokes, samples)
         length = head + round((SUM_S + 0.01) * rate)
         sounds = [
-            reader.read(self.source, at, at + min(frames, length)) for at, frames in self.samples
+            reader.read(self.source, cut.at, cut.at + min(cut.frames, length))
+            for cut in self.samples
         ]
         out = []
         lead, stops = 2 * head, self._stops(reader.frames)
@@ -211,7 +222,7 @@ class Toned(_Laid):
         return self._one(reader.rate)
 
     def _decide(self, reader: Reader) -> list[Row]:
-        strokes, one = self._peaks_db(reader), self._one(reader.rate)
+        strokes, one = self.peaks_db(reader), self._one(reader.rate)
         if not strokes:
             return []
         length = min(len(one), round(0.1 * reader.rate))
@@ -294,11 +305,11 @@ def _shifted(sound: Audio, fraction: float) -> Audio:
     return filter_valid(np.concatenate([room, sound, room[:63]]), taps_late(fraction))
 
 
-def _faded(sound: Audio, rate: int) -> Audio:
-    """A copy that begins within 1 ms and ends over 20 ms or a quarter of it."""
+def _faded(sound: Audio, fade_in: int, fade_out: int) -> Audio:
+    """A copy that begins and ends over so many samples, a quarter and a half of it at most."""
     out = np.array(sound)
-    rise = min(round(FADE_IN_S * rate), len(out) // 4)
-    fall = min(round(FADE_OUT_S * rate), len(out) // 4)
+    rise = min(fade_in, len(out) // 4)
+    fall = min(fade_out, len(out) // 2)
     out[:rise] *= (0.5 - 0.5 * np.cos(np.pi * np.arange(rise) / rise)).astype(np.float32)
     out[len(out) - fall :] *= (0.5 + 0.5 * np.cos(np.pi * np.arange(1, fall + 1) / fall)).astype(
         np.float32

@@ -1,7 +1,7 @@
 // Replace: strokes from soft to loud with the samples under them, one stroke at sample zoom.
 import { notify, post } from "./api.js";
-import { bench, keepValues, on } from "./bench.js";
-import { clear, el, minus, path } from "./draw.js";
+import { bench, keepValues, moveTo, on, tell } from "./bench.js";
+import { clear, el, levels, minus, path } from "./draw.js";
 
 export function startReplace() {
   const adding = document.getElementById("replace-add");
@@ -79,6 +79,8 @@ function draw(p) {
   drawStrokes(p);
   listMends(p);
   if (p.zoom) drawOne(p);
+  if (p.following) drawFollowing(p);
+  if (p.samples) listSamples(p.samples);
   if (p.said) document.getElementById("replace-said").textContent = p.said;
   document.getElementById("even-said").textContent = p.accents
     ? `${p.accents} accents spread by ${minus(p.spread_db)} dB${p.spread_db < 3 ? ": nothing needed here" : ""}` : "";
@@ -123,8 +125,88 @@ function listMends(p) {
         button.disabled = false;
       }
     });
-    line.insertCell().append(button);
+    const cell = line.insertCell();
+    cell.append(button);
+    if (p.rows) cell.append(leaving(p, bad.hit));
   }
+}
+
+// Whether the layer in hand plays on one stroke.
+function leaving(p, hit) {
+  const out = p.left_out.includes(hit);
+  const button = document.createElement("button");
+  button.className = "act ml-3";
+  button.textContent = out ? "lay the layer under it again" : "leave the layer out here";
+  button.addEventListener("click", () => {
+    const rest = p.left_out.filter((one) => one !== hit);
+    keepValues({ [`layers.${p.layer}.left_out`]: out ? rest : [...rest, hit] });
+  });
+  return button;
+}
+
+// A layer's samples, each with its waveform and how it is cut; a typed figure is kept at once.
+function listSamples(samples) {
+  const table = document.getElementById("samples");
+  document.getElementById("samples-part").hidden = !samples.length;
+  if (table.contains(document.activeElement)) return;
+  const body = table.tBodies[0];
+  body.replaceChildren();
+  for (const one of samples) {
+    const line = body.insertRow();
+    const figure = (text) => { const cell = line.insertCell(); cell.className = "fig"; cell.textContent = text; };
+    figure(one.number);
+    drawWave(line.insertCell(), one);
+    [minus(one.peak_dbfs), one.hz ? one.hz.toFixed(0) : "–", one.decay_ms ?? "longer", one.plays].forEach(figure);
+    for (const [name, words] of [["length_ms", "length"], ["fade_in_ms", "fade in"], ["fade_out_ms", "fade out"]]) {
+      const field = document.createElement("input");
+      field.className = "field w-[64px] !py-0";
+      field.value = one[name];
+      field.inputMode = "decimal";
+      field.setAttribute("aria-label", `Sample ${one.number}: ${words} in ms`);
+      field.addEventListener("change", () => trim(table, one.number, name, field));
+      const cell = line.insertCell();
+      cell.className = "fig";
+      cell.append(field);
+    }
+  }
+}
+
+async function trim(table, number, name, field) {
+  const asked = { base: bench.revision, layer: table.dataset.layer, number, [name]: field.value.trim().replace(",", ".") };
+  try {
+    moveTo(await post(table.dataset.trim, asked));
+    field.blur();
+    tell("sound");
+    tell("try");
+  } catch (error) {
+    notify(error.message);
+    field.value = field.defaultValue;
+  }
+}
+
+function drawWave(cell, one) {
+  const svg = el(cell, "svg", { viewBox: "0 0 160 22", class: "wave", "aria-hidden": "true" });
+  const most = Math.max(...one.wave, 1e-6);
+  const up = one.wave.map((v, i) => [(i / (one.wave.length - 1)) * 160, 11 - (v / most) * 10]);
+  const down = one.wave.map((v, i) => [(i / (one.wave.length - 1)) * 160, 11 + (v / most) * 10]).reverse();
+  el(svg, "path", { d: `${path([...up, ...down])}Z`, class: "solid" });
+}
+
+// The drum's strokes by level as bars, and the layer's level under each as a line.
+function drawFollowing(p) {
+  const svg = clear(document.getElementById("following"));
+  const { edges_db: edges, counts, curve_db: curve } = p.following;
+  const [from, to] = [edges[0], edges[edges.length - 1]];
+  const x = (db) => 24 + ((db - from) / (to - from)) * 220, y = (db) => 114 - ((db - from) / (to - from)) * 106;
+  levels(svg, y, [-60, -40, -20, 0], 24, 244);
+  const most = Math.max(...counts, 1);
+  counts.forEach((count, i) => {
+    const height = (count / most) * 90;
+    if (count) el(svg, "rect", { class: `solid ${p.family}`, opacity: 0.45, x: x(edges[i]), width: x(edges[i + 1]) - x(edges[i]) - 1, y: 114 - height, height });
+  });
+  const inside = edges.map((db, i) => [x(db), curve[i]]).filter(([, db]) => db >= from && db <= to);
+  el(svg, "path", { class: "inkline", d: path(inside.map(([at, db]) => [at, y(db)])) });
+  for (const db of [-60, -40, -20, 0]) el(svg, "text", { x: x(db), y: 128, "text-anchor": "middle" }, minus(db, 0));
 }
 
 function drawStrokes(p) {
@@ -138,7 +220,8 @@ function drawStrokes(p) {
     const target = el(group, "rect", { class: "catch", x: x - step / 2, y: 8, width: step, height: 112, fill: "transparent" });
     el(target, "title", {}, `stroke at ${stroke.t.toFixed(2)} s, velocity ${stroke.v}`);
     target.addEventListener("click", () => show("stroke", stroke.id));
-    if (Number.isInteger(stroke.sound)) el(svg, "circle", { class: "hollow", cx: x, cy: 134 + (stroke.sound % 16) * 3.2, r: Math.min(step / 2, 3) });
+    if (p.left_out && p.left_out.includes(stroke.id)) el(svg, "text", { x, y: 132, "text-anchor": "middle" }, "×");
+    else if (Number.isInteger(stroke.sound)) el(svg, "circle", { class: "hollow", cx: x, cy: 134 + (stroke.sound % 16) * 3.2, r: Math.min(step / 2, 3) });
   });
   el(svg, "text", { x: 5, y: 12 }, "velocity 127");
   if (p.rows) {
