@@ -18,7 +18,7 @@ from arkund.core.process.crossover import crossover
 from arkund.core.replace.choosing import choose, gain_db
 from arkund.core.replace.even import even_gains_db, ridden, windows
 from arkund.core.replace.harvest import HEAD_S, bands, candidates
-from arkund.core.replace.placing import place
+from arkund.core.replace.placing import heard, place
 from arkund.core.replace.tone import tone
 from arkund.core.simulate.session import simulate
 from arkund.core.simulate.studying import study_of
@@ -107,7 +107,7 @@ def test_a_stroke_is_placed_to_a_fraction_of_a_sample(late: float, polarity: int
     sound = np.concatenate([np.zeros(onset, np.float32), _stroke(170)])
     spectrum = np.fft.rfft(sound, 16384) * np.exp(-2j * np.pi * np.arange(8193) * late / 16384)
     drum = np.fft.irfft(spectrum)[: len(sound)].astype(np.float32)
-    found = place(drum, polarity * sound, onset, RATE)
+    found = place(*heard([drum, polarity * sound], RATE), onset, RATE)
     assert found.shift == pytest.approx(late, abs=0.3)
     assert found.polarity == polarity
     assert found.alike > 0.95
@@ -119,7 +119,7 @@ def test_of_two_strokes_in_one_mic_the_polarity_is_known() -> None:
     onset, time = 400, np.arange(9600) / RATE
     low = np.concatenate([np.zeros(onset), np.sin(2 * np.pi * 250 * time) * np.exp(-time / 0.05)])
     drum = np.roll(low, 90).astype(np.float32)
-    found = place(drum, low.astype(np.float32), onset, RATE, same_mic=True)
+    found = place(*heard([drum, low.astype(np.float32)], RATE), onset, RATE, same_mic=True)
     assert (found.polarity, found.shift) == (1, pytest.approx(90, abs=0.5))
 
 
@@ -373,9 +373,8 @@ def test_samples_go_along_with_their_strokes_and_leave_with_them(
     later, _ = _rows(delayed, "snare_layer")
     assert isinstance(node, Struck)
     assert isinstance(later, Struck)
-    assert [b[0] - a[0] for a, b in zip(node.samples, later.samples, strict=True)] == [40] * len(
-        node.samples
-    )
+    moved = [b.at - a.at for a, b in zip(node.samples, later.samples, strict=True)]
+    assert moved == [40] * len(node.samples)
     number = study.sheet.take.number
     layer = laid.sheet.layers["snare_layer"]
     gone = {

@@ -1,7 +1,7 @@
 """Nodes that rest on a list of strokes: samples and tones laid under a drum, and gains stroke by
 stroke. What each stroke gets is decided once over the whole song."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple
@@ -16,11 +16,14 @@ from arkund.core.process.stage import Audio
 from arkund.core.replace.choosing import choose, gain_db
 from arkund.core.replace.even import even_gains_db, ridden, windows
 from arkund.core.replace.harvest import HEAD_S, PEAK_S
-from arkund.core.replace.placing import SUM_S, place
+from arkund.core.replace.placing import SUM_S, Heard, heard, place
 from arkund.core.replace.tone import CHOKE_S, tone
 from arkund.core.units import amplitudes_to_db, db_to_amplitude
 
 SILENT_DB = -80.0
+AT_ONCE = 256
+"""Strokes that are filtered together."""
+
 TYPICAL_FLOOR_DB = -120.0
 
 
@@ -74,9 +77,12 @@ class _Laid(Node):
         )
 
     def plan(self, reader: Reader) -> list[Row]:
-        """What each stroke gets, decided once and cached."""
-        table = reader.track(self.key, lambda whole: np.array(self._decide(whole)).reshape(-1, 7))
-        return [Row(*row) for row in table]
+        """What each stroke gets."""
+        return [Row(*row) for row in self._table(reader)]
+
+    def _table(self, reader: Reader) -> NDArray[np.float64]:
+        """The plan, a row a stroke; decided once and cached."""
+        return reader.track(self.key, lambda whole: np.array(self._decide(whole)).reshape(-1, 7))
 
     def _decide(self, reader: Reader) -> list[Row]:
         raise TypeError("a layer decides what each stroke gets")
@@ -89,10 +95,10 @@ class _Laid(Node):
         return None
 
     def _near(self, reader: Reader, start: int, stop: int) -> list[Row]:
-        longest = self._longest(reader.rate)
-        return [
-            r for r in self.plan(reader) if r.begins - 64 < stop and r.begins + longest + 64 > start
-        ]
+        table = self._table(reader)
+        begins = table[:, Row._fields.index("begins")]
+        near = (begins - 64 < stop) & (begins + self._longest(reader.rate) + 64 > start)
+        return [Row(*row) for row in table[near].tolist()]
 
     def _longest(self, rate: int) -> int:
         raise TypeError("a layer knows how long its sounds are")
@@ -169,16 +175,22 @@ class Struck(_Laid):
         typical = float(np.median(strokes))
         chosen = choose(strokes, samples)
         length = head + round((SUM_S + 0.01) * rate)
-        sounds = [
-            reader.read(self.source, cut.at, cut.at + min(cut.frames, length))
-            for cut in self.samples
-        ]
-        out = []
         lead, stops = 2 * head, self._stops(reader.frames)
-        for onset, level, n, stop in zip(self.onsets, strokes, chosen, stops, strict=True):
-            stroke = reader.read(self.drum, onset - lead, onset + length - head)
-            own = np.concatenate([np.zeros(head, np.float32), sounds[n]])
-            found = place(stroke, own, lead, rate, same_mic=self.source == self.drum)
+        sounds = np.zeros((len(self.samples), head + length), np.float32)
+        for row, cut in zip(sounds, self.samples, strict=True):
+            frames = min(cut.frames, length)
+            row[head : head + frames] = reader.read(self.source, cut.at, cut.at + frames)
+        own = heard(list(sounds), rate)
+        out = []
+        for onset, level, n, stop, stroke in zip(
+            self.onsets,
+            strokes,
+            chosen,
+            stops,
+            self._heard_strokes(reader, lead, length - head),
+            strict=True,
+        ):
+            found = place(stroke, own[n], lead, rate, same_mic=self.source == self.drum)
             gain = found.polarity * db_to_amplitude(
                 gain_db(level, samples[n], typical, self.following)
             )
@@ -196,6 +208,13 @@ class Struck(_Laid):
                 )
             )
         return out
+
+    def _heard_strokes(self, reader: Reader, lead: int, length: int) -> Iterator[Heard]:
+        """The drum's strokes from ``lead`` samples before each to ``length`` behind."""
+        for first in range(0, len(self.onsets), AT_ONCE):
+            some = self.onsets[first : first + AT_ONCE]
+            sounds = [reader.read(self.drum, onset - lead, onset + length) for onset in some]
+            yield from heard(sounds, reader.rate)
 
 
 @dataclass(frozen=True)
