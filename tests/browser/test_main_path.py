@@ -579,6 +579,29 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     page.keyboard.press(" ")
     until(page, "arkund.player.states.now.live.length > 0", 60)
     page.keyboard.press(" ")
+    # A sample is cut by hand, and one stroke is left alone.
+    length = page.get_by_label("Sample 1: length in ms")
+    length.fill("70")
+    length.press("Enter")
+    expect(page.locator("#revision")).to_have_text(str(start + 2))
+    page.locator("#strip-of-strokes rect.catch").last.click()
+    page.wait_for_url("**stroke=*")
+    _ready(page)
+    page.get_by_role("button", name="leave the layer out here").click()
+    expect(page.locator("#revision")).to_have_text(str(start + 3))
+    page.get_by_role("button", name="lay the layer under it again").wait_for(timeout=60_000)
+    expect(page.get_by_label("Sample 1: length in ms")).to_have_value("70")
+    page.goto(f"{song}/print/")
+    _ready(page)
+    page.click("#print-go")
+    link = page.locator("a[download]").first
+    link.wait_for(timeout=90_000)
+    with page.expect_download() as waiting:
+        link.click()
+    with zipfile.ZipFile(waiting.value.path()) as archive:
+        assert "lantern-yard_snare_layer.wav" in archive.namelist()
+    page.goto(f"{song}/replace/?mic=snare_top&bars=3-4")
+    _ready(page)
     with page.expect_navigation():
         page.get_by_role("button", name="take this layer out").click()
     _ready(page)

@@ -73,24 +73,28 @@ def _peak(sound: np.ndarray[Any, Any]) -> float:
 
 
 def _routing(sheet: Sheet, name: str, start: int, stop: int) -> list[dict[str, Any]]:
-    """Each mic with its peak in the loop, its fader and its pre-fader send."""
+    """Each mic, with the layers that follow it behind, its peak in the loop, its fader and its send
+    to the bus ``name``."""
     engine, graph = engine_for(sheet), graph_of(sheet)
     bus = sheet.buses.get(name)
     sends = {m: send.db for m, send in bus.sends.items()} if bus else {}
     rows = []
     for mic in mic_order(sheet):
-        sound = engine.read(graph.mics[mic].shaped, start, stop)
         piece = parse_mic_name(mic).piece
-        rows.append(
-            {
-                "mic": mic,
-                "label": label(mic),
-                "peak": _peak(sound),
-                "family": piece_family(piece) if piece else "ambience",
-                "fader": None if sheet.mics[mic].mute else sheet.mics[mic].fader_db,
-                "send": sends[mic] if sends.get(mic, OFF_DB) > OFF_DB else None,
-            }
-        )
+        laid = [n for n, layer in sheet.layers.items() if layer.of == mic]
+        channels = {mic: sheet.mics[mic], **{n: sheet.layers[n] for n in laid}}
+        for source, channel in channels.items():
+            node = graph.mics[mic].shaped if source == mic else graph.chains[source].end
+            rows.append(
+                {
+                    "mic": source,
+                    "label": label(source),
+                    "peak": _peak(engine.read(node, start, stop)),
+                    "family": piece_family(piece) if piece else "ambience",
+                    "fader": None if channel.mute else channel.fader_db,
+                    "send": sends[source] if sends.get(source, OFF_DB) > OFF_DB else None,
+                }
+            )
     return rows
 
 
