@@ -1,0 +1,141 @@
+"""Files out and in."""
+
+import argparse
+from pathlib import Path
+from typing import Any
+
+from arkund.cli.opening import Add, say, show_progress, song_named
+from arkund.core.errors import ArkundError
+
+
+def register(add: Add) -> None:
+    """The commands of this module."""
+    sub = add("render", _render, "write a span of a node as 32-bit float WAV")
+    sub.add_argument("song")
+    sub.add_argument(
+        "--node",
+        default="output",
+        help="output, sum, a mic, a group, a bus, or several joined by +",
+    )
+    sub.add_argument("--after", default="", metavar="STAGE", help="behind this stage of its chain")
+    sub.add_argument("--bars", help="first-last, e.g. 5-12; the whole song by default")
+    sub.add_argument("--as-recorded", action="store_true")
+    sub.add_argument("-o", dest="out", type=Path, required=True, metavar="FILE.wav")
+    sub = add("print", _print, "print stems and mix into a folder")
+    sub.add_argument("song")
+    sub.add_argument("-o", dest="out", type=Path, required=True, metavar="DIR")
+    sub.add_argument("--stems", default="mics,groups,parallel,mix")
+    sub.add_argument("--format", default="wav24")
+    sub = add("export", _export, "write hits, edits, tempo map or sheet to a file")
+    sub.add_argument("song")
+    sub.add_argument("kind", choices=("midi", "csv", "json", "sfz"))
+    sub.add_argument(
+        "--least-sure",
+        type=float,
+        metavar="SHARE",
+        help="leave strokes out of MIDI that are less sure, 0 to 1",
+    )
+    sub.add_argument("-o", dest="out", type=Path, required=True, metavar="PATH")
+    sub = add("import-sheet", _import_sheet, "take over the settings of a sheet from a file")
+    sub.add_argument("song")
+    sub.add_argument("file", type=Path, metavar="FILE.json")
+    sub = add("import-hits", _import_hits, "make the hit list what a CSV file says")
+    sub.add_argument("song")
+    sub.add_argument("file", type=Path, metavar="FILE.csv")
+
+
+def _render(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    import soundfile as sf
+
+    from arkund.songs import rendering, timing
+
+    sheet = timing.sheet_of(song)
+    start, stop = _span(args.bars, sheet, rendering.grid_of(sheet))
+    variant = "recorded" if args.as_recorded else "now"
+    sound = rendering.render_span(
+        sheet,
+        args.node,
+        variant,
+        start,
+        stop,
+        args.after,  # type: ignore[arg-type]
+        rendering.exact_engine(sheet),
+    )
+    part = args.out.with_name(args.out.name + ".part")
+    sf.write(str(part), sound, sheet.rate, subtype="FLOAT", format="WAV")
+    part.replace(args.out)
+    return {"file": str(args.out), "frames": len(sound), "rate": sheet.rate}
+
+
+def _span(bars: str | None, sheet: Any, grid: Any) -> tuple[int, int]:
+    if not bars:
+        return 0, sheet.frames
+    try:
+        first, last = (int(part) for part in bars.split("-"))
+    except ValueError:
+        raise ArkundError(f"“{bars}” is not a run of bars such as 5-12.") from None
+    if first < 1 or last < first:
+        raise ArkundError(f"“{bars}” is not a run of bars such as 5-12.")
+    start, stop = grid.frames_of_bars(first, last, sheet.rate)
+    if start >= sheet.frames:
+        raise ArkundError(f"The song ends before bar {first}.")
+    return start, min(stop, sheet.frames)
+
+
+def _print(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import locks, prints
+
+    stems = [s.strip() for s in args.stems.split(",") if s.strip()]
+    with locks.song_lock(song.slug):
+        report = prints.print_to_folder(
+            song,
+            song.current,
+            args.out,
+            stems=stems,
+            file_format=args.format,
+            progress=lambda share: show_progress(share, "printing"),
+        )
+    for stem, count in report.over.items():
+        say(f"{stem}: {count} samples over full scale.")
+    return {
+        "files": report.files,
+        "null_db": report.null_db,
+        "peak_dbfs": report.peak_dbfs,
+        "loudness_lufs": report.loudness_lufs,
+        "over": report.over,
+    }
+
+
+def _export(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import exports, timing
+
+    least = exports.EXPORTED if args.least_sure is None else args.least_sure
+    if not 0 <= least <= 1:
+        raise ArkundError("How sure a stroke must be is a share from 0 to 1, e.g. 0.6.")
+    left = exports.doubtful(timing.sheet_of(song), least) if args.kind == "midi" else 0
+    if left:
+        many = "stroke" if left == 1 else "strokes"
+        say(f"{left} {many} less than {least:.0%} sure {'is' if left == 1 else 'are'} left out.")
+    files = exports.export(song, args.kind, args.out, least)
+    return {"files": [str(p) for p in files], "left_out": left}
+
+
+def _import_sheet(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import exports, locks
+
+    with locks.song_lock(song.slug):
+        made = exports.import_sheet(song, args.file)
+    return {"revision": made.number, "label": made.label}
+
+
+def _import_hits(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import exports, locks
+
+    with locks.song_lock(song.slug):
+        made = exports.import_hits(song, args.file)
+    return {"revision": made.number, "label": made.label}

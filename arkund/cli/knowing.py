@@ -1,0 +1,83 @@
+"""What is known of a song, and what is proposed for it."""
+
+import argparse
+from collections.abc import Callable
+from typing import Any
+
+from arkund.cli.opening import Add, show_progress, song_named
+from arkund.core.errors import ArkundError
+
+
+def register(add: Add) -> None:
+    """The commands of this module."""
+    for name, fact, about in (
+        ("show", "show", "a song's mics, takes and sections"),
+        ("measure", "measures", "levels of every mic"),
+        ("carries", "carries", "who carries each piece, and who owns the low end"),
+        ("log", "log", "the revisions that lead to the present sheet"),
+    ):
+        add(name, _fact(fact), about).add_argument("song")
+    sub = add("hits", _hits, "the strokes of a take")
+    sub.add_argument("song")
+    sub.add_argument("--take", type=int, default=1)
+    sub = add("findings", _findings, "what was found and is proposed")
+    sub.add_argument("song")
+    sub.add_argument("--station", default="", help="of one station, e.g. align")
+    sub = add("first-pass", _first_pass, "apply all findings of a school, each its own revision")
+    sub.add_argument("song")
+    sub.add_argument("--school", required=True, help="tight, natural, open, or an own school")
+    sub.add_argument("--preview", action="store_true", help="say what it would do; change nothing")
+    sub = add("card", _card, "the punch card: wanted, as recorded, now, and without each stage")
+    sub.add_argument("song")
+    sub.add_argument("--school", default="", help="whose goal; the song's own by default")
+
+
+def _fact(name: str) -> Callable[[argparse.Namespace], dict[str, Any]]:
+    """A command that prints what `arkund.songs.facts` knows of a song under ``name``."""
+
+    def run(args: argparse.Namespace) -> dict[str, Any]:
+        song = song_named(args.song)
+        from arkund.songs import facts
+
+        known: dict[str, Any] = getattr(facts, name)(song)
+        return known
+
+    return run
+
+
+def _hits(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import facts
+
+    return facts.hits(song, args.take)
+
+
+def _findings(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.core.advise.findings import STATION_OF
+    from arkund.songs import findings
+
+    stations = sorted(set(STATION_OF.values()))
+    if args.station and args.station not in stations:
+        raise ArkundError(f"There is no station “{args.station}”. Stations: {', '.join(stations)}.")
+    return findings.listed(song, args.station)
+
+
+def _first_pass(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import first_pass, jobs, locks, schools
+
+    if args.preview:
+        return first_pass.preview(song, args.school, progress=show_progress)
+    with locks.song_lock(song.slug):
+        schools.choose(song, args.school)
+        report = first_pass.run(song, progress=show_progress)
+    jobs.record("first-pass", song, report)
+    return report
+
+
+def _card(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import cards
+
+    return cards.card_report(song, args.school)

@@ -1,0 +1,46 @@
+"""What commands share: the songs they open, and what they say."""
+
+import os
+import sys
+from collections.abc import Callable
+from typing import Any
+
+from arkund.core.errors import ArkundError
+
+Add = Callable[[str, Callable[..., Any], str], Any]
+"""Adds a command: its name, what runs it, and a line about it; gives its parser."""
+
+
+def say(text: str) -> None:
+    """A message for the person at the terminal."""
+    print(text, file=sys.stderr)
+
+
+def set_up_django(*, migrate: bool = True) -> None:
+    """Set Django up and bring the database to the present schema."""
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "arkund.studio.settings")
+    import django
+
+    django.setup()
+    if migrate:
+        from arkund.songs.upgrading import bring_up_to_date
+
+        bring_up_to_date()
+
+
+def song_named(slug: str) -> Any:
+    """The song; raises `ArkundError` with the songs that there are."""
+    set_up_django()
+    from arkund.songs.models import Song
+
+    song = Song.objects.select_related("current").filter(slug=slug).first()
+    if song is None:
+        known = ", ".join(Song.objects.values_list("slug", flat=True)) or "none yet"
+        raise ArkundError(f"There is no song “{slug}”. Songs: {known}.")
+    return song
+
+
+def show_progress(share: float, what: str) -> None:
+    """How far long work is, where somebody is watching."""
+    if sys.stderr.isatty():
+        print(f"\r{share:4.0%} {what:<50.50}", end="\n" if share >= 1 else "", file=sys.stderr)

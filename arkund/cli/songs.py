@@ -1,0 +1,171 @@
+"""Songs: made, listed, corrected, changed value by value."""
+
+import argparse
+import json
+from pathlib import Path
+from typing import Any
+
+from arkund.cli.opening import Add, say, set_up_django, show_progress, song_named
+from arkund.core.errors import ArkundError
+
+
+def register(add: Add) -> None:
+    """The commands of this module."""
+    sub = add("simulate", _simulate, "write a simulated recording and truth.json")
+    sub.add_argument("dir", type=Path)
+    sub.add_argument("--preset", default="copper")
+    sub.add_argument("--seed", type=int, default=1)
+    sub.add_argument("--bars", type=int, help="only the first bars")
+    sub.add_argument("--takes", type=int, help="only the first takes; all of the preset by default")
+    sub.add_argument("--stems", action="store_true", help="also each mic's share of each piece")
+    sub = add("new", _new, "make a song from a folder of mics")
+    sub.add_argument("name")
+    sub.add_argument("--from", dest="source", type=Path, required=True, metavar="DIR")
+    sub.add_argument("--tempo", type=float)
+    sub.add_argument("--meter", default="4/4")
+    sub.add_argument("--roles", type=Path, metavar="FILE.csv")
+    sub.add_argument("--sections", type=Path, metavar="FILE.csv")
+    sub.add_argument("--resample", type=int, metavar="HZ")
+    sub.add_argument("--pad", action="store_true")
+    sub.add_argument("--stereo", choices=("left", "right", "sum"), default="")
+    sub.add_argument("--skip-bad", action="store_true")
+    add("songs", _songs, "list the songs")
+    sub = add("set-up", _set_up, "correct what a mic is, leave it out, or put a file under it")
+    sub.add_argument("song")
+    sub.add_argument("mic")
+    sub.add_argument("--as", dest="name", metavar="MIC", help="what it is instead")
+    sub.add_argument("--swap", action="store_true", help="whoever is that becomes this one")
+    sub.add_argument("--unused", metavar="WHY", help="leave it out of everything, with a reason")
+    sub.add_argument("--in-use", action="store_true", help="take it in again")
+    sub.add_argument("--overdub", choices=("yes", "no"), help="recorded by itself, or with the kit")
+    sub.add_argument("--file", type=Path, help="a file for it; adds the mic where there is none")
+    sub.add_argument("--take", type=int, default=1, help="the take that the file belongs to")
+    sub.add_argument("--stereo", choices=("left", "right", "sum"), default="mono")
+    sub = add("set", _set, "change one value of the sheet")
+    sub.add_argument("song")
+    sub.add_argument("path")
+    sub.add_argument(
+        "value", help='JSON, e.g. -32, true, "threshold"; null takes a stage or bus away'
+    )
+    add("processors", _processors, "every processor with its values, ranges and units")
+    sub = add("tempo", _tempo, "take over the tempo map of a MIDI file, or find a drifting one")
+    sub.add_argument("song")
+    sub.add_argument("--midi", type=Path, metavar="FILE.mid")
+    sub.add_argument("--drifting", action="store_true", help="bar by bar from the strokes")
+    add("undo", _undo, "back to the revision before").add_argument("song")
+    add("redo", _redo, "forward again").add_argument("song")
+
+
+def _simulate(args: argparse.Namespace) -> dict[str, Any]:
+    from arkund.core.simulate.session import write_recording
+
+    session = write_recording(
+        args.preset,
+        args.seed,
+        args.dir,
+        takes=args.takes,
+        bars=args.bars,
+        keep_stems=args.stems,
+        progress=show_progress,
+    )
+    return {
+        "dir": str(args.dir),
+        "preset": args.preset,
+        "seed": args.seed,
+        "tempo_bpm": session.truth["tempo_bpm"],
+        "mics": len(session.mics),
+        "hits": len(session.truth["hits"]),
+    }
+
+
+def _new(args: argparse.Namespace) -> dict[str, Any]:
+    set_up_django()
+    from arkund.songs import importing, incoming
+
+    roles = incoming.read_roles(args.roles) if args.roles else {}
+    sections = incoming.read_sections(args.sections) if args.sections else ()
+    wishes = importing.Wishes(
+        args.name, args.tempo, args.meter, None, sections, args.resample, args.pad, args.stereo
+    )
+    files = incoming.files_of(args.source)
+    found = incoming.guess_incoming(files, roles, args.stereo)
+    song, refused = importing.import_song(
+        found, wishes, skip_bad=args.skip_bad, progress=show_progress
+    )
+    for entry in refused:
+        say(f"Left out {entry['file']}: {entry['reason']}")
+    return {"song": song.slug, "refused": refused}
+
+
+def _songs(args: argparse.Namespace) -> dict[str, Any]:
+    set_up_django()
+    from arkund.songs.models import Song
+
+    return {"songs": [{"song": s.slug, "name": s.name} for s in Song.objects.all()]}
+
+
+def _set_up(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import locks, set_up
+    from arkund.songs.incoming import Incoming
+
+    names = {args.mic: args.name} if args.name else {}
+    if args.name and args.swap:
+        names[args.name] = args.mic
+    unused = {args.mic: args.unused or ""} if args.unused or args.in_use else {}
+    overdubs = {args.mic: args.overdub == "yes"} if args.overdub else {}
+    files: tuple[Incoming, ...] = ()
+    if args.file:
+        files = (Incoming(args.file, args.file.name, args.mic, args.take, args.stereo),)
+    wanted = set_up.Wanted(names, unused, overdubs, files)
+    with locks.song_lock(song.slug):
+        made = set_up.correct(song, song.current.number, wanted, show_progress)
+    return {"revision": made.number, "label": made.label}
+
+
+def _set(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import locks, revisions
+
+    try:
+        value = json.loads(args.value)
+    except json.JSONDecodeError:
+        value = args.value
+    with locks.song_lock(song.slug):
+        made = revisions.keep(song.pk, song.current.number, {args.path: value})
+    return {"revision": made.number, "label": made.label}
+
+
+def _processors(args: argparse.Namespace) -> dict[str, Any]:
+    from arkund.core.process.registry import catalogue
+
+    return {"processors": catalogue()}
+
+
+def _tempo(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import locks, tempo
+
+    if bool(args.midi) == args.drifting:
+        raise ArkundError("Say either --midi FILE.mid or --drifting.")
+    with locks.song_lock(song.slug):
+        made = tempo.from_midi(song, args.midi) if args.midi else tempo.drifting(song)
+    return {"revision": made.number, "label": made.label}
+
+
+def _undo(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import facts, revisions
+
+    revisions.undo(song.pk)
+    song.refresh_from_db()
+    return facts.log(song)
+
+
+def _redo(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import facts, revisions
+
+    revisions.redo(song.pk)
+    song.refresh_from_db()
+    return facts.log(song)
