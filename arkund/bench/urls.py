@@ -37,6 +37,7 @@ urlpatterns = [
     path("<slug:slug>/tempo/click/", tempo.click, name="tempo-click"),
     path("<slug:slug>/tempo/count-in/", tempo.count_in, name="tempo-count-in"),
     path("<slug:slug>/offset/", changes.offset, name="offset"),
+    path("<slug:slug>/tempo/tapped/", tempo.tapped, name="tempo-tapped"),
     path("<slug:slug>/tempo/midi/", tempo.upload, name="tempo-midi"),
     path("<slug:slug>/hits.mid", tempo.download, name="hits-midi"),
     path("<slug:slug>/edits.csv", hits.edit_list, name="edit-list"),

@@ -11,9 +11,16 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from benchmarks.verdict.afar import AfarTable, afar_tables, afar_told, fitted_afar, in_folds
+from benchmarks.verdict.afar import (
+    AfarTable,
+    AfarTrees,
+    afar_tables,
+    afar_told,
+    fitted_afar,
+    in_folds,
+)
 from benchmarks.verdict.fitting import Table, fitted, folds_told, tables_of, write
-from benchmarks.verdict.recordings import FROM_AFAR, kept, lessons
+from benchmarks.verdict.recordings import afar_lessons, close_lessons, kept
 
 
 def _once(file: Path, make: Callable[[], list[Any]]) -> list[Any]:
@@ -48,18 +55,37 @@ def main() -> None:
     parser = argparse.ArgumentParser(prog="benchmarks.verdict", description=__doc__)
     parser.add_argument("folder", type=Path)
     parser.add_argument("--seeds", type=int, default=11)
+    parser.add_argument(
+        "--first",
+        type=int,
+        default=1,
+        help="beyond 1: only close mics' trees, from lessons that afar's trees have not learnt from",
+    )
     parser.add_argument("--processes", type=int, default=2)
     parser.add_argument("--folds", action="store_true", help="only say how well folds are told")
     args = parser.parse_args()
     args.folder.mkdir(parents=True, exist_ok=True)
-    every = lessons(args.seeds)
-    close = [(name, seed) for name, seed in every if not name.startswith(FROM_AFAR)]
+    close = close_lessons(args.seeds, args.first)
     with ProcessPoolExecutor(args.processes) as pool:
-        heard = [
-            t
-            for found in pool.map(partial(_afar, args.folder), *zip(*every, strict=True))
-            for t in found
-        ]
+        afar, given = None, [None] * len(close)
+        if args.first == 1:
+            afar, given = _learn_from_afar(args, pool, close)
+        told = pool.map(partial(_close, args.folder), *zip(*close, strict=True), given)
+        tables = [t for found in told for t in found]
+    print(f"{len(close)} lessons with close mics, {sum(len(t.right) for t in tables)} onsets")
+    print("\n".join(folds_told(tables)), flush=True)
+    if not args.folds:
+        write(fitted(tables), afar)
+
+
+def _learn_from_afar(
+    args: argparse.Namespace, pool: ProcessPoolExecutor, close: list[tuple[str, int]]
+) -> tuple[AfarTrees | None, list[NDArray[np.float64] | None]]:
+    """Trees of what far mics hear, and what is made of each of the ``close`` lessons by trees that
+    did not learn from it."""
+    every = [*close, *afar_lessons(args.seeds)]
+    found = pool.map(partial(_afar, args.folder), *zip(*every, strict=True))
+    heard = [table for tables in found for table in tables]
     folds = in_folds(heard)
     print(f"{len(every)} lessons, {sum(len(t.rows) for t in heard)} onsets from afar")
     print("\n".join(afar_told(heard, folds)), flush=True)
@@ -68,14 +94,8 @@ def main() -> None:
         for t, share in zip(heard, folds.second, strict=True)
         if t.heard_by == "pair"
     }
-    given = [pairs.get(f"{name}-{seed}") for name, seed in close]
-    with ProcessPoolExecutor(args.processes) as pool:
-        told = pool.map(partial(_close, args.folder), *zip(*close, strict=True), given)
-        tables = [t for found in told for t in found]
-    print(f"{len(close)} lessons with close mics, {sum(len(t.right) for t in tables)} onsets")
-    print("\n".join(folds_told(tables)), flush=True)
-    if not args.folds:
-        write(fitted(tables), fitted_afar(heard, folds))
+    trees = None if args.folds else fitted_afar(heard, folds)
+    return trees, [pairs.get(f"{name}-{seed}") for name, seed in close]
 
 
 if __name__ == "__main__":

@@ -81,9 +81,11 @@ def fitted(tables: Sequence[Table], seed: int = 0) -> Trees:
     )
 
 
-def write(trees: Trees, afar: AfarTrees) -> None:
-    """The files that ship."""
+def write(trees: Trees, afar: AfarTrees | None) -> None:
+    """The files that ship; what is heard from afar stays as it is without trees."""
     np.savez_compressed(FILE, **_parts(trees))
+    if afar is None:
+        return
     np.savez_compressed(
         AFAR_FILE,
         **{prefix + n: part for prefix, t in afar.items() for n, part in _parts(t).items()},

@@ -31,12 +31,12 @@ ALONE = ("one_overhead", "one_file")
 FROM_AFAR, AFAR_MICS = "afar_", ("overhead_l", "overhead_r", "overhead", "kit")
 """Lessons of which only these mics are rendered."""
 
-MORE = {"brushes": 18, "flams": 6}
-"""So many more seeds of what is hardest to time."""
+MORE = {"brushes": 11, "flams": 11, "loud_bleed": 6}
+"""So many more seeds of what is hardest, `MORE_FROM` after the first."""
 
 COLOUR_DB = 3.0
 SIMULATED_BARS = 28
-FIRST_SIMULATED, SIMULATED_SEEDS = 101, 4
+MORE_FROM, SIMULATED_FROM = 100, 60
 
 LEFT_OUT = (
     (0.15, ("snare_bottom",)),
@@ -60,22 +60,23 @@ class Lesson:
     rate: int
 
 
-def lessons(seeds: int) -> list[tuple[str, int]]:
-    """Names and seeds of all lessons: with close mics, from afar, and simulated."""
-    played = [
-        (name, seed) for seed in range(1, seeds + 1) for name in PATTERNS if name not in ALONE
+def close_lessons(seeds: int, first: int = 1) -> list[tuple[str, int]]:
+    """Names and seeds of lessons with close mics, of so many seeds from the ``first`` on: every
+    pattern, more of what is hardest, and simulated ones."""
+    out = [
+        (name, seed)
+        for seed in range(first, first + seeds)
+        for name in PATTERNS
+        if name not in ALONE
     ]
-    played += [(name, seeds + n) for name, more in MORE.items() for n in range(1, more + 1)]
-    afar = [(FROM_AFAR + name, seed) for seed in range(1, seeds // 2 + 1) for name in PATTERNS]
-    return (
-        played
-        + afar
-        + [
-            (f"sim_{preset}", FIRST_SIMULATED + n)
-            for n in range(max(seeds // 2, 1))
-            for preset in PRESETS
-        ]
-    )
+    out += [(name, first + MORE_FROM + n) for name, more in MORE.items() for n in range(more)]
+    simulated = range(first + SIMULATED_FROM, first + SIMULATED_FROM + max(seeds // 2, 1))
+    return out + [(f"sim_{preset}", seed) for seed in simulated for preset in PRESETS]
+
+
+def afar_lessons(seeds: int) -> list[tuple[str, int]]:
+    """Names and seeds of those of which only far mics are rendered."""
+    return [(FROM_AFAR + name, seed) for seed in range(1, seeds // 2 + 1) for name in PATTERNS]
 
 
 def kept(folder: Path, wanted: list[tuple[str, int]]) -> Iterator[Lesson]:

@@ -203,3 +203,13 @@ def test_print_is_queued_and_refuses_nonsense(client: Client, song: Song) -> Non
     _json(client, f"/jobs/{job.pk}/cancel/", {})
     assert client.get(f"/jobs/{job.pk}/").json()["state"] == "cancelled"
     assert _json(client, f"/{song.slug}/print/start/", {"stems": []})[0] == 400
+
+
+def test_a_tempo_is_tapped(client: Client, song: Song) -> None:
+    url = f"/{song.slug}/tempo/tapped/"
+    tapped = client.post(url, {"times_ms": [100, 700, 1300, 1900]}, "application/json").json()
+    assert tapped == {"bpm": 100.0}
+    assert client.post(url, {"times_ms": [100]}, "application/json").json() == {"bpm": None}
+    refused = client.post(url, {"times_ms": ["soon"]}, "application/json")
+    assert refused.status_code == 400
+    assert refused.json()["error"] == "Tap at least three quarter notes."

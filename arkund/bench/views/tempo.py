@@ -6,11 +6,13 @@ from typing import ClassVar
 
 from django.http import FileResponse, HttpRequest, HttpResponseBase, JsonResponse
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field, FiniteFloat
 
 from arkund.bench.requests import Asked, Number, body, song_named
 from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
 from arkund.core.hits.confidence import EXPORTED
+from arkund.core.timing.tapped import tapped_bpm
 from arkund.songs import exports, tempo
 
 LARGEST_MIDI = 4_000_000
@@ -39,6 +41,21 @@ class CountIn(Asked):
 def count_in(request: HttpRequest, slug: str) -> JsonResponse:
     """Let the first stroke count in for so many ``beats``."""
     return answer(tempo.count_in(song_named(slug), body(request, CountIn).beats))
+
+
+class Tapped(Asked):
+    """When the quarter notes were tapped."""
+
+    refusal: ClassVar[str] = "Tap at least three quarter notes."
+    times_ms: list[FiniteFloat] = Field(max_length=64)
+
+
+@require_POST
+def tapped(request: HttpRequest, slug: str) -> JsonResponse:
+    """The tempo of taps, ``bpm`` null while there are too few; nothing is changed."""
+    song_named(slug)
+    bpm = tapped_bpm([t / 1000 for t in body(request, Tapped).times_ms])
+    return JsonResponse({"bpm": None if bpm is None else round(bpm, 1)})
 
 
 @require_POST

@@ -3,7 +3,7 @@ import { notify, post } from "./api.js";
 import { address, bench, keepValues, moveTo } from "./bench.js";
 import { startSetUp } from "./set-up.js";
 
-const TAPS = 8, PAUSE_MS = 2500;
+const TAPS = 16;
 
 export function startLoadIn() {
   const number = (id) => Number(document.getElementById(id).value.replace("−", "-").replace(",", "."));
@@ -53,10 +53,10 @@ export function startLoadIn() {
     } else keep({ "tempo.bpm": bpm, "tempo.first_downbeat_s": start });
   });
   let taps = [];
-  document.getElementById("tempo-tap").addEventListener("click", (event) => {
-    if (taps.length && event.timeStamp - taps.at(-1) > PAUSE_MS) taps = [];
+  document.getElementById("tempo-tap").addEventListener("click", async (event) => {
     taps = [...taps, event.timeStamp].slice(-TAPS);
-    if (taps.length > 2) document.getElementById("tempo-bpm").value = ((60000 * (taps.length - 1)) / (taps.at(-1) - taps[0])).toFixed(1);
+    const { bpm } = await post(address("tempo/tapped/"), { times_ms: taps }).catch((error) => { notify(error.message); return {}; });
+    if (bpm) document.getElementById("tempo-bpm").value = bpm.toFixed(1);
   });
 
   const field = (row, value, label, run, width) => {
