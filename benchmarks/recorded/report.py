@@ -1,6 +1,8 @@
 """The second half of `make accuracy`: strokes found in recordings of recorded strokes."""
 
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import replace
+from functools import cache, partial
 
 import numpy as np
 
@@ -14,18 +16,18 @@ from benchmarks.recorded.patterns import PATTERNS
 from benchmarks.recorded.recording import make_recording
 from benchmarks.recorded.strokes import Sounds, render
 
+PROCESSES = 2
+
 
 def report(seeds: list[int], development: bool = False) -> None:
     """Print the table: every pattern on every kit that development did not hear (or on those that
     it did), a seed each."""
-    kits, brushed = (DEVELOPMENT, BRUSHED[0]) if development else (REPORT, BRUSHED[1])
-    notes = {(p, n) for kit in kits for p, n, _ in kit.pieces.values()} | {brushed[:2]}
-    sounds = render(notes)
+    kits, _ = _heard_kits(development)
+    jobs = [(seed, n, name) for seed in seeds for n in range(len(kits)) for name in PATTERNS]
     total = scoring.Score()
-    for seed in seeds:
-        for kit in kits:
-            for number, name in enumerate(PATTERNS):
-                _add(total, kit, brushed, name, np.random.default_rng([seed, number]), sounds)
+    with ProcessPoolExecutor(PROCESSES) as pool:
+        for score in pool.map(partial(_scored, development), jobs):
+            total.take_in(score)
     names = ", ".join(kit.name for kit in kits)
     print(f"kits of recorded strokes: {names} · {len(PATTERNS)} patterns each\n")
     print("| what | measured | bar | met |\n|---|---|---|---|")
@@ -34,6 +36,28 @@ def report(seeds: list[int], development: bool = False) -> None:
     print("\n| confidence | strokes | right |\n|---|---|---|")
     for step, count, share in scoring.calibration(total):
         print(f"| {step} | {count} | {share:.2f} |")
+
+
+def _heard_kits(development: bool) -> tuple[tuple[Kit, ...], tuple[int, int, float]]:
+    """The kits of one half, and its brushed snare."""
+    return (DEVELOPMENT, BRUSHED[0]) if development else (REPORT, BRUSHED[1])
+
+
+@cache
+def _sounds(development: bool) -> dict[tuple[int, int], Sounds]:
+    """The strokes of all kits of one half, rendered once a process."""
+    kits, brushed = _heard_kits(development)
+    return render({(p, n) for kit in kits for p, n, _ in kit.pieces.values()} | {brushed[:2]})
+
+
+def _scored(development: bool, job: tuple[int, int, str]) -> scoring.Score:
+    """One pattern on one kit."""
+    seed, kit, name = job
+    kits, brushed = _heard_kits(development)
+    score = scoring.Score()
+    rng = np.random.default_rng([seed, list(PATTERNS).index(name)])
+    _add(score, kits[kit], brushed, name, rng, _sounds(development))
+    return score
 
 
 def _add(

@@ -36,6 +36,17 @@ class Score:
         self.groups[group].append(row)
         self.patterns[pattern, group].append(row)
 
+    def take_in(self, other: "Score") -> None:
+        """All that another score counted."""
+        for group, found in other.groups.items():
+            self.groups[group] += found
+        for key, found in other.patterns.items():
+            self.patterns[key] += found
+        self.few += other.few
+        self.spans += other.spans
+        self.confidence += other.confidence
+        self.cut += other.cut
+
 
 def f_measure(rows: Sequence[tuple[int, int, int]]) -> float:
     """2 right / (true + found), 1 where nothing is true or found."""

@@ -1,5 +1,6 @@
 // What the page is about: song, revision, mic, loop, and the try that is in the hand.
 import { notify, post } from "./api.js";
+import * as bars from "./bars.js";
 
 const holder = document.getElementById("bench");
 export const bench = holder ? JSON.parse(holder.textContent) : {};
@@ -19,19 +20,8 @@ export function query(extra = {}) {
   return new URLSearchParams(values).toString();
 }
 
-// Bars begin where the server says; beyond the last one its length goes on.
-export function barStart(bar) {
-  const starts = bench.bar_starts, last = starts.length - 1;
-  const n = Math.max(0, Math.min(Math.floor(bar) - 1, last - 1));
-  return starts[n] + (bar - 1 - n) * (starts[n + 1] - starts[n]);
-}
-
-export function barAt(seconds) {
-  const starts = bench.bar_starts;
-  let n = 0;
-  while (n < starts.length - 2 && starts[n + 1] <= seconds + 1e-9) n += 1;
-  return n + 1 + (seconds - starts[n]) / (starts[n + 1] - starts[n]);
-}
+export const barStart = (bar) => bars.barStart(bench.bar_starts, bar);
+export const barAt = (seconds) => bars.barAt(bench.bar_starts, seconds);
 
 // Two beats around a place are no bars: such a span is heard until a loop is set again.
 let span = null;

@@ -1,215 +1,250 @@
 // The measured ruler: the measurement drawn in the scale of the value that acts on it.
 import { getJson, notify } from "./api.js";
 import { address, bench, dropTry, keepTry, on, query, tryValues, valueAt } from "./bench.js";
-import { clear, el, minus } from "./draw.js";
+import { clear, el } from "./draw.js";
+import { scaleOf, tickText } from "./scale.js";
 
 const WIDTH = 280;
+const TALL = { height: 52, base: 38, needle: 0 }, SHORT = { height: 30, base: 18, needle: 6 };
+const SOON_MS = 900;
+const KEYS = { ArrowRight: 1, ArrowUp: 1, ArrowLeft: -1, ArrowDown: -1 };
 
 export function ruler() {
-  return {
-    init() {
-      const root = this.$el;
-      const data = root.dataset;
-      const part = (name) => root.querySelector(`[data-part=${name}]`);
-      const svg = part("scale");
-      const input = part("value");
-      const hint = part("hint");
-      const low = Number(data.low), high = Number(data.high), stepSize = Number(data.step);
-      const log = data.scale === "log";
-      const short = root.classList.contains("short");
-      const height = short ? 30 : 52;
-      const base = short ? 18 : 38;
-      const state = { value: Number(data.value), on: data.on === "1", drawing: {}, drag: false };
-      svg.setAttribute("viewBox", `0 0 ${WIDTH} ${height}`);
+  return { init() { new Ruler(this.$el).start(); } };
+}
 
-      const share = (v) => {
-        const held = Math.min(Math.max(v, low), high);
-        return log ? Math.log(held / low) / Math.log(high / low) : (held - low) / (high - low);
-      };
-      const x = (v) => 6 + share(v) * (WIDTH - 12);
-      const valueOf = (px) => {
-        const s = Math.min(Math.max((px - 6) / (WIDTH - 12), 0), 1);
-        return log ? low * (high / low) ** s : low + s * (high - low);
-      };
-      const rounded = (v) => {
-        if (!log && stepSize >= 0.25) return Math.round(v / stepSize) * stepSize;
-        const digits = Math.abs(v) >= 100 ? 0 : Math.abs(v) >= 10 ? 1 : 2;
-        return Number(v.toFixed(digits));
-      };
-      const shown = (v) => {
-        if (data.unit === "dB" && v <= -90) return "off";
-        const digits = data.unit === "dB" ? 1 : Math.abs(v) >= 100 ? 0 : Math.abs(v) >= 10 ? 1 : 2;
-        return minus(v, digits);
-      };
+class Ruler {
+  constructor(root) {
+    const { low, high, step, scale, unit } = root.dataset;
+    this.root = root;
+    this.data = root.dataset;
+    this.svg = this.part("scale");
+    this.input = this.part("value");
+    this.size = root.classList.contains("short") ? SHORT : TALL;
+    this.scale = scaleOf({ low: Number(low), high: Number(high), step: Number(step), log: scale === "log", unit, width: WIDTH });
+    this.value = Number(this.data.value);
+    this.isOn = this.data.on === "1";
+    this.drawing = {};
+    this.before = null; // what it was when a drag began
+    this.later = 0;
+  }
 
-      const draw = () => {
-        clear(svg);
-        const d = state.drawing;
-        for (const [from, to] of d.zones || []) {
-          el(svg, "rect", { class: "zone", x: x(from), y: 4, width: Math.max(x(to) - x(from), 0), height: base - 4 });
-        }
-        for (const area of d.areas || []) {
-          const points = area.points.filter(([v]) => v >= low && v <= high);
-          if (!points.length) continue;
-          const line = points.map(([v, h]) => `L${x(v).toFixed(1)} ${(base - h * (base - 6)).toFixed(1)}`).join("");
-          el(svg, "path", { class: area.tone, d: `M${x(points[0][0])} ${base}${line}L${x(points.at(-1)[0])} ${base}z` });
-        }
-        for (const [from, to, h, tone] of d.bars || []) {
-          const left = x(from), width = Math.max(x(to) - left - 0.6, 1.4);
-          el(svg, "rect", { class: tone, x: left, width, y: base - h * (base - 8), height: h * (base - 8) });
-        }
-        el(svg, "line", { class: "axis", x1: 6, x2: WIDTH - 6, y1: base, y2: base });
-        for (const text of data.ticks.split(" ")) {
-          const v = Number(text);
-          el(svg, "line", { class: "axis", x1: x(v), x2: x(v), y1: base, y2: base + 3 });
-          const written = v >= 1000 ? `${v / 1000}k` : minus(v, Number.isInteger(v) ? 0 : Math.abs(v) < 1 ? 2 : 1).replace(/0$/, (z) => (Number.isInteger(v) ? z : ""));
-          el(svg, "text", { class: "tick", x: Math.min(Math.max(x(v), 10), WIDTH - 10), y: base + 12 }, written);
-        }
-        for (const [v, name] of d.marks || []) {
-          if (v < low || v > high) continue;
-          el(svg, "line", { class: "gridline", x1: x(v), x2: x(v), y1: 8, y2: base });
-          el(svg, "text", { class: "note", x: x(v), y: 8 }, name);
-        }
-        const proposed = state.mark ?? d.proposed;
-        if (proposed !== undefined && proposed >= low && proposed <= high) {
-          const p = x(proposed);
-          const tip = el(svg, "path", { class: "proposed", d: `M${p - 5} ${base + 1}L${p} ${base - 8}L${p + 5} ${base + 1}z` });
-          el(tip, "title", {}, `proposed: ${shown(proposed)} ${data.unit}`);
-        }
-        const at = x(state.value);
-        el(svg, "line", { class: "needle", x1: at, x2: at, y1: short ? 6 : 0, y2: base });
-        el(svg, "rect", { class: "thumb", x: at - 4, y: base - 6, width: 8, height: 12, rx: 1.5 });
-        svg.setAttribute("aria-valuenow", state.value);
-        svg.setAttribute("aria-valuetext", `${shown(state.value)} ${data.unit}`);
-        if (document.activeElement !== input) input.value = shown(state.value);
-        if (hint && d.note) hint.textContent = `${data.hint} · ${d.note}`;
-        root.classList.toggle("off", !state.on);
-        const toggle = part("switch");
-        if (toggle) toggle.textContent = state.on ? "in" : "out";
-      };
+  part(name) { return this.root.querySelector(`[data-part=${name}]`); }
 
-      // Touching a ruler whose stage is out puts it in: what is set is meant to be heard.
-      const change = (value) => {
-        state.value = Math.min(Math.max(rounded(value), low), high);
-        const patch = { [data.path]: data.shut !== "" && state.value <= low ? Number(data.shut) : state.value };
-        if (data.switch && !state.on) { state.on = true; patch[data.switch] = true; }
-        draw();
-        tryValues(patch);
-      };
+  start() {
+    this.svg.setAttribute("viewBox", `0 0 ${WIDTH} ${this.size.height}`);
+    this.followPointer();
+    this.followKeys();
+    this.followTyping();
+    this.followBench();
+    this.part("switch")?.addEventListener("click", () => {
+      this.isOn = !this.isOn;
+      this.draw();
+      tryValues({ [this.data.switch]: this.isOn });
+      keepTry();
+    });
+    this.draw();
+  }
 
-      const pointer = (event) => {
-        const box = svg.getBoundingClientRect();
-        return ((event.clientX - box.left) / box.width) * WIDTH;
-      };
-      svg.addEventListener("pointerdown", (event) => {
-        if (event.target.classList.contains("proposed")) {
-          change(state.mark ?? state.drawing.proposed);
-          keepTry();
-          return;
-        }
-        svg.setPointerCapture(event.pointerId);
-        state.drag = true;
-        state.before = { value: state.value, on: state.on };
-        change(valueOf(pointer(event)));
-      });
-      svg.addEventListener("pointermove", (event) => { if (state.drag) change(valueOf(pointer(event))); });
-      const release = () => {
-        if (!state.drag) return;
-        state.drag = false;
-        window.arkundPointerUp = performance.now();
+  // What is tried when the value moves. Touching a ruler whose stage is out puts it in: what is set
+  // is meant to be heard.
+  patch() {
+    const isShut = this.data.shut !== "" && this.value <= this.scale.low;
+    const patch = { [this.data.path]: isShut ? Number(this.data.shut) : this.value };
+    if (this.data.switch && !this.isOn) {
+      this.isOn = true;
+      patch[this.data.switch] = true;
+    }
+    return patch;
+  }
+
+  change(value) {
+    this.value = this.scale.held(this.scale.rounded(value));
+    const patch = this.patch();
+    this.draw();
+    tryValues(patch);
+  }
+
+  nudge(direction, fine) {
+    this.value = this.scale.moved(this.value, direction, fine);
+    const patch = this.patch();
+    this.draw();
+    tryValues(patch);
+    this.keepSoon();
+  }
+
+  keepSoon() {
+    clearTimeout(this.later);
+    this.later = setTimeout(keepTry, SOON_MS);
+  }
+
+  // A drag is left: everything is as it was before it.
+  leave() {
+    if (!this.before) return;
+    [this.value, this.isOn] = this.before;
+    this.before = null;
+    this.draw();
+    dropTry();
+  }
+
+  followPointer() {
+    const { svg } = this;
+    const place = (event) => {
+      const box = svg.getBoundingClientRect();
+      return this.scale.valueAt(((event.clientX - box.left) / box.width) * WIDTH);
+    };
+    svg.addEventListener("pointerdown", (event) => {
+      if (event.target.classList.contains("proposed")) {
+        this.change(this.proposed());
         keepTry();
-      };
-      svg.addEventListener("pointerup", release);
-      svg.addEventListener("pointercancel", () => leave());
-      const leave = () => {
-        if (!state.drag) return;
-        state.drag = false;
-        Object.assign(state, state.before);
-        draw();
-        dropTry();
-      };
-      svg.addEventListener("dblclick", () => { change(Number(data.fallback)); keepTry(); });
+        return;
+      }
+      svg.setPointerCapture(event.pointerId);
+      this.before = [this.value, this.isOn];
+      this.change(place(event));
+    });
+    svg.addEventListener("pointermove", (event) => { if (this.before) this.change(place(event)); });
+    svg.addEventListener("pointerup", () => {
+      if (!this.before) return;
+      this.before = null;
+      window.arkundPointerUp = performance.now();
+      keepTry();
+    });
+    svg.addEventListener("pointercancel", () => this.leave());
+    svg.addEventListener("dblclick", () => { this.change(Number(this.data.fallback)); keepTry(); });
+    svg.addEventListener("wheel", (event) => {
+      if (document.activeElement !== svg) return;
+      event.preventDefault();
+      this.nudge(event.deltaY < 0 ? 1 : -1, event.shiftKey);
+    }, { passive: false });
+  }
 
-      let later = 0;
-      const keepSoon = () => { clearTimeout(later); later = setTimeout(keepTry, 900); };
-      const nudge = (direction, fine) => {
-        const size = fine ? (log ? stepSize ** 0.25 : stepSize / 4) : stepSize;
-        const next = log ? state.value * size ** direction : state.value + size * direction;
-        state.value = Math.min(Math.max(Number(next.toFixed(3)), low), high);
-        const patch = { [data.path]: state.value };
-        if (data.switch && !state.on) { state.on = true; patch[data.switch] = true; }
-        draw();
-        tryValues(patch);
-        keepSoon();
-      };
-      svg.addEventListener("wheel", (event) => {
-        if (document.activeElement !== svg) return;
-        event.preventDefault();
-        nudge(event.deltaY < 0 ? 1 : -1, event.shiftKey);
-      }, { passive: false });
-      svg.addEventListener("keydown", (event) => {
-        const moves = { ArrowRight: 1, ArrowUp: 1, ArrowLeft: -1, ArrowDown: -1 };
-        if (event.key in moves) nudge(moves[event.key], event.shiftKey);
-        else if (event.key === "Home") { change(low); keepSoon(); }
-        else if (event.key === "End") { change(high); keepSoon(); }
-        else if (event.key === "Enter") input.focus();
-        else return;
-        event.preventDefault();
-        event.stopPropagation();
-      });
-      document.addEventListener("keydown", (event) => { if (event.key === "Escape") leave(); });
+  followKeys() {
+    this.svg.addEventListener("keydown", (event) => {
+      if (event.key in KEYS) this.nudge(KEYS[event.key], event.shiftKey);
+      else if (event.key === "Home" || event.key === "End") {
+        this.change(event.key === "Home" ? this.scale.low : this.scale.high);
+        this.keepSoon();
+      } else if (event.key === "Enter") this.input.focus();
+      else return;
+      event.preventDefault();
+      event.stopPropagation();
+    });
+    document.addEventListener("keydown", (event) => { if (event.key === "Escape") this.leave(); });
+  }
 
-      input.addEventListener("focus", () => input.select());
-      input.addEventListener("change", async () => {
-        let value;
-        try {
-          ({ value } = await getJson(`${address("value/")}?${query({ text: input.value, unit: data.unit })}`));
-        } catch (error) {
-          notify(error.message);
-          input.value = shown(state.value);
-          return;
-        }
-        change(value);
-        state.value = Math.min(Math.max(value, low), high);
-        tryValues({ [data.path]: state.value });
-        draw();
-        keepTry();
-      });
-      input.addEventListener("keydown", (event) => {
-        if (event.key === "Enter") input.blur();
-        event.stopPropagation();
-      });
-      part("switch")?.addEventListener("click", () => {
-        state.on = !state.on;
-        draw();
-        tryValues({ [data.switch]: state.on });
-        keepTry();
-      });
+  followTyping() {
+    const { input } = this;
+    input.addEventListener("focus", () => input.select());
+    input.addEventListener("change", async () => {
+      let value;
+      try {
+        ({ value } = await getJson(`${address("value/")}?${query({ text: input.value, unit: this.data.unit })}`));
+      } catch (error) {
+        notify(error.message);
+        input.value = this.scale.written(this.value);
+        return;
+      }
+      // A typed figure is kept as it is; only what is dragged is rounded.
+      this.change(value);
+      this.value = this.scale.held(value);
+      tryValues({ [this.data.path]: this.value });
+      this.draw();
+      keepTry();
+    });
+    input.addEventListener("keydown", (event) => {
+      if (event.key === "Enter") input.blur();
+      event.stopPropagation();
+    });
+  }
 
-      on("picture", (picture) => {
-        state.drawing = (picture.rulers || {})[data.path] || {};
-        draw();
-      });
-      const follow = (sheet) => {
-        if (state.drag) return;
-        const value = valueAt(sheet, data.path);
-        if (typeof value === "number") state.value = value;
-        if (data.switch) state.on = Boolean(valueAt(sheet, data.switch));
-        draw();
-      };
-      on("kept", follow);
-      on("marks", (marks) => {
-        state.mark = typeof marks[data.path] === "number" ? marks[data.path] : undefined;
-        draw();
-      });
-      on("proposed", (patch) => {
-        if (!(data.path in patch) && !(data.switch in patch)) return;
-        if (data.path in patch) state.value = Number(patch[data.path]);
-        if (data.switch in patch) state.on = Boolean(patch[data.switch]);
-        draw();
-      });
-      on("refused", (patch) => { if (data.path in patch) { state.value = Number(data.value); draw(); } });
-      draw();
-    },
-  };
+  followBench() {
+    const { path, switch: switched } = this.data;
+    on("picture", (picture) => {
+      this.drawing = (picture.rulers || {})[path] || {};
+      this.draw();
+    });
+    on("kept", (sheet) => {
+      if (this.before) return;
+      const value = valueAt(sheet, path);
+      if (typeof value === "number") this.value = value;
+      if (switched) this.isOn = Boolean(valueAt(sheet, switched));
+      this.draw();
+    });
+    on("marks", (marks) => {
+      this.mark = typeof marks[path] === "number" ? marks[path] : undefined;
+      this.draw();
+    });
+    on("proposed", (patch) => {
+      if (!(path in patch) && !(switched in patch)) return;
+      if (path in patch) this.value = Number(patch[path]);
+      if (switched in patch) this.isOn = Boolean(patch[switched]);
+      this.draw();
+    });
+    on("refused", (patch) => { if (path in patch) { this.value = Number(this.data.value); this.draw(); } });
+  }
+
+  proposed() { return this.mark ?? this.drawing.proposed; }
+
+  draw() {
+    clear(this.svg);
+    this.drawMeasured();
+    this.drawAxis();
+    this.drawProposed();
+    this.drawValue();
+    const hint = this.part("hint");
+    if (hint && this.drawing.note) hint.textContent = `${this.data.hint} · ${this.drawing.note}`;
+    this.root.classList.toggle("off", !this.isOn);
+    const toggle = this.part("switch");
+    if (toggle) toggle.textContent = this.isOn ? "in" : "out";
+  }
+
+  drawMeasured() {
+    const { svg, scale: { x, low, high }, size: { base } } = this;
+    for (const [from, to] of this.drawing.zones || []) {
+      el(svg, "rect", { class: "zone", x: x(from), y: 4, width: Math.max(x(to) - x(from), 0), height: base - 4 });
+    }
+    for (const area of this.drawing.areas || []) {
+      const points = area.points.filter(([v]) => v >= low && v <= high);
+      if (!points.length) continue;
+      const line = points.map(([v, h]) => `L${x(v).toFixed(1)} ${(base - h * (base - 6)).toFixed(1)}`).join("");
+      el(svg, "path", { class: area.tone, d: `M${x(points[0][0])} ${base}${line}L${x(points.at(-1)[0])} ${base}z` });
+    }
+    for (const [from, to, h, tone] of this.drawing.bars || []) {
+      const left = x(from), width = Math.max(x(to) - left - 0.6, 1.4);
+      el(svg, "rect", { class: tone, x: left, width, y: base - h * (base - 8), height: h * (base - 8) });
+    }
+  }
+
+  drawAxis() {
+    const { svg, scale: { x, low, high }, size: { base } } = this;
+    el(svg, "line", { class: "axis", x1: 6, x2: WIDTH - 6, y1: base, y2: base });
+    for (const v of this.data.ticks.split(" ").map(Number)) {
+      el(svg, "line", { class: "axis", x1: x(v), x2: x(v), y1: base, y2: base + 3 });
+      el(svg, "text", { class: "tick", x: Math.min(Math.max(x(v), 10), WIDTH - 10), y: base + 12 }, tickText(v));
+    }
+    for (const [v, name] of this.drawing.marks || []) {
+      if (v < low || v > high) continue;
+      el(svg, "line", { class: "gridline", x1: x(v), x2: x(v), y1: 8, y2: base });
+      el(svg, "text", { class: "note", x: x(v), y: 8 }, name);
+    }
+  }
+
+  drawProposed() {
+    const { scale, size: { base } } = this, value = this.proposed();
+    if (value === undefined || value < scale.low || value > scale.high) return;
+    const p = scale.x(value);
+    const tip = el(this.svg, "path", { class: "proposed", d: `M${p - 5} ${base + 1}L${p} ${base - 8}L${p + 5} ${base + 1}z` });
+    el(tip, "title", {}, `proposed: ${scale.written(value)} ${this.data.unit}`);
+  }
+
+  drawValue() {
+    const { svg, scale, size: { base, needle } } = this;
+    const at = scale.x(this.value), written = scale.written(this.value);
+    el(svg, "line", { class: "needle", x1: at, x2: at, y1: needle, y2: base });
+    el(svg, "rect", { class: "thumb", x: at - 4, y: base - 6, width: 8, height: 12, rx: 1.5 });
+    svg.setAttribute("aria-valuenow", this.value);
+    svg.setAttribute("aria-valuetext", `${written} ${this.data.unit}`);
+    if (document.activeElement !== this.input) this.input.value = written;
+  }
 }

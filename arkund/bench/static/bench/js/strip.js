@@ -3,6 +3,7 @@ import { getBytes, getJson } from "./api.js";
 import { address, barAt as barOf, barStart, bench, keepValues, loopFrames, on, query, setLoop, tell } from "./bench.js";
 import { colour, minus } from "./draw.js";
 import { player } from "./player.js";
+import { withBorder } from "./sections.js";
 
 export function startStrip() {
   const canvas = document.getElementById("strip");
@@ -66,17 +67,6 @@ export function startStrip() {
     const n = bench.sections.findIndex((s) => Math.abs(x(barStart(s.start_bar + s.bars)) - px) <= EDGE_PX);
     return n < 0 ? null : n;
   };
-  // The section before it ends where the one after it begins; both keep a bar at least.
-  function moveBorder(n, bar) {
-    const own = bench.sections[n], after = bench.sections[n + 1];
-    const touches = after && after.start_bar === own.start_bar + own.bars;
-    const last = touches ? after.start_bar + after.bars - 1 : bench.bars + 1;
-    const at = Math.max(own.start_bar + 1, Math.min(bar, last));
-    return bench.sections.map((s, m) => {
-      if (m === n) return { ...s, bars: at - s.start_bar };
-      return touches && m === n + 1 ? { ...s, start_bar: at, bars: s.bars + s.start_bar - at } : s;
-    });
-  }
   canvas.addEventListener("pointerdown", (event) => {
     border = borderAt(event);
     if (border === null) return;
@@ -85,8 +75,7 @@ export function startStrip() {
     const before = bench.sections, n = border;
     const move = (e) => {
       const { x: px } = spot(e);
-      bench.sections = before;
-      bench.sections = moveBorder(n, Math.round(barOf((px / width) * seconds)));
+      bench.sections = withBorder(before, n, Math.round(barOf((px / width) * seconds)), bench.bars);
       draw();
     };
     const up = () => {
