@@ -51,6 +51,7 @@ urlpatterns = [
     path("<slug:slug>/level/readings/", levelling.readings, name="readings"),
     path("<slug:slug>/level/clip-gain/", levelling.clip_gain, name="clip-gain"),
     path("<slug:slug>/level/together/", levelling.together, name="trim-together"),
+    path("<slug:slug>/level/spread/", levelling.spread, name="spread-pair"),
     path("<slug:slug>/level/mirror/", levelling.mirror, name="mirror"),
     path("<slug:slug>/clean/jump/", cleaning.jump, name="clean-jump"),
     path("<slug:slug>/clean/regions/", cleaning.edit, name="clean-regions"),

@@ -13,6 +13,11 @@ def register(add: Add) -> None:
     sub.add_argument("by_db", type=float, metavar="DB")
     sub.add_argument("mics", nargs="+", metavar="MIC")
     add("mirror", _mirror, "pan every mic to the other side").add_argument("song")
+    sub = add("width", _width, "how wide a pair stands, and where its middle lies")
+    sub.add_argument("song")
+    sub.add_argument("mic", help="either side of the pair")
+    sub.add_argument("width", type=float, help="0 (one place) to 1 (hard left and right)")
+    sub.add_argument("--balance", type=float, help="-1 (left) to 1 (right); as it is by default")
     sub = add("align", _align, "delay and polarity of every pair, or one solution for all")
     sub.add_argument("song")
     sub.add_argument(
@@ -41,6 +46,14 @@ def _trim(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.songs import levelling
 
     made = levelling.trim_together(song, args.mics, args.by_db)
+    return {"revision": made.number, "label": made.label}
+
+
+def _width(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import levelling
+
+    made = levelling.spread_pair(song, args.mic, width=args.width, balance=args.balance)
     return {"revision": made.number, "label": made.label}
 
 

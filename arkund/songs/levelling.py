@@ -11,6 +11,7 @@ from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label, piece_family
 from arkund.core.measure.levels import peaks_over_time_db
+from arkund.core.mix.pairs import Stereo, other_side, pans_of, stereo_of
 from arkund.core.mix.sheet import Sheet
 from arkund.songs import findings, revisions
 from arkund.songs.models import Revision, Song
@@ -48,7 +49,10 @@ def readings(sheet: Sheet, start: int, stop: int) -> list[Reading]:
             ("mics", m, label(m), sheet.mics[m].name.piece or m, node)
             for m, node in graph.outs.items()
         ),
-        *(("layers", n, label(n), sheet.layers[n].piece, node) for n, node in graph.layers.items()),
+        *(
+            ("layers", n, label(n), sheet.mics[sheet.layers[n].of].name.piece or "", node)
+            for n, node in graph.layers.items()
+        ),
         *(("groups", n, f"{n} mics", "", node) for n, node in graph.groups.items()),
         *(("returns", n, n, "", node) for n, node in graph.returns.items()),
         ("drums", "output", "drums", "", graph.output),
@@ -131,6 +135,38 @@ def mirror(song: Song, *, base: int | None = None) -> Revision:
     if not patch:
         raise ArkundError("Nothing is panned: the stage is the same from both seats.")
     return _keep(song, patch, "Left and right swapped", base)
+
+
+def spread_pair(
+    song: Song,
+    mic: str,
+    *,
+    width: float | None = None,
+    balance: float | None = None,
+    base: int | None = None,
+) -> Revision:
+    """Both sides of a pair panned: ``width`` 0 (one place) to 1 (hard left and right), ``balance``
+    where their middle lies, −1 to 1; what is not said stays, and so does the seat. Raises
+    `ArkundError`."""
+    song.refresh_from_db()
+    sheet = sheet_of(song)
+    other = other_side(sheet, mic)
+    if other is None:
+        raise ArkundError(f"“{label(mic[:40])}” is no side of a pair.")
+    left, right = (mic, other) if sheet.mics[mic].side == "l" else (other, mic)
+    stands = stereo_of(sheet.mics[left].pan, sheet.mics[right].pan)
+    wanted = Stereo(
+        stands.width if width is None else width, stands.balance if balance is None else balance
+    )
+    if not 0 <= wanted.width <= 1 or not -1 <= wanted.balance <= 1:
+        raise ArkundError("Width goes from 0 to 1, balance from −1 (left) to 1 (right).")
+    seat = -1.0 if sheet.mics[left].pan > sheet.mics[right].pan else 1.0
+    pans = pans_of(wanted, seat)
+    patch = {f"mics.{m}.pan": pan for m, pan in zip((left, right), pans, strict=True)}
+    side = "left" if wanted.balance < 0 else "right"
+    lies = f"{abs(wanted.balance):.0%} {side}" if wanted.balance else "centred"
+    words = f"{label(left).removesuffix(' L')}s {wanted.width:.0%} wide, {lies}"
+    return _keep(song, patch, words, base)
 
 
 def _keep(song: Song, patch: Mapping[str, Any], words: str, base: int | None) -> Revision:

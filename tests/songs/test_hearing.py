@@ -8,7 +8,7 @@ from django.test import Client
 
 from arkund import cli
 from arkund.core.errors import SheetError
-from arkund.songs import revisions
+from arkund.songs import replacing, revisions
 from arkund.songs.models import Song
 from arkund.songs.rendering import render_span
 from arkund.songs.timing import sheet_of
@@ -49,6 +49,15 @@ def test_several_are_heard_as_they_are_in_the_mix(song: Song, tmp_path: Path) ->
     asked = ["render", song.slug, "--node", "kick_in+snare_top", "-o", str(out), "--json"]
     assert cli.main(asked) == 0
     assert out.exists()
+
+
+def test_a_layer_has_its_reading(song: Song, client: Client) -> None:
+    number = replacing.sub(song, "kick", note="50Hz").number
+    asked = {"start": 0, "frames": 4 * RATE, "rev": number}
+    rows = client.get(f"/{song.slug}/level/readings/", asked).json()["rows"]
+    (row,) = [row for row in rows if row["part"] == "layers"]
+    assert (row["node"], row["family"]) == ("kick_sub", "kick")
+    assert row["peak"] > -60
 
 
 def test_readings_are_the_peaks_behind_the_faders(song: Song, client: Client) -> None:

@@ -1,6 +1,8 @@
 """Mics trimmed together and the stage from the other seat."""
 
 import json
+import shutil
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -8,9 +10,11 @@ from django.test import Client
 
 from arkund import cli
 from arkund.core.errors import ArkundError
-from arkund.songs import levelling, revisions
+from arkund.core.mix.pairs import Stereo, pans_of, stereo_of
+from arkund.songs import importing, incoming, levelling, revisions
 from arkund.songs.models import Song
 from arkund.songs.timing import sheet_of
+from tests.making import write_small_takes
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -126,3 +130,64 @@ def test_one_stroke_is_turned_down_and_back(song: Song, client: Client) -> None:
         )
         assert said.status_code == 400
         assert words in said.json()["error"]
+
+
+@pytest.mark.parametrize("width", [0.0, 0.35, 1.0])
+@pytest.mark.parametrize("balance", [-0.4, 0.0, 0.25])
+@pytest.mark.parametrize("seat", [1.0, -1.0])
+def test_pans_and_width_lead_to_each_other(width: float, balance: float, seat: float) -> None:
+    left, right = pans_of(Stereo(width, balance), seat)
+    assert -1 <= left <= 1
+    assert -1 <= right <= 1
+    if width + abs(balance) <= 1:
+        assert stereo_of(left, right) == pytest.approx((width, balance))
+        assert (right - left) * seat >= 0
+
+
+@pytest.fixture
+def paired(data: Path, tmp_path: Path) -> Song:
+    """The small song with two overheads."""
+    write_small_takes(tmp_path)
+    for side in "LR":
+        shutil.copy(tmp_path / "Snare Top.wav", tmp_path / f"Overhead {side}.wav")
+    files = incoming.guess_incoming(incoming.files_of(tmp_path))
+    return importing.import_song(files, importing.Wishes("Tin Roof", 120.0))[0]
+
+
+def test_a_pair_is_drawn_in_by_page_and_command_and_keeps_its_seat(
+    paired: Song, client: Client
+) -> None:
+    song = paired
+    assert cli.main(["width", song.slug, "overhead_l", "0.5", "--json"]) == 0
+    song.refresh_from_db()
+    assert song.current is not None
+    mics = sheet_of(song).mics
+    assert (mics["overhead_l"].pan, mics["overhead_r"].pan) == (-0.5, 0.5)
+    levelling.mirror(song)
+    song.refresh_from_db()
+    number = song.current.number
+    made = client.post(
+        f"/{song.slug}/level/spread/",
+        {"base": number, "mic": "overhead_r", "balance_percent": "20"},
+        "application/json",
+    ).json()
+    pans = [made["sheet"]["mics"][m]["pan"] for m in ("overhead_l", "overhead_r")]
+    assert pans == pytest.approx([0.7, -0.3])
+    assert levelling.revisions.Revision.objects.filter(song=song).last().label == (  # type: ignore[union-attr]
+        "overheads 50% wide, 20% right"
+    )
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("snare_top", "0.5"), "“snare top” is no side of a pair."),
+        (("overhead_l", "1.5"), "Width goes from 0 to 1"),
+        (("overhead_l", "0.5", "--balance", "nan"), "Width goes from 0 to 1"),
+    ],
+)
+def test_what_is_no_width_is_said(
+    paired: Song, capsys: pytest.CaptureFixture[str], words: tuple[str, ...], said: str
+) -> None:
+    assert cli.main(["width", paired.slug, *words]) == 1
+    assert said in capsys.readouterr().err

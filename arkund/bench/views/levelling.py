@@ -53,6 +53,28 @@ def mirror(request: HttpRequest, slug: str) -> JsonResponse:
     return answer(levelling.mirror(song, base=asked.base))
 
 
+class Spread(Change):
+    """A side of a pair, and how wide the pair stands and where its middle lies."""
+
+    refusal: ClassVar[str] = "Width goes from 0 to 100 %, balance from −100 (left) to 100 (right)."
+    mic: Line
+    width_percent: Real | None = None
+    balance_percent: Real | None = None
+
+
+@require_POST
+def spread(request: HttpRequest, slug: str) -> JsonResponse:
+    """Pan both sides of a pair; made from revision ``base``."""
+    song, asked = song_named(slug), body(request, Spread)
+    width, balance = (
+        None if percent is None else percent / 100
+        for percent in (asked.width_percent, asked.balance_percent)
+    )
+    return answer(
+        levelling.spread_pair(song, asked.mic, width=width, balance=balance, base=asked.base)
+    )
+
+
 class StrokeGain(Change):
     """A mic, one of the strokes in it, and by how many dB it is turned up."""
 

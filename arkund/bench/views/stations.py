@@ -47,7 +47,7 @@ from arkund.core.errors import UnreadableSheet
 from arkund.core.exchange.tables import KINDS
 from arkund.core.mix.channels import DRUM_BUS
 from arkund.core.mix.lanes import mic_order
-from arkund.core.mix.pairs import other_side
+from arkund.core.mix.pairs import other_side, stereo_of
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
@@ -174,7 +174,13 @@ def _level(asked: _Asked) -> dict[str, Any]:
     sheet, mic = asked.sheet, asked.mic
     group = sheet.mics[mic].to
     together = [m for m in mic_order(sheet) if group in sheet.groups and sheet.mics[m].to == group]
-    return {"other_side": other_side(sheet, mic), "together": together, "trims": TRIMS_DB}
+    other = other_side(sheet, mic)
+    stands = stereo_of(sheet.mics[mic].pan, sheet.mics[other].pan) if other else None
+    pair = stands and {
+        "width_percent": f"{100 * stands.width:.0f}",
+        "balance_percent": f"{100 * stands.balance:.0f}".replace("-", "−"),
+    }
+    return {"other_side": other, "pair": pair, "together": together, "trims": TRIMS_DB}
 
 
 def _replace(asked: _Asked) -> dict[str, Any]:

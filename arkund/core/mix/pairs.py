@@ -7,7 +7,7 @@ to each side.
 """
 
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, NamedTuple
 
 from arkund.core.mix.lanes import sounding_mics
 from arkund.core.mix.sheet import Sheet
@@ -40,6 +40,27 @@ def partner(sheet: Sheet, name: str) -> str | None:
         return None
     both = (sheet.mics[name], sheet.mics[other])
     return other if all(m.linked and not m.unused for m in both) else None
+
+
+class Stereo(NamedTuple):
+    """How a pair stands: ``width`` 0 (one place) to 1 (hard left and right), and ``balance``, where
+    its middle lies, −1 (left) to 1."""
+
+    width: float
+    balance: float
+
+
+def stereo_of(left: float, right: float) -> Stereo:
+    """Width and balance of two pans, −1 to 1 each, whichever of them is farther left."""
+    return Stereo(abs(right - left) / 2, (left + right) / 2)
+
+
+def pans_of(stereo: Stereo, seat: float = 1.0) -> tuple[float, float]:
+    """The pans of left and right; with ``seat`` −1 they change sides. What would lie beyond hard
+    left or right stays there."""
+    both = (stereo.balance - seat * stereo.width, stereo.balance + seat * stereo.width)
+    left, right = (round(min(max(pan, -1.0), 1.0), 3) for pan in both)
+    return left, right
 
 
 def lanes(sheet: Sheet) -> list[str]:

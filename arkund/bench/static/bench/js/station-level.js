@@ -174,6 +174,10 @@ function startTogether() {
   })));
   const mirror = document.getElementById("mirror");
   mirror.addEventListener("click", () => change(mirror.dataset.to, {}));
+  const pair = document.getElementById("spread-pair");
+  pair?.querySelectorAll("[data-what]").forEach((field) => field.addEventListener("change", () => change(pair.dataset.to, {
+    mic: pair.dataset.mic, [field.dataset.what]: field.value.trim().replace("−", "-").replace(",", "."),
+  })));
 }
 
 function drawStage(found) {
