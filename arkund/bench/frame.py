@@ -184,7 +184,7 @@ def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFacts]) ->
         row.mic: open_flags(sheet.mics[row.mic], row.measures.get("flags", [])) for row in rows
     }
     own = parse_mic_name(chosen).piece
-    first_mic = {}
+    first_mic: dict[str, str] = {}
     for mic in mic_order(sheet):
         piece = parse_mic_name(mic).piece
         if piece:

@@ -6,6 +6,8 @@ from typing import Any
 
 from arkund.cli.opening import Add, say, show_progress, song_named
 from arkund.core.errors import ArkundError
+from arkund.core.hits.confidence import EXPORTED
+from arkund.core.mix.graph import Variant
 
 
 def register(add: Add) -> None:
@@ -52,14 +54,14 @@ def _render(args: argparse.Namespace) -> dict[str, Any]:
 
     sheet = timing.sheet_of(song)
     start, stop = _span(args.bars, sheet, rendering.grid_of(sheet))
-    variant = "recorded" if args.as_recorded else "now"
+    variant: Variant = "recorded" if args.as_recorded else "now"
     sound = rendering.render_span(
         sheet,
         args.node,
         variant,
         start,
         stop,
-        args.after,  # type: ignore[arg-type]
+        args.after,
         rendering.exact_engine(sheet),
     )
     part = args.out.with_name(args.out.name + ".part")
@@ -112,7 +114,7 @@ def _export(args: argparse.Namespace) -> dict[str, Any]:
     song = song_named(args.song)
     from arkund.songs import exports, timing
 
-    least = exports.EXPORTED if args.least_sure is None else args.least_sure
+    least = EXPORTED if args.least_sure is None else args.least_sure
     if not 0 <= least <= 1:
         raise ArkundError("How sure a stroke must be is a share from 0 to 1, e.g. 0.6.")
     left = exports.doubtful(timing.sheet_of(song), least) if args.kind == "midi" else 0

@@ -91,7 +91,7 @@ def analyse(
         measured = measure_mic(sound.audio, rate, onsets).as_dict()
         if parse_mic_name(mic).role in BESIDE:
             # A bass line is no hum, and a loud mix no fault of the recording.
-            measured["flags"] = [f for f in measured["flags"] if f == "silent"]  # type: ignore[attr-defined]
+            measured["flags"] = [f for f in measured["flags"] if f == "silent"]
         if sound.rate_was not in (0, rate):
             measured["resampled_from_hz"] = sound.rate_was
         if sound.in_kit and longest - len(sound.audio) > SHORT_S * rate:

@@ -53,7 +53,7 @@ def copy_bars(
     )
     words = f"bars {first}–{last}" if bars > 1 else f"bar {first}"
     rate = sheet.rate
-    made = []
+    made: list[dict[str, Any]] = []
     for begin, end in pairwise(lines):
         at = max(round((begin - lead) * rate), 0)
         made.append(

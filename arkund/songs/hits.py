@@ -39,7 +39,9 @@ def correct(song: Song, base: int, ids: list[str], change: dict[str, Any]) -> Re
             f"{len(missing)} of the strokes are no longer in the hit list; the page "
             "shows the present ones after a reload."
         )
-    said = {k: change[k] for k in ("gone", "piece", "kind", "velocity") if k in change}
+    said: dict[str, Any] = {
+        k: change[k] for k in ("gone", "piece", "kind", "velocity") if k in change
+    }
     nudge = float(change.get("nudge_s", 0.0))
     if not ids or not (said or nudge):
         raise ArkundError("Choose strokes and say what is to be changed about them.")
@@ -123,15 +125,14 @@ def take_over(song: Song, rows: Sequence[HitRow], name: str, base: int | None = 
             raise ArkundError(f"The kit has no {label(row.piece)}. Pieces: {names}.")
         hit = heard.get(row.id) if row.id in played else None
         if hit is None:
-            path, entry = _added(sheet, study, row)
+            path, patch[path] = _added(sheet, study, row)
             counts["added"] += 1
         else:
-            said = _difference(row, hit)
-            if not said:
+            differs = _difference(row, hit)
+            if not differs:
                 continue
-            path, entry = _entry(sheet, played[row.id], said)
+            path, patch[path] = _entry(sheet, played[row.id], differs)
             counts["changed"] += 1
-        patch[path] = entry
     for gone in played.keys() - {row.id for row in rows}:
         path, patch[path] = _entry(sheet, played[gone], {"gone": True})
         counts["taken out"] += 1

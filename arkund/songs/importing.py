@@ -6,6 +6,7 @@ refers to; the rows are written in one transaction.
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from django.db import transaction
@@ -265,7 +266,7 @@ def _write(
         Take(
             number=take,
             sources={
-                lane.incoming.mic: Source(sha256=lane.sha256, pick=lane.incoming.pick)  # type: ignore[arg-type]
+                lane.incoming.mic: Source(sha256=lane.sha256, pick=lane.incoming.pick)
                 for lane in lanes
                 if lane.incoming.take == take
             },
@@ -275,7 +276,8 @@ def _write(
         )
         for take, found in sorted(analysed.items())
     )
-    typical = {m: float(v["typical_hit_dbfs"]) for m, v in first.analysis.measures.items()}  # type: ignore[arg-type]
+    measured: Mapping[str, Mapping[str, Any]] = first.analysis.measures
+    typical = {m: float(v["typical_hit_dbfs"]) for m, v in measured.items()}
     drums = [lane for lane in lanes if lane.role not in BESIDE] or lanes
     sheet = first_sheet(
         rate=rate,

@@ -112,11 +112,10 @@ def split_stereo(item: Incoming, facts: FileFacts, wish: str) -> list[Incoming]:
         return [Incoming(item.path, item.name, item.mic, item.take, "mono")]
     name = parse_mic_name(item.mic)
     if name.role in PAIRED and name.side is None:
+        left, right = MicName(name.role, name.index, "l"), MicName(name.role, name.index, "r")
         return [
-            Incoming(
-                item.path, item.name, str(MicName(name.role, name.index, side)), item.take, pick
-            )
-            for side, pick in (("l", "left"), ("r", "right"))  # type: ignore[arg-type]
+            Incoming(item.path, item.name, str(mic), item.take, pick)
+            for mic, pick in ((left, "left"), (right, "right"))
         ]
     pick = wish or (item.pick if item.pick != "mono" else "")
     if not pick:

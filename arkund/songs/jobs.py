@@ -118,7 +118,7 @@ def take_up_left_jobs() -> int:
 def keep_watch(over: threading.Event) -> None:
     """Take up left jobs, sweep, and keep copies of the database, until ``over``. Nothing that
     fails in it ends it."""
-    duties = {
+    duties: dict[Callable[[], object], float] = {
         take_up_left_jobs: LOOK_EVERY_S,
         sweep: SWEEP_EVERY_S,
         backups.keep_copy: backups.EVERY_S,
@@ -131,7 +131,8 @@ def keep_watch(over: threading.Event) -> None:
                 try:
                     duty()
                 except Exception as error:
-                    logger.warning("%s failed and is tried again: %s", duty.__name__, error)
+                    name = getattr(duty, "__name__", "a duty")
+                    logger.warning("%s failed and is tried again: %s", name, error)
                 due[duty] = time.monotonic() + every
 
 

@@ -29,7 +29,9 @@ def described(sheet: Sheet, piece: str) -> dict[str, Any]:
 def chorus_of(sheet: Sheet) -> dict[str, int] | None:
     """The first section that is called a chorus."""
     found = next((s for s in sheet.sections if "chorus" in s.name.lower()), None)
-    return found and {"first": found.start_bar, "last": found.start_bar + found.bars - 1}
+    if found is None:
+        return None
+    return {"first": found.start_bar, "last": found.start_bar + found.bars - 1}
 
 
 def offered(sheet: Sheet, piece: str | None) -> list[dict[str, Any]]:

@@ -14,9 +14,10 @@ from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import BORDER, Engine
 from arkund.core.mix.graph import TOGETHER, Graph, Variant
 from arkund.core.mix.lanes import sounding_mics
-from arkund.core.mix.nodes import Audio, Node
+from arkund.core.mix.nodes import Node
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.tempo import grid_of
+from arkund.core.process.stage import Audio
 from arkund.core.units import amplitude_to_db
 from arkund.songs import storage, turns
 

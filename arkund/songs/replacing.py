@@ -15,6 +15,7 @@ from arkund.core.mix.layers import SampleLayer
 from arkund.core.mix.patches import Patch
 from arkund.core.mix.strokes import played_hits
 from arkund.core.mix.tempo import grid_of
+from arkund.core.replace.harvest import bands
 from arkund.core.replace.matching import matches
 from arkund.songs import copies, findings, kits, revisions, stock, storage
 from arkund.songs.models import Revision, Song
@@ -36,7 +37,7 @@ def harvest(song: Song, piece: str, folder: Path | None = None) -> dict[str, Any
     if folder is not None:
         folder.mkdir(parents=True, exist_ok=True)
         sound = study.sound(mic, "clean")
-        chosen = replace.bands([c for c in found if c.hit.kind != "ghost"])
+        chosen = bands([c for c in found if c.hit.kind != "ghost"])
         for number, one in enumerate(chosen, 1):
             # Names from figures alone: no text of a song becomes part of a path.
             target = (

@@ -8,6 +8,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from pydantic import BaseModel
+
 from arkund.core.audio.files import examine, read_mono
 from arkund.core.errors import ArkundError
 from arkund.core.hits.carry import carried
@@ -148,7 +150,7 @@ def _with_files(sheet: Sheet, files: tuple[Incoming, ...], stored: list[str]) ->
                 raise ArkundError(f"There is no take {new.take}. Takes: {takes}.")
             at = takes.index(new.take)
             take = sheet.takes[at]
-            source = Source(sha256=digest, pick=part.pick)  # type: ignore[arg-type]
+            source = Source(sha256=digest, pick=part.pick)
             changed = take.model_copy(update={"sources": {**take.sources, str(mic): source}})
             own = sheet.mics.get(str(mic)) or new_mic(str(mic), new.name)
             sheet = sheet.model_copy(
@@ -251,7 +253,7 @@ def _difference(before: Sheet, after: Sheet) -> dict[str, Any]:
         for name in sorted({*old, *new}):
             if old.get(name) != new.get(name):
                 value = new.get(name)
-                plain = value.model_dump(mode="json") if hasattr(value, "model_dump") else value
+                plain = value.model_dump(mode="json") if isinstance(value, BaseModel) else value
                 patch[f"{path}.{name}"] = plain
 
     table("groups", before.groups, after.groups)

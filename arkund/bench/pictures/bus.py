@@ -33,12 +33,12 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars, name: str = "") -> d
     shells = [h for h in strokes if piece_family(h.piece) in SHELLS]
     onsets = [h.time_s - start / rate for h in shells]
     in_loop = strokes_in(strokes, (start / rate, stop / rate), fewest=1)
-    both = [punch_card(sound, rate, in_loop) for sound in (then, now)]
+    before, after = (punch_card(sound, rate, in_loop) for sound in (then, now))
     card = [
         _row("peak", "dBFS", _peak(then), _peak(now)),
-        _row("true peak", "dBTP", both[0].true_peak_dbtp, both[1].true_peak_dbtp),
-        _row("loudness", "LUFS", both[0].loudness_lufs, both[1].loudness_lufs),
-        *(_goal_row(f) for f in figures(*both, GOALS[findings.school_of_song(song).goal])),
+        _row("true peak", "dBTP", before.true_peak_dbtp, after.true_peak_dbtp),
+        _row("loudness", "LUFS", before.loudness_lufs, after.loudness_lufs),
+        *(_goal_row(f) for f in figures(before, after, GOALS[findings.school_of_song(song).goal])),
     ]
     out: dict[str, Any] = {
         "card": card,

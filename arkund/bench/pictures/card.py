@@ -15,9 +15,12 @@ def lanes(card: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
     out = []
     for row in card:
         within, wanted = row.get("within"), row.get("wanted")
-        if within is None and wanted is None:
+        if within is not None:
+            first, last = _x(-within), _x(within)
+        elif wanted is not None:
+            first, last = _x(wanted), WIDTH
+        else:
             continue
-        first, last = (_x(-within), _x(within)) if within is not None else (_x(wanted), WIDTH)
         at = _x(row["gained"])
         out.append(
             dict(row)

@@ -22,12 +22,12 @@ from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.measure.strokes import mean_envelope_db
 from arkund.core.mix.channels import stage_path
 from arkund.core.mix.graph import Chained
-from arkund.core.mix.nodes import Audio, Node
+from arkund.core.mix.nodes import Node
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.compressor import Compressor, CompressorProcess
 from arkund.core.process.limiter import Limiter
 from arkund.core.process.saturation import Saturation
-from arkund.core.process.stage import Stage
+from arkund.core.process.stage import Audio, Stage
 from arkund.core.shape.compressor import TRACE_STEP, linked_key, static_reduction_db
 from arkund.core.shape.saturation import bent
 from arkund.core.units import amplitude_to_db, amplitudes_to_db

@@ -1,6 +1,7 @@
 """Edit: every stroke early or late of its line, as played and as it falls now."""
 
 from collections import Counter
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -73,7 +74,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
 
 
 def _placement(
-    hits: list[Hit], late: np.ndarray, grid: Grid, division: str
+    hits: Sequence[Hit], late: np.ndarray, grid: Grid, division: str
 ) -> list[dict[str, Any]]:
     """The drummer's feel: middle and spread by piece, and the middle on each place in the beat."""
     steps = DIVISIONS[division]
@@ -173,7 +174,7 @@ def _edits(sheet: Sheet, grid: Grid) -> list[dict[str, Any]]:
 
 
 def _rulers(
-    sheet: Sheet, placed: list[Placement], hits: list[Hit], grid: Grid, division: str
+    sheet: Sheet, placed: list[Placement], hits: Sequence[Hit], grid: Grid, division: str
 ) -> dict[str, Any]:
     """How far strokes are from their places, and where every second line is played."""
     off = np.array([abs(p.target_s - p.from_s) * 1000 for p in placed if p.line is not None])
@@ -198,7 +199,7 @@ def _saving(placed: list[Placement]) -> str:
     )
 
 
-def _summary(hits: list[Hit], moved: dict[str, Any]) -> str:
+def _summary(hits: Sequence[Hit], moved: dict[str, Any]) -> str:
     rules = Counter(m.rule for m in moved.values())
     how = ", ".join(f"{n} by {rule or 'other rules'}" for rule, n in rules.most_common())
     pieces = len({h.piece for h in hits})

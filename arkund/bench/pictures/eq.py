@@ -104,7 +104,7 @@ def _flags(path: str, eq: Equaliser) -> list[dict[str, Any]]:
     """What is on, as chart notation at its frequency; of a band with its path, by which it is
     dragged, and how far."""
     gain, hz = (described(Band)[name] for name in ("gain_db", "frequency_hz"))
-    out = []
+    out: list[dict[str, Any]] = []
     for name, part in (("high-pass", eq.high_pass), ("low-pass", eq.low_pass)):
         if part.on:
             out.append(

@@ -21,9 +21,10 @@ from arkund.core.mix.struck import Row, Struck, Toned
 from arkund.core.mix.summing import Mixed, Varied
 from arkund.core.replace.harvest import HEAD_S
 from arkund.core.units import amplitude_to_db
-from arkund.songs import findings, replacing
+from arkund.songs import replacing
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
+from arkund.songs.studies import study_of
 
 SHOWN, MOST_TO_MEND = 8, 6
 """Candidates in the table, and flams offered for patching."""
@@ -44,7 +45,7 @@ def layers_of(sheet: Sheet, piece: str | None) -> list[str]:
 def picture(song: Song, sheet: Sheet, mic: str, name: str, stroke: str = "") -> dict[str, Any]:
     """Of the mic's piece, of the layer ``name`` where there is one, and of a ``stroke`` that is
     asked for by id."""
-    study = findings.study_of(sheet)
+    study = study_of(sheet)
     piece = sheet.mics[mic].name.piece
     if piece is None or mic not in study.mics:
         return {"piece": "", "strokes": [], "candidates": [], "rulers": {}}
@@ -76,8 +77,8 @@ def picture(song: Song, sheet: Sheet, mic: str, name: str, stroke: str = "") -> 
     drawn = _layer(sheet, name, layer)
     given = {row["at"]: row["sound"] for row in drawn["rows"]}
     shift = sheet.mics[layer.of].delay_samples
-    for stroke, hit in zip(out["strokes"], ordered, strict=True):
-        stroke["sound"] = given.get(round(hit.time_s * study.rate + shift))
+    for drawn_stroke, hit in zip(out["strokes"], ordered, strict=True):
+        drawn_stroke["sound"] = given.get(round(hit.time_s * study.rate + shift))
     return out | drawn
 
 

@@ -11,6 +11,7 @@ from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.tables import edits_csv
 from arkund.core.mix.sheet import LAST_BAR
+from arkund.core.mix.tempo import grid_of
 from arkund.songs import copies, hits, revisions, timing
 
 MAGNET_MS = 12.0
@@ -128,7 +129,7 @@ def edit_list(request: HttpRequest, slug: str) -> HttpResponse:
     """What was moved, by how much and by which rule, as CSV."""
     song = song_named(slug)
     sheet = asked_sheet(request, song)
-    text = edits_csv(timing.edits_of(sheet), timing.grid_of(sheet))
+    text = edits_csv(timing.edits_of(sheet), grid_of(sheet))
     name = f"{song.slug}-edits.csv"
     return HttpResponse(
         text,

@@ -17,7 +17,7 @@ from pydantic import Field, field_validator
 from arkund.bench.requests import Asked, Line, body, song_named
 from arkund.core.audio.files import examine
 from arkund.core.errors import ArkundError, AudioRefused, SheetError
-from arkund.core.kit.naming import guess_roles
+from arkund.core.kit.naming import Guess, guess_roles
 from arkund.core.kit.roles import ROLES, parse_mic_name
 from arkund.songs import importing, jobs, soundness, storage
 from arkund.songs.incoming import PAIRED, take_number
@@ -136,7 +136,7 @@ def _stage_file(upload: UploadedFile, name: str, token: str) -> None:
 def _staged(token: str) -> dict[str, Any]:
     rows = list(StagedFile.objects.filter(token=token).order_by("name"))
     good = [r for r in rows if not r.refusal]
-    guesses = {}
+    guesses: dict[str, Guess] = {}
     for take in {take_number(r.name) for r in good}:
         names = [r.name for r in good if take_number(r.name) == take]
         guesses |= dict(zip(names, guess_roles(names), strict=True))
