@@ -2,9 +2,10 @@
 
 import numpy as np
 import pytest
+import scipy
 from numpy.typing import NDArray
 
-from arkund.core.hits.stirs import APART_S, MOST, newness, stirs
+from arkund.core.hits.stirs import APART_S, DULL, MOST, dull, newness, stirs
 
 RATE = 48_000
 
@@ -47,3 +48,23 @@ def test_silence_stirs_nowhere() -> None:
     places, _ = stirs(sound, np.array([4000]), RATE)
     assert len(places) == 0
     assert newness(sound, np.array([4000.0]), RATE)[0] == pytest.approx([0.0])
+
+
+def test_a_ghost_under_a_hat_begins_where_the_drum_s_body_does() -> None:
+    """A soft 200 Hz stroke 7 ms before a hat that is ten times louder in its mic."""
+    rng, t = np.random.default_rng(5), np.arange(RATE // 10) / RATE
+    sound = rng.standard_normal(RATE // 2) * 1e-5
+    ghost, hat = round(0.193 * RATE), round(0.2 * RATE)
+    sound[ghost : ghost + len(t)] += 0.1 * np.sin(2 * np.pi * 200 * t) * np.exp(-t / 0.02)
+    bright = scipy.signal.butter(4, 5000, "highpass", fs=RATE, output="sos")
+    hiss = scipy.signal.sosfilt(bright, rng.standard_normal(len(t)))
+    sound[hat : hat + len(t)] += hiss * np.exp(-t / 0.02)
+    heard = sound.astype(np.float32)
+    body = dull(heard, RATE)
+    both = np.array([ghost, hat], np.float64)
+    whole_db, dull_db = newness(heard, both, RATE)[0], newness(body, both, RATE, DULL)[0]
+    assert whole_db[1] > 20
+    assert dull_db[0] > dull_db[1] + 10
+    places, _ = stirs(body, np.array([hat]), RATE, DULL)
+    assert np.abs(places - ghost).min() < 0.0015 * RATE
+    assert np.abs(places - hat).min() > 0.003 * RATE

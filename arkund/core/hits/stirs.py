@@ -4,15 +4,31 @@ A hat struck a few ms before or after a snare begins in its own mic where nothin
 the snare is louder there. So every place that stirs is offered, with how much it does.
 """
 
+from dataclasses import dataclass
+
 import numpy as np
+import scipy
 from numba import njit
 from numpy.typing import NDArray
 
 EARLIER_S, LATER_S = 0.016, 0.012
 """How far about an onset it is looked for."""
 
-AHEAD_S, BACK_S = 0.0012, 0.002
-"""What follows a place, and what precedes it."""
+DULL_HZ = (120.0, 1000.0)
+"""A drum's body, in which a hat hardly bleeds: a soft stroke begins there where in the whole sound
+the hat seems to."""
+
+
+@dataclass(frozen=True)
+class Ear:
+    """How long is listened behind a place and before it, in s."""
+
+    ahead_s: float
+    back_s: float
+
+
+BRIGHT, DULL = Ear(0.0012, 0.002), Ear(0.003, 0.004)
+"""For the whole sound, and for its dull part, whose waves are longer."""
 
 APART_S = 0.003
 MOST = 3
@@ -25,29 +41,40 @@ NEAR_S = 0.0008
 
 
 def stirs(
-    sound: NDArray[np.float32], at: NDArray[np.int64], rate: int
+    sound: NDArray[np.float32], at: NDArray[np.int64], rate: int, ear: Ear = BRIGHT
 ) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
     """Places in samples ``(places,)`` where ``sound`` ``(frames,)`` begins anew about the onsets ``at``
     (samples), `MOST` at most for each, and which onset each is of."""
     earlier, later, ahead, back, apart = (
-        round(s * rate) for s in (EARLIER_S, LATER_S, AHEAD_S, BACK_S, APART_S)
+        round(s * rate) for s in (EARLIER_S, LATER_S, ear.ahead_s, ear.back_s, APART_S)
     )
     places, of = _stirs(sound, at, earlier, later, ahead, back, apart, MOST, LEAST_DB)
     return places, of
 
 
 def newness(
-    sound: NDArray[np.float32], places: NDArray[np.float64], rate: int
+    sound: NDArray[np.float32], places: NDArray[np.float64], rate: int, ear: Ear = BRIGHT
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """How new what begins at ``places`` (samples) is there, and how loud against the loudest that
     begins about it, both in dB ``(places,)``; of the squared steps from sample to sample, which let a
     stick stand out."""
     earlier, later, ahead, back, near = (
-        round(s * rate) for s in (EARLIER_S, LATER_S, AHEAD_S, BACK_S, NEAR_S)
+        round(s * rate) for s in (EARLIER_S, LATER_S, ear.ahead_s, ear.back_s, NEAR_S)
     )
     at = np.round(places).astype(np.int64)
     new_db, loud_db = _newness(sound, at, earlier, later, ahead, back, near)
     return new_db, loud_db
+
+
+def dull(sound: NDArray[np.float32], rate: int) -> NDArray[np.float32]:
+    """What of a drum's sound ``(frames,)`` lies in `DULL_HZ`, late by half a millisecond or so.
+
+    Steps from sample to sample, by which newness is told, grow with frequency: so steep must the
+    filter be that nothing of a hat is left.
+    """
+    sections = scipy.signal.butter(4, DULL_HZ, "bandpass", fs=rate, output="sos")
+    heard: NDArray[np.float32] = scipy.signal.sosfilt(sections, sound).astype(np.float32)
+    return heard
 
 
 @njit(cache=True, nogil=True)

@@ -16,7 +16,7 @@ from arkund.core.hits.masked import by_shape, own_places
 from arkund.core.hits.novelty import BandEnergy
 from arkund.core.hits.ownership import Events, Signatures, standing
 from arkund.core.hits.rolls import rest_of_rolls
-from arkund.core.hits.stirs import newness, stirs
+from arkund.core.hits.stirs import DULL, dull, newness, stirs
 from arkund.core.hits.swells import FEWEST, swelled
 from arkund.core.hits.verdict import probabilities
 from arkund.core.kit.roles import is_shell, piece_family
@@ -44,14 +44,20 @@ PLACE = (
     "newness",
     "as loud",
     "since bleed",
+    "newness, dull",
+    "as loud, dull",
+    *(f"newer by{what}" for what in ("", ", dull", ", from afar")),
     *(f"{f} from afar" for f in FAMILIES),
     "own from afar",
 )
 """Columns that follow `evidence`'s: what tells the place (0 its sound, 1 its shape, 2 a stir, 3 its
-swell), how far
-away another is in ms, how new and how loud what begins there is, and what overheads say of it."""
+swell, 4 a stir of its dull part), how far away another is in ms, how new and how loud what begins
+there is, by how much newer it is than any other place near by, and what overheads say of it."""
 
 FAR_LAG_MS = 15.0
+
+RIVAL_S = 0.016
+"""Places so near are rivals: one of them at most is where a stroke begins."""
 
 
 @dataclass(frozen=True)
@@ -222,8 +228,15 @@ def _every_place(
     told_by = np.repeat(
         np.arange(4), [len(plain), len(shaped), int(elsewhere.sum()), len(swelling)]
     )
+    body = dull(heard.sound, heard.rate) if is_shell(heard.piece) else None
+    if body is not None:
+        dully, of_dully = _dull_stirs(heard, body, place, every)
+        every, place = np.concatenate([every, of_dully]), np.concatenate([place, dully])
+        told_by = np.concatenate([told_by, np.full(len(dully), 4)])
     other = np.where(told_by == 0, np.nan_to_num(by_shape - plain)[every], place - plain[every])
     new_db, loud_db = newness(heard.sound, place, heard.rate)
+    unheard = np.full(len(place), np.nan)
+    dull_db = (unheard, unheard) if body is None else newness(body, place, heard.rate, DULL)
     from_afar = (
         heard.afar.at(place / heard.rate)
         if heard.afar
@@ -240,6 +253,8 @@ def _every_place(
             new_db,
             loud_db,
             _since_bleed(heard, place, every),
+            *dull_db,
+            *_newer_by(place, (new_db, dull_db[0], own), RIVAL_S * heard.rate),
             from_afar,
             own,
         ]
@@ -249,6 +264,48 @@ def _every_place(
         rows[every, NAMES.index("level")].astype(np.float64),
         np.column_stack([rows[every], more]).astype(np.float32),
     )
+
+
+def _newer_by(
+    place: NDArray[np.float64], said: Sequence[NDArray[np.float64]], near: float
+) -> NDArray[np.float64]:
+    """By how much each of what is ``said`` of the places exceeds the most that is said of another one
+    within ``near``: a row for each, NaN where there is no other."""
+    order = np.argsort(place, kind="stable")
+    at, rows = place[order], np.array(said)[:, order]
+    first = np.searchsorted(at, at - near)
+    last = np.searchsorted(at, at + near, "right")
+    out = np.full(rows.shape, np.nan)
+    for n, (a, b) in enumerate(zip(first, last, strict=True)):
+        if b - a > 1:
+            others = np.concatenate([rows[:, a:n], rows[:, n + 1 : b]], axis=1)
+            out[:, n] = rows[:, n] - np.fmax.reduce(others, axis=1)
+    back = np.empty_like(out)
+    back[:, order] = out
+    return back
+
+
+def _dull_stirs(
+    heard: Heard,
+    body: NDArray[np.float32],
+    place: NDArray[np.float64],
+    onset: NDArray[np.int64],
+) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """Where a drum's ``body`` begins anew about its onsets, away from every ``place`` that is there
+    already, and which ``onset`` each is of."""
+    found, of = stirs(body, heard.at * heard.ears[0].hop, heard.rate, DULL)
+    near = PARTED_S * heard.rate
+    taken: dict[int, list[float]] = {}
+    for at, n in zip(place.tolist(), onset.tolist(), strict=True):
+        taken.setdefault(n, []).append(at)
+    new = np.array(
+        [
+            all(abs(at - other) > near for other in taken[n])
+            for at, n in zip(found.tolist(), of.tolist(), strict=True)
+        ],
+        bool,
+    )
+    return found[new].astype(np.float64), of[new]
 
 
 def _since_bleed(
