@@ -34,7 +34,7 @@ from arkund.core.process.limiter import Limiter
 from arkund.core.process.saturation import Saturation
 from arkund.core.shape import biquad, compressor, transient
 from arkund.core.simulate.session import simulate, write_session
-from benchmarks.laying import times_real_time
+from benchmarks import laying
 
 RATE = 48000
 
@@ -150,8 +150,7 @@ def _song() -> None:
     long = {m: np.resize(sound, frames) for m, sound in session.mics.items()}
     found = _times({"hits": lambda: detect_hits(long, session.rate)}, rounds=3)["hits"]
     _row("strokes of 13 mics, three minutes", f"{found:.1f} s", "≤ 6 s", found <= 6)
-    laid = times_real_time()
-    _row("4,000 strokes with two layers, one core", f"{laid:.0f} × real time", "≥ 60 ×", laid >= 60)
+    _row(*laying.row())
     taken = _times({"analysis": analyse}, rounds=3)["analysis"]
     _row(
         "first analysis of a take, 13 mics",
