@@ -65,6 +65,23 @@ def hz_to_note(hz: float) -> str:
     return f"{NOTE_NAMES[midi % 12]}{midi // 12 - 1}"
 
 
+def note_and_cents(hz: float) -> str:
+    """Nearest note and how far ``hz`` lies from it, in words: ``F#1``, ``F#1, 27 cents flat``."""
+    note = hz_to_note(hz)
+    cents = round(1200 * math.log2(hz / note_to_hz(note)))
+    if not cents:
+        return note
+    count = f"{abs(cents)} cent{'' if abs(cents) == 1 else 's'}"
+    return f"{note}, {count} {'sharp' if cents > 0 else 'flat'}"
+
+
+def octaves_of(name: str, low_hz: float, high_hz: float) -> list[tuple[str, float]]:
+    """The notes of a ``name`` such as ``A`` or ``F#`` from ``low_hz`` to ``high_hz``, with their
+    frequencies; none for an empty name."""
+    every = [f"{name}{octave}" for octave in range(10)] if name else []
+    return [(n, hz) for n in every if low_hz <= (hz := note_to_hz(n)) <= high_hz]
+
+
 def note_to_hz(note: str) -> float:
     """Frequency of a note such as ``A1`` or ``F#2``; raises `ValueError` on anything else."""
     name, octave = note[:-1].strip().upper(), note[-1:]

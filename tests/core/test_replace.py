@@ -474,3 +474,13 @@ def test_a_sample_is_trimmed_and_faded_where_it_is_said(
     ease = 0.5 + 0.5 * np.cos(np.pi * np.arange(1, fall + 1) / fall)
     assert part[4800 - fall :] == pytest.approx(whole[4800 - fall : 4800] * ease, abs=1e-6)
     assert abs(part[0]) == 0
+
+
+@pytest.mark.parametrize(
+    ("drum_hz", "root", "wanted"),
+    [(60, "", 60), (60, "B", 61.74), (60, "E", 60), (110, "", 55), (100, "G#", 51.91)],
+)
+def test_a_sub_s_note_is_the_drum_s_or_the_root_near_it(
+    drum_hz: float, root: str, wanted: float
+) -> None:
+    assert replace.note_under(drum_hz, root) == pytest.approx(wanted, abs=0.01)

@@ -11,7 +11,9 @@ from arkund.core.units import (
     hz_to_note,
     metres_to_samples,
     ms_to_samples,
+    note_and_cents,
     note_to_hz,
+    octaves_of,
     power_to_db,
     samples_to_cm,
     samples_to_ms,
@@ -65,3 +67,22 @@ def test_notes_go_round() -> None:
         hz = 440 * 2 ** ((midi - 69) / 12)
         assert note_to_hz(hz_to_note(hz)) == pytest.approx(hz, rel=1e-9)
     assert np.isfinite(note_to_hz("C0"))
+
+
+@pytest.mark.parametrize(
+    ("hz", "words"),
+    [
+        (440.0, "A4"),
+        (45.0, "F#1, 47 cents flat"),
+        (52.0, "G#1, 3 cents sharp"),
+        (61.7, "B1, 1 cent flat"),
+    ],
+)
+def test_a_frequency_is_said_as_a_note(hz: float, words: str) -> None:
+    assert note_and_cents(hz) == words
+
+
+def test_a_note_s_octaves_lie_in_the_range() -> None:
+    assert [n for n, _ in octaves_of("A", 20, 200)] == ["A0", "A1", "A2"]
+    assert [hz for _, hz in octaves_of("A", 20, 200)] == pytest.approx([27.5, 55, 110])
+    assert octaves_of("", 20, 200) == []

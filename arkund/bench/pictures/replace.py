@@ -14,13 +14,13 @@ from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label, piece_family
 from arkund.core.measure.landmarks import fundamental_hz
-from arkund.core.mix.layers import AnyLayer, SubLayer
+from arkund.core.mix.layers import NOTE_HZ, AnyLayer, SubLayer
 from arkund.core.mix.nodes import Processed
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.struck import Row, Struck, Toned
 from arkund.core.mix.summing import Mixed, Varied
 from arkund.core.replace.harvest import HEAD_S
-from arkund.core.units import amplitude_to_db
+from arkund.core.units import amplitude_to_db, hz_to_note, note_and_cents, octaves_of
 from arkund.songs import replacing
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
@@ -134,11 +134,15 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
         )
         if hz := fundamental_hz(whole, sheet.rate, times, family):
             at_hz, slope = replace.crossover_of(layer.note_hz, hz)
-            rulers[f"layers.{name}.note_hz"] = {"proposed": round(hz, 2)}
+            rulers[f"layers.{name}.note_hz"] = {
+                "proposed": round(replace.note_under(hz, sheet.root_note), 2),
+                "marks": [(f, n) for n, f in octaves_of(sheet.root_note, *NOTE_HZ)],
+                "note": note_and_cents(layer.note_hz),
+            }
             rulers[f"layers.{name}.crossover_hz"] = {"proposed": round(at_hz, 1)}
             said_too = (
-                f"; drum {hz:.0f} Hz, sub {layer.note_hz:.0f} Hz: a crossover fits at {at_hz:.0f} Hz, "
-                f"{slope} dB/oct"
+                f"; drum {hz:.0f} Hz ({hz_to_note(hz)}), sub {layer.note_hz:.0f} Hz: "
+                f"a crossover fits at {at_hz:.0f} Hz, {slope} dB/oct"
             )
     return {
         "layer": name,

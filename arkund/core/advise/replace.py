@@ -24,7 +24,7 @@ from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import plays
 from arkund.core.mix.typed import typed_value
 from arkund.core.replace.harvest import HEAD_S, Candidate, bands, candidates
-from arkund.core.units import amplitude_to_db, amplitudes_to_db
+from arkund.core.units import amplitude_to_db, amplitudes_to_db, octaves_of
 
 NAME = "replace"
 RING_S = (0.15, 0.6)
@@ -36,6 +36,7 @@ DUCKED = ("overhead", "room", "kit")
 DUCK, DUCK_DB = "duck", 4.0
 BLEND_DB = -6.0
 SUB_DB = -12.0
+HIGHEST_SUB_HZ, SEMITONES_TO_ROOT = 80.0, 2.0
 SAME_NOTE = 1.2
 """Two fundamentals by less apart are one note."""
 
@@ -217,8 +218,7 @@ def sub_note_hz(study: Study, piece: str, note: str) -> float:
             raise ArkundError(
                 f"{label(piece).capitalize()} has no clear fundamental; say a note, e.g. C1 or 50Hz."
             )
-        # The drum's own note where that is low, else the octave under it.
-        hz = base if base <= 80 else base / 2
+        hz = note_under(base, study.sheet.root_note)
     else:
         hz = _hz_said(study, note, "note", "auto, a note such as C1, or 50Hz")
     if not NOTE_HZ[0] <= hz <= NOTE_HZ[1]:
@@ -226,6 +226,15 @@ def sub_note_hz(study: Study, piece: str, note: str) -> float:
             f"A sub layer plays from {NOTE_HZ[0]:.0f} to {NOTE_HZ[1]:.0f} Hz; {hz:.0f} Hz is outside."
         )
     return hz
+
+
+def note_under(drum_hz: float, root_note: str) -> float:
+    """The note of a sub under a drum: the drum's own where that is low, else the octave under it; the
+    song's root note (empty: not known) where that is no more than two semitones away."""
+    own = drum_hz if drum_hz <= HIGHEST_SUB_HZ else drum_hz / 2
+    roots = [hz for _, hz in octaves_of(root_note, *NOTE_HZ)]
+    nearest = min(roots, key=lambda hz: abs(np.log2(hz / own)), default=own)
+    return nearest if abs(12 * np.log2(nearest / own)) <= SEMITONES_TO_ROOT else own
 
 
 def drum_hz(study: Study, piece: str) -> float | None:

@@ -88,7 +88,7 @@ class SubLayer(LayerBase):
         scale="log",
         step=1.02,
         ticks=(25, 50, 100, 200),
-        hint="mark: the drum's own fundamental",
+        hint="triangle: the drum's own note, or the root note near it",
     )
     attack_ms: float = value(
         4.0, 0.5, 100, "ms", "attack", scale="log", step=1.06, ticks=(1, 10, 100)
