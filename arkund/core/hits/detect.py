@@ -243,22 +243,17 @@ def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
         own = {p: [names.index(m) for m in close_mics(names, p)] for p in pieces}
         overheads = [i for i, m in enumerate(names) if parse_mic_name(m).role == "overhead"]
         cymbals = {m[0] for p, m in own.items() if not is_shell(p)}
+        snares = {n for p, m in own.items() if piece_family(p) == "snare" for n in m}
         # A ghost that the top of a snare hardly shows may stand clear at its bottom.
-        listening = {
-            n for p, m in own.items() for n in (m if piece_family(p) == "snare" else m[:1])
-        }
-        listening |= set(overheads)
-        nothing = np.zeros(0, np.int64)
-        found = list(
-            pool.map(
-                lambda n: (
-                    candidates(bands[n], lowest=BRIGHTEST if n in cymbals else 2)
-                    if n in listening
-                    else nothing
-                ),
-                range(len(names)),
-            )
-        )
+        listening = {m[0] for m in own.values()} | snares | set(overheads)
+
+        def begins(n: int) -> NDArray[np.int64]:
+            if n not in listening:
+                return np.zeros(0, np.int64)
+            least_db = FAINT_RISE_DB if n in snares else RISE_DB
+            return candidates(bands[n], least_db, lowest=BRIGHTEST if n in cymbals else 2)
+
+        found = list(pool.map(begins, range(len(names))))
         nearest = list(
             pool.map(
                 lambda p: (
@@ -332,6 +327,11 @@ def _merged(lists: list[NDArray[np.int64]], apart: int = 8) -> NDArray[np.int64]
             kept.append(int(frame))
     return np.array(kept, np.int64)
 
+
+RISE_DB, FAINT_RISE_DB = 3.5, 2.0
+"""By how much something new must exceed what was before to be asked about, and in a snare's mics,
+where brushed ghosts hardly do.
+"""
 
 ELSEWHERE = 12
 """Frames from a drum's own onsets at which what overheads hear begin is asked about too."""
