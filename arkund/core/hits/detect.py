@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.hits.afar import Afar, Known, afar_of
+from arkund.core.hits.afar import FAMILIES, Afar, Known, afar_of
 from arkund.core.hits.arrivals import without_drums
 from arkund.core.hits.leading import onsets_of
 from arkund.core.hits.novelty import BANDS, BandEnergy, band_energy, candidates
@@ -116,16 +116,35 @@ def listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Listened | Non
         return None
     overheads = take.overheads
     with ThreadPoolExecutor(1) as beside:
-        afar = beside.submit(
+        hearing = beside.submit(
             afar_of, [take.mics[m] for m in overheads], [take.bands[m] for m in overheads], rate
         )
-        signatures = learn_signatures(
-            event_vectors(take.bands, frames, overheads),
-            take.own,
-            overheads,
-            onsets_of(take.nearest, frames * take.hop, rate, take.far),
-        )
-        return Listened(take, signatures, afar.result())
+        events = event_vectors(take.bands, frames, overheads)
+        begins = onsets_of(take.nearest, frames * take.hop, rate, take.far)
+        afar = hearing.result()
+    others = _others_strokes(afar, list(take.own), frames * take.hop / rate)
+    signatures = learn_signatures(events, take.own, overheads, begins, others)
+    return Listened(take, signatures, afar)
+
+
+def _others_strokes(
+    afar: Afar | None, pieces: list[str], times_s: NDArray[np.float64]
+) -> dict[str, NDArray[np.bool_]]:
+    """Of each shell the events that overheads surely give to a shell of another kind, and not to its
+    own: whoever hears these first, they are not its strokes."""
+    if afar is None:
+        return {}
+    share = afar.at(times_s)
+    shells = [n for n, family in enumerate(FAMILIES) if is_shell(family)]
+    out = {}
+    for piece in filter(is_shell, pieces):
+        own = FAMILIES.index(piece_family(piece))
+        others = share[:, [n for n in shells if n != own]].max(axis=1)
+        out[piece] = (share[:, own] < 1 - SURE_FROM_AFAR) & (others > SURE_FROM_AFAR)
+    return out
+
+
+SURE_FROM_AFAR = 0.9
 
 
 def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:

@@ -4,7 +4,7 @@ First from strokes that stand clear, then from all of them together: the signatu
 jointly with how strongly each piece was struck in each event.
 """
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from typing import TypeVar
@@ -47,29 +47,36 @@ def _on_two_cores(work: Callable[[T], R], of: Iterable[T]) -> list[R]:
 
 
 def learn_signatures(
-    events: Events, own_mics: dict[str, list[int]], overheads: list[int], onsets: Onsets
+    events: Events,
+    own_mics: dict[str, list[int]],
+    overheads: list[int],
+    onsets: Onsets,
+    others: Mapping[str, NDArray[np.bool_]] | None = None,
 ) -> Signatures:
     """Signatures of every piece with a close mic, then of cymbals that only overheads hear.
 
     ``own_mics`` maps a piece to the positions of its close mics, ``onsets`` are the events as
-    each piece's nearest mic hears them begin, in the same order. A piece whose mic holds nothing
-    but bleed gets no signature.
+    each piece's nearest mic hears them begin, in the same order; ``others`` are, of some pieces, the
+    events ``(events,)`` that are known to be another's. A piece whose mic holds nothing but bleed gets
+    no signature.
     """
     scale = row_scale(events.started)
     scaled, doubt = events.started / scale[:, None], events.doubt / scale[:, None]
     own_rows = {p: _own_rows(p, m) for p, m in own_mics.items()}
     heard = Heard(scaled, doubt, scale, own_rows, onsets, overheads)
-    found = _who_is_struck(heard)
+    found = _who_is_struck(heard, others or {})
     pieces = [p for p in own_rows if p in found]
     if not pieces or scaled.shape[1] == 0:
         nothing = np.zeros((len(scaled), 0))
         return Signatures([], nothing, scale, own_rows, np.zeros(0, np.int64), {}, nothing)
 
     rows = [own_rows[p] for p in pieces]
+    none = np.zeros(scaled.shape[1], bool)
+    theirs = np.stack([(others or {}).get(p, none) for p in pieces])
     for _ in range(3):
         matrix, known, _, held = _matrix(heard, found)
         bleeds = np.stack([_bleeds_in(heard, found, p) for p in pieces])
-        struck = _struck(scaled, doubt, matrix, rows, bleeds)
+        struck = _struck(scaled, doubt, matrix, rows, bleeds) & ~theirs
         found = {p: s if s.any() else found[p] for p, s in zip(pieces, struck, strict=True)}
     # A tom's mic of which no moment is surely the tom's holds bleed, however that was explained.
     sure = [p for p, s in zip(pieces, struck, strict=True) if s.any() or piece_family(p) != "tom"]
@@ -129,15 +136,21 @@ CLEARLY_DB = 9.0
 """Excess over the bleed of the pieces already known at which a mic holds strokes of its own."""
 
 
-def _who_is_struck(heard: Heard) -> dict[str, NDArray[np.bool_]]:
+def _who_is_struck(
+    heard: Heard, others: Mapping[str, NDArray[np.bool_]]
+) -> dict[str, NDArray[np.bool_]]:
     """Pieces that are struck at all, and the events ``(events,)`` in which they surely are.
 
     Those whose mics are often the first to hear are struck. Of the others the one that most is
     left over for, once the known ones' bleed is taken off, comes next, until nothing clear is
     left: so a mic that only ever holds what others put into it gets no signature, and a drum
-    struck three times gets it from these three strokes.
+    struck three times gets it from these three strokes. What is known to be ``others``' speaks for
+    none, even if a mic hears it first: a kick of slow attack is noticed sooner in the snare's.
     """
-    led = dict(zip(heard.own, heard.onsets.leads(), strict=True))
+    led = {
+        p: first & ~others[p] if p in others else first
+        for p, first in zip(heard.own, heard.onsets.leads(), strict=True)
+    }
     found = {
         p: led[p]
         for p, rows in heard.own.items()
@@ -147,7 +160,10 @@ def _who_is_struck(heard: Heard) -> dict[str, NDArray[np.bool_]]:
     rest = [p for p, rows in heard.own.items() if len(rows) and p not in found]
     while rest:
         unexplained = _on_two_cores(partial(_unexplained, heard, found), rest)
-        left = dict(zip(rest, unexplained, strict=True))
+        left = {
+            p: np.where(others[p], 0.0, db) if p in others else db
+            for p, db in zip(rest, unexplained, strict=True)
+        }
         score = {
             p: float(np.sum(np.maximum(left[p] - CLEARLY_DB, 0)))
             * (1 + _heard_first(heard, p, led[p]))
