@@ -7,7 +7,7 @@ from arkund.core.hits.detect import listen, without_echoes
 from arkund.core.hits.evidence import AGAINST, FOR, NAMES
 from arkund.core.hits.ownership import Signatures
 from arkund.core.hits.verdict import Trees, probabilities, trees
-from arkund.core.hits.weighing import PLACE, Stroke, Weighed, told, weighed, with_piece
+from arkund.core.hits.weighing import PLACE, Stroke, Weighed, told, weighed, with_piece, witnessed
 from arkund.core.simulate.session import Session, simulate
 
 COLUMNS = len(NAMES) + len(PLACE)
@@ -126,3 +126,19 @@ def test_a_drum_that_seems_never_struck_is_asked_about_without_changing_the_othe
     assert np.array_equal(asked.matrix[:, 0], known.matrix[:, 0])
     assert asked.matrix[6:, 1].sum() == pytest.approx(1)
     assert with_piece(known, "kick") is known
+
+
+def test_a_stroke_that_two_hear_clearly_is_witnessed() -> None:
+    """New and loud in its own mic, surely this drum from afar, where its sound seems to begin."""
+    rows = np.full((6, COLUMNS), np.nan, np.float32)
+    newness, by, own = (
+        len(NAMES) + PLACE.index(n) for n in ("newness", "told by", "own from afar")
+    )
+    rows[:, newness], rows[:, by], rows[:, own] = 20.0, 0.0, 0.99
+    level = np.array([-1.0, -1.0, -1.0, -1.0, -9.0, -1.0])
+    rows[1, own] = 0.8
+    rows[2, newness] = 5.0
+    rows[3, by] = 2.0
+    rows[5, own] = np.nan
+    found = Weighed(np.arange(6.0), level, rows)
+    assert witnessed(found).tolist() == [True, False, False, False, False, False]
