@@ -593,11 +593,12 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     expect(page.get_by_label("Sample 1: length in ms")).to_have_value("70")
     page.goto(f"{song}/print/")
     _ready(page)
+    links = page.locator("a[download]")
+    printed = links.count()
     page.click("#print-go")
-    link = page.locator("a[download]").first
-    link.wait_for(timeout=90_000)
+    expect(links).to_have_count(printed + 1, timeout=90_000)
     with page.expect_download() as waiting:
-        link.click()
+        links.first.click()
     with zipfile.ZipFile(waiting.value.path()) as archive:
         assert "lantern-yard_snare_layer.wav" in archive.namelist()
     page.goto(f"{song}/replace/?mic=snare_top&bars=3-4")
@@ -631,7 +632,7 @@ def test_a_gate_by_hand_with_mouse_and_keys(page: Page, song: str) -> None:
     page.goto(f"{song}/clean/?mic=snare_top&bars=3-4")
     page.get_by_role("button", name="by hand").click()
     bodies = page.locator("#regions .body")
-    expect(bodies.first).to_be_visible()
+    expect(bodies.first).to_be_visible(timeout=30_000)
     count = bodies.count()
     end = page.locator("#regions [data-edge$='-out']").first
     box = end.bounding_box()

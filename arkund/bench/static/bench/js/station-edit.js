@@ -191,5 +191,5 @@ export function startEdit() {
     const swing = p.swing > 50 ? `, swing ${p.swing} %` : "";
     document.getElementById("lanes-summary").textContent = `${p.summary} Against ${p.division}${swing}. ${p.saving} Wheel: zoom · drag a stroke: move it · Alt: without the grid’s pull · double click: add one.`;
   });
-  return { ...lanes, stepEdit: () => picture && walk("edits", picture.edits), stepUnexplained: () => walk("unexplained", places) };
+  return { stepStroke: (direction) => lanes.stepStroke(direction), stepEdit: () => picture && walk("edits", picture.edits), stepUnexplained: () => walk("unexplained", places) };
 }
