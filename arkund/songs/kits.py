@@ -26,6 +26,7 @@ from arkund.core.units import db_to_amplitude
 from arkund.songs import locks, storage
 
 SOUNDS = (".wav", ".flac", ".aif", ".aiff", ".ogg")
+HEAD_BYTES = 4096
 LONGEST_S = 1800.0
 ONE_SHOT_RING_S = 1.0
 FEWEST = 2
@@ -68,9 +69,20 @@ def store(kit: Kit, rate: int) -> str:
     with TemporaryDirectory() as scratch, locks.storing():
         path = Path(scratch) / "kit.wav"
         sf.write(str(path), kit.sound, rate, subtype="FLOAT", format="WAV")
+        _take_off_the_time(path)
         digest = storage.hash_of(path)
         storage.store_sound(path, digest)
     return digest
+
+
+def _take_off_the_time(path: Path) -> None:
+    """libsndfile stamps a float WAV with the second in which it was written (in its PEAK chunk: name,
+    size, version, time, four bytes each), so that one kit would have two hashes."""
+    with path.open("r+b") as file:
+        at = file.read(HEAD_BYTES).find(b"PEAK")
+        if at >= 0:
+            file.seek(at + 12)
+            file.write(bytes(4))
 
 
 def _read(path: Path, rate: int) -> Audio:

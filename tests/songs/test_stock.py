@@ -2,6 +2,7 @@
 
 import io
 import json
+import time
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +16,7 @@ from arkund import cli
 from arkund.core.errors import ArkundError
 from arkund.core.mix.layers import SampleLayer
 from arkund.core.simulate.single import ALIKE, VELOCITIES, single_strokes
-from arkund.songs import replacing, stock, storage, sweeping
+from arkund.songs import kits, replacing, stock, storage, sweeping
 from arkund.songs.models import SampleSet, Song
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -196,3 +197,15 @@ def test_as_many_files_as_are_said_come_in_and_more_are_counted(song: Song) -> N
         files = [SimpleUploadedFile(f"{n}.wav", one) for n in range(count)]
         sent = client.post(f"/{song.slug}/replace/upload/", {"mic": "snare_top", "files": files})
         assert said in sent.content.decode()
+
+
+def test_one_kit_has_one_hash_whenever_it_is_stored(data: Path) -> None:
+    kit = kits.Kit(np.sin(np.arange(4000.0)).astype(np.float32), ((0, 4000),))
+    first = kits.store(kit, 48000)
+    second = int(time.time())
+    while int(time.time()) == second:
+        time.sleep(0.02)
+    assert kits.store(kit, 48000) == first
+    sound, rate = sf.read(str(storage.sound_path(first)), dtype="float32")
+    assert rate == 48000
+    assert np.array_equal(sound, kit.sound)
