@@ -142,3 +142,12 @@ def test_a_stroke_that_two_hear_clearly_is_witnessed() -> None:
     rows[5, own] = np.nan
     found = Weighed(np.arange(6.0), level, rows)
     assert witnessed(found).tolist() == [True, False, False, False, False, False]
+
+
+def test_of_two_places_as_likely_the_sound_s_own_counts_before_its_dull_part_s() -> None:
+    """3 ms apart, both all but sure; a place of the dull part that is much likelier stays."""
+    rows = np.full((2, COLUMNS), np.nan, np.float32)
+    rows[:, len(NAMES) + PLACE.index("told by")] = [0, 4]
+    found = Weighed(np.array([4800.0, 4944.0]), np.zeros(2), rows)
+    assert told("snare", found, np.array([0.9990, 0.9995]), RATE) == [0]
+    assert told("snare", found, np.array([0.7, 0.95]), RATE) == [1]

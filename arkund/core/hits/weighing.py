@@ -58,6 +58,9 @@ PLACE = (
 swell, 4 a stir of its dull part), how far away another is in ms, how new and how loud what begins
 there is, by how much newer it is than any other place near by, and what overheads say of it."""
 
+DULL_STIR, LESS_EXACT = 4, 0.02
+"""A place that the dull part tells is some ms late: where the sound itself is as likely, that counts."""
+
 FAR_LAG_MS = 15.0
 
 RIVAL_S = 0.016
@@ -179,9 +182,11 @@ def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> l
     """Which onsets are strokes, by their ``share``, in order of time."""
     apart = SAME_STROKE_S * rate
     level = found.level_db
-    kept = likeliest(found.place, share, share > LIKELY, apart, level)
+    by_dull_part = found.evidence[:, len(NAMES) + PLACE.index("told by")] == DULL_STIR
+    rank = share - LESS_EXACT * by_dull_part
+    kept = likeliest(found.place, rank, share > LIKELY, apart, level)
     if piece_family(piece) == "tom" and len(kept) <= SELDOM:
-        kept = likeliest(found.place, share, share > SURELY, apart, level)
+        kept = likeliest(found.place, rank, share > SURELY, apart, level)
     if piece_family(piece) == "snare":
         kept = rest_of_rolls(found.place / rate, share, kept)
     return kept
@@ -251,7 +256,7 @@ def _every_place(
     if body is not None:
         dully, of_dully = _dull_stirs(heard, body, place, every)
         every, place = np.concatenate([every, of_dully]), np.concatenate([place, dully])
-        told_by = np.concatenate([told_by, np.full(len(dully), 4)])
+        told_by = np.concatenate([told_by, np.full(len(dully), DULL_STIR)])
     other = np.where(told_by == 0, np.nan_to_num(by_shape - plain)[every], place - plain[every])
     new_db, loud_db = newness(heard.sound, place, heard.rate)
     unheard = np.full(len(place), np.nan)
