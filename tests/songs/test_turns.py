@@ -39,7 +39,7 @@ def test_long_work_lets_sound_pass_between_two_reads() -> None:
     patience = turns.Patience()
     began = time.monotonic()
     patience.let_pass()
-    assert time.monotonic() - began < 0.01
+    assert time.monotonic() - began < 0.05
     begun = threading.Event()
 
     def sound() -> None:
@@ -62,7 +62,7 @@ def test_patience_ends() -> None:
         began = time.monotonic()
         for _ in range(20):
             patience.let_pass()
-        assert turns.LONGEST_S <= time.monotonic() - began < turns.LONGEST_S + 0.3
+        assert turns.LONGEST_S <= time.monotonic() - began < turns.LONGEST_S + 1
 
 
 def test_a_failed_sound_lets_the_others_go() -> None:
