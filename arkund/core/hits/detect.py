@@ -256,7 +256,7 @@ def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
     names = [m for m in mics if parse_mic_name(m).is_close or parse_mic_name(m).role == "overhead"]
     with ThreadPoolExecutor(2) as pool:
         bands = list(pool.map(lambda m: band_energy(mics[m], rate), names))
-        alive = [n for n, b in enumerate(bands) if len(b.energy) >= SHORTEST and _is_alive(b)]
+        alive = [n for n, heard in enumerate(pool.map(_is_alive, bands)) if heard]
         names, bands = [names[n] for n in alive], [bands[n] for n in alive]
         pieces = sort_pieces(p for m in names if (p := parse_mic_name(m).piece))
         own = {p: [names.index(m) for m in close_mics(names, p)] for p in pieces}
@@ -333,6 +333,8 @@ DEAD_DB = 14.0
 
 def _is_alive(bands: BandEnergy) -> bool:
     """Whether a mic hears more than its own noise: a dead one says nothing about who was struck."""
+    if len(bands.energy) < SHORTEST:
+        return False
     total = bands.smooth.sum(axis=1)
     return bool(total.max(initial=0.0) > 10 ** (DEAD_DB / 10) * bands.floor.sum())
 

@@ -8,6 +8,7 @@ where it begins.
 from collections.abc import Sequence
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 HOP_S = 5e-4
@@ -43,8 +44,7 @@ def swelled(
     if len(clear) < FEWEST or len(places) == 0:
         return None
     hop = round(HOP_S * rate)
-    steps = np.square(np.diff(sound, prepend=sound[:1]).astype(np.float64))
-    energy = steps[: len(steps) // hop * hop].reshape(-1, hop).sum(axis=1)
+    energy = _steps(sound, hop)
     shape = _envelope(energy, np.asarray(clear) / hop)
     if shape is None:
         return None
@@ -67,6 +67,18 @@ def swelled(
         cost[:, n] = np.abs(np.log(seen + floor) - np.log(model + floor)).mean(axis=1)
     best = shifts[np.argmin(cost, axis=1)]
     return np.where(inside, places + best * hop, np.nan)
+
+
+@njit(cache=True, nogil=True)
+def _steps(sound, hop):  # type: ignore[no-untyped-def]
+    """Energy of the steps from sample to sample, hop by hop."""
+    energy = np.zeros(len(sound) // hop)
+    before = sound[0] if len(sound) else 0.0
+    for frame in range(len(energy)):
+        for n in range(frame * hop, (frame + 1) * hop):
+            energy[frame] += (sound[n] - before) ** 2
+            before = sound[n]
+    return energy
 
 
 def _envelope(energy: NDArray[np.float64], at: NDArray[np.float64]) -> NDArray[np.float64] | None:
