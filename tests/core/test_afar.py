@@ -99,7 +99,8 @@ def test_the_second_weighing_looks_up_what_sounds_alike() -> None:
     energy = np.empty((20, BANDS))
     energy[::2], energy[1::2] = dull, bright
     energy *= 10 ** (rng.normal(0, 0.5, energy.shape) / 10)
-    heard = Spectra({"early": energy, "late": energy}, np.full((20, 5), np.nan))
+    nowhere = np.full((20, 5), np.nan)
+    heard = Spectra({"early": energy, "late": energy}, nowhere, nowhere)
     share = np.zeros((20, len(FAMILIES)))
     share[::2, 0] = 0.9
     share[4, 0] = 0.1
@@ -163,14 +164,38 @@ def test_strokes_are_named_timed_and_as_sure_as_told() -> None:
     assert set(miced) == {"hat", "kick"}
 
 
+CRASHES = {n: {"crash": 0.9} for n in range(4)}
+
+
 def test_two_crashes_hang_on_two_sides() -> None:
-    crashes = {n: {"crash": 0.9} for n in range(4)}
     ears = [_clicks((1, 0.3, 1, 0.3)), _clicks((0.3, 1, 0.3, 1))]
-    found = overheard(_told(ears, crashes), {})
+    found = overheard(_told(ears, CRASHES), {})
     assert [round(s.time_s, 1) for s in found["crash_1"]] == [0.5, 1.5]
     assert [round(s.time_s, 1) for s in found["crash_2"]] == [1.0, 2.0]
-    one_side = overheard(_told([ears[0], ears[0]], crashes), {})
+    one_side = overheard(_told([ears[0], ears[0]], CRASHES), {})
     assert len(one_side["crash_1"]) == 4
+
+
+def test_a_drum_struck_with_a_crash_does_not_move_it() -> None:
+    """Loud in the middle as the crash begins, and silent when it rings."""
+    rng = np.random.default_rng(5)
+    t = np.arange(RATE // 20) / RATE
+    drum = np.zeros(3 * RATE)
+    for at in CLICKS_S:
+        start = round(at * RATE)
+        drum[start : start + len(t)] += 8 * rng.standard_normal(len(t)) * np.exp(-t / 0.006)
+    ears = [_clicks(gains) + drum for gains in ((1, 0.6, 1, 0.6), (0.6, 1, 0.6, 1))]
+    found = overheard(_told([e.astype(np.float32) for e in ears], CRASHES), {})
+    assert [round(s.time_s, 1) for s in found["crash_1"]] == [0.5, 1.5]
+    assert [round(s.time_s, 1) for s in found["crash_2"]] == [1.0, 2.0]
+
+
+def test_a_cymbal_begins_where_the_nearest_ear_hears_it() -> None:
+    left = _clicks()
+    right = np.roll(left, 96)
+    for ears in ([left, right], [right, left]):
+        found = overheard(_told(ears, CRASHES), {})["crash_1"]
+        assert [s.time_s for s in found] == pytest.approx(CLICKS_S, abs=5e-4)
 
 
 def _kit(seed: int) -> tuple[NDArray[np.float32], dict[str, list[float]]]:

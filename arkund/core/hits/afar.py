@@ -138,10 +138,12 @@ def afar_of(
 @dataclass(frozen=True)
 class Spectra:
     """Mean square ``(onsets, BANDS)`` in each window, of all ears together, and how much louder the
-    first ear is than the last, in dB ``(onsets, len(COARSE))``; NaN where there is one."""
+    first ear is than the last, in dB ``(onsets, len(COARSE))``, as a stroke begins (``place_db``) and
+    as it rings (``ringing_db``); NaN where there is one."""
 
     energy: Mapping[str, NDArray[np.float64]]
     place_db: NDArray[np.float64]
+    ringing_db: NDArray[np.float64]
 
     @cached_property
     def level_db(self) -> dict[str, NDArray[np.float64]]:
@@ -187,14 +189,20 @@ def spectra(
     ]
     energy = {name: np.mean([e[name] for e in by_ear], axis=0) + 1e-14 for name in WINDOWS_MS}
     if len(ears) == 1:
-        return Spectra(energy, np.full((len(times_s), len(COARSE)), np.nan))
-    new = [np.maximum(e["early"] - e["before"], 0.05 * e["early"]) + 1e-14 for e in by_ear]
+        nowhere = np.full((len(times_s), len(COARSE)), np.nan)
+        return Spectra(energy, nowhere, nowhere)
+    return Spectra(energy, _place(by_ear, "early"), _place(by_ear, "body"))
+
+
+def _place(by_ear: Sequence[Mapping[str, NDArray[np.float64]]], window: str) -> NDArray[np.float64]:
+    """How much more is new in a window of the first ear than of the last, in dB ``(onsets, COARSE)``."""
+    new = [np.maximum(e[window] - e["before"], 0.05 * e[window]) + 1e-14 for e in by_ear]
     place = np.stack(
         [10 * np.log10(new[0][:, c].sum(axis=1) / new[-1][:, c].sum(axis=1)) for c in COARSE],
         axis=1,
     )
     # Where the loud ones stand is the overheads' own balance, not a place.
-    return Spectra(energy, place - np.median(place, axis=0) if len(place) else place)
+    return place - np.median(place, axis=0) if len(place) else place
 
 
 def _window(

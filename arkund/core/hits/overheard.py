@@ -24,13 +24,14 @@ TELLING = {
 }
 """Bands by which a stroke's level is told."""
 
-EARLIER, LATER, SHARE = 7, {True: 6, False: 5}, {True: 0.1, False: 0.3}
+EARLIER, LATER, SHARE = 7, {True: 6, False: 5}, {True: 0.1, False: 0.2}
 """How many frames about a drum's (or a cymbal's) onset its beginning is looked for, and which share of
 its loudest moment counts as begun."""
 
-SIDES, APART_DB, FURTHEST_DB, PER_SIDE = slice(2, 5), 4.0, 12.0, 2
-"""Two crashes hang on two sides: the `afar.COARSE` bands by which that is told, by how much, and how
-many strokes each must have; further to one side than so far is no further."""
+SIDES, APART_DB, OF_WITHIN, FURTHEST_DB, PER_SIDE = slice(3, 5), 2.2, 2.0, 12.0, 2
+"""Two crashes hang on two sides: the `afar.COARSE` bands by which that is told, how far apart they are
+at least, in dB and against how far each strays, and how many strokes each must have; further to one
+side than so far is no further."""
 
 
 def overheard(afar: Afar, known: Mapping[str, Known]) -> dict[str, list[Stroke]]:
@@ -42,7 +43,7 @@ def overheard(afar: Afar, known: Mapping[str, Known]) -> dict[str, list[Stroke]]
     share = afar.share(known)
     miced = {piece_family(piece) for piece in known}
     out: dict[str, list[Stroke]] = {}
-    high = without_drums(afar.ears[0], afar.rate)
+    high = [without_drums(ear, afar.rate) for ear in afar.ears]
     for family in TOLD:
         if family in miced:
             continue
@@ -52,7 +53,7 @@ def overheard(afar: Afar, known: Mapping[str, Known]) -> dict[str, list[Stroke]]
             # One hand is on one of the two.
             likely &= column >= share[:, [FAMILIES.index(f) for f in CYMBALS]].max(axis=1)
         chosen = likeliest(afar.times_s, column, likely, SAME_STROKE_S)
-        strokes = _timed(afar, family, chosen, column, afar.ears[0] if is_shell(family) else high)
+        strokes = _timed(afar, family, chosen, column, afar.ears[:1] if is_shell(family) else high)
         pieces = _crashes(afar.heard, chosen) if family == "crash" else [family] * len(chosen)
         for piece, stroke in zip(pieces, strokes, strict=True):
             out.setdefault(piece, []).append(stroke)
@@ -72,27 +73,38 @@ def _timed(
     family: str,
     chosen: Sequence[int],
     share: NDArray[np.float64],
-    ear: NDArray[np.float32],
+    ears: Sequence[NDArray[np.float32]],
 ) -> list[Stroke]:
-    """Strokes from the ``chosen`` onsets, timed by where each begins in ``ear``."""
+    """Strokes from the ``chosen`` onsets, timed by where the first of ``ears`` hears each begin."""
     shell = is_shell(family)
     level = 10 * np.log10(afar.heard.energy["early"][:, TELLING[family]].mean(axis=1))
     out = []
     for i in chosen:
         frame = int(afar.frames[i])
         start, stop = (frame - EARLIER) * afar.hop, (frame + LATER[shell]) * afar.hop
-        at = first_arrival(ear, start, stop, share=SHARE[shell])
+        at = min(first_arrival(ear, start, stop, share=SHARE[shell]) for ear in ears)
         out.append(Stroke(at / afar.rate, float(level[i]), float(share[i])))
     return out
 
 
 def _crashes(heard: Spectra, chosen: Sequence[int]) -> list[str]:
-    """``crash_1``, and ``crash_2`` for the one further right where two places stand out."""
-    place = np.clip(heard.place_db[list(chosen), SIDES].mean(axis=1), -FURTHEST_DB, FURTHEST_DB)
-    order = np.sort(place)
-    gaps = np.diff(order[PER_SIDE - 1 : len(order) - PER_SIDE + 1])
-    if len(gaps) == 0 or not gaps.max() >= APART_DB:
+    """``crash_1``, and ``crash_2`` for the one further right where two places stand out.
+
+    By what rings on, for drums that are struck with a crash are silent by then: along the line on
+    which its places differ most, the widest gap parts the two.
+    """
+    place = np.clip(heard.ringing_db[list(chosen), SIDES], -FURTHEST_DB, FURTHEST_DB)
+    if len(place) < 2 * PER_SIDE or not np.isfinite(place).all():
         return ["crash_1"] * len(place)
-    at = int(np.argmax(gaps)) + PER_SIDE - 1
-    border = (order[at] + order[at + 1]) / 2
-    return ["crash_1" if p > border else "crash_2" for p in place]
+    away = place - place.mean(axis=0)
+    along = away @ np.linalg.svd(away, full_matrices=False)[2][0]
+    order = np.argsort(along)
+    gaps = np.diff(along[order][PER_SIDE - 1 : len(order) - PER_SIDE + 1])
+    first, second = np.split(order, [int(np.argmax(gaps)) + PER_SIDE])
+    within = np.sqrt(
+        (along[first].var() * len(first) + along[second].var() * len(second)) / len(order)
+    )
+    if gaps.max() < max(APART_DB, OF_WITHIN * within):
+        return ["crash_1"] * len(place)
+    left, right = (first, second) if place[first].mean() > place[second].mean() else (second, first)
+    return ["crash_2" if n in set(right) else "crash_1" for n in range(len(place))]
