@@ -106,5 +106,5 @@ def _crashes(heard: Spectra, chosen: Sequence[int]) -> list[str]:
     )
     if gaps.max() < max(APART_DB, OF_WITHIN * within):
         return ["crash_1"] * len(place)
-    left, right = (first, second) if place[first].mean() > place[second].mean() else (second, first)
+    right = second if place[first].mean() > place[second].mean() else first
     return ["crash_2" if n in set(right) else "crash_1" for n in range(len(place))]
