@@ -31,6 +31,23 @@ ALONE = ("one_overhead", "one_file")
 FROM_AFAR, AFAR_MICS = "afar_", ("overhead_l", "overhead_r", "overhead", "kit")
 """Lessons of which only these mics are rendered."""
 
+SWELLING = "swelling_"
+SWELLS_MS, SWELLS_DB = (5.0, 15.0), (12.0, 26.0)
+GHOSTED = (
+    "hat_off_kick",
+    "half_time_ride",
+    "shuffle_pedal",
+    "linear",
+    "flams",
+    "never_struck",
+    "struck_three_times",
+    "mics_swapped",
+    "two_crashes",
+    "loud_bleed",
+)
+"""Lessons in which a snare's soft strokes begin so much softer and take so long to swell, as a stick
+that is let fall, and the wires after it, may."""
+
 MORE = {"brushes": 11, "flams": 11, "loud_bleed": 6}
 """So many more seeds of what is hardest, `MORE_FROM` after the first."""
 
@@ -62,7 +79,7 @@ class Lesson:
 
 def close_lessons(seeds: int, first: int = 1) -> list[tuple[str, int]]:
     """Names and seeds of lessons with close mics, of so many seeds from the ``first`` on: every
-    pattern, more of what is hardest, and simulated ones."""
+    pattern, more of what is hardest, ghosts that swell, and simulated ones."""
     out = [
         (name, seed)
         for seed in range(first, first + seeds)
@@ -70,6 +87,7 @@ def close_lessons(seeds: int, first: int = 1) -> list[tuple[str, int]]:
         if name not in ALONE
     ]
     out += [(name, first + MORE_FROM + n) for name, more in MORE.items() for n in range(more)]
+    out += [(SWELLING + name, first + n) for n in range(seeds // 2 + 1) for name in GHOSTED]
     simulated = range(first + SIMULATED_FROM, first + SIMULATED_FROM + max(seeds // 2, 1))
     return out + [(f"sim_{preset}", seed) for seed in simulated for preset in PRESETS]
 
@@ -96,7 +114,7 @@ def _made(name: str, seed: int, sounds: dict[tuple[int, int], Sounds]) -> Lesson
         session = simulate(name.removeprefix("sim_"), seed, bars=SIMULATED_BARS)
         return Lesson(name, session.mics, _told(session.truth["hits"]), [], session.rate)
     rng = np.random.default_rng([seed, sum(map(ord, name)), 99])
-    pattern = PATTERNS[name.removeprefix(FROM_AFAR)](rng)
+    pattern = PATTERNS[name.removeprefix(FROM_AFAR).removeprefix(SWELLING)](rng)
     kit = _kit(rng, pattern.brushed)
     if name.startswith(FROM_AFAR):
         kit, pattern = _wilder(kit, rng), replace(pattern, mics=AFAR_MICS, dead=(), swapped=None)
@@ -104,6 +122,9 @@ def _made(name: str, seed: int, sounds: dict[tuple[int, int], Sounds]) -> Lesson
         pattern = _as_miked(pattern, rng)
     notes = {(program, note) for program, note, _ in kit.pieces.values()}
     coloured = {at: _coloured(sounds[at], int(rng.integers(1 << 30))) for at in notes}
+    if name.startswith(SWELLING):
+        at = kit.pieces["snare"][:2]
+        coloured[at] = _swelling(coloured[at], rng.uniform(*SWELLS_MS), rng.uniform(*SWELLS_DB))
     recording = make_recording(kit, pattern, coloured, rng)
     return Lesson(name, recording.mics, _told(recording.hits), recording.spans, recording.rate)
 
@@ -174,6 +195,20 @@ def _coloured(sounds: Sounds, seed: int) -> Sounds:
     layers = tuple((v, _peaks(sound, np.random.default_rng(seed))) for v, sound in sounds.layers)
     loudest = max(float(np.abs(sound).max()) for _, sound in layers)
     return Sounds(tuple((v, sound / loudest) for v, sound in layers))
+
+
+def _swelling(sounds: Sounds, rises_ms: float, from_db: float) -> Sounds:
+    """The softer a stroke, the softer it begins, until it has risen."""
+    count = round(rises_ms * RATE / 1000)
+    down = np.linspace(-from_db, 0.0, count)
+
+    def risen(velocity: int, sound: NDArray[np.float64]) -> NDArray[np.float64]:
+        softness = float(np.clip((124 - velocity) / 80, 0.0, 1.0))
+        gain = np.ones(len(sound))
+        gain[:count] = 10 ** (softness * down[: len(sound)] / 20)
+        return sound * gain
+
+    return Sounds(tuple((v, risen(v, sound)) for v, sound in sounds.layers))
 
 
 def _peaks(sound: NDArray[np.float64], rng: np.random.Generator) -> NDArray[np.float64]:

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from arkund.core.hits.swells import FEWEST, swelled
+from arkund.core.hits.swells import FEWEST, swelled, swelled_as_loud
 
 RATE = 48_000
 BEGINS_S = np.arange(1, 13) * 0.4
@@ -56,3 +56,27 @@ def test_what_lies_at_the_ends_of_the_sound_is_left_alone() -> None:
     places = swelled(sound, at, (BEGINS_S * RATE).tolist(), RATE)
     assert places is not None
     assert np.isnan(places).tolist() == [True, False, True]
+
+
+def test_soft_strokes_swell_though_loud_ones_do_not() -> None:
+    """A stick that falls rather than strikes: what is known of accents does not place ghosts."""
+    rng = np.random.default_rng(7)
+    begins = np.concatenate([BEGINS_S, BEGINS_S + 0.2])
+    is_soft = np.arange(len(begins)) >= len(BEGINS_S)
+    out = rng.standard_normal(round(5.6 * RATE)) * 1e-4
+    t = np.arange(round(0.1 * RATE)) / RATE
+    for at, soft in zip(begins, is_soft, strict=True):
+        rise = 10 ** (-20 * np.clip(1 - t / 0.012, 0, 1) / 20) if soft else 1.0
+        start = round(at * RATE)
+        stroke = rng.standard_normal(len(t)) * np.exp(-t / 0.03) * rise
+        out[start : start + len(t)] += (0.2 if soft else 1.0) * stroke
+    sound = out.astype(np.float32)
+    level_db = np.where(is_soft, -14.0, 0.0)
+    noticed = begins * RATE
+    noticed[-3:] += 0.008 * RATE
+    clear = list(zip((begins * RATE)[:-3].tolist(), level_db[:-3].tolist(), strict=True))
+    places = swelled_as_loud(sound, noticed, level_db, clear, RATE) / RATE
+    assert np.isnan(places[~is_soft]).all()
+    assert places[is_soft] == pytest.approx(begins[is_soft], abs=1.6e-3)
+    accents = [c for c in clear if c[1] == 0]
+    assert np.isnan(swelled_as_loud(sound, noticed, level_db, accents, RATE)).all()

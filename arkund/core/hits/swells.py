@@ -35,6 +35,30 @@ FLOOR = 1e-5
 """Energy against the loudest of the stroke that no longer counts."""
 
 
+SOFT_DB = -8.0
+"""Strokes so far under the loud ones may begin otherwise: a stick that falls rather than strikes."""
+
+
+def swelled_as_loud(
+    sound: NDArray[np.float32],
+    places: NDArray[np.float64],
+    level_db: NDArray[np.float64],
+    clear: Sequence[tuple[float, float]],
+    rate: int,
+) -> NDArray[np.float64]:
+    """Where strokes noticed at ``places`` (samples), so loud against the drum's loud ones
+    (``level_db``), begin if they swell as the clearest third of the ``clear`` ones (place, level in dB;
+    the clearest first), and soft ones as the soft among these; NaN where these do not."""
+    out = np.full(len(places), np.nan)
+    soft = [(at, level) for at, level in clear if level < SOFT_DB]
+    for known, asked in ((clear, np.full(len(places), True)), (soft, level_db < SOFT_DB)):
+        clearest = [at for at, _ in known[: max(len(known) // 3, FEWEST)]]
+        found = swelled(sound, places[asked], clearest, rate)
+        if found is not None:
+            out[asked] = found
+    return out
+
+
 def swelled(
     sound: NDArray[np.float32], places: NDArray[np.float64], clear: Sequence[float], rate: int
 ) -> NDArray[np.float64] | None:

@@ -17,7 +17,7 @@ from arkund.core.hits.novelty import BandEnergy
 from arkund.core.hits.ownership import Events, Signatures, standing
 from arkund.core.hits.rolls import rest_of_rolls
 from arkund.core.hits.stirs import DULL, dull, newness, stirs
-from arkund.core.hits.swells import FEWEST, swelled
+from arkund.core.hits.swells import swelled_as_loud
 from arkund.core.hits.verdict import probabilities
 from arkund.core.kit.roles import is_shell, piece_family
 
@@ -135,7 +135,8 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
             shape,
         ),
     )
-    swell = _swelled(heard, plain, first, known)
+    level_db = rows[:, NAMES.index("level")].astype(np.float64)
+    swell = _swelled(heard, plain, level_db, first, known)
     if shape is None:
         return _every_place(heard, plain, np.full(len(plain), np.nan), swell, rows)
     there, _ = by_shape(shape, heard.at * hop, rate)
@@ -143,13 +144,19 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
 
 
 def _swelled(
-    heard: Heard, plain: NDArray[np.float64], first: list[Onset], known: dict[int, float]
+    heard: Heard,
+    plain: NDArray[np.float64],
+    level_db: NDArray[np.float64],
+    first: list[Onset],
+    known: dict[int, float],
 ) -> NDArray[np.float64]:
-    """Where each onset begins if it swells as the drum's clear strokes do; NaN if these do not."""
+    """Where each onset begins if it swells as the drum's clear strokes do, a soft one as its soft ones;
+    NaN if these do not."""
+    if not is_shell(heard.piece):
+        return np.full(len(plain), np.nan)
     sure = sorted((o for o in first if o.trust == "sure"), key=lambda o: -o.clear_db)
-    clear = [known[o.frame] for o in sure[: max(len(sure) // 3, FEWEST)]]
-    places = swelled(heard.sound, plain, clear, heard.rate) if is_shell(heard.piece) else None
-    return np.full(len(plain), np.nan) if places is None else places
+    clear = [(known[o.frame], o.level_db) for o in sure]
+    return swelled_as_loud(heard.sound, plain, level_db, clear, heard.rate)
 
 
 def strokes_of(heard: Heard, signatures: Signatures) -> list[Stroke]:
