@@ -1,11 +1,13 @@
 """The findings column, the school, the first pass, log and comparison, as the browser asks."""
 
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from django.test import Client
 
+from arkund.core.advise.finding import Change, Way
 from arkund.core.mix.patches import read_path
 from arkund.songs import counting, findings, first_pass
 from arkund.songs.models import Job, Song
@@ -79,6 +81,27 @@ def test_apply_decline_and_open_again(client: Client, song: Song) -> None:
     client.post(f"/{song.slug}/findings/reopen/", {"finding": two["id"]}, JSON)
     states = {f["id"]: f["state"] for f in _listed(client, song, "eq")["findings"]}
     assert states[two["id"]] == "open"
+
+
+def test_another_way_is_applied_where_a_finding_has_one(
+    client: Client, song: Song, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    finding = replace(
+        findings.all_findings(song)[0],
+        proposal={"mics.kick_in.trim_db": -3.0},
+        others=[Way("Half of it.", {"mics.kick_in.trim_db": -1.5}, {"peak_dbfs": Change(0, -1)})],
+    )
+    monkeypatch.setattr(findings, "find_by_id", lambda song, asked: finding)
+    url, base = f"/{song.slug}/findings/apply/", song.current.number
+    asked = {"finding": finding.id, "base": base}
+    wrong = client.post(url, asked | {"way": 2}, JSON)
+    assert wrong.status_code == 400
+    assert wrong.json()["error"] == "The finding has 2 ways; way 3 is not one of them."
+    assert client.post(url, asked | {"way": -1}, JSON).status_code == 400
+    assert client.post(url, asked | {"way": 1}, JSON).status_code == 200
+    song.refresh_from_db()
+    assert song.current.sheet.mics["kick_in"].trim_db == -1.5
+    assert song.current.reason.endswith("Chosen instead: Half of it.")
 
 
 @pytest.mark.parametrize("body", [{}, {"finding": 7}, {"finding": "eq.body:nobody", "base": 1}])

@@ -63,6 +63,38 @@ def test_findings_survive_as_plain_data(found: dict[str, list[Finding]]) -> None
         assert "-" not in f.reason.split()[0]
 
 
+def test_a_drum_that_sings_has_ways_that_are_measured(
+    study: Study, found: dict[str, list[Finding]]
+) -> None:
+    (sings,) = (f for f in found["Tight"] if f.kind == "clean.sympathy")
+    own = [h.time_s for h in study.strokes(sings.subject)]
+    wakes = [
+        h.time_s
+        for h in study.strokes(sings.measured["woken_by"])
+        if all(abs(h.time_s - t) > 1.5 for t in own)
+    ]
+
+    def ring(seen: Study) -> float:
+        """RMS about the line 150 to 400 ms after strokes, through a band-pass."""
+        hz, rate = sings.measured["hz"], study.rate
+        band = signal.butter(2, (hz / 1.15, hz * 1.15), "bandpass", fs=rate, output="sos")
+        heard = signal.sosfiltfilt(band, seen.sound(sings.mic, "equalised"))
+        parts = [heard[round((t + 0.15) * rate) : round((t + 0.4) * rate)] for t in wakes]
+        return float(np.median([10 * np.log10(np.mean(part**2)) for part in parts]))
+
+    now = ring(study)
+    ways = [sings.by_way(n) for n in range(len(sings.others) + 1)]
+    assert len({tuple(w.proposal) for w in ways}) >= 2
+    for way in ways:
+        promised = way.gain["ring_dbfs"]
+        assert promised.then < promised.now - 3
+        taken = now - ring(study.tried(way.proposal))
+        assert taken == pytest.approx(promised.now - promised.then, abs=3), way.reason
+    assert ways[1].reason.endswith(sings.others[0].said)
+    with pytest.raises(ArkundError, match="way 5 is not one of them"):
+        sings.by_way(4)
+
+
 def test_ids_name_what_is_judged_and_no_figure(found: dict[str, list[Finding]]) -> None:
     for school in SCHOOL_LIST:
         ids = [f.id for f in found[school.name]]

@@ -52,6 +52,9 @@ def _piece(row: dict[str, Any]) -> str:
     return (parse_mic_name(row["mic"]).piece or "") if row["mic"] else ""
 
 
+MOST_WAYS = 9
+
+
 class Meant(Asked):
     """The finding that an answer is given to, with a word why."""
 
@@ -61,17 +64,19 @@ class Meant(Asked):
 
 
 class Applied(Meant):
-    """A finding that is applied, on revision ``base``."""
+    """A finding that is applied, on revision ``base``, as it proposes or by another of its ways."""
 
     refusal: ClassVar[str] = "An answer needs its finding and the revision it was given on."
     base: Number
+    way: Annotated[int, Field(ge=0, le=MOST_WAYS)] = 0
 
 
 @require_POST
 def apply(request: HttpRequest, slug: str) -> JsonResponse:
-    """Apply one finding as proposed; 409 where the song has moved on since."""
+    """Apply one finding by the way that was chosen; 409 where the song has moved on since."""
     song, asked = song_named(slug), body(request, Applied)
-    return answer(findings.apply(song, asked.base, findings.find_by_id(song, asked.finding)))
+    finding = findings.find_by_id(song, asked.finding).by_way(asked.way)
+    return answer(findings.apply(song, asked.base, finding))
 
 
 @require_POST

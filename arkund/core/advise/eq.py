@@ -69,7 +69,7 @@ class Place:
     path: str
 
 
-def _free_band(study: Study, mic: str, wish: int, taken: set[int]) -> Place | None:
+def free_band(study: Study, mic: str, wish: int, taken: set[int]) -> Place | None:
     """The wished band if nothing stands in it, else the first free one."""
     eq = study.sheet.mics[mic].first(Equaliser)
     if eq is None:
@@ -91,7 +91,7 @@ def _treated(study: Study, mic: str, hz: float, sign: int, octaves: float = 0.35
     )
 
 
-def _band_patch(place: Place, hz: float, gain_db: float, q: float) -> dict[str, object]:
+def band_patch(place: Place, hz: float, gain_db: float, q: float) -> dict[str, object]:
     return {
         f"{place.path}.on": True,
         f"{place.path}.kind": "bell",
@@ -265,12 +265,12 @@ def _ring(study: Study, mic: str, school: School, taken: set[int]) -> list[Findi
     for ring in rings_of(study, mic)[:2]:
         if _treated(study, mic, ring.hz, -1):
             continue
-        place = _free_band(study, mic, RING, taken)
+        place = free_band(study, mic, RING, taken)
         if place is None:
             continue
         depth = float(np.clip(ring.prominence_db / 5, 4, 9))
         q = 10.0
-        patch = _band_patch(place, ring.hz, -depth, q)
+        patch = band_patch(place, ring.hz, -depth, q)
         now = line_level_db(study.sound(mic, "clean"), study.rate, _times(study, mic), ring.hz)
         eq = study.sheet.mics[mic].first(Equaliser)
         assert eq is not None
@@ -320,7 +320,7 @@ def _box(study: Study, mic: str, school: School, taken: set[int]) -> list[Findin
     found = hump(sound, study.rate, times, (max(low, 1.6 * base), max(high, 2.4 * base)))
     if found.excess_db < BOX_FROM_DB[school.eq] or _treated(study, mic, found.hz, -1, 0.5):
         return []
-    place = _free_band(study, mic, BOX, taken)
+    place = free_band(study, mic, BOX, taken)
     if place is None:
         return []
     share = 0.6 if school.eq == "bold" else 0.45
@@ -336,7 +336,7 @@ def _box(study: Study, mic: str, school: School, taken: set[int]) -> list[Findin
             ),
             {"hz": found.hz, "excess_db": found.excess_db},
             float(np.clip(0.5 + found.excess_db / 30, 0.6, 0.85)),
-            _band_patch(place, found.hz, -depth, 1.4),
+            band_patch(place, found.hz, -depth, 1.4),
             {"band_db": Change(0.0, -depth)},
             row="eq",
             school=school.name,
@@ -350,7 +350,7 @@ def _body(study: Study, mic: str, school: School, taken: set[int]) -> list[Findi
     base = _fundamental(study, mic)
     if gain is None or not base or _treated(study, mic, base, 1, 0.5):
         return []
-    place = _free_band(study, mic, BODY, taken)
+    place = free_band(study, mic, BODY, taken)
     if place is None:
         return []
     return [
@@ -364,7 +364,7 @@ def _body(study: Study, mic: str, school: School, taken: set[int]) -> list[Findi
             ),
             {"hz": round(base, 1), "note": hz_to_note(base)},
             0.75,
-            _band_patch(place, base, gain, 1.4),
+            band_patch(place, base, gain, 1.4),
             {"band_db": Change(0.0, gain)},
             row="eq",
             school=school.name,
@@ -382,7 +382,7 @@ def _attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Fin
     hz = attack_hz(study.sound(mic, "clean"), study.rate, _times(study, mic), (low, high))
     if _treated(study, mic, hz, 1, 0.7):
         return []
-    place = _free_band(study, mic, ATTACK, taken)
+    place = free_band(study, mic, ATTACK, taken)
     if place is None:
         return []
     what = {"kick": "beater", "snare": "stick and wires", "tom": "stick"}[family]
@@ -397,7 +397,7 @@ def _attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Fin
             ),
             {"hz": hz, "bleed_lift_db": gain},
             0.7,
-            _band_patch(place, hz, gain, 1.0),
+            band_patch(place, hz, gain, 1.0),
             {"band_db": Change(0.0, gain)},
             row="eq",
             school=school.name,

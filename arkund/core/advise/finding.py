@@ -1,9 +1,10 @@
 """A finding: a measured fact with what is proposed, why, how sure, and what it would change."""
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
+from arkund.core.errors import ArkundError
 from arkund.core.mix.patches import Patch
 
 DOUBTFUL_UNDER = 0.6
@@ -16,6 +17,15 @@ class Change:
 
     now: float
     then: float
+
+
+@dataclass(frozen=True)
+class Way:
+    """Another way than a finding's proposal: what is ``said`` of it, its patch and its figures."""
+
+    said: str
+    proposal: Patch
+    gain: Mapping[str, Change]
 
 
 @dataclass(frozen=True)
@@ -39,6 +49,7 @@ class Finding:
     school: str = ""
     mic: str = ""
     bars: tuple[int, int] | None = None
+    others: Sequence[Way] = ()
 
     @property
     def kind(self) -> str:
@@ -53,6 +64,18 @@ class Finding:
     def is_doubtful(self) -> bool:
         return self.confidence < DOUBTFUL_UNDER
 
+    def by_way(self, number: int) -> "Finding":
+        """The finding with one of its other ways (from 1 on) as its proposal; 0 is its own. Raises
+        `ArkundError` where there is none of that number."""
+        if number == 0:
+            return self
+        if not 0 < number <= len(self.others):
+            ways = "one way" if not self.others else f"{len(self.others) + 1} ways"
+            raise ArkundError(f"The finding has {ways}; way {number + 1} is not one of them.")
+        way = self.others[number - 1]
+        reason = f"{self.reason} Chosen instead: {way.said}"
+        return replace(self, reason=reason, proposal=way.proposal, gain=way.gain, others=())
+
     def as_dict(self) -> dict[str, Any]:
         """Plain data, as the command line prints it and the memo keeps it."""
         return {
@@ -65,12 +88,24 @@ class Finding:
             "confidence": round(self.confidence, 3),
             "doubtful": self.is_doubtful,
             "proposal": dict(self.proposal),
-            "gain": {k: {"now": c.now, "then": c.then} for k, c in self.gain.items()},
+            "gain": _plain(self.gain),
             "row": self.row,
             "school": self.school,
             "mic": self.mic,
             "bars": list(self.bars) if self.bars else None,
+            "others": [
+                {"said": w.said, "proposal": dict(w.proposal), "gain": _plain(w.gain)}
+                for w in self.others
+            ],
         }
+
+
+def _plain(gain: Mapping[str, Change]) -> dict[str, dict[str, float]]:
+    return {k: {"now": c.now, "then": c.then} for k, c in gain.items()}
+
+
+def _gain_from(data: Mapping[str, Mapping[str, float]]) -> dict[str, Change]:
+    return {k: Change(c["now"], c["then"]) for k, c in data.items()}
 
 
 def finding_from(data: Mapping[str, Any]) -> Finding:
@@ -83,11 +118,12 @@ def finding_from(data: Mapping[str, Any]) -> Finding:
         data["measured"],
         data["confidence"],
         data["proposal"],
-        {k: Change(c["now"], c["then"]) for k, c in data["gain"].items()},
+        _gain_from(data["gain"]),
         data["row"],
         data["school"],
         data["mic"],
         (data["bars"][0], data["bars"][1]) if data["bars"] else None,
+        tuple(Way(w["said"], w["proposal"], _gain_from(w["gain"])) for w in data.get("others", ())),
     )
 
 

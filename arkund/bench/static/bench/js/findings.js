@@ -35,8 +35,12 @@ export function startFindings() {
     return null;
   }
   const part = (name) => box.querySelector(`[data-part=${name}]`);
-  const state = { rows: [], open: [], at: 0, hearing: null, answering: null, taken: false };
-  const current = () => state.open[state.at];
+  const state = { rows: [], open: [], at: 0, way: 0, hearing: null, answering: null, taken: false };
+  // The finding in hand, with the way that was chosen as its proposal.
+  const current = () => {
+    const f = state.open[state.at];
+    return f && state.way ? { ...f, ...f.others[state.way - 1] } : f;
+  };
   const wished = new URLSearchParams(location.search).get("finding");
 
   // Those of the mic in hand come first; then the order in which they rest on each other.
@@ -49,6 +53,7 @@ export function startFindings() {
     state.open = [...open.filter((f) => f.mic === bench.mic), ...open.filter((f) => f.mic !== bench.mic)];
     const wanted = kept || wished;
     state.at = Math.max(0, state.open.findIndex((f) => f.id === wanted));
+    if (state.way > ((state.open[state.at] || {}).others || []).length) state.way = 0;
     showCounts(found);
     // Every ruler on the page shows what is proposed for it.
     tell("marks", Object.assign({}, ...[...state.open].reverse().map((f) => f.proposal)));
@@ -83,6 +88,34 @@ export function startFindings() {
     part("apply").disabled = part("change").disabled = !can;
     part("hear").textContent = state.hearing === f.id ? "Stop hearing" : can ? "Hear" : "Play the place";
     part("why").hidden = state.answering !== f.id;
+    drawWays(state.open[state.at]);
+  }
+
+  // Where there are several ways, each is heard and applied like the first.
+  function drawWays(f) {
+    const list = part("ways");
+    const ways = f.others && f.others.length ? ["as proposed", ...f.others.map((w) => w.said)] : [];
+    list.hidden = !ways.length;
+    const focused = list.contains(document.activeElement);
+    list.replaceChildren();
+    ways.forEach((said, n) => {
+      const button = list.appendChild(document.createElement("li")).appendChild(document.createElement("button"));
+      button.className = "act text-left";
+      button.dataset.way = n;
+      button.setAttribute("aria-pressed", n === state.way);
+      button.textContent = said;
+      button.addEventListener("click", () => chooseWay(n));
+      if (focused && n === state.way) button.focus();
+    });
+  }
+
+  function chooseWay(n) {
+    const sounding = state.hearing;
+    if (sounding) stopHearing();
+    state.taken = true;
+    state.way = n;
+    draw();
+    if (sounding) hear();
   }
 
   function drawAnswered() {
@@ -164,7 +197,8 @@ export function startFindings() {
     const f = current();
     if (!f || !Object.keys(f.proposal).length) return;
     if (state.hearing) { state.hearing = null; offerOther(null); bench.patch = {}; }
-    send("apply", f, {});
+    send("apply", f, { way: state.way });
+    state.way = 0;
   }
 
   // Change: the value stands in the hand as proposed; what is kept from there answers the finding.
@@ -210,6 +244,7 @@ export function startFindings() {
     stopHearing();
     state.taken = true;
     state.at = (state.at + by + state.open.length) % state.open.length;
+    state.way = 0;
     state.answering = null;
     draw();
   }
