@@ -87,7 +87,7 @@ def close_lessons(seeds: int, first: int = 1) -> list[tuple[str, int]]:
         if name not in ALONE
     ]
     out += [(name, first + MORE_FROM + n) for name, more in MORE.items() for n in range(more)]
-    out += [(SWELLING + name, first + n) for n in range(seeds // 2 + 1) for name in GHOSTED]
+    out += [(SWELLING + name, first + n) for n in range(seeds // 4 + 1) for name in GHOSTED]
     simulated = range(first + SIMULATED_FROM, first + SIMULATED_FROM + max(seeds // 2, 1))
     return out + [(f"sim_{preset}", seed) for seed in simulated for preset in PRESETS]
 
