@@ -6,6 +6,7 @@ gives most of it back decides.
 """
 
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 from arkund.core.advise.excerpt import Excerpt
@@ -81,15 +82,22 @@ def _cause(
     """The change without which most of a fall comes back, and what to make instead: half of it where
     that is enough. None where no change gives half of the fall back."""
     best, found = GIVEN_BACK * fall, None
-    for finding in [f for f in made if _concerns(f, was.name)][:MOST_TRIED]:
-        for instead in (_halved(before, finding), None):
-            others = [instead if f is finding else f for f in made]
-            then = with_changes(before, [f for f in others if f])
-            left = _fall(was, _figures(excerpt, then, ends)[was.name])
-            if instead and left < FALL_DB:
-                return finding, instead
-            if not instead and fall - left > best:
-                best, found = fall - left, (finding, None)
+
+    def left_with(tried: tuple[Finding, Finding | None]) -> float:
+        finding, instead = tried
+        others = [instead if f is finding else f for f in made]
+        then = with_changes(before, [f for f in others if f])
+        return _fall(was, _figures(excerpt, then, ends, is_beside=True)[was.name])
+
+    with ThreadPoolExecutor(2) as pool:
+        for finding in [f for f in made if _concerns(f, was.name)][:MOST_TRIED]:
+            half = _halved(before, finding)
+            tried = [(finding, half), (finding, None)] if half else [(finding, None)]
+            *of_half, of_none = pool.map(left_with, tried)
+            if of_half and of_half[0] < FALL_DB:
+                return finding, half
+            if fall - of_none > best:
+                best, found = fall - of_none, (finding, None)
     return found
 
 
@@ -101,12 +109,14 @@ def with_changes(study: Study, made: Sequence[Finding]) -> Study:
     return study.tried(patch)
 
 
-def _figures(excerpt: Excerpt, study: Study, ends: tuple[str, ...]) -> dict[str, Figure]:
+def _figures(
+    excerpt: Excerpt, study: Study, ends: tuple[str, ...], *, is_beside: bool = False
+) -> dict[str, Figure]:
     """Attack, attack over body and low end at equal loudness: what later stations cannot give back
     by being louder."""
     return {
         f.name: f
-        for f in excerpt.wanted(excerpt.card(study))
+        for f in excerpt.wanted(excerpt.card(study, is_beside=is_beside))
         if f.name.endswith(ends) or f.name == KICK_LOW_LEVEL
     }
 

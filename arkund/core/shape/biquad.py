@@ -237,12 +237,16 @@ def run(
     table = np.array(sections, np.float64).reshape(-1, 5)
     first = 0
     while first < len(table):
-        if len(table) - first >= 3:
-            _three(out, table[first : first + 3], state[first : first + 3])
-            first += 3
+        # Sections in a row work while each waits for its own last sample.
+        count = min(len(table) - first, 3)
+        some = slice(first, first + count)
+        if count == 3:
+            _three(out, table[some], state[some])
+        elif count == 2:
+            _two(out, table[some], state[some])
         else:
             _one(out, table[first], state[first])
-            first += 1
+        first += count
     return out.astype(np.float32)
 
 
@@ -283,6 +287,30 @@ def _one(x, c, z):  # type: ignore[no-untyped-def]
         if abs(s2) < TINY:
             s2 = 0.0
     z[0], z[1] = s1, s2
+
+
+@njit(cache=True, nogil=True)
+def _two(x, c, z):  # type: ignore[no-untyped-def]
+    b00, b01, b02, a01, a02 = c[0, 0], c[0, 1], c[0, 2], c[0, 3], c[0, 4]
+    b10, b11, b12, a11, a12 = c[1, 0], c[1, 1], c[1, 2], c[1, 3], c[1, 4]
+    s0, t0 = z[0, 0], z[0, 1]
+    s1, t1 = z[1, 0], z[1, 1]
+    for start in range(0, len(x), BLOCK):
+        for n in range(start, min(start + BLOCK, len(x))):
+            v = x[n]
+            y = b00 * v + s0
+            s0 = b01 * v - a01 * y + t0
+            t0 = b02 * v - a02 * y
+            w = b10 * y + s1
+            s1 = b11 * y - a11 * w + t1
+            t1 = b12 * y - a12 * w
+            x[n] = w
+        if abs(s0) + abs(t0) < TINY:
+            s0 = t0 = 0.0
+        if abs(s1) + abs(t1) < TINY:
+            s1 = t1 = 0.0
+    z[0, 0], z[0, 1] = s0, t0
+    z[1, 0], z[1, 1] = s1, t1
 
 
 @njit(cache=True, nogil=True)
