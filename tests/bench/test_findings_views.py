@@ -89,7 +89,9 @@ def test_another_way_is_applied_where_a_finding_has_one(
     finding = replace(
         findings.all_findings(song)[0],
         proposal={"mics.kick_in.trim_db": -3.0},
-        others=[Way("Half of it.", {"mics.kick_in.trim_db": -1.5}, {"peak_dbfs": Change(0, -1)})],
+        others=[
+            Way("half", "Half of it.", {"mics.kick_in.trim_db": -1.5}, {"peak_dbfs": Change(0, -1)})
+        ],
     )
     monkeypatch.setattr(findings, "find_by_id", lambda song, asked: finding)
     url, base = f"/{song.slug}/findings/apply/", song.current.number

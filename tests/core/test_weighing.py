@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from arkund.core.hits.detect import listen, without_echoes
-from arkund.core.hits.evidence import AGAINST, FOR, NAMES
+from arkund.core.hits.evidence import AGAINST, EARLIER_S, FOR, LATER_S, NAMES
 from arkund.core.hits.ownership import Signatures
 from arkund.core.hits.verdict import Trees, probabilities, trees
 from arkund.core.hits.weighing import PLACE, Stroke, Weighed, told, weighed, with_piece, witnessed
@@ -76,6 +76,20 @@ def test_shares_part_strokes_from_bleed(session: Session, by_piece: dict[str, We
         share = probabilities(found.evidence)
         assert np.median(share[away < 0.005]) > 0.97, piece
         assert np.median(share[away > 0.05]) < 0.02, piece
+
+
+def test_a_shape_is_looked_for_about_the_onset_at_any_rate() -> None:
+    """At 44.1 kHz, where a frame is not quite a millisecond."""
+    other = simulate("twin", 5151, bars=5)
+    assert other.rate == 44_100
+    listened = listen(other.mics, other.rate)
+    assert listened is not None
+    found = weighed(listened.heard("snare"), listened.signatures)
+    later_ms = found.evidence[:, NAMES.index("later by shape")]
+    known = later_ms[np.isfinite(later_ms)]
+    assert len(known) > 20
+    assert known.min() >= -1000 * EARLIER_S - 1
+    assert known.max() <= 1000 * LATER_S + 1
 
 
 def test_a_tom_that_seems_hardly_struck_must_be_surer() -> None:

@@ -298,7 +298,7 @@ def _sings(
         "sympathy",
         piece,
         spoken(
-            f"{decay.t60_s:.1f} s long, at {hz:.0f} Hz: the {label(piece)} sings whenever the "
+            f"{decay.t60_s:.1f} s long, at {hz:.0f} Hz: {label(piece)} sings whenever the "
             f"{label(waker)} is struck ({len(wakes)} times looked at). A gate that only its own "
             f"strokes open takes {before - after:.0f} dB off it."
         ),
@@ -321,7 +321,7 @@ def _sings(
     )
 
 
-HALF_SHUT_DB, NOTCH_DB, NOTCH_Q = -12.0, -9.0, 4.0
+HALF_SHUT_DB, LEAST_LESS_DB, NOTCH_DB, NOTCH_Q = -12.0, 8.0, -9.0, 4.0
 """What sings falls in pitch as it dies: a narrower notch would miss it."""
 
 
@@ -329,13 +329,14 @@ def _half_shut(
     study: Study, mic: str, proposal: GateProposal, wakes: list[float], hz: float, range_db: float
 ) -> list[Way]:
     """The same gate, less of it, for an engineer to whom the kit sounds cut out otherwise."""
-    if range_db >= HALF_SHUT_DB:
+    if range_db > HALF_SHUT_DB - LEAST_LESS_DB:
         return []
     patch = _patch(mic, proposal, HALF_SHUT_DB)
     before = ring_level_dbfs(study, mic, wakes, hz)
     after = ring_level_dbfs(study.tried(patch), mic, wakes, hz)
     return [
         Way(
+            "half a gate",
             spoken(
                 f"{before - after:.0f} dB off the ring: a gate that shuts by "
                 f"{-HALF_SHUT_DB:.0f} dB and leaves the kit's breath."
@@ -358,6 +359,7 @@ def _notch(study: Study, mic: str, wakes: list[float], hz: float) -> list[Way]:
     )
     return [
         Way(
+            "notch",
             spoken(
                 f"{before - after:.0f} dB off the ring: a notch at {hz:.0f} Hz. It takes "
                 f"{-NOTCH_DB:.0f} dB off the drum's own strokes there too."

@@ -21,8 +21,10 @@ class Change:
 
 @dataclass(frozen=True)
 class Way:
-    """Another way than a finding's proposal: what is ``said`` of it, its patch and its figures."""
+    """Another way than a finding's proposal: its ``name``, what is ``said`` of it, its patch and its
+    figures."""
 
+    name: str
     said: str
     proposal: Patch
     gain: Mapping[str, Change]
@@ -94,7 +96,12 @@ class Finding:
             "mic": self.mic,
             "bars": list(self.bars) if self.bars else None,
             "others": [
-                {"said": w.said, "proposal": dict(w.proposal), "gain": _plain(w.gain)}
+                {
+                    "name": w.name,
+                    "said": w.said,
+                    "proposal": dict(w.proposal),
+                    "gain": _plain(w.gain),
+                }
                 for w in self.others
             ],
         }
@@ -123,7 +130,10 @@ def finding_from(data: Mapping[str, Any]) -> Finding:
         data["school"],
         data["mic"],
         (data["bars"][0], data["bars"][1]) if data["bars"] else None,
-        tuple(Way(w["said"], w["proposal"], _gain_from(w["gain"])) for w in data.get("others", ())),
+        tuple(
+            Way(w["name"], w["said"], w["proposal"], _gain_from(w["gain"]))
+            for w in data.get("others", ())
+        ),
     )
 
 

@@ -297,7 +297,7 @@ def _likeness(at: NDArray[np.int64], context: Context) -> list[NDArray[np.float6
     heard = np.isfinite(explained[rows, best])
     alike = np.where(heard, correlation[rows, best], np.nan)
     much = np.where(heard, explained[rows, best], np.nan).astype(np.float64)
-    later = np.where(heard, places[rows, best] / rate * 1000 - at, np.nan)
+    later = np.where(heard, (places[rows, best] - at * hop) / rate * 1000, np.nan)
     loudest = np.sort(much[heard])[-max(4, len(at) // 20) :].mean() if heard.any() else 1.0
     much = 20 * np.log10(np.maximum(much, 1e-9) / max(float(loudest), 1e-9))
     return [alike.astype(np.float64), np.maximum(much, -60.0), later]

@@ -58,7 +58,9 @@ def find_buzzes(
     says whether what stays up is the drum. Empty where there are too few strokes.
     """
     level = _level_db(ear)
-    frames = np.array([round(t * 1000) for t in loud_s], np.int64)
+    # A frame is a whole number of samples: 44 at 44.1 kHz, which is not quite a millisecond.
+    per_s = ear.rate / ear.hop
+    frames = np.array([round(t * per_s) for t in loud_s], np.int64)
     frames = frames[(frames >= 0) & (frames < len(level) - 400)]
     if len(frames) < FEWEST:
         return []
@@ -79,13 +81,13 @@ def find_buzzes(
                 apart = float(np.median(level[inside] - elsewhere[inside]))
                 if apart < float(np.median(usual)) - OVERHEAD_DB:
                     continue
-            out.append(_buzz(level, first / 1000, last / 1000 - END_EARLY_S))
+            out.append(_buzz(level, first / per_s, last / per_s - END_EARLY_S, per_s))
     return out
 
 
-def _buzz(level: NDArray[np.float64], begin_s: float, end_s: float) -> Buzz:
+def _buzz(level: NDArray[np.float64], begin_s: float, end_s: float, per_s: float) -> Buzz:
     times = np.linspace(begin_s, end_s, max(round((end_s - begin_s) / APART_S), 1) + 1)
-    at = np.round(times * 1000).astype(int)
+    at = np.round(times * per_s).astype(int)
     levels = [float(level[max(a - 15, 0) : a + 25].max(initial=-60.0)) for a in at]
     return Buzz(tuple(times.tolist()), tuple(levels))
 
@@ -133,7 +135,7 @@ SAME_STEP, LEAST_SHARE = 0.3, 0.03
 
 
 def _level_db(bands: BandEnergy) -> NDArray[np.float64]:
-    """Level over time of what is above 1.2 kHz, a frame a ms."""
+    """Level over time of what is above 1.2 kHz, a frame about a ms."""
     total = bands.energy[:, BRIGHT:].sum(axis=1, dtype=np.float64)
     smooth = scipy.ndimage.uniform_filter1d(total, SMOOTH_FRAMES, mode="nearest")
     out: NDArray[np.float64] = 10 * np.log10(smooth + 1e-12)

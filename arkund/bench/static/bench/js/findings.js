@@ -76,6 +76,8 @@ export function startFindings() {
     drawAnswered();
     if (!f) return;
     speak(part("text"), f.reason);
+    part("way").hidden = !state.way;
+    speak(part("way"), f.said || "");
     const gains = Object.entries(f.gain).slice(0, 3).map(([name, c]) => `${WORDS[name] || label(name)} ${figure(c.now)} → ${figure(c.then)}`);
     part("gain").textContent = gains.join(" · ");
     const source = [];
@@ -94,16 +96,16 @@ export function startFindings() {
   // Where there are several ways, each is heard and applied like the first.
   function drawWays(f) {
     const list = part("ways");
-    const ways = f.others && f.others.length ? ["as proposed", ...f.others.map((w) => w.said)] : [];
+    const ways = f.others && f.others.length ? ["as proposed", ...f.others.map((w) => w.name)] : [];
     list.hidden = !ways.length;
     const focused = list.contains(document.activeElement);
     list.replaceChildren();
-    ways.forEach((said, n) => {
-      const button = list.appendChild(document.createElement("li")).appendChild(document.createElement("button"));
-      button.className = "act text-left";
+    ways.forEach((name, n) => {
+      const button = list.appendChild(document.createElement("button"));
+      button.className = "act";
       button.dataset.way = n;
       button.setAttribute("aria-pressed", n === state.way);
-      button.textContent = said;
+      button.textContent = name;
       button.addEventListener("click", () => chooseWay(n));
       if (focused && n === state.way) button.focus();
     });
