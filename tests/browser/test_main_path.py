@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile as sf
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from arkund.bench.frame import STATION_NAMES
 from tests.browser.conftest import until
@@ -292,6 +292,38 @@ def test_a_finding_is_heard_applied_and_another_declined(page: Page, song: str) 
     expect(answered).to_contain_text("the room needs it")
     answered.get_by_text("Open again").click()
     expect(answered.locator("summary")).not_to_contain_text("declined")
+
+
+def test_another_way_is_chosen_and_heard(page: Page, song: str) -> None:
+    """A way is laid beside a real finding; the server, which has none, refuses it by number."""
+    way = {"name": "half", "said": "2.0 dB: half of it.", "proposal": {"mics.tom_3.trim_db": -2.0}}
+
+    def with_a_way(route: Route) -> None:
+        answer = route.fetch()
+        found = answer.json()
+        for row in found["findings"]:
+            row["others"] = [way | {"gain": {"peak_dbfs": {"now": -6, "then": -8}}}]
+        route.fulfill(response=answer, json=found)
+
+    page.route("**/findings/?station=*", with_a_way)
+    page.goto(f"{song}/eq/?mic=tom_3&bars=3-4")
+    _ready(page)
+    expect(page.locator("#findings-counting")).to_have_text("", timeout=90_000)
+    ways = page.locator("#findings [data-part=ways]")
+    expect(ways.get_by_role("button", name="as proposed")).to_have_attribute("aria-pressed", "true")
+    half = ways.get_by_role("button", name="half")
+    half.focus()
+    page.keyboard.press("Enter")
+    expect(half).to_have_attribute("aria-pressed", "true")
+    expect(half).to_be_focused()
+    expect(page.locator("#findings [data-part=way]")).to_have_text("2.0 dB: half of it.")
+    expect(page.locator("#findings [data-part=gain]")).to_contain_text("−6.0 → −8.0")
+    page.keyboard.press("h")
+    until(page, "arkund.bench.patch['mics.tom_3.trim_db'] === -2", 30)
+    until(page, "arkund.player.playing && arkund.player.states.now.live.length > 0", 30)
+    page.keyboard.press("a")
+    expect(page.locator("#notice")).to_contain_text("way 2 is not one of them")
+    page.keyboard.press(" ")
 
 
 def test_change_puts_the_proposal_into_the_hand(page: Page, song: str) -> None:
