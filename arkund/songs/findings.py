@@ -2,7 +2,7 @@
 
 import hashlib
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from functools import lru_cache
 from typing import Any
 
@@ -62,20 +62,20 @@ def _plain(value: Any) -> Any:
 
 
 @lru_cache(maxsize=4096)
-def _remembered(key: str) -> tuple[Mapping[str, Any], ...] | None:
+def _remembered(key: str) -> tuple[Finding, ...]:
     text = storage.load_memo(key)
     if text is None:
         raise KeyError(key)
-    return tuple(json.loads(text))
+    return tuple(finding_from(row) for row in json.loads(text))
 
 
 def known(key: str) -> tuple[Finding, ...] | None:
-    """The findings under a key, or None where they have not been counted yet."""
+    """The findings under a key, or None where they have not been counted yet, or were by a version
+    that told them otherwise."""
     try:
-        rows = _remembered(key)
-    except KeyError:
+        return _remembered(key)
+    except (KeyError, TypeError):
         return None
-    return tuple(finding_from(r) for r in rows or ())
 
 
 def count(module: Module, subject: str, study: Study, school: School) -> tuple[Finding, ...]:

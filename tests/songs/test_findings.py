@@ -83,6 +83,19 @@ def test_the_memo_survives_the_process(song: Song) -> None:
     assert findings.known_findings(song) == (first, 0)
 
 
+def test_a_memo_of_another_version_is_counted_anew(song: Song) -> None:
+    first = findings.all_findings(song)
+    sheet, school = findings.sheet_of(song), findings.school_of_song(song)
+    asked = list(findings.questions(sheet, school))
+    findings._remembered.cache_clear()
+    for module, subject in asked:
+        key = findings.memo_key(module, subject, sheet, school)
+        findings.storage.store_memo(key, '[{"id": "of a later version"}]')
+    assert findings.known_findings(song) == ([], len(asked))
+    assert findings.all_findings(song) == first
+    assert findings.known_findings(song) == (first, 0)
+
+
 def test_another_school_is_another_question(song: Song) -> None:
     natural = findings.all_findings(song)
     schools.choose(song, "tight")
