@@ -289,9 +289,9 @@ def _print_table(pool: dict[str, list[Any]]) -> None:
     if pool["mics"]:
         rows += judging.rows(pool)
     print("| what | measured | bar | met |\n|---|---|---|---|")
-    for what, value, bar, met in rows:
+    for what, measured, wanted, met in rows:
         print(
-            f"| {what} | {value} | {bar} | {'–' if met is None else 'yes' if met else '**no**'} |"
+            f"| {what} | {measured} | {wanted} | {'–' if met is None else 'yes' if met else '**no**'} |"
         )
 
 

@@ -14,8 +14,9 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
-import pedalboard as pb
 from numpy.typing import NDArray
+from pedalboard import Compressor as TheirCompressor
+from pedalboard import NoiseGate, Pedalboard  # type: ignore[attr-defined]
 
 from arkund.core.align.takes import align_take
 from arkund.core.clean import gate
@@ -73,8 +74,8 @@ def _kernels() -> None:
     ).astype(np.float32)
     threshold = float(20 * np.log10(np.median(np.abs(sound))))
     squeeze = compressor.Settings(threshold, 4, 0, 10, 100)
-    theirs_gate = pb.Pedalboard([pb.NoiseGate(-20, 10, 1, 100)])
-    theirs_comp = pb.Pedalboard([pb.Compressor(threshold, 4, 10, 100)])
+    theirs_gate = Pedalboard([NoiseGate(-20, 10, 1, 100)])
+    theirs_comp = Pedalboard([TheirCompressor(threshold, 4, 10, 100)])
     sections = [
         biquad.match(biquad.bell(3, 1), hz, RATE) for hz in (100, 200, 400, 800, 1600, 3200)
     ]

@@ -5,7 +5,7 @@ Run on its own (`python -m benchmarks.timing [seeds]`) or as part of `make accur
 
 import secrets
 import sys
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from arkund.core.align.takes import align_take
 from arkund.core.hits.detect import Hit, detect_hits
 from arkund.core.mix.joining import Moved
+from arkund.core.mix.nodes import Node
 from arkund.core.simulate.presets import PRESETS
 from arkund.core.simulate.session import Session, simulate
 from arkund.core.timing.grid import Grid
@@ -89,10 +90,10 @@ def _edited(
     sound: NDArray[np.float32], slices: tuple[Slice, ...], rate: int
 ) -> NDArray[np.float32]:
     node = Moved(
-        None,
+        cast(Node, None),
         "",
         tuple(s.at for s in slices),
-        tuple(s.offset for s in slices),  # type: ignore[arg-type]
+        tuple(s.offset for s in slices),
         tuple(s.fade for s in slices),
     )
     return node.render(_Sound(sound, rate), 0, len(sound))  # type: ignore[arg-type]

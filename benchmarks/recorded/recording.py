@@ -47,28 +47,41 @@ class Recording:
     rate: int = RATE
 
 
+def _moved(at: Position, rng: np.random.Generator) -> Position:
+    x, y, z = at
+    return (
+        float(x + rng.uniform(-0.05, 0.05)),
+        float(y + rng.uniform(-0.05, 0.05)),
+        float(z + rng.uniform(-0.05, 0.05)),
+    )
+
+
 def make_recording(
     kit: Kit, pattern: Pattern, sounds: dict[tuple[int, int], Sounds], rng: np.random.Generator
 ) -> Recording:
     """Strike a kit's strokes by the pattern and record them."""
     frames = round((max(s.time_s for s in pattern.strokes) + 2.0) * RATE)
-    places = {p: tuple(float(v + rng.uniform(-0.05, 0.05)) for v in at) for p, at in PLACES.items()}
-    size = tuple(float(v * rng.uniform(0.85, 1.3)) for v in (6.0, 5.4, 2.8))
+    places = {p: _moved(at, rng) for p, at in PLACES.items()}
+    size = (
+        float(6.0 * rng.uniform(0.85, 1.3)),
+        float(5.4 * rng.uniform(0.85, 1.3)),
+        float(2.8 * rng.uniform(0.85, 1.3)),
+    )
     room = Room(
         size,
         (0.5 * size[0], 0.27 * size[1], 0.0),
         float(rng.uniform(0.3, 0.6)),
         float(rng.uniform(0.25, 0.6)),
         float(rng.uniform(0.08, 0.2)),
-    )  # type: ignore[arg-type]
+    )
     parts = [
         part
         for piece in PLACES
         if (part_of := [s for s in pattern.strokes if s.piece == piece])
         for part in _parts(piece, places[piece], kit, part_of, sounds, frames, rng)
-    ]  # type: ignore[arg-type]
+    ]
     spectra = block_spectra(parts, room, frames, RATE)
-    known = _microphones(places, rng)  # type: ignore[arg-type]
+    known = _microphones(places, rng)
     mics, own = {}, {}
     for name in pattern.mics:
         mic = known[name]
@@ -136,7 +149,7 @@ def _parts(
     rng: np.random.Generator,
 ) -> list[Part]:
     """The radiating surfaces of a piece with all its strokes on them."""
-    sound = np.zeros(frames + 4 * RATE)
+    played = np.zeros(frames + 4 * RATE)
     for s in own:
         name = f"{piece} {s.kind}" if f"{piece} {s.kind}" in kit.pieces else piece
         program, note, tuning = kit.pieces[name]
@@ -144,26 +157,26 @@ def _parts(
         one = np.interp(np.arange(0, len(one) - 1, tuning), np.arange(len(one)), one)
         at = round(s.time_s * RATE)
         if piece == "hat":
-            sound[at : at + 4 * RATE] *= _choke(len(sound[at : at + 4 * RATE]))
+            played[at : at + 4 * RATE] *= _choke(len(played[at : at + 4 * RATE]))
         if s.kind == "pedal":
             # The foot closes the cymbals, and they come together once more.
             again = round(rng.uniform(0.012, 0.018) * RATE)
-            sound[at : at + len(one)] += 0.6 * one
+            played[at : at + len(one)] += 0.6 * one
             at += again
-        sound[at : at + len(one)] += one
+        played[at : at + len(one)] += one
     family = piece.partition("_")[0]
-    sound = (sound[:frames] * LOUDNESS[family]).astype(np.float32)
+    sound: NDArray[np.float32] = (played[:frames] * LOUDNESS[family]).astype(np.float32)
     x, y, z = place
     if family == "kick":
         b, a = scipy.signal.butter(1, 900, fs=RATE)
-        front = scipy.signal.lfilter(b, a, sound).astype(np.float32)
+        front: NDArray[np.float32] = scipy.signal.lfilter(b, a, sound).astype(np.float32)
         return [
             Part(piece, "batter", place, 0.28, sound),
             Part(piece, "front", (x, y + 0.4, z), 0.28, front, 0.4),
         ]
     if family == "snare":
         b, a = scipy.signal.butter(2, 1500, "highpass", fs=RATE)
-        wires = scipy.signal.lfilter(b, a, sound).astype(np.float32)
+        wires: NDArray[np.float32] = scipy.signal.lfilter(b, a, sound).astype(np.float32)
         return [
             Part(piece, "head", place, 0.18, sound, 0.0, True),
             Part(piece, "wires", (x, y, z - 0.14), 0.18, wires, 0.1, answers=True),
@@ -234,11 +247,9 @@ def _heard(
             extra = (pattern.full_of or {}).get(mic.name)
             if extra and extra[0] == piece:
                 gain_db += extra[1]
-        coloured = (
-            scipy.signal.sosfilt(_colour(rng), sound + AUDIBLY_NOTHING)
-            if piece != own_piece
-            else sound
-        )
+        coloured = sound.astype(np.float64)
+        if piece != own_piece:
+            coloured = scipy.signal.sosfilt(_colour(rng), sound + AUDIBLY_NOTHING)
         out[piece] = coloured * 10 ** (gain_db / 20)
     return out
 

@@ -67,7 +67,8 @@ def main() -> None:
     args.folder.mkdir(parents=True, exist_ok=True)
     close = close_lessons(args.seeds, args.first)
     with ProcessPoolExecutor(args.processes) as pool:
-        afar, given = None, [None] * len(close)
+        afar: AfarTrees | None = None
+        given: list[NDArray[np.float64] | None] = [None] * len(close)
         if args.first == 1:
             afar, given = _learn_from_afar(args, pool, close)
         told = pool.map(partial(_close, args.folder), *zip(*close, strict=True), given)

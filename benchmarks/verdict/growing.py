@@ -66,7 +66,7 @@ def _exported(model: HistGradientBoostingClassifier) -> Trees:
         parts["missing"].append(nodes["missing_go_to_left"].astype(bool))
         parts["value"].append(np.where(leaf, nodes["value"], 0.0))
         at += len(nodes)
-    types = {
+    types: dict[str, Any] = {
         "column": np.int16,
         "threshold": np.float32,
         "left": np.int32,

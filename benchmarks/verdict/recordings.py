@@ -181,7 +181,8 @@ def _wilder(kit: Kit, rng: np.random.Generator) -> Kit:
 
 def _as_miked(pattern: Pattern, rng: np.random.Generator) -> Pattern:
     """The pattern with mics that somebody left out, and with more or less bleed."""
-    draw, gone = float(rng.random()), ()
+    draw = float(rng.random())
+    gone: tuple[str, ...] = ()
     for share, mics in LEFT_OUT:
         if 0 <= draw < share and not pattern.dead and not pattern.swapped:
             gone = mics
