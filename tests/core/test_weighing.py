@@ -129,6 +129,23 @@ def test_of_a_grace_note_and_its_stroke_the_stroke_counts() -> None:
     assert told("snare", found, np.array([0.99, 0.8]), RATE) == [0]
 
 
+def test_a_grace_note_as_sure_as_its_stroke_gives_way_to_it() -> None:
+    """Its level is its stroke's; what tells them apart is how loud each is just then."""
+    rows = np.zeros((3, COLUMNS), np.float32)
+    newness, as_loud = (len(NAMES) + PLACE.index(n) for n in ("newness", "as loud"))
+    found = Weighed(np.array([0.0, 0.012, 0.5]) * RATE, np.zeros(3), rows)
+    share = np.array([1.0, 0.97, 1.0])
+    rows[:, newness], rows[:, as_loud] = 20.0, (-8.0, 0.0, 0.0)
+    assert told("snare", found, share, RATE) == [1, 2]
+    rows[1, newness] = 4.0
+    assert told("snare", found, share, RATE) == [0, 2]
+    rows[:, newness], rows[0, as_loud] = 20.0, -1.0
+    assert told("snare", found, share, RATE) == [0, 2]
+    rows[0, as_loud] = -8.0
+    assert told("kick", found, share, RATE) == [0, 2]
+    assert told("snare", found, np.array([1.0, 0.8, 1.0]), RATE) == [0, 2]
+
+
 def test_a_drum_that_seems_never_struck_is_asked_about_without_changing_the_others() -> None:
     own = {"kick": np.arange(6), "tom_1": np.arange(6, 12)}
     known = Signatures(

@@ -195,8 +195,43 @@ def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> l
     if piece_family(piece) == "tom" and len(kept) <= SELDOM:
         kept = likeliest(found.place, rank, share > SURELY, apart, level)
     if piece_family(piece) == "snare":
-        kept = rest_of_rolls(found.place / rate, share, kept)
+        kept = _after_graces(found, share, rate, rest_of_rolls(found.place / rate, share, kept))
     return kept
+
+
+GRACE_S, GRACE_SURE, GRACE_UNDER_DB, STROKE_NEW_DB, STROKE_LOUD_DB = (
+    (0.006, SAME_STROKE_S),
+    0.9,
+    -2.0,
+    10.0,
+    -1.5,
+)
+"""A grace note comes so long before its stroke, which is so sure and so new even in its ring; how loud
+each is against the loudest about it."""
+
+
+def _after_graces(
+    found: Weighed, share: NDArray[np.float64], rate: int, kept: Sequence[int]
+) -> list[int]:
+    """The ``kept`` onsets in order, where one is a grace note its stroke instead: the level of an onset is
+    read over so long a time that a grace note has its stroke's."""
+    newness_db, loud_db, told_by = (
+        found.evidence[:, len(NAMES) + PLACE.index(name)]
+        for name in ("newness", "as loud", "told by")
+    )
+    is_stroke = (
+        (share >= GRACE_SURE)
+        & (newness_db >= STROKE_NEW_DB)
+        & (loud_db >= STROKE_LOUD_DB)
+        & np.isin(told_by, (0, 2))
+    )
+    out = set()
+    for i in kept:
+        after_s = (found.place - found.place[i]) / rate
+        strokes = np.flatnonzero(is_stroke & (after_s > GRACE_S[0]) & (after_s < GRACE_S[1]))
+        is_grace = len(strokes) and loud_db[i] <= GRACE_UNDER_DB
+        out.add(int(strokes[np.argmax(share[strokes])]) if is_grace else int(i))
+    return sorted(out, key=lambda i: float(found.place[i]))
 
 
 def likeliest(
