@@ -1,10 +1,11 @@
 """Recorded strokes in a room before mics: what each mic hears, and the truth about it."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import scipy
+import soxr
 from numpy.typing import NDArray
 
 from arkund.core.kit.roles import close_mics, parse_mic_name
@@ -45,6 +46,19 @@ class Recording:
     hits: list[dict[str, Any]]
     spans: list[tuple[str, float, float]]
     rate: int = RATE
+
+
+def at_rate(recording: Recording, rate: int) -> Recording:
+    """The recording as a session of another sample rate has it."""
+    if rate == recording.rate:
+        return recording
+
+    def resampled(sounds: dict[str, NDArray[np.float32]]) -> dict[str, NDArray[np.float32]]:
+        return {m: soxr.resample(sound, recording.rate, rate) for m, sound in sounds.items()}
+
+    return replace(
+        recording, mics=resampled(recording.mics), own=resampled(recording.own), rate=rate
+    )
 
 
 def _moved(at: Position, rng: np.random.Generator) -> Position:

@@ -13,10 +13,13 @@ from benchmarks.gating import cut_accents
 from benchmarks.recorded import scoring
 from benchmarks.recorded.kits import BRUSHED, DEVELOPMENT, REPORT, Kit
 from benchmarks.recorded.patterns import PATTERNS
-from benchmarks.recorded.recording import make_recording
+from benchmarks.recorded.recording import at_rate, make_recording
 from benchmarks.recorded.strokes import Sounds, render
 
 PROCESSES = 2
+
+RATES = (48_000, 44_100, 48_000, 96_000)
+"""Each kit is recorded at one of these."""
 
 
 def report(seeds: list[int], development: bool = False) -> None:
@@ -56,7 +59,7 @@ def _scored(development: bool, job: tuple[int, int, str]) -> scoring.Score:
     kits, brushed = _heard_kits(development)
     score = scoring.Score()
     rng = np.random.default_rng([seed, list(PATTERNS).index(name)])
-    _add(score, kits[kit], brushed, name, rng, _sounds(development))
+    _add(score, kits[kit], brushed, name, rng, _sounds(development), RATES[kit % len(RATES)])
     return score
 
 
@@ -67,11 +70,12 @@ def _add(
     name: str,
     rng: np.random.Generator,
     sounds: dict[tuple[int, int], Sounds],
+    rate: int,
 ) -> None:
     pattern = PATTERNS[name](rng)
     if pattern.brushed:
         kit = replace(kit, pieces={**kit.pieces, "snare": brushed})
-    recording = make_recording(kit, pattern, sounds, rng)
+    recording = at_rate(make_recording(kit, pattern, sounds, rng), rate)
     hits = detect_hits(recording.mics, recording.rate)
     scoring.score(name, recording, hits, total)
     if any(parse_mic_name(m).is_close for m in recording.mics):
