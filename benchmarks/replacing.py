@@ -88,7 +88,7 @@ def _errors_ms(
 
     out = []
     for row in rows:
-        at = node.samples[int(row.sound)][0]
+        at = node.samples[int(row.sound)].at
         own = struck(at + HEAD_S * rate) - at / rate
         out.append(1000 * abs(row.begins / rate + own - struck(row.onset)))
     errors = np.array(out)
