@@ -324,6 +324,7 @@ def test_another_way_is_chosen_and_heard(page: Page, song: str) -> None:
     page.keyboard.press("a")
     expect(page.locator("#notice")).to_contain_text("way 2 is not one of them")
     page.keyboard.press(" ")
+    page.unroute_all(behavior="ignoreErrors")
 
 
 def test_change_puts_the_proposal_into_the_hand(page: Page, song: str) -> None:
