@@ -1,11 +1,14 @@
 """Signatures, predicted bleed and masked strokes, on events and sounds made for the purpose."""
 
+from typing import Any
+
 import numpy as np
 import pytest
 from numpy.typing import NDArray
 
+from arkund.core.hits import signatures
 from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.detect import detect_hits
+from arkund.core.hits.detect import detect_hits, listen
 from arkund.core.hits.leading import Onsets
 from arkund.core.hits.masked import by_shape, own_places, shared_beginning
 from arkund.core.hits.novelty import BANDS
@@ -299,3 +302,23 @@ def test_a_snare_that_never_falls_alone_does_not_take_the_kicks_for_itself() -> 
     told = learn_signatures(events, own, [], begins, {"snare": snare == 0})
     assert alone.strokes[alone.pieces.index("kick")] == 0
     assert told.strokes[told.pieces.index("kick")] == count
+
+
+def test_a_drum_that_overheads_know_is_struck_whatever_explains_it(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """As where bleed is so loud that another drum's signature takes all of a snare's mic."""
+    session = simulate("copper", 5150, bars=5)
+    struck = signatures._who_is_struck
+
+    def without_snare(*args: Any) -> dict[str, Any]:
+        return {p: events for p, events in struck(*args).items() if p != "snare"}
+
+    monkeypatch.setattr(signatures, "_who_is_struck", without_snare)
+    listened = listen(session.mics, session.rate)
+    assert listened is not None
+    assert "snare" in listened.signatures.pieces
+    close = {m: x for m, x in session.mics.items() if "overhead" not in m}
+    alone = listen(close, session.rate)
+    assert alone is not None
+    assert "snare" not in alone.signatures.pieces

@@ -16,7 +16,14 @@ from arkund.core.hits.overheard import overheard
 from arkund.core.hits.ownership import Signatures, event_vectors
 from arkund.core.hits.rolls import find_buzzes, runs_of_singles
 from arkund.core.hits.signatures import learn_signatures
-from arkund.core.hits.weighing import SAME_STROKE_S, SELDOM, Heard, Stroke, strokes_of
+from arkund.core.hits.weighing import (
+    SAME_STROKE_S,
+    SELDOM,
+    WITNESSED,
+    Heard,
+    Stroke,
+    strokes_of,
+)
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, piece_family, sort_pieces
 
 
@@ -122,8 +129,10 @@ def listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Listened | Non
         events = event_vectors(take.bands, frames, overheads)
         begins = onsets_of(take.nearest, frames * take.hop, rate, take.far)
         afar = hearing.result()
-    others = _others_strokes(afar, list(take.own), frames * take.hop / rate)
-    signatures = learn_signatures(events, take.own, overheads, begins, others)
+    times_s = frames * take.hop / rate
+    others = _others_strokes(afar, list(take.own), times_s)
+    surely = _sure_strokes(afar, list(take.own), times_s)
+    signatures = learn_signatures(events, take.own, overheads, begins, others, surely)
     return Listened(take, signatures, afar)
 
 
@@ -142,6 +151,21 @@ def _others_strokes(
         others = share[:, [n for n in shells if n != own]].max(axis=1)
         out[piece] = (share[:, own] < 1 - SURE_FROM_AFAR) & (others > SURE_FROM_AFAR)
     return out
+
+
+def _sure_strokes(
+    afar: Afar | None, pieces: list[str], times_s: NDArray[np.float64]
+) -> dict[str, NDArray[np.bool_]]:
+    """Of kick and snare, where there is one of it, the events that overheads surely give to it."""
+    if afar is None:
+        return {}
+    share = afar.at(times_s)
+    families = [piece_family(p) for p in pieces]
+    return {
+        p: share[:, FAMILIES.index(family)] > SURE_FROM_AFAR
+        for p, family in zip(pieces, families, strict=True)
+        if family in WITNESSED and families.count(family) == 1
+    }
 
 
 SURE_FROM_AFAR = 0.9

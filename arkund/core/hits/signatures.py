@@ -51,12 +51,14 @@ def learn_signatures(
     overheads: list[int],
     onsets: Onsets,
     others: Mapping[str, NDArray[np.bool_]] | None = None,
+    surely: Mapping[str, NDArray[np.bool_]] | None = None,
 ) -> Signatures:
     """Signatures of every piece with a close mic, then of cymbals that only overheads hear.
 
     ``own_mics`` maps a piece to the positions of its close mics, ``onsets`` are the events as
     each piece's nearest mic hears them begin, in the same order; ``others`` are, of some pieces, the
-    events ``(events,)`` that are known to be another's. A piece whose mic holds nothing but bleed gets
+    events ``(events,)`` that are known to be another's, and ``surely`` those that are known to be
+    theirs. A piece whose mic holds nothing but bleed gets
     no signature.
     """
     scale = row_scale(events.started)
@@ -64,6 +66,11 @@ def learn_signatures(
     own_rows = {p: _own_rows(p, m) for p, m in own_mics.items()}
     heard = Heard(scaled, doubt, scale, own_rows, onsets, overheads)
     found = _who_is_struck(heard, others or {})
+    # What many strokes are known of is struck, however much of them another piece could explain.
+    for piece, own in (surely or {}).items():
+        known = own & heard.onsets.strong()[heard.ear(piece)]
+        if piece not in found and known.sum() >= MANY:
+            found[piece] = known
     pieces = [p for p in own_rows if p in found]
     if not pieces or scaled.shape[1] == 0:
         nothing = np.zeros((len(scaled), 0))
