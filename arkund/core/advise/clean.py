@@ -328,7 +328,7 @@ HALF_SHUT_DB, LEAST_LESS_DB, NOTCH_DB, NOTCH_Q = -12.0, 8.0, -9.0, 4.0
 def _half_shut(
     study: Study, mic: str, proposal: GateProposal, wakes: list[float], hz: float, range_db: float
 ) -> list[Way]:
-    """The same gate, less of it, for an engineer to whom the kit sounds cut out otherwise."""
+    """The same gate with less range."""
     if range_db > HALF_SHUT_DB - LEAST_LESS_DB:
         return []
     patch = _patch(mic, proposal, HALF_SHUT_DB)
@@ -339,7 +339,7 @@ def _half_shut(
             "half a gate",
             spoken(
                 f"{before - after:.0f} dB off the ring: a gate that shuts by "
-                f"{-HALF_SHUT_DB:.0f} dB and leaves the kit's breath."
+                f"{-HALF_SHUT_DB:.0f} dB and keeps the kit audible."
             ),
             patch,
             {"ring_dbfs": Change(round(before, 1), round(after, 1))},

@@ -92,6 +92,7 @@ def _treated(study: Study, mic: str, hz: float, sign: int, octaves: float = 0.35
 
 
 def band_patch(place: Place, hz: float, gain_db: float, q: float) -> dict[str, object]:
+    """The patch that makes a band a bell of ``gain_db`` at ``hz`` with a quality of ``q``."""
     return {
         f"{place.path}.on": True,
         f"{place.path}.kind": "bell",
