@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from arkund.core.advise import balance, eq, pairs_in, takes, unexplained
+from arkund.core.advise import balance, clean, eq, pairs_in, takes, unexplained
 from arkund.core.advise.finding import Finding, finding_from, spoken
 from arkund.core.advise.findings import MODULES, find_all, modules_for
 from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of, steps
@@ -93,6 +93,11 @@ def test_a_drum_that_sings_has_ways_that_are_measured(
     assert ways[1].reason.endswith(sings.others[0].said)
     with pytest.raises(ArkundError, match="way 5 is not one of them"):
         sings.by_way(4)
+    # An equaliser on standby takes nothing, so no notch is offered.
+    off = study.tried({f"mics.{sings.mic}.chain.eq.on": False})
+    (again,) = (f for f in clean.find(off, sings.mic, TIGHT) if f.kind == sings.kind)
+    assert [w.name for w in sings.others if w.name != "notch"] == [w.name for w in again.others]
+    assert "notch" in {w.name for w in sings.others}
 
 
 def test_ids_name_what_is_judged_and_no_figure(found: dict[str, list[Finding]]) -> None:

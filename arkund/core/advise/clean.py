@@ -1,6 +1,6 @@
 """Clean: gates that the school asks for, and drums that sing when another is struck."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -332,19 +332,9 @@ def _half_shut(
     if range_db > HALF_SHUT_DB - LEAST_LESS_DB:
         return []
     patch = _patch(mic, proposal, HALF_SHUT_DB)
-    before = ring_level_dbfs(study, mic, wakes, hz)
-    after = ring_level_dbfs(study.tried(patch), mic, wakes, hz)
-    return [
-        Way(
-            "half a gate",
-            spoken(
-                f"{before - after:.0f} dB off the ring: a gate that shuts by "
-                f"{-HALF_SHUT_DB:.0f} dB and keeps the kit audible."
-            ),
-            patch,
-            {"ring_dbfs": Change(round(before, 1), round(after, 1))},
-        )
-    ]
+    before, after = (ring_level_dbfs(s, mic, wakes, hz) for s in (study, study.tried(patch)))
+    said = f"a gate that shuts by {-HALF_SHUT_DB:.0f} dB and keeps the kit audible."
+    return _way("half a gate", said, patch, before, after)
 
 
 def _notch(study: Study, mic: str, wakes: list[float], hz: float) -> list[Way]:
@@ -357,17 +347,20 @@ def _notch(study: Study, mic: str, wakes: list[float], hz: float) -> list[Way]:
         line_level_dbfs(s.sound(mic, "equalised"), study.rate, wakes, hz)
         for s in (study, study.tried(patch))
     )
-    return [
-        Way(
-            "notch",
-            spoken(
-                f"{before - after:.0f} dB off the ring: a notch at {hz:.0f} Hz. It takes "
-                f"{-NOTCH_DB:.0f} dB off the drum's own strokes there too."
-            ),
-            patch,
-            {"ring_dbfs": Change(round(before, 1), round(after, 1))},
-        )
-    ]
+    said = (
+        f"a notch at {hz:.0f} Hz. It takes {-NOTCH_DB:.0f} dB off the drum's own strokes there too."
+    )
+    return _way("notch", said, patch, before, after)
+
+
+def _way(
+    name: str, said: str, patch: Mapping[str, object], before: float, after: float
+) -> list[Way]:
+    """A way with what it takes off the ring; none where that is too little."""
+    if after > before - LEAST_TAKEN_DB:
+        return []
+    gain = {"ring_dbfs": Change(round(before, 1), round(after, 1))}
+    return [Way(name, spoken(f"{before - after:.0f} dB off the ring: {said}"), patch, gain)]
 
 
 def ring_level_dbfs(study: Study, mic: str, wakes: list[float], hz: float) -> float:

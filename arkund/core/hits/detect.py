@@ -129,21 +129,18 @@ def listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Listened | Non
         events = event_vectors(take.bands, frames, overheads)
         begins = onsets_of(take.nearest, frames * take.hop, rate, take.far)
         afar = hearing.result()
-    times_s = frames * take.hop / rate
-    others = _others_strokes(afar, list(take.own), times_s)
-    surely = _sure_strokes(afar, list(take.own), times_s)
+    pieces = list(take.own)
+    share = afar.at(frames * take.hop / rate) if afar else None
+    others = {} if share is None else _others_strokes(share, pieces)
+    surely = {} if share is None else _sure_strokes(share, pieces)
     signatures = learn_signatures(events, take.own, overheads, begins, others, surely)
     return Listened(take, signatures, afar)
 
 
-def _others_strokes(
-    afar: Afar | None, pieces: list[str], times_s: NDArray[np.float64]
-) -> dict[str, NDArray[np.bool_]]:
+def _others_strokes(share: NDArray[np.float64], pieces: list[str]) -> dict[str, NDArray[np.bool_]]:
     """Of each shell the events that overheads surely give to a shell of another kind, and not to its
-    own: whoever hears these first, they are not its strokes."""
-    if afar is None:
-        return {}
-    share = afar.at(times_s)
+    own: whoever hears these first, they are not its strokes. ``share`` ``(events, families)`` is what
+    overheads say."""
     shells = [n for n, family in enumerate(FAMILIES) if is_shell(family)]
     out = {}
     for piece in filter(is_shell, pieces):
@@ -153,13 +150,8 @@ def _others_strokes(
     return out
 
 
-def _sure_strokes(
-    afar: Afar | None, pieces: list[str], times_s: NDArray[np.float64]
-) -> dict[str, NDArray[np.bool_]]:
+def _sure_strokes(share: NDArray[np.float64], pieces: list[str]) -> dict[str, NDArray[np.bool_]]:
     """Of kick and snare, where there is one of it, the events that overheads surely give to it."""
-    if afar is None:
-        return {}
-    share = afar.at(times_s)
     families = [piece_family(p) for p in pieces]
     return {
         p: share[:, FAMILIES.index(family)] > SURE_FROM_AFAR

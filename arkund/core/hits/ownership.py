@@ -112,9 +112,9 @@ def explain(
     own mics leave room for: what a close mic does not hear, its drum has not played.
     """
     ceiling = np.stack([_ceiling(vectors, matrix[:, i], own) for i, own in enumerate(own_rows)])
-    weights = matrix.sum(axis=0)[:, None] + EPS
-    amounts = np.minimum(matrix.T @ vectors / weights + EPS, ceiling)
-    _closer(vectors, matrix, matrix.sum(axis=0) + EPS, ceiling, amounts, rounds)
+    weights = matrix.sum(axis=0) + EPS
+    amounts = np.minimum(matrix.T @ vectors / weights[:, None] + EPS, ceiling)
+    _closer(vectors, matrix, weights, ceiling, amounts, rounds)
     return amounts
 
 
