@@ -64,8 +64,7 @@ def test_only_what_a_change_touches_is_counted_anew(song: Song) -> None:
     assert anew == {
         ("dynamics", "snare_top"),
         ("balance", "snare"),
-        ("bus", "strike"),
-        ("bus", "bloom"),
+        *(("bus", name) for name in ("strike", "bloom", "weight", "grit")),
         *(("density", group) for group in ("kick", "snare")),
         ("density", "drum_bus"),
         ("mix", "drum_bus"),

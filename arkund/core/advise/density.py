@@ -5,13 +5,14 @@ found on the strokes of this song as they reach the stage.
 """
 
 import math
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.advise.dynamics import typical_reduction_db
 from arkund.core.advise.finding import Change, Finding, spoken
-from arkund.core.advise.heard import heard, shell_times
+from arkund.core.advise.heard import gap_ms, heard, shell_times
 from arkund.core.advise.level import typical_dbfs
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
@@ -119,8 +120,7 @@ def _glue(study: Study, school: School) -> list[Finding]:
     if stage is None or stage.on or len(times) < 4:
         return []
     aim = GLUE_DB[school.goal]
-    gaps = np.diff(np.sort(times)) * 1000
-    gap = float(np.median(gaps[gaps > 60])) if np.any(gaps > 60) else 400.0
+    gap = gap_ms(times, 50)
     key = stage.key.model_copy(update={"high_pass_hz": GLUE_KEY_HZ})
     wanted = stage.model_copy(
         update={
@@ -132,7 +132,7 @@ def _glue(study: Study, school: School) -> list[Finding]:
         }
     )
     sound = heard(study, study.graph.chains[DRUM_BUS].before(stage.id))
-    made, reduction = dialled(study, sound, wanted, aim)
+    made, reduction = dialled(study, sound, wanted, aim, times)
     if reduction < 0.5:
         return []
     path = stage_path(DRUM_BUS, stage)
@@ -161,10 +161,14 @@ def _glue(study: Study, school: School) -> list[Finding]:
 
 
 def dialled(
-    study: Study, sound: NDArray[np.float32], settings: Compressor, aim: float
+    study: Study,
+    sound: NDArray[np.float32],
+    settings: Compressor,
+    aim: float,
+    times: Sequence[float],
 ) -> tuple[Compressor, float]:
-    """Threshold for ``aim`` dB on the typical shell stroke, by bisection; and what it comes to."""
-    times = shell_times(study)
+    """Threshold for ``aim`` dB on the typical stroke of ``times``, by bisection; and what it comes
+    to."""
     keyed = sound
     if settings.key.is_filtered:
         filters = settings.key.filters(study.rate)

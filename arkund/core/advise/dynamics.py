@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.advise.finding import Change, Finding, spoken
+from arkund.core.advise.heard import gap_ms
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
@@ -174,8 +175,7 @@ def _compressor(study: Study, mic: str, school: School) -> list[Finding]:
     family = piece_family(parse_mic_name(mic).piece or "")
     ratio, attack, (shortest, longest) = TIMES[family]
     times = study.plain_times(mic)
-    gaps = np.diff(np.sort(times)) * 1000
-    gap = float(np.percentile(gaps[gaps > 60], 25)) if np.any(gaps > 60) else 500.0
+    gap = gap_ms(times, 25)
     # To 63 % in a third of the gap is back to a twentieth before the next stroke.
     release = round(float(np.clip(gap / 3, shortest, longest)))
     settings = Compressor(on=True, ratio=ratio, attack_ms=attack, release_ms=release)

@@ -18,6 +18,7 @@ from arkund.core.advise import (
     level,
     load_in,
     pairs_in,
+    parallel,
     replace,
     root,
     seams,
@@ -52,9 +53,9 @@ MODULES: tuple[Module, ...] = (
     dynamics.MODULE,
     balance.MODULE,
     density.MODULE,
-    bus.MODULE,
+    parallel.MODULE,
     *density.BUS_MODULES,
-    bus.MIX_MODULE,
+    bus.MODULE,
     goal.MODULE,
     carries.MODULE,
 )
@@ -68,9 +69,9 @@ def modules_for(school: School) -> tuple[Module, ...]:
     before it shapes single mics."""
     if school.order == "mics_first":
         return MODULES
-    early = (balance.MODULE, bus.MODULE)
+    early = (balance.MODULE, parallel.MODULE)
     late = (eq.MODULE, dynamics.MODULE)
-    last = (density.MODULE, *density.BUS_MODULES, bus.MIX_MODULE, goal.MODULE)
+    last = (density.MODULE, *density.BUS_MODULES, bus.MODULE, goal.MODULE)
     rest = [m for m in MODULES if m not in early + late + last]
     return (*rest, *early, *late, *last)
 

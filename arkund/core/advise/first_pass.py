@@ -52,7 +52,7 @@ def steps(
             yield from _looked_back(before, excerpt, own, shares, school, is_declined)
             continue
         for module, share in zip(own, shares, strict=True):
-            if module is bus.MIX_MODULE:
+            if module is bus.MODULE:
                 yield from (
                     Step(f, share)
                     for f in moves.find(study(), school, excerpt)

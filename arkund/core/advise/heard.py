@@ -1,6 +1,6 @@
 """What judgement of a sum listens to: a stereo node from the first stroke on, and the strokes in it."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,6 +10,8 @@ from arkund.core.kit.roles import is_shell
 from arkund.core.mix.nodes import Node
 
 LONGEST_HEARD_S = 60.0
+FLAM_MS, NO_GAP_MS = 60.0, 500.0
+"""Strokes no farther apart are one; where there are no gaps, one of so much is supposed."""
 
 
 def _start(study: Study) -> int:
@@ -35,3 +37,10 @@ def shell_times(study: Study, wanted: Callable[[str], bool] = lambda piece: True
         and wanted(h.piece)
         and h.time_s - start < LONGEST_HEARD_S - 0.5
     ]
+
+
+def gap_ms(times: Sequence[float], percentile: float) -> float:
+    """Gap between strokes (in s) in ms: of all gaps the one at a percentile."""
+    gaps = np.diff(np.sort(times)) * 1000
+    gaps = gaps[gaps > FLAM_MS]
+    return float(np.percentile(gaps, percentile)) if len(gaps) else NO_GAP_MS

@@ -4,46 +4,15 @@ Nothing is changed that the engineer has not asked for; only what cannot be hear
 turned up is prepared (which shells feed the strike bus, and its squeeze).
 """
 
-from arkund.core.kit.roles import parse_mic_name
-from arkund.core.mix.channels import OFF_DB, Bus, Send, groups_for, new_mic
+from collections.abc import Mapping
+
+from arkund.core.advise.parallel import PREPARED, RETURNS
+from arkund.core.mix.channels import Bus, groups_for, new_mic
 from arkund.core.mix.sheet import Section, Sheet, Take, Tempo
 from arkund.core.process.compressor import Compressor
 
-TOM_SEND_DB = -4.0
-"""Toms go into the strike bus 3 to 6 dB lower, lest a fill pump the whole kit."""
-
-
-def strike_bus(mics: list[str], typical_db: dict[str, float]) -> Bus:
-    """Shells only, no sub mic, toms lower; 10:1, medium attack, quick release, shut.
-
-    The threshold lies 12 dB under the loudest shell's typical hit, for 8 to 15 dB of reduction.
-    """
-    sends = {}
-    for name in mics:
-        role = parse_mic_name(name).role
-        if role in ("kick_in", "kick_out", "snare_top", "snare_bottom", "tom"):
-            sends[name] = Send(db=TOM_SEND_DB if role == "tom" else 0.0)
-    levels = [typical_db[m] for m in sends if m in typical_db]
-    threshold = max(min((max(levels) if levels else -10.0) - 15.0, -6.0), -50.0)
-    squeeze = Compressor(
-        on=True,
-        threshold_db=round(threshold, 1),
-        ratio=10,
-        knee_db=6,
-        attack_ms=20,
-        release_ms=60,
-    )
-    return Bus(sends=sends, chain=(squeeze,), fader_db=OFF_DB)
-
-
-def bloom_bus(mics: list[str]) -> Bus:
-    """Everything but the kick, which would pump it: 8:1, fastest attack and release, shut."""
-    skipped = ("kick_in", "kick_out", "kick_sub", "click", "bed", "other", "percussion")
-    sends = {m: Send() for m in mics if parse_mic_name(m).role not in skipped}
-    squeeze = Compressor(
-        on=True, threshold_db=-30.0, ratio=8, knee_db=6, attack_ms=0.5, release_ms=40
-    )
-    return Bus(sends=sends, chain=(squeeze,), fader_db=OFF_DB)
+UNDER_STROKES_DB = 15.0
+"""So far under the loudest shell's typical hit the strike bus's threshold lies."""
 
 
 def first_sheet(
@@ -66,8 +35,17 @@ def first_sheet(
         takes=takes,
         mics=mics,
         groups=groups_for(mics),
-        buses={
-            "strike": strike_bus(list(files), typical_db),
-            "bloom": bloom_bus(list(files)),
-        },
+        buses={name: _prepared(name, list(files), typical_db) for name in PREPARED},
+    )
+
+
+def _prepared(name: str, mics: list[str], typical_db: Mapping[str, float]) -> Bus:
+    bus = RETURNS[name].bus(mics)
+    squeeze = bus.first(Compressor)
+    levels = [typical_db[m] for m in bus.sends if m in typical_db]
+    if name != "strike" or squeeze is None or not levels:
+        return bus
+    threshold = round(min(max(max(levels) - UNDER_STROKES_DB, -50.0), -6.0), 1)
+    return bus.model_copy(
+        update={"chain": (squeeze.model_copy(update={"threshold_db": threshold}),)}
     )

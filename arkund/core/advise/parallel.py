@@ -1,0 +1,303 @@
+"""Bus, parallel: what each return is for; squeezed by this song's strokes and gaps, and blended in.
+
+A return is dialled on what feeds it: the threshold for so much reduction on the typical stroke, the
+attack so long that the kit's own attack comes through, the release back before the next stroke. What
+it does to the mix is measured; one that is to give low end and gives none is not proposed.
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, get_args
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.advise.density import dialled
+from arkund.core.advise.finding import Change, Finding, spoken
+from arkund.core.advise.goal import GOALS, KICK_LOW_LEVEL, card_of, figures
+from arkund.core.advise.heard import gap_ms, heard, shell_times
+from arkund.core.advise.level import typical_dbfs
+from arkund.core.advise.module import Module
+from arkund.core.advise.school import School
+from arkund.core.advise.study import Study
+from arkund.core.kit.roles import Role, parse_mic_name, piece_family
+from arkund.core.measure.carries import low_power
+from arkund.core.measure.levels import hit_peaks
+from arkund.core.measure.loudness import loudness_lufs
+from arkund.core.measure.strokes import mean_envelope_db
+from arkund.core.mix.channels import OFF_DB, Bus, Send, stage_path
+from arkund.core.mix.nodes import Node
+from arkund.core.mix.sheet import Sheet
+from arkund.core.mix.upgrade import RENAMED
+from arkund.core.process.compressor import Compressor
+from arkund.core.process.equaliser import Band, Equaliser, Filter
+from arkund.core.process.registry import AnyStage
+from arkund.core.process.saturation import Saturation
+from arkund.core.process.transient import Transient
+from arkund.core.units import SILENCE_DB, amplitudes_to_db, power_to_db
+
+NAME = "bus"
+
+TOM_SEND_DB = -4.0
+"""Toms go in 3 to 6 dB lower, lest a fill pump the whole kit."""
+
+NOT_DRUMS = ("click", "bed", "other", "percussion")
+KICKS = ("kick_in", "kick_out", "kick_sub")
+
+
+@dataclass(frozen=True)
+class Return:
+    """What a parallel bus is for, the roles whose mics feed it with their sends in dB, and its chain.
+
+    ``aim_db`` is the reduction on the typical stroke of what feeds it (``families``, all shells where
+    none are named), ``under_db`` by goal how far the return lies under the mix: in loudness, or below
+    120 Hz where it is for those (``is_low``). ``is_timed`` says that attack and release follow the
+    song; else they are the fastest."""
+
+    what_for: str
+    sends: Mapping[str, float]
+    chain: tuple[AnyStage, ...]
+    aim_db: float
+    under_db: Mapping[str, float]
+    families: tuple[str, ...] = ()
+    is_timed: bool = False
+    is_low: bool = False
+
+    def bus(self, mics: Sequence[str]) -> Bus:
+        """The bus for a kit's mics, shut."""
+        roles = {mic: parse_mic_name(mic).role for mic in mics}
+        sends = {m: Send(db=self.sends[r]) for m, r in roles.items() if r in self.sends}
+        return Bus(sends=sends, chain=self.chain, fader_db=OFF_DB)
+
+
+RETURNS: dict[str, Return] = {
+    "strike": Return(
+        "body behind the shells",
+        {
+            "kick_in": 0.0,
+            "kick_out": 0.0,
+            "snare_top": 0.0,
+            "snare_bottom": 0.0,
+            "tom": TOM_SEND_DB,
+        },
+        (
+            Compressor(
+                on=True, threshold_db=-25.0, ratio=10, knee_db=6, attack_ms=20, release_ms=60
+            ),
+        ),
+        11.0,
+        {"punch": 8.0, "punch_size": 10.0, "size": 12.0},
+        is_timed=True,
+    ),
+    # The kick would pump it.
+    "bloom": Return(
+        "length behind the whole kit",
+        {role: 0.0 for role in get_args(Role) if role not in (*KICKS, *NOT_DRUMS)},
+        (
+            Compressor(
+                on=True, threshold_db=-30.0, ratio=8, knee_db=6, attack_ms=0.5, release_ms=40
+            ),
+        ),
+        15.0,
+        {"punch": 13.0, "punch_size": 13.0, "size": 11.0},
+    ),
+    "weight": Return(
+        "low end under kick and toms",
+        {**dict.fromkeys(KICKS, 0.0), "tom": TOM_SEND_DB},
+        (
+            Equaliser(
+                low_pass=Filter(on=True, frequency_hz=160, slope_db_oct=12),
+                bands=(
+                    Band(id="b1", on=True, kind="low_shelf", frequency_hz=80, gain_db=4.0, q=0.7),
+                ),
+            ),
+            Compressor(
+                on=True, threshold_db=-25.0, ratio=8, knee_db=6, attack_ms=10, release_ms=80
+            ),
+            Transient(sustain_db=-6.0),
+        ),
+        8.0,
+        {"punch": 9.0, "punch_size": 11.0},
+        families=("kick", "tom"),
+        is_timed=True,
+        is_low=True,
+    ),
+    "grit": Return(
+        "dirt from the crush mic",
+        {"crush": 0.0},
+        (
+            Equaliser(high_pass=Filter(on=True, frequency_hz=150), bands=()),
+            Saturation(drive_db=15.0),
+            Compressor(
+                on=True, threshold_db=-30.0, ratio=20, knee_db=3, attack_ms=0.5, release_ms=60
+            ),
+        ),
+        12.0,
+        {"punch": 16.0},
+    ),
+}
+
+PREPARED = ("strike", "bloom")
+"""Those that every song comes with, shut; the others are added where they are wanted."""
+
+WANTED: dict[str, tuple[str, ...]] = {
+    "strike_bloom": ("strike", "bloom", "weight", "grit"),
+    "strike": ("strike", "weight"),
+    "glue": (),
+}
+
+LEAST_UNDER_STROKES_DB = 6.0
+"""A return's strokes peak at least so much under the dry ones."""
+
+LEAST_LOW_DB = 0.3
+"""Low end that a return for it must give at least."""
+
+ATTACK_MS, ATTACK_OVER_DB = (10.0, 30.0), 6.0
+"""Ends of the attack; the kit's own is over where the typical stroke has fallen by so much."""
+
+RELEASE_MS = (30.0, 150.0)
+
+
+def find(study: Study, bus: str, school: School) -> list[Finding]:
+    """How a bus is dialled and blended in, where the school wants it."""
+    kind = RENAMED.get(bus, bus)
+    if kind not in WANTED[school.parallel] or school.goal not in RETURNS[kind].under_db:
+        return []
+    settings = study.sheet.buses.get(bus)
+    if settings is None:
+        settings = RETURNS[kind].bus(study.mics)
+    if not settings.sends or settings.fader_db > OFF_DB or settings.mute:
+        return []
+    if RETURNS[kind].is_low and not _lacks_low_end(study, school):
+        return []
+    return _blend(study, bus, settings, RETURNS[kind], school)
+
+
+def _lacks_low_end(study: Study, school: School) -> bool:
+    """Whether the kick has less low end than as recorded, both at equal loudness."""
+    before, now = card_of(study, recorded=True), card_of(study)
+    return any(
+        f.name == KICK_LOW_LEVEL and f.gained < 0 for f in figures(before, now, GOALS[school.goal])
+    )
+
+
+def _blend(study: Study, bus: str, settings: Bus, wanted: Return, school: School) -> list[Finding]:
+    stage, path = settings.first(Compressor), f"buses.{bus}"
+    if stage is None:
+        return []
+    added = {} if bus in study.sheet.buses else {path: settings.model_dump()}
+    there = study.tried(added) if added else study
+    feed = heard(there, there.graph.chains[bus].before(stage.id))
+    if not float(np.abs(feed).max(initial=0.0)):
+        return []
+    times = shell_times(study, lambda p: not wanted.families or piece_family(p) in wanted.families)
+    if wanted.is_timed:
+        stage = stage.model_copy(update=_times(feed, study.rate, times))
+    squeeze, reduction = dialled(study, feed, stage, wanted.aim_db, times)
+    names = ("on", "threshold_db", *(("attack_ms", "release_ms") if wanted.is_timed else ()))
+    changed = {name: getattr(squeeze, name) for name in names}
+
+    def patch(fader_db: float) -> dict[str, Any]:
+        if not added:
+            where = stage_path(path, stage)
+            return {f"{where}.{k}": v for k, v in changed.items()} | {f"{path}.fader_db": fader_db}
+        chain = tuple(squeeze if s.id == stage.id else s for s in settings.chain)
+        made = settings.model_copy(update={"chain": chain, "fader_db": fader_db})
+        return {path: made.model_dump()}
+
+    at_unity = study.tried(patch(0.0))
+    end = at_unity.graph.chains[bus].end
+    dry, wet = (_level(study, wanted, s, n) for s, n in ((study, study.graph.sum), (at_unity, end)))
+    if SILENCE_DB in (dry, wet):
+        return []
+    # What the attack lets through must not become the mix's peaks.
+    held = _strokes_dbfs(study, study.graph.sum) - LEAST_UNDER_STROKES_DB
+    held -= _strokes_dbfs(at_unity, end)
+    blend = min(dry - wanted.under_db[school.goal] - wet, held)
+    blend = round(float(np.clip(blend, -60, 12)) * 2) / 2
+    under = dry - wet - blend
+    more = ""
+    if wanted.is_low:
+        then = study.tried(patch(blend))
+        gained = _level(study, wanted, then, then.graph.sum) - dry
+        if gained < LEAST_LOW_DB:
+            return []
+        more = f" It gives {gained:+.1f} dB below 120 Hz."
+    unit = "dB" if wanted.is_low else "LU"
+    where = f"under the mix{' below 120 Hz' if wanted.is_low else ''}"
+    return [
+        Finding(
+            NAME,
+            "blend",
+            bus,
+            spoken(
+                f"{reduction:.1f} dB of reduction on the {bus} bus, blended in {under:.0f} {unit} "
+                f"{where}: {wanted.what_for} (blend {blend:+.1f} dB).{_said(squeeze, wanted)}{more}"
+            ),
+            {
+                "reduction_db": round(reduction, 1),
+                "mix": round(dry, 1),
+                "return_at_unity": round(wet, 1),
+            },
+            0.75,
+            patch(blend),
+            {
+                "reduction_db": Change(0.0, round(reduction, 1)),
+                "return_under_mix": Change(0.0, round(under, 1)),
+            },
+            row="parallel",
+            school=school.name,
+        )
+    ]
+
+
+def _said(squeeze: Compressor, wanted: Return) -> str:
+    if not wanted.is_timed:
+        return ""
+    return (
+        f" {squeeze.attack_ms:.0f} ms of attack lets theirs through; "
+        f"{squeeze.release_ms:.0f} ms of release fits the gaps."
+    )
+
+
+def _times(feed: NDArray[np.float32], rate: int, times: Sequence[float]) -> dict[str, float]:
+    """Attack and release in ms for the typical stroke of what feeds a bus."""
+    if not len(times):
+        return {}
+    level = np.ascontiguousarray(np.abs(feed).max(axis=1))
+    envelope = mean_envelope_db(level, rate, times, 0.06, 60)
+    peak = int(np.argmax(envelope[:30]))
+    over = np.flatnonzero(envelope[peak:] < envelope[peak] - ATTACK_OVER_DB)
+    ends = float(peak + over[0]) if len(over) else ATTACK_MS[1]
+    # To 63 % in a third of the gap is back to a twentieth before the next stroke.
+    release = gap_ms(times, 25) / 3
+    return {
+        "attack_ms": float(round(np.clip(ends, *ATTACK_MS))),
+        "release_ms": float(round(np.clip(release, *RELEASE_MS))),
+    }
+
+
+def _level(study: Study, wanted: Return, there: Study, node: Node) -> float:
+    """Loudness of a stereo node in LUFS, or its level below 120 Hz in dBFS where that is wanted."""
+    sound = heard(there, node)
+    if wanted.is_low:
+        return power_to_db(low_power(sound, study.rate))
+    return loudness_lufs(sound, study.rate)
+
+
+def _strokes_dbfs(study: Study, node: Node) -> float:
+    """The typical shell stroke's peak at a stereo node."""
+    mono = np.ascontiguousarray(np.abs(heard(study, node)).max(axis=1))
+    times = shell_times(study)
+    return typical_dbfs(amplitudes_to_db(hit_peaks(mono, study.rate, times))) if times else 0.0
+
+
+def _subjects(sheet: Sheet) -> list[str]:
+    return [*sheet.buses, *(name for name in RETURNS if name not in sheet.buses)]
+
+
+def _reads(sheet: Sheet, bus: str) -> list[object]:
+    return [sheet.mics, sheet.groups, sheet.buses, sheet.drum_bus]
+
+
+MODULE = Module(NAME, "bus", 4, _subjects, _reads, find)
