@@ -10,10 +10,11 @@ from arkund.core.hits import signatures
 from arkund.core.hits.arrival import first_arrival
 from arkund.core.hits.detect import detect_hits, listen
 from arkund.core.hits.leading import Onsets
-from arkund.core.hits.masked import by_shape, own_places, shared_beginning
+from arkund.core.hits.masked import by_shape, own_places, shape_here, shared_beginning
 from arkund.core.hits.novelty import BANDS
 from arkund.core.hits.ownership import Events, Signatures, standing
 from arkund.core.hits.signatures import learn_signatures
+from arkund.core.hits.slowed import slowed
 from arkund.core.simulate.session import simulate
 
 RATE, HOP = 48000, 48
@@ -162,16 +163,33 @@ def test_a_ghost_under_an_earlier_hat_is_timed_by_its_own_onset(lead_s: float) -
     plain = [first_arrival(sound, (f - 7) * HOP, (f + 4) * HOP) for f in frames]
     caught = np.array(plain[10:]) - places[10:]
     assert np.median(caught) < -0.7 * lead_s * RATE, "the hat is what the whole sound shows first"
-    beginning = shared_beginning(sound, RATE, plain, CLEAR)
+    beginning = shared_beginning(slowed(sound, RATE), plain, CLEAR)
     assert beginning is not None
     timed = own_places(beginning, np.array(frames) * HOP, np.array(plain), RATE)
     assert np.abs(timed - places).max() < 0.001 * RATE
 
 
+def test_more_of_a_drum_s_shape_is_where_its_ghost_begins_than_where_the_hat_does() -> None:
+    lead_s = 0.008
+    sound, places = _masked_take(lead_s)
+    beginning = shared_beginning(slowed(sound, RATE), [float(p) for p in places], CLEAR)
+    assert beginning is not None
+    ghosts = np.array(places[10:], np.float64)
+    hats = ghosts - lead_s * RATE
+    (there, much_db), (before, little_db) = (
+        shape_here(beginning, at, RATE) for at in (ghosts, hats)
+    )
+    assert (there > before).all()
+    assert much_db == pytest.approx(0, abs=0.2)
+    assert np.median(little_db) < -6
+    outside = shape_here(beginning, np.array([-5000.0, len(sound) + 5000.0]), RATE)
+    assert np.isnan(outside).all()
+
+
 def test_a_ghost_is_told_by_its_shape_and_a_hat_alone_is_not() -> None:
     sound, places = _masked_take(0.007)
     plain = [float(p) for p in places]
-    beginning = shared_beginning(sound, RATE, plain, CLEAR)
+    beginning = shared_beginning(slowed(sound, RATE), plain, CLEAR)
     assert beginning is not None
     ghosts = np.array(places[10:])
     told, alike = by_shape(beginning, ghosts - round(0.007 * RATE), RATE)
@@ -183,7 +201,7 @@ def test_a_ghost_is_told_by_its_shape_and_a_hat_alone_is_not() -> None:
         hat = 0.05 * rng.standard_normal(2400) * np.exp(-np.arange(2400) / 700)
         alone[place - 400 : place + 12000] = 1e-5 * rng.standard_normal(12400)
         alone[place : place + 2400] += np.diff(hat, n=3, prepend=[0, 0, 0]) / 6
-    quiet = shared_beginning(alone.astype(np.float32), RATE, plain, CLEAR)
+    quiet = shared_beginning(slowed(alone.astype(np.float32), RATE), plain, CLEAR)
     assert quiet is not None
     assert by_shape(quiet, ghosts, RATE)[1].max() < ALIKE
 
@@ -196,7 +214,7 @@ def test_strokes_that_stand_alone_stay_where_they_were_seen() -> None:
         stroke = _drum(66, 0.15, 0.5 - 0.02 * n)
         sound[at : at + len(stroke)] += stroke
     plain = [float(p) for p in places]
-    beginning = shared_beginning(sound.astype(np.float32), RATE, plain, np.full(12, 30.0))
+    beginning = shared_beginning(slowed(sound.astype(np.float32), RATE), plain, np.full(12, 30.0))
     assert beginning is not None
     assert own_places(beginning, np.array(places), np.array(plain), RATE).tolist() == plain
 
@@ -212,7 +230,7 @@ def test_a_ring_that_swells_is_not_taken_for_the_stroke() -> None:
         sound[at : at + len(stroke)] += stroke[: len(sound) - at]
     plain = [p - (0.005 * RATE if n >= 8 else 0.0) for n, p in enumerate(places)]
     clear = np.array([20.0] * 8 + [0.0] * 6)
-    beginning = shared_beginning(sound.astype(np.float32), RATE, plain, clear)
+    beginning = shared_beginning(slowed(sound.astype(np.float32), RATE), plain, clear)
     assert beginning is not None
     seen = np.array(plain[8:])
     at = own_places(beginning, np.round(seen).astype(np.int64), seen, RATE)
@@ -229,7 +247,7 @@ def test_another_drum_in_the_same_mic_begins_otherwise() -> None:
         stroke = _drum(hz, 0.12, 0.4 if n < 12 else 0.1)
         sound[at : at + len(stroke)] += stroke[: len(sound) - at]
     plain = [float(p) for p in places[:12]]
-    beginning = shared_beginning(sound.astype(np.float32), RATE, plain, np.full(12, 20.0))
+    beginning = shared_beginning(slowed(sound.astype(np.float32), RATE), plain, np.full(12, 20.0))
     assert beginning is not None
     _, alike = by_shape(beginning, np.array(places), RATE)
     assert alike[:12].min() > 0.95
@@ -238,13 +256,16 @@ def test_another_drum_in_the_same_mic_begins_otherwise() -> None:
 
 def test_too_few_strokes_share_no_shape() -> None:
     sound, places = _masked_take(0.006)
-    assert shared_beginning(sound, RATE, [float(p) for p in places[:4]], np.full(4, 30.0)) is None
-    assert shared_beginning(sound, RATE, [], np.zeros(0)) is None
+    assert (
+        shared_beginning(slowed(sound, RATE), [float(p) for p in places[:4]], np.full(4, 30.0))
+        is None
+    )
+    assert shared_beginning(slowed(sound, RATE), [], np.zeros(0)) is None
 
 
 def test_near_the_edges_of_the_sound_nothing_is_told() -> None:
     sound, places = _masked_take(0.006)
-    beginning = shared_beginning(sound, RATE, [float(p) for p in places], CLEAR)
+    beginning = shared_beginning(slowed(sound, RATE), [float(p) for p in places], CLEAR)
     assert beginning is not None
     outside = np.array([len(sound) + RATE])
     assert np.isnan(by_shape(beginning, outside, RATE)[1]).all()

@@ -5,7 +5,8 @@ import pytest
 import scipy
 from numpy.typing import NDArray
 
-from arkund.core.hits.stirs import APART_S, DULL, MOST, dull, newness, stirs
+from arkund.core.hits.slowed import Slowed, slowed
+from arkund.core.hits.stirs import APART_S, DULL, DULL_HZ, MID_HZ, MOST, newness, stirs
 
 RATE = 48_000
 
@@ -50,6 +51,10 @@ def test_silence_stirs_nowhere() -> None:
     assert newness(sound, np.array([4000.0]), RATE)[0] == pytest.approx([0.0])
 
 
+def _within(sound: NDArray[np.float32], band_hz: tuple[float, float]) -> NDArray[np.float32]:
+    return Slowed(sound, 1, RATE).within(band_hz)
+
+
 def test_a_ghost_under_a_hat_begins_where_the_drum_s_body_does() -> None:
     """A soft 200 Hz stroke 7 ms before a hat that is ten times louder in its mic."""
     rng, t = np.random.default_rng(5), np.arange(RATE // 10) / RATE
@@ -60,7 +65,7 @@ def test_a_ghost_under_a_hat_begins_where_the_drum_s_body_does() -> None:
     hiss = scipy.signal.sosfilt(bright, rng.standard_normal(len(t)))
     sound[hat : hat + len(t)] += hiss * np.exp(-t / 0.02)
     heard = sound.astype(np.float32)
-    body = dull(heard, RATE)
+    body = _within(heard, DULL_HZ)
     both = np.array([ghost, hat], np.float64)
     whole_db, dull_db = newness(heard, both, RATE)[0], newness(body, both, RATE, DULL)[0]
     assert whole_db[1] > 20
@@ -68,3 +73,36 @@ def test_a_ghost_under_a_hat_begins_where_the_drum_s_body_does() -> None:
     places, _ = stirs(body, np.array([hat]), RATE, DULL)
     assert np.abs(places - ghost).min() < 0.0015 * RATE
     assert np.abs(places - hat).min() > 0.003 * RATE
+
+
+def test_a_ghost_behind_a_kick_begins_where_its_stick_does() -> None:
+    """A 70 Hz stroke with a faint beater, and 6 ms behind it a ghost a quarter as loud, whose stick and
+    wires are louder than the beater."""
+    rng, t = np.random.default_rng(8), np.arange(RATE // 10) / RATE
+    sound = rng.standard_normal(RATE // 2) * 1e-5
+    kick, ghost = round(0.2 * RATE), round(0.206 * RATE)
+    sound[kick : kick + len(t)] += 0.4 * np.sin(2 * np.pi * 170 * t) * np.exp(-t / 0.03)
+    sound[kick : kick + len(t)] += 0.004 * rng.standard_normal(len(t)) * np.exp(-t / 0.004)
+    sound[ghost : ghost + len(t)] += 0.05 * rng.standard_normal(len(t)) * np.exp(-t / 0.01)
+    heard = sound.astype(np.float32)
+    both = np.array([kick, ghost], np.float64)
+    loud_db = {
+        band: newness(_within(heard, band), both, RATE, DULL)[1] for band in (DULL_HZ, MID_HZ)
+    }
+    assert loud_db[DULL_HZ][0] > -6
+    assert loud_db[MID_HZ][1] > -2
+    assert loud_db[MID_HZ][0] < loud_db[MID_HZ][1] - 6
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+def test_a_sound_slowed_is_whole_below_3_khz_in_time_and_free_of_what_lies_above_9(
+    rate: int,
+) -> None:
+    t = np.arange(rate) / rate
+    low, high = np.sin(2 * np.pi * 2900 * t), np.sin(2 * np.pi * 9600 * t)
+    kept = slowed(low.astype(np.float32), rate)
+    assert 11_900 < kept.rate < 15_000
+    inside = slice(200, -200)
+    assert kept.sound[inside] == pytest.approx(low[:: kept.step][inside], abs=0.12)
+    folded = slowed(high.astype(np.float32), rate).sound[inside]
+    assert np.abs(folded).max() < 10 ** (-45 / 20)

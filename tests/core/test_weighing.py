@@ -122,6 +122,16 @@ def test_of_onsets_close_together_the_likeliest_is_the_stroke() -> None:
     assert told("snare", found, np.array([0.7, 0.4, 0.3]), RATE) == [0]
 
 
+def test_places_that_are_likely_together_hold_one_stroke_at_the_likeliest() -> None:
+    rows = np.zeros((4, COLUMNS), np.float32)
+    found = Weighed(np.array([0.0, 0.004, 0.009, 0.5]) * RATE, np.zeros(4), rows)
+    share = np.array([0.2, 0.4, 0.3, 0.45])
+    assert told("snare", found, share, RATE) == [1]
+    assert told("kick", found, share, RATE) == []
+    assert told("snare", found, np.array([0.0, 0.4, 0.2, 0.45]), RATE) == []
+    assert told("snare", found, np.array([0.3, 0.34, 0.3, 0.0]), RATE) == []
+
+
 def test_of_a_grace_note_and_its_stroke_the_stroke_counts() -> None:
     rows = np.zeros((2, COLUMNS), np.float32)
     found = Weighed(np.array([0.0, 0.025]) * RATE, np.array([-6.0, 0.0]), rows)

@@ -94,7 +94,8 @@ class _Search:
     def run(self) -> None:
         """Learns the slopes and goes as near to the goal as the levers bring the kit; then asks the
         whole song, and goes on from there."""
-        if not self.best.missing:
+        # A kit that is there already is left alone, however narrowly it is.
+        if all(f.missing() <= 0 for f in self.best.figures):
             return
         self.slopes = self._learnt()
         self._tries(MOST_TRIES)

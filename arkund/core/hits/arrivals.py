@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 from arkund.core.hits.arrival import first_arrival
 from arkund.core.hits.believed import Onset
 from arkund.core.hits.masked import CLEAR_DB, Beginning, shared_beginning
+from arkund.core.hits.slowed import Slowed
 from arkund.core.kit.roles import is_shell, piece_family
 
 MANY_ALONE = 6
@@ -26,9 +27,7 @@ def arrival_of(piece: str, frame: int, ear: NDArray[np.float32], hop: int, rate:
     return first_arrival(ear, start, stop, round(REACH_S * rate), SHARE[shell])
 
 
-def shape_of(
-    piece: str, onsets: list[tuple[float, Onset]], ear: NDArray[np.float32], rate: int
-) -> Beginning | None:
+def shape_of(piece: str, onsets: list[tuple[float, Onset]], ear: Slowed) -> Beginning | None:
     """How a drum's strokes begin, from what is taken to be some of its ``onsets``, each with its first
     arrival in samples; None of cymbals, and where too few tell."""
     if not is_shell(piece):
@@ -41,7 +40,7 @@ def shape_of(
         sure = [(at, o) for at, o in onsets if o.trust == "sure"]
         known = sorted({*known, *sure}, key=lambda pair: pair[0])
         clear = np.array([o.excess_db if of_all else o.clear_db for _, o in known])
-    return shared_beginning(ear, rate, [at for at, _ in known], clear)
+    return shared_beginning(ear, [at for at, _ in known], clear)
 
 
 def without_drums(audio: NDArray[np.float32], rate: int) -> NDArray[np.float32]:

@@ -111,6 +111,7 @@ class Listened:
             take.rate,
             ways_s,
             self.afar,
+            take.mics[ears[1]] if len(ears) > 1 else None,
         )
 
 

@@ -10,8 +10,9 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.hits.slowed import Slowed
 
 BAND_HZ = (120.0, 1200.0)
 BEFORE_S, AFTER_S = 0.003, 0.014
@@ -36,12 +37,6 @@ LEAST_APART, APART_DB = 2, 8.0
 """Fewer will do if they stand clear by so much more than the next: the rest is bleed."""
 
 TOLD_EARLIER_S, TOLD_LATER_S = 0.004, 0.016
-
-
-LOW_RATE = 12_000
-"""What lies within `BAND_HZ` is looked at in steps of about this rate."""
-
-AT_ONCE = 1024
 
 
 @dataclass(frozen=True)
@@ -74,21 +69,19 @@ class Beginning:
 
 
 def shared_beginning(
-    audio: NDArray[np.float32], rate: int, plain: Sequence[float], clear_db: NDArray[np.float64]
+    slow: Slowed, plain: Sequence[float], clear_db: NDArray[np.float64]
 ) -> Beginning | None:
     """The median beginning of strokes that are clear, or of the clearest third.
 
-    ``audio`` ``(frames,)`` is a drum's nearest mic, ``plain`` the first arrivals of its strokes in
-    samples and ``clear_db`` how far each exceeds bleed in its bright bands. None where there are
+    ``slow`` is a drum's nearest mic, ``plain`` the first arrivals of its strokes in samples of the
+    whole sound and ``clear_db`` how far each exceeds bleed in its bright bands. None where there are
     too few of them.
     """
     if len(plain) < LEAST_CLEAR:
         return None
-    step = max(rate // LOW_RATE, 1)
-    before, after = (round(s * rate / step) for s in (BEFORE_S, AFTER_S))
-    at = [round(p / step) for p in plain]
-    frames = -(-len(audio) // step)
-    inside = np.array([before <= n < frames - after - 1 for n in at])
+    before, after = (round(s * slow.rate) for s in (BEFORE_S, AFTER_S))
+    at = [round(p / slow.step) for p in plain]
+    inside = np.array([before <= n < len(slow.sound) - after - 1 for n in at])
     order = np.argsort(np.where(inside, clear_db, -np.inf))[::-1]
     surely = int(np.sum(inside & (clear_db >= CLEAR_DB)))
     clear = order[: max(surely, len(plain) // 3, LEAST_CLEAR)]
@@ -99,7 +92,7 @@ def shared_beginning(
         return None
     if not inside[clear].all():
         return None
-    low = _low(audio, rate, step)
+    low = _low(slow)
     begins = np.array([low[at[i] - before : at[i] + after] for i in clear])
     norms = np.linalg.norm(begins, axis=1, keepdims=True)
     shape = np.median(begins / np.maximum(norms, 1e-9), axis=0)
@@ -109,47 +102,21 @@ def shared_beginning(
     energy = sums[len(shape) :] - sums[: -len(shape)]
     # Below what float arithmetic leaves of silence nothing is alike.
     alike = explained / np.sqrt(np.maximum(energy, 1e-15 * sums[-1] + 1e-18))
-    return Beginning(explained.astype(np.float32), alike.astype(np.float32), before * step, step)
+    return Beginning(
+        explained.astype(np.float32), alike.astype(np.float32), before * slow.step, slow.step
+    )
 
 
-def _low(audio: NDArray[np.float32], rate: int, step: int) -> NDArray[np.float64]:
-    """What lies within `BAND_HZ`, every ``step``-th sample."""
+def _low(slow: Slowed) -> NDArray[np.float64]:
+    """What lies within `BAND_HZ`."""
     band = np.concatenate(
         [
-            scipy.signal.butter(2, BAND_HZ[0], "highpass", fs=rate / step, output="sos"),
-            scipy.signal.butter(8, BAND_HZ[1], "lowpass", fs=rate / step, output="sos"),
+            scipy.signal.butter(2, BAND_HZ[0], "highpass", fs=slow.rate, output="sos"),
+            scipy.signal.butter(8, BAND_HZ[1], "lowpass", fs=slow.rate, output="sos"),
         ]
     )
-    sound: NDArray[np.float32] = audio
-    if step > 1:
-        # So few taps fold what lies above 10 kHz onto no more than a thousandth of itself below 1.2.
-        reach = 4
-        taps = scipy.signal.firwin(2 * reach * step + 1, 0.5 / step).astype(np.float32)
-        sound = _every(audio, taps, step, reach)
-    low: NDArray[np.float64] = scipy.signal.sosfilt(band, sound.astype(np.float64))
+    low: NDArray[np.float64] = scipy.signal.sosfilt(band, slow.sound.astype(np.float64))
     return low
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _every(sound, taps, step, reach):  # type: ignore[no-untyped-def]
-    """``sound`` through ``taps`` ``(2 * reach * step + 1,)``, every ``step``-th sample, in time with
-    it; so many samples together that they stay in the nearest cache."""
-    frames = -(-len(sound) // step)
-    out = np.zeros(frames, np.float32)
-    part = np.zeros((step, AT_ONCE + 2 * reach + 1), np.float32)
-    for first in range(0, frames, AT_ONCE):
-        count = min(AT_ONCE, frames - first)
-        begin = (first - reach) * step
-        for k in range(count + 2 * reach + 1):
-            for phase in range(step):
-                n = begin + k * step + phase
-                part[phase, k] = sound[n] if 0 <= n < len(sound) else 0.0
-        some = out[first : first + count]
-        for tap in range(len(taps)):
-            row = part[tap % step, tap // step : tap // step + count]
-            for k in range(count):
-                some[k] += taps[tap] * row[k]
-    return out
 
 
 def own_places(
@@ -197,4 +164,31 @@ def by_shape(
     return (
         np.where(heard, places[rows, best], np.nan),
         np.where(heard, alike[rows, best].astype(np.float64), np.nan),
+    )
+
+
+HERE_S = 0.001
+"""So near a place the shape counts as being there."""
+
+
+def shape_here(
+    beginning: Beginning, place: NDArray[np.float64], rate: int
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """How much like the shape what begins at each ``place`` (samples) is, as a correlation, and how much
+    of it there is, in dB against the most about it; NaN outside the sound."""
+    if not len(place):
+        return np.zeros(0), np.zeros(0)
+    at = np.round(place).astype(np.int64)
+    places, explained, alike = beginning.around(
+        at, round(EARLIER_S * rate), round(EARLIER_S * rate)
+    )
+    near = np.abs(places - place[:, None]) <= HERE_S * rate
+    here = np.where(near, alike, -np.inf).max(axis=1).astype(np.float64)
+    much = np.where(near, explained, -np.inf).max(axis=1).astype(np.float64)
+    most = explained.max(axis=1).astype(np.float64)
+    heard = np.isfinite(here)
+    share = np.maximum(much, 1e-9) / np.maximum(most, 1e-9)
+    return (
+        np.where(heard, here, np.nan),
+        np.where(heard, 20 * np.log10(np.clip(share, 1e-3, 1.0)), np.nan),
     )

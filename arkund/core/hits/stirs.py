@@ -7,7 +7,6 @@ the snare is louder there. So every place that stirs is offered, with how much i
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 from numba import njit
 from numpy.typing import NDArray
 
@@ -17,6 +16,11 @@ EARLIER_S, LATER_S = 0.016, 0.012
 DULL_HZ = (120.0, 1000.0)
 """A drum's body, in which a hat hardly bleeds: a soft stroke begins there where in the whole sound
 the hat seems to."""
+
+
+MID_HZ = (1000.0, 3500.0)
+"""What sticks and wires hold, in which neither a kick's body nor a cymbal's wash is loud: a ghost
+begins there where in the dull part the kick does."""
 
 
 @dataclass(frozen=True)
@@ -41,7 +45,7 @@ NEAR_S = 0.0008
 
 
 def stirs(
-    sound: NDArray[np.float32], at: NDArray[np.int64], rate: int, ear: Ear = BRIGHT
+    sound: NDArray[np.float32], at: NDArray[np.int64], rate: float, ear: Ear = BRIGHT
 ) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
     """Places in samples ``(places,)`` where ``sound`` ``(frames,)`` begins anew about the onsets ``at``
     (samples), `MOST` at most for each, and which onset each is of."""
@@ -53,7 +57,7 @@ def stirs(
 
 
 def newness(
-    sound: NDArray[np.float32], places: NDArray[np.float64], rate: int, ear: Ear = BRIGHT
+    sound: NDArray[np.float32], places: NDArray[np.float64], rate: float, ear: Ear = BRIGHT
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """How new what begins at ``places`` (samples) is there, and how loud against the loudest that
     begins about it, both in dB ``(places,)``; of the squared steps from sample to sample, which let a
@@ -64,42 +68,6 @@ def newness(
     at = np.round(places).astype(np.int64)
     new_db, loud_db = _newness(sound, at, earlier, later, ahead, back, near)
     return new_db, loud_db
-
-
-def dull(sound: NDArray[np.float32], rate: int) -> NDArray[np.float32]:
-    """What of a drum's sound ``(frames,)`` lies in `DULL_HZ`, late by half a millisecond or so.
-
-    Steps from sample to sample, by which newness is told, grow with frequency: so steep must the
-    filter be that nothing of a hat is left.
-    """
-    sections = scipy.signal.butter(4, DULL_HZ, "bandpass", fs=rate, output="sos")
-    heard: NDArray[np.float32] = _through_four(sound, sections)
-    return heard
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _through_four(sound, sections):  # type: ignore[no-untyped-def]
-    """As `scipy.signal.sosfilt` of four sections, each of which works while the next waits."""
-    p, q, r, s = sections[0], sections[1], sections[2], sections[3]
-    p0, p1, p2, p4, p5 = p[0], p[1], p[2], p[4], p[5]
-    q0, q1, q2, q4, q5 = q[0], q[1], q[2], q[4], q[5]
-    r0, r1, r2, r4, r5 = r[0], r[1], r[2], r[4], r[5]
-    s0, s1, s2, s4, s5 = s[0], s[1], s[2], s[4], s[5]
-    a0 = a1 = b0 = b1 = c0 = c1 = d0 = d1 = 0.0
-    out = np.empty(len(sound), np.float32)
-    for n in range(len(sound)):
-        # Denormal numbers would slow silence down many times over.
-        x = sound[n] + 1e-20
-        y = p0 * x + a0
-        a0, a1 = p1 * x - p4 * y + a1, p2 * x - p5 * y
-        z = q0 * y + b0
-        b0, b1 = q1 * y - q4 * z + b1, q2 * y - q5 * z
-        y = r0 * z + c0
-        c0, c1 = r1 * z - r4 * y + c1, r2 * z - r5 * y
-        z = s0 * y + d0
-        d0, d1 = s1 * y - s4 * z + d1, s2 * y - s5 * z
-        out[n] = z
-    return out
 
 
 @njit(cache=True, nogil=True)

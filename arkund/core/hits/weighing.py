@@ -12,11 +12,12 @@ from arkund.core.hits.arrivals import arrival_of, shape_of
 from arkund.core.hits.believed import Onset, own_onsets
 from arkund.core.hits.evidence import NAMES, Context, evidence
 from arkund.core.hits.leading import STIRS, Onsets
-from arkund.core.hits.masked import by_shape, own_places
+from arkund.core.hits.masked import Beginning, by_shape, own_places, shape_here
 from arkund.core.hits.novelty import BandEnergy
 from arkund.core.hits.ownership import Events, Signatures, standing
 from arkund.core.hits.rolls import rest_of_rolls
-from arkund.core.hits.stirs import DULL, dull, newness, stirs
+from arkund.core.hits.slowed import Slowed, slowed
+from arkund.core.hits.stirs import DULL, DULL_HZ, MID_HZ, newness, stirs
 from arkund.core.hits.swells import swelled_as_loud
 from arkund.core.hits.verdict import probabilities
 from arkund.core.kit.roles import is_shell, piece_family
@@ -51,6 +52,16 @@ PLACE = (
     "newness, dull",
     "as loud, dull",
     *(f"newer by{what}" for what in ("", ", dull", ", from afar")),
+    "newness, mid",
+    "as loud, mid",
+    "newer by, mid",
+    "louder by, mid",
+    "as much here",
+    "more alike by",
+    "newness, second mic",
+    "as loud, second mic",
+    "newer by, second mic",
+    "louder by, second mic",
     *(f"{f} from afar" for f in FAMILIES),
     "own from afar",
 )
@@ -87,6 +98,7 @@ class Heard:
     rate: int
     ways_s: dict[int, float | None] = field(default_factory=dict)
     afar: Afar | None = None
+    second: NDArray[np.float32] | None = None
 
 
 @dataclass(frozen=True)
@@ -119,7 +131,9 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
     hop, rate = heard.ears[0].hop, heard.rate
     plain = np.array([arrival_of(heard.piece, int(f), heard.sound, hop, rate) for f in heard.at])
     known = dict(zip(heard.at.tolist(), plain.tolist(), strict=True))
-    shape = shape_of(heard.piece, [(known[o.frame], o) for o in first], heard.sound, rate)
+    slow = slowed(heard.sound, rate) if is_shell(heard.piece) else None
+    known_first = [(known[o.frame], o) for o in first]
+    shape = shape_of(heard.piece, known_first, slow) if slow is not None else None
     rows = evidence(
         heard.events,
         heard.at,
@@ -138,9 +152,10 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
     level_db = rows[:, NAMES.index("level")].astype(np.float64)
     swell = _swelled(heard, plain, level_db, first, known)
     if shape is None:
-        return _every_place(heard, plain, np.full(len(plain), np.nan), swell, rows)
+        return _every_place(heard, plain, np.full(len(plain), np.nan), swell, rows, slow, None)
     there, _ = by_shape(shape, heard.at * hop, rate)
-    return _every_place(heard, own_places(shape, heard.at * hop, plain, rate), there, swell, rows)
+    first_at = own_places(shape, heard.at * hop, plain, rate)
+    return _every_place(heard, first_at, there, swell, rows, slow, shape)
 
 
 def _swelled(
@@ -190,13 +205,37 @@ def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> l
     apart = SAME_STROKE_S * rate
     level = found.level_db
     by_dull_part = found.evidence[:, len(NAMES) + PLACE.index("told by")] == DULL_STIR
+    likely = share > LIKELY
+    if piece_family(piece) == "snare":
+        likely |= _likely_together(found.place, share, RIVAL_S * rate)
     rank = share - LESS_EXACT * by_dull_part
-    kept = likeliest(found.place, rank, share > LIKELY, apart, level)
+    kept = likeliest(found.place, rank, likely, apart, level)
     if piece_family(piece) == "tom" and len(kept) <= SELDOM:
         kept = likeliest(found.place, rank, share > SURELY, apart, level)
     if piece_family(piece) == "snare":
         kept = _after_graces(found, share, rate, rest_of_rolls(found.place / rate, share, kept))
     return kept
+
+
+TOGETHER, LEAST_OF_IT = 0.7, 0.35
+"""Where several places are in question, how likely all together, and the likeliest of them, must be."""
+
+
+def _likely_together(
+    place: NDArray[np.float64], share: NDArray[np.float64], near: float
+) -> NDArray[np.bool_]:
+    """Which places are the likeliest of several within ``near`` that together are likely: that a stroke
+    begins there is sure, and only where it does is not."""
+    order = np.argsort(place, kind="stable")
+    at, own = place[order], share[order]
+    first, last = np.searchsorted(at, at - near), np.searchsorted(at, at + near, "right")
+    sums = np.concatenate([[0.0], np.cumsum(own)])
+    is_likely = (own >= LEAST_OF_IT) & (sums[last] - sums[first] >= TOGETHER)
+    for n in np.flatnonzero(is_likely):
+        is_likely[n] = own[n] >= own[first[n] : last[n]].max()
+    back = np.empty_like(is_likely)
+    back[order] = is_likely
+    return back
 
 
 GRACE_S, GRACE_SURE, GRACE_UNDER_DB, STROKE_NEW_DB, STROKE_LOUD_DB = (
@@ -280,6 +319,8 @@ def _every_place(
     by_shape: NDArray[np.float64],
     swell: NDArray[np.float64],
     rows: NDArray[np.float32],
+    slow: Slowed | None,
+    shape: Beginning | None,
 ) -> Weighed:
     """Onsets where their sound begins, then where the drum's shape places them, then wherever else
     sound begins anew about them, then where a swell began, each with `PLACE` columns besides."""
@@ -294,42 +335,71 @@ def _every_place(
     told_by = np.repeat(
         np.arange(4), [len(plain), len(shaped), int(elsewhere.sum()), len(swelling)]
     )
-    body = dull(heard.sound, heard.rate) if is_shell(heard.piece) else None
-    if body is not None:
-        dully, of_dully = _dull_stirs(heard, body, place, every)
+    body = slow.within(DULL_HZ) if slow is not None else None
+    if slow is not None and body is not None:
+        dully, of_dully = _dull_stirs(heard, slow, body, place, every)
         every, place = np.concatenate([every, of_dully]), np.concatenate([place, dully])
         told_by = np.concatenate([told_by, np.full(len(dully), DULL_STIR)])
     other = np.where(told_by == 0, np.nan_to_num(by_shape - plain)[every], place - plain[every])
-    new_db, loud_db = newness(heard.sound, place, heard.rate)
-    unheard = np.full(len(place), np.nan)
-    dull_db = (unheard, unheard) if body is None else newness(body, place, heard.rate, DULL)
-    from_afar = (
-        heard.afar.at(place / heard.rate)
-        if heard.afar
-        else np.full((len(place), len(FAMILIES)), np.nan)
-    )
-    family = piece_family(heard.piece)
-    own = (
-        from_afar[:, FAMILIES.index(family)] if family in FAMILIES else np.full(len(place), np.nan)
-    )
-    more = np.column_stack(
-        [
-            told_by,
-            other * 1000 / heard.rate,
-            new_db,
-            loud_db,
-            _since_bleed(heard, place, every),
-            *dull_db,
-            *_newer_by(place, (new_db, dull_db[0], own), RIVAL_S * heard.rate),
-            from_afar,
-            own,
-        ]
-    )
+    said = _said_of_places(heard, place, slow, body, shape)
+    columns = [
+        told_by,
+        other * 1000 / heard.rate,
+        *said[:2],
+        _since_bleed(heard, place, every),
+        *said[2:],
+    ]
     return Weighed(
         place,
         rows[every, NAMES.index("level")].astype(np.float64),
-        np.column_stack([rows[every], more]).astype(np.float32),
+        np.column_stack([rows[every], *columns]).astype(np.float32),
     )
+
+
+def _said_of_places(
+    heard: Heard,
+    place: NDArray[np.float64],
+    slow: Slowed | None,
+    body: NDArray[np.float32] | None,
+    shape: Beginning | None,
+) -> list[NDArray[np.float64]]:
+    """The columns of `PLACE` that a place has by itself: how new and loud what begins there is in the
+    whole sound, in a drum's ``body`` and in its middle, there and in its second mic, how much it is like
+    the drum's ``shape``, what overheads say, and by how much all that exceeds what is said of rivals."""
+    unheard = np.full(len(place), np.nan)
+    new_db, loud_db = newness(heard.sound, place, heard.rate)
+    dull_db = mid_db = second_db = unheard, unheard
+    if slow is not None and body is not None:
+        at = place / slow.step
+        dull_db = newness(body, at, slow.rate, DULL)
+        mid_db = newness(slow.within(MID_HZ), at, slow.rate, DULL)
+        if heard.second is not None:
+            second = slowed(heard.second, heard.rate).within(MID_HZ)
+            second_db = newness(second, at, slow.rate, DULL)
+    alike, much_db = (unheard, unheard) if shape is None else shape_here(shape, place, heard.rate)
+    from_afar = np.full((len(place), len(FAMILIES)), np.nan)
+    if heard.afar is not None and (given := heard.afar.at(place / heard.rate)) is not None:
+        from_afar = given
+    family = piece_family(heard.piece)
+    own = from_afar[:, FAMILIES.index(family)] if family in FAMILIES else unheard
+    said = (new_db, dull_db[0], own, *mid_db, alike, *second_db)
+    newer, newer_mid, more_alike, newer_second = np.split(
+        _newer_by(place, said, RIVAL_S * heard.rate), (3, 5, 6)
+    )
+    return [
+        new_db,
+        loud_db,
+        *dull_db,
+        *newer,
+        *mid_db,
+        *newer_mid,
+        much_db,
+        *more_alike,
+        *second_db,
+        *newer_second,
+        *from_afar.T,
+        own,
+    ]
 
 
 def _newer_by(
@@ -353,13 +423,15 @@ def _newer_by(
 
 def _dull_stirs(
     heard: Heard,
+    slow: Slowed,
     body: NDArray[np.float32],
     place: NDArray[np.float64],
     onset: NDArray[np.int64],
 ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     """Where a drum's ``body`` begins anew about its onsets, away from every ``place`` that is there
     already, and which ``onset`` each is of."""
-    found, of = stirs(body, heard.at * heard.ears[0].hop, heard.rate, DULL)
+    found, of = stirs(body, heard.at * heard.ears[0].hop // slow.step, slow.rate, DULL)
+    found = found * slow.step
     near = PARTED_S * heard.rate
     taken: dict[int, list[float]] = {}
     for at, n in zip(place.tolist(), onset.tolist(), strict=True):
