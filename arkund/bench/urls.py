@@ -28,6 +28,7 @@ urlpatterns = [
     path("jobs/<int:number>/cancel/", songs.cancel_job, name="cancel-job"),
     path("<slug:slug>/", songs.enter, name="song"),
     path("<slug:slug>/keep/", changes.keep, name="keep"),
+    path("<slug:slug>/rename/", changes.rename, name="rename"),
     path("<slug:slug>/comp/", changes.comp, name="comp"),
     path("<slug:slug>/copy/", hits.copy, name="copy"),
     path("<slug:slug>/hits/", hits.correct, name="hits"),

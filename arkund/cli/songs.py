@@ -47,6 +47,10 @@ def register(add: Add) -> None:
     sub.add_argument(
         "value", help='JSON, e.g. -32, true, "threshold"; null takes a stage or bus away'
     )
+    sub = add("rename", _rename, "call a bus or group otherwise")
+    sub.add_argument("song")
+    sub.add_argument("channel", help="buses.strike, groups.toms")
+    sub.add_argument("name")
     add("processors", _processors, "every processor with its values, ranges and units")
     sub = add("tempo", _tempo, "take over the tempo map of a MIDI file, or find a drifting one")
     sub.add_argument("song")
@@ -133,6 +137,15 @@ def _set(args: argparse.Namespace) -> dict[str, Any]:
         value = args.value
     with locks.song_lock(song.slug):
         made = revisions.keep(song.pk, song.current.number, {args.path: value})
+    return {"revision": made.number, "label": made.label}
+
+
+def _rename(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import locks, revisions
+
+    with locks.song_lock(song.slug):
+        made = revisions.rename(song.pk, song.current.number, args.channel, args.name)
     return {"revision": made.number, "label": made.label}
 
 

@@ -8,6 +8,7 @@ from django.db import transaction
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import Patch, RefusedValue, apply_patch, inverse_patch, touch_alike
+from arkund.core.mix.renaming import KINDS, as_name, renamed
 from arkund.core.mix.settable import refuse_internal
 from arkund.core.mix.sheet import Sheet, dump
 from arkund.songs import storage
@@ -84,6 +85,15 @@ def keep(
         return _store(
             song, now, after, dict(patch), inverse, words, reason, station, measures or {}, finding
         )
+
+
+def rename(song_id: int, base: int, channel: str, name: str) -> Revision:
+    """Call a bus or group (``buses.strike``) otherwise; as `keep`."""
+    wish = as_name(name)
+    patch = renamed(_current(_locked(song_id)).sheet, channel, wish)
+    kind, _, old = channel.partition(".")
+    label = f"{KINDS[kind]} {old} renamed to {wish}"
+    return keep(song_id, base, patch, label=label, station="bus")
 
 
 def values_before(sheet: Sheet, patch: Patch) -> dict[str, Any]:

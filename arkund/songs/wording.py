@@ -179,7 +179,9 @@ def label_of(
     """A line for the log: ``snare top: gate threshold −30 dB → −32 dB``; stages by their kinds in
     ``sheet``."""
     parts = []
-    for path, value in list(patch.items())[:3]:
+    # What stays as it was is no news, unless there is no other.
+    changed = {path: value for path, value in patch.items() if before.get(path) != value} or patch
+    for path, value in list(changed.items())[:3]:
         whose, what, unit = path_words(path, sheet)
         if path.endswith("polarity"):
             parts.append(f"{whose}: polarity {'flipped' if value == -1 else 'as recorded'}")
@@ -196,8 +198,8 @@ def label_of(
             )
             shown = new if isinstance(value, bool) else f"{old} → {new}"
             parts.append(f"{whose}: {what} {shown}")
-    if len(patch) > 3:
-        parts.append(f"and {len(patch) - 3} more")
+    if len(changed) > 3:
+        parts.append(f"and {len(changed) - 3} more")
     return "; ".join(parts)
 
 

@@ -174,3 +174,26 @@ def test_compare_is_matched_by_the_server(client: Client, song: Song) -> None:
     ).json()
     assert matched["to_db"] == pytest.approx(-20.2, abs=0.11)
     assert client.get(f"/{song.slug}/figures/", asked | {"to": "nan"}).json()["to_db"] == 0
+
+
+def test_a_bus_is_renamed_on_its_page(client: Client, song: Song) -> None:
+    page = client.get(f"/{song.slug}/bus/?bus=strike").content.decode()
+    assert 'data-rename="buses.strike"' in page
+    assert "data-rename" not in client.get(f"/{song.slug}/bus/?bus=drum_bus").content.decode()
+
+    def rename(channel: str, name: str, base: int) -> Any:
+        asked = {"channel": channel, "name": name, "base": base}
+        return client.post(f"/{song.slug}/rename/", asked, content_type="application/json")
+
+    made = rename("buses.strike", " Shell crack ", 1)
+    assert made.status_code == 200
+    assert made.json()["called"] == "shell_crack"
+    assert made.json()["label"] == "bus strike renamed to shell_crack"
+    song.refresh_from_db()
+    assert set(song.current.sheet.buses) == {"shell_crack", "bloom"}
+    assert rename("buses.strike", "crack", 2).status_code == 400
+    refused = rename("buses.shell_crack", "snare_top", 2)
+    assert refused.status_code == 400
+    assert "cannot be called snare_top" in refused.json()["error"]
+    assert rename("buses.shell_crack", "crack", 1).status_code == 409
+    assert rename("buses.shell_crack", "", 2).status_code == 400

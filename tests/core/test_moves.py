@@ -157,3 +157,7 @@ def test_a_lever_without_a_move_changes_nothing() -> None:
     lever = Lever("kick fader", "kick", -4, 6, {"groups.kick.fader_db": Target(-2.0)})
     assert lever.patch(0.1) == {}
     assert lever.patch(1.0) == {"groups.kick.fader_db": -1.0}
+    # Nor where a value stands between the steps of its grid.
+    glue = Lever("glue", "drum_bus", -4, 6, {"threshold_db": Target(-28.7, -1, 0.5, -60, 0)})
+    assert glue.patch(0.0) == {}
+    assert glue.patch(1.0) == {"threshold_db": -29.5}

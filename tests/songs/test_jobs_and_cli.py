@@ -154,6 +154,9 @@ def test_set_log_undo_render_print(cli) -> None:
     made = cli("set", "slag-run", "mics.snare_top.trim_db", "-2", "--json")
     assert made["revision"] == before + 1
     assert cli("undo", "slag-run", "--json")["current"] == before
+    made = cli("rename", "slag-run", "buses.strike", "Shell crack", "--json")
+    assert made["label"] == "bus strike renamed to shell_crack"
+    assert cli("undo", "slag-run", "--json")["current"] == before
     out = cli.home / "x.wav"
     done = cli("render", "slag-run", "--bars", "2-3", "-o", str(out), "--json")
     info = sf.info(str(out))
@@ -169,6 +172,7 @@ def test_set_log_undo_render_print(cli) -> None:
     [
         (("show", "nothing"), "There is no song “nothing”. Songs: slag-run."),
         (("set", "slag-run", "mics.snare_top.trim_db", "77"), "less than or equal to 24"),
+        (("rename", "slag-run", "buses.strike", "bloom"), "A bus is called bloom already"),
         (("render", "slag-run", "--bars", "900-901", "-o", "x.wav"), "ends before bar 900"),
         (("render", "slag-run", "--node", "tuba", "-o", "x.wav"), "nothing called “tuba”"),
         (("hits", "slag-run", "--take", "9"), "There is no take 9"),

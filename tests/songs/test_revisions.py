@@ -111,3 +111,11 @@ def test_taking_back_what_is_not_on_the_way(song: Song) -> None:
 )
 def test_plain_words(path: str, before: object, after: object, words: str) -> None:
     assert label_of({path: after}, {path: before}) == words
+
+
+def test_what_stays_as_it_was_is_not_in_the_log() -> None:
+    path = "mics.snare_top.chain.compressor."
+    before = {f"{path}ratio": 4.0, f"{path}knee_db": 6.0, f"{path}threshold_db": -18.0}
+    after = before | {f"{path}threshold_db": -20.0}
+    words = "snare top: compressor threshold −18 dB → −20 dB"
+    assert label_of(after, before) == words

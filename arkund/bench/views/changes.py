@@ -8,6 +8,7 @@ from pydantic import Field
 
 from arkund.bench.requests import Asked, Change, Line, Number, Prose, Real, body, song_named
 from arkund.core.errors import UnreadableSheet
+from arkund.core.mix.renaming import as_name
 from arkund.core.mix.typed import typed_value
 from arkund.songs import findings, levelling, revisions, takes, turns
 from arkund.songs.models import Revision
@@ -47,6 +48,22 @@ def keep(request: HttpRequest, slug: str) -> JsonResponse:
     if asked.finding:
         findings.note_changed(song, asked.finding, made)
     return answer(made)
+
+
+class Renamed(Change):
+    """A bus or group and what it shall be called."""
+
+    refusal: ClassVar[str] = "Say what is to be renamed, and how."
+    channel: Line
+    name: Annotated[Line, Field(min_length=1, max_length=32)]
+
+
+@require_POST
+def rename(request: HttpRequest, slug: str) -> JsonResponse:
+    """Call a bus or group otherwise; all that names it follows."""
+    song, asked = song_named(slug), body(request, Renamed)
+    made = revisions.rename(song.pk, asked.base, asked.channel, asked.name)
+    return answer(made, called=as_name(asked.name))
 
 
 @require_GET
@@ -116,11 +133,12 @@ def take_back(request: HttpRequest, slug: str) -> JsonResponse:
     return answer(made)
 
 
-def answer(revision: Revision) -> JsonResponse:
+def answer(revision: Revision, **more: str) -> JsonResponse:
     try:
         sheet: dict[str, Any] = revision.sheet.model_dump(mode="json")
     except UnreadableSheet:
-        return JsonResponse({"revision": revision.number, "label": revision.label})
+        return JsonResponse({"revision": revision.number, "label": revision.label, **more})
     for take in sheet["takes"]:
         take.pop("sources")
-    return JsonResponse({"revision": revision.number, "label": revision.label, "sheet": sheet})
+    said = {"revision": revision.number, "label": revision.label, "sheet": sheet, **more}
+    return JsonResponse(said)

@@ -206,6 +206,7 @@ def _buses(asked: _Asked) -> dict[str, Any]:
         "bus": name,
         "called": hand.label,
         "is_bus": name in sheet.buses,
+        "renames": "" if name == DRUM_BUS else hand.path,
         "buses": [(n, channel_in_hand(sheet, n, mic).label) for n in sheet.buses],
         "channels": [*((n, n) for n in sheet.groups), (DRUM_BUS, "all")],
         "chain": chain_context(hand, None, {"mic": mic, "channel": name}),

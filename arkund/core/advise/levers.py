@@ -67,7 +67,9 @@ class Lever:
         return min(1.5, self.high) if self.high > 0 else max(-1.5, self.low)
 
     def patch(self, by_db: float) -> dict[str, Any]:
-        """The change of the sheet; empty where nothing moves."""
+        """The change of the sheet; empty where nothing moves, though a value may stand off its grid."""
+        if abs(by_db) < 1e-9:
+            return {}
         moved = {path: target.moved(by_db) for path, target in self.targets.items()}
         if all(abs(value - self.targets[path].start) < 1e-9 for path, value in moved.items()):
             return {}

@@ -1,5 +1,6 @@
 // A chain: one line of stages in order; dragged or moved by keys, put on standby, added, taken out.
-import { bench, keepValues, on } from "./bench.js";
+import { notify, post } from "./api.js";
+import { address, bench, keepValues, moveTo, on } from "./bench.js";
 import { clear, el, path } from "./draw.js";
 import { player } from "./player.js";
 import { offerOther } from "./strip.js";
@@ -95,6 +96,17 @@ function startBuses(change) {
     event.preventDefault();
     const name = new FormData(form).get("name").trim().toLowerCase().replace(/[ -]+/g, "_");
     change({ [`${form.dataset.addBus}.${name}`]: {} }, undefined, name);
+  }));
+  document.querySelectorAll("[data-rename]").forEach((form) => form.addEventListener("submit", async (event) => {
+    event.preventDefault();
+    const name = new FormData(form).get("name");
+    try {
+      const made = await post(address("rename/"), { channel: form.dataset.rename, name, base: bench.revision });
+      moveTo(made);
+      show(undefined, made.called);
+    } catch (error) {
+      notify(error.message);
+    }
   }));
   document.querySelectorAll("[data-add-send]").forEach((select) => select.addEventListener("change", () => {
     if (select.value) change({ [`${select.dataset.addSend}.${select.value}`]: { db: 0 } });
