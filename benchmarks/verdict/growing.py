@@ -17,9 +17,9 @@ def grown(
     rows: NDArray[np.float32],
     right: NDArray[np.bool_],
     *,
-    rounds: int = 300,
+    rounds: int = 400,
     rate: float = 0.06,
-    leaves: int = 32,
+    leaves: int = 20,
     held: Sequence[int] | None = None,
     seed: int = 0,
 ) -> Trees:

@@ -13,7 +13,7 @@ from itertools import product
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.advise.goal import Figure, Goal, figures, strokes_in, strokes_of
+from arkund.core.advise.goal import Figure, Goal, card_of, figures, strokes_in, strokes_of
 from arkund.core.advise.study import Study
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import sort_pieces
@@ -41,7 +41,7 @@ class Excerpt:
         recorded = build(study.sheet, study.library, "recorded").output
         mix = study.engine.read(recorded, 0, study.sheet.frames)
         self.whole_strokes = strokes_of(study)
-        self.whole_before = punch_card(mix, rate, self.whole_strokes)
+        self.whole_before = card_of(study, recorded=True)
         self.spans = _spans(mix, study.hits, rate)
         self.strokes = _strokes(study.hits, self.spans, rate, self.whole_strokes)
         self.before = punch_card(

@@ -1,7 +1,9 @@
 """The school's goal in figures: what the punch card (`core/measure/punch.py`) shall gain over the
 recording, what it gained, and what each kind of stage does to it."""
 
-from collections.abc import Sequence
+import threading
+from collections import OrderedDict
+from collections.abc import Hashable, Sequence
 from dataclasses import dataclass
 
 from arkund.core.advise.finding import Finding, spoken
@@ -67,13 +69,30 @@ def strokes_in(hits: Sequence[Hit], span_s: tuple[float, float], fewest: int = 3
     return Strokes(enough, ghosts if len(ghosts) >= fewest else (), every)
 
 
+CARDS_KEPT = 16
+_cards: "OrderedDict[Hashable, Card]" = OrderedDict()
+_turn = threading.Lock()
+
+
 def card_of(study: Study, *, recorded: bool = False) -> Card:
-    """The card of the whole song as it is, or as recorded."""
+    """The card of the whole song as it is, or as recorded; the last few are kept, for the recording's
+    is asked for again and again while the sheet changes."""
 
     def measure() -> Card:
         graph = build(study.sheet, study.library, "recorded") if recorded else study.graph
-        mix = study.engine.read(graph.output, 0, study.sheet.frames)
-        return punch_card(mix, study.rate, strokes_of(study))
+        strokes = strokes_of(study)
+        key = (graph.output.key, study.engine.early, strokes.as_key)
+        with _turn:
+            known = _cards.get(key)
+        if known is None:
+            mix = study.engine.read(graph.output, 0, study.sheet.frames)
+            known = punch_card(mix, study.rate, strokes)
+        with _turn:
+            _cards[key] = known
+            _cards.move_to_end(key)
+            while len(_cards) > CARDS_KEPT:
+                _cards.popitem(last=False)
+        return known
 
     card: Card = study.remember(("card", recorded), measure)
     return card

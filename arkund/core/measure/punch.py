@@ -5,7 +5,7 @@ against the mix's loudness (*at equal loudness*) or its true peak (*at equal pea
 moves none of them.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Hashable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field
 from typing import Any
@@ -34,6 +34,12 @@ class Strokes:
     shells: Mapping[str, Sequence[float]]
     ghosts: Sequence[float] = ()
     every: Sequence[float] = ()
+
+    @property
+    def as_key(self) -> Hashable:
+        """Equal for equal strokes."""
+        shells = tuple((piece, tuple(times)) for piece, times in self.shells.items())
+        return shells, tuple(self.ghosts), tuple(self.every)
 
 
 @dataclass(frozen=True)
