@@ -145,6 +145,29 @@ def test_gate_stands_between_bleed_and_strokes(session: Session, hits: list[Hit]
     assert not proposal.doubtful
 
 
+def test_a_ring_that_bleed_hides_is_taken_to_go_on_as_it_begins() -> None:
+    """A drum that falls by 60 dB in 0.4 s, struck every second, and one 14 dB under it in between."""
+    rate = 48_000
+    t = np.arange(rate // 2) / rate
+    ring = (np.sin(2 * np.pi * 90 * t) * 10 ** (-60 * t / 0.4 / 20)).astype(np.float32)
+    clean = np.zeros(20 * rate, np.float32)
+    hits = []
+    for n in range(19):
+        at = round((n + 0.5) * rate)
+        clean[at : at + len(ring)] += ring
+        hits.append(Hit(f"k{n}", "kick", at / rate, 112, "accent", 0.99, 0.0))
+    full = clean.copy()
+    for n in range(19):
+        for late in (0.16, 0.32, 0.5, 0.66, 0.82):
+            at = round((n + 0.5 + late) * rate)
+            full[at : at + len(ring)] += 0.2 * ring[: len(full) - at]
+            hits.append(Hit(f"s{n}{late}", "snare", at / rate, 112, "accent", 0.99, 0.0))
+    alone = [h for h in hits if h.piece == "kick"]
+    free, hidden = propose_gate(clean, rate, "kick", alone), propose_gate(full, rate, "kick", hits)
+    assert free.hold_ms + free.release_ms == pytest.approx(200, abs=30)
+    assert hidden.hold_ms + hidden.release_ms == pytest.approx(200, abs=40)
+
+
 def test_no_stroke_no_proposal(session: Session) -> None:
     proposal = propose_gate(session.mics["tom_2"], session.rate, "tom_2", [])
     assert proposal.doubtful

@@ -99,7 +99,7 @@ def propose_gate(
 
     The threshold stands between the two histograms, a third of the margin above the bleed, so
     that ghosts keep most of the room. Hold is the time the drum takes to fall by 12 dB, release
-    its ring to 30 dB.
+    its ring to 30 dB; where bleed hides its end, as if it went on falling as it does before.
     """
     found = separate(audio, rate, piece, hits, delay)
     own = [h.time_s for h in hits if h.piece == piece]
@@ -118,8 +118,8 @@ def propose_gate(
         low = min(low, float(np.percentile(found.ghosts_db, 10)))
     top = float(np.percentile(found.bleed_db, 98)) if len(found.bleed_db) else low - 30.0
     threshold = top + (low - top) / 3 if low > top else (low + top) / 2
-    hold = float(np.clip(ring_time_s(audio, rate, own, 12.0) * 1000, 40, 600))
-    release = float(np.clip(ring_time_s(audio, rate, own, 30.0) * 1000 - hold, 60, 1200))
+    hold = float(np.clip(ring_time_s(audio, rate, own, HOLD_DB) * 1000, 40, 600))
+    release = float(np.clip(_ring_s(audio, rate, own, found) * 1000 - hold, 60, 1200))
     confidence = float(np.median([h.confidence for h in hits if h.piece == piece]))
     doubtful = len(own) < 3 or confidence < LEAST_SURE
     margin = low - top
@@ -137,6 +137,21 @@ def propose_gate(
         doubtful=doubtful,
         reason=reason,
     )
+
+
+HOLD_DB, RING_DB, OVER_BLEED_DB = 12.0, 30.0, 6.0
+
+
+def _ring_s(
+    audio: NDArray[np.float32], rate: int, own: Sequence[float], found: Separation
+) -> float:
+    """How long the drum rings until it has fallen by `RING_DB`, by as much of its fall as stands
+    `OVER_BLEED_DB` clear of what usually bleeds."""
+    fall = RING_DB
+    if len(found.hits_db) and len(found.bleed_db):
+        clear = float(np.median(found.hits_db) - np.percentile(found.bleed_db, 75))
+        fall = float(np.clip(clear - OVER_BLEED_DB, HOLD_DB, RING_DB))
+    return ring_time_s(audio, rate, own, fall) * RING_DB / fall
 
 
 def report_gate(
