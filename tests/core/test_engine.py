@@ -104,6 +104,15 @@ def _engine(sheet: Sheet, *, early: bool = True) -> Engine:
     return Engine(sheet.rate, sheet.frames, TileCache(), early=early)
 
 
+@pytest.mark.parametrize("early", [True, False])
+def test_a_span_read_on_two_cores_is_the_span(song: Any, early: bool) -> None:
+    sheet, library = song
+    node = build(sheet, library).output
+    for span in ((0, sheet.frames), (1234, sheet.frames - 777), (0, 1000), (500, 500)):
+        apart = _engine(sheet, early=early).read_apart(node, *span)
+        assert np.array_equal(apart, _engine(sheet, early=early).read(node, *span))
+
+
 def test_an_early_tile_is_within_60_db_of_the_exact_one(song: Any) -> None:
     """Wherever it begins, with releases of seconds that an exact run remembers from bar 1 on."""
     sheet, library = song

@@ -223,7 +223,7 @@ def _limiter(study: Study, school: School) -> list[Finding]:
 def whole_peak_dbtp(study: Study) -> float:
     """True peak of what leaves the drum bus's chain, over the whole song."""
     node = study.graph.chains[DRUM_BUS].end
-    return true_peak_dbtp(study.engine.read(node, 0, study.sheet.frames))
+    return true_peak_dbtp(study.engine.read_apart(node, 0, study.sheet.frames))
 
 
 def _times(study: Study, called: str) -> list[float]:

@@ -39,7 +39,7 @@ class Excerpt:
     def __init__(self, study: Study, goal: Goal) -> None:
         self.goal, rate = goal, study.rate
         recorded = build(study.sheet, study.library, "recorded").output
-        mix = study.engine.read(recorded, 0, study.sheet.frames)
+        mix = study.engine.read_apart(recorded, 0, study.sheet.frames)
         self.whole_strokes = strokes_of(study)
         self.whole_before = card_of(study, recorded=True)
         self.spans = _spans(mix, study.hits, rate)
@@ -56,7 +56,8 @@ class Excerpt:
         engine = study.engine.only(self.spans)
         if not is_beside:
             _warm(engine, study, self.spans)
-        return punch_card(_sound(engine, study, self.spans, held_db), study.rate, self.strokes)
+        sound = _sound(engine, study, self.spans, held_db, is_beside=is_beside)
+        return punch_card(sound, study.rate, self.strokes)
 
     def whole_card(self, study: Study, held_db: float | None = None) -> Card:
         """The card of the whole song, likewise."""
@@ -141,13 +142,18 @@ def _strokes(hits: Sequence[Hit], spans: Sequence[Span], rate: int, judged: Stro
 
 
 def _sound(
-    engine: Engine, study: Study, spans: Sequence[Span], held_db: float | None
+    engine: Engine,
+    study: Study,
+    spans: Sequence[Span],
+    held_db: float | None,
+    *,
+    is_beside: bool = False,
 ) -> NDArray[np.float32]:
     chain = study.graph.chains[DRUM_BUS]
     limiter = next(iter(study.sheet.drum_bus.stages(Limiter)), None)
     if limiter is None or held_db is None:
-        return _laid(engine, chain.end, spans)
-    sound = _laid(engine, chain.before(limiter.id), spans)
+        return _laid(engine, chain.end, spans, is_beside)
+    sound = _laid(engine, chain.before(limiter.id), spans, is_beside)
     ceiling = float(np.clip(true_peak_dbtp(sound) - held_db, -24, 0))
     process = limiter.model_copy(update={"ceiling_db": ceiling}).process(study.rate)
     late = np.concatenate([sound, np.zeros((process.latency, 2), np.float32)])
@@ -165,6 +171,13 @@ def _warm(engine: Engine, study: Study, spans: Sequence[Span]) -> None:
             list(pool.map(lambda one: engine.tile(one[1], one[0]), product(tiles, dear)))
 
 
-def _laid(engine: Engine, node: Node, spans: Sequence[Span]) -> NDArray[np.float32]:
+def _laid(
+    engine: Engine, node: Node, spans: Sequence[Span], is_beside: bool
+) -> NDArray[np.float32]:
     """A node's sound over spans, end to end."""
-    return np.concatenate([engine.read(node, first, last) for first, last in spans])
+    if is_beside:
+        return np.concatenate([engine.read(node, first, last) for first, last in spans])
+    if len(spans) == 1:
+        return engine.read_apart(node, *spans[0])
+    with ThreadPoolExecutor(2) as pool:
+        return np.concatenate(list(pool.map(lambda span: engine.read(node, *span), spans)))
