@@ -132,6 +132,15 @@ def test_places_that_are_likely_together_hold_one_stroke_at_the_likeliest() -> N
     assert told("snare", found, np.array([0.3, 0.34, 0.3, 0.0]), RATE) == []
 
 
+def test_what_overheads_are_sure_of_is_struck_at_its_likeliest_place() -> None:
+    rows = np.zeros((3, COLUMNS), np.float32)
+    rows[:, len(NAMES) + PLACE.index("own from afar")] = [0.99, 0.99, 0.5]
+    found = Weighed(np.array([0.0, 0.006, 0.5]) * RATE, np.zeros(3), rows)
+    assert told("snare", found, np.array([0.1, 0.25, 0.25]), RATE) == [1]
+    assert told("snare", found, np.array([0.1, 0.15, 0.25]), RATE) == []
+    assert told("tom_1", found, np.array([0.1, 0.25, 0.25]), RATE) == []
+
+
 def test_of_a_grace_note_and_its_stroke_the_stroke_counts() -> None:
     rows = np.zeros((2, COLUMNS), np.float32)
     found = Weighed(np.array([0.0, 0.025]) * RATE, np.array([-6.0, 0.0]), rows)

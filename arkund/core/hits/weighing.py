@@ -207,7 +207,8 @@ def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> l
     by_dull_part = found.evidence[:, len(NAMES) + PLACE.index("told by")] == DULL_STIR
     likely = share > LIKELY
     if piece_family(piece) == "snare":
-        likely |= _likely_together(found.place, share, RIVAL_S * rate)
+        sure = found.evidence[:, len(NAMES) + PLACE.index("own from afar")] >= SURE_FROM_AFAR
+        likely |= _likeliest_of_rivals(found.place, share, sure, RIVAL_S * rate)
     rank = share - LESS_EXACT * by_dull_part
     kept = likeliest(found.place, rank, likely, apart, level)
     if piece_family(piece) == "tom" and len(kept) <= SELDOM:
@@ -220,21 +221,29 @@ def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> l
 TOGETHER, LEAST_OF_IT = 0.7, 0.35
 """Where several places are in question, how likely all together, and the likeliest of them, must be."""
 
+SURE_FROM_AFAR, LEAST_KNOWN = 0.95, 0.2
+"""Where overheads are so sure that the drum is struck, how likely the likeliest place must be: of
+lessons' places beyond these two thirds are right."""
 
-def _likely_together(
-    place: NDArray[np.float64], share: NDArray[np.float64], near: float
+
+def _likeliest_of_rivals(
+    place: NDArray[np.float64],
+    share: NDArray[np.float64],
+    sure: NDArray[np.bool_],
+    near: float,
 ) -> NDArray[np.bool_]:
-    """Which places are the likeliest of several within ``near`` that together are likely: that a stroke
-    begins there is sure, and only where it does is not."""
+    """Which places are the likeliest of those within ``near`` where the drum is struck, though each by
+    itself may not be likely: because together they are, or because it is ``sure`` from afar."""
     order = np.argsort(place, kind="stable")
     at, own = place[order], share[order]
     first, last = np.searchsorted(at, at - near), np.searchsorted(at, at + near, "right")
     sums = np.concatenate([[0.0], np.cumsum(own)])
-    is_likely = (own >= LEAST_OF_IT) & (sums[last] - sums[first] >= TOGETHER)
-    for n in np.flatnonzero(is_likely):
-        is_likely[n] = own[n] >= own[first[n] : last[n]].max()
-    back = np.empty_like(is_likely)
-    back[order] = is_likely
+    together = (own >= LEAST_OF_IT) & (sums[last] - sums[first] >= TOGETHER)
+    chosen = together | (sure[order] & (own >= LEAST_KNOWN))
+    for n in np.flatnonzero(chosen):
+        chosen[n] = own[n] >= own[first[n] : last[n]].max()
+    back = np.empty_like(chosen)
+    back[order] = chosen
     return back
 
 
