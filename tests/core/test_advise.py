@@ -22,6 +22,7 @@ from arkund.core.kit.roles import parse_mic_name
 from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
 from arkund.core.process.compressor import Compressor
+from arkund.core.process.equaliser import Equaliser
 from arkund.core.simulate.session import Session, simulate
 from arkund.core.simulate.studying import study_of
 from benchmarks.judging import score
@@ -295,6 +296,29 @@ def test_a_release_is_called_back_in_time_only_where_it_is(
         release = f.proposal[f"mics.{f.mic}.chain.compressor.release_ms"]
         in_time = 3 * release <= 1.05 * f.measured["gap_ms"] + 2
         assert ("is back before the next" in f.reason) == in_time, f.reason
+
+
+def test_a_boost_is_as_large_as_what_the_drum_lacks(study: Study) -> None:
+    """A shelf ahead of its EQ takes the beater's octave down or brings it up."""
+    gains = {}
+    for shelf in (-3.0, 0.0, 8.0):
+        bands = [
+            {"id": "b1", "on": True, "kind": "high_shelf", "frequency_hz": 1200, "gain_db": shelf}
+        ]
+        sound = study.sound("kick_in", "clean")
+        eq_stage = Equaliser(bands=bands)
+        process = eq_stage.process(study.rate)
+        shelved = study.beside()
+        shelved._sounds["kick_in", "clean"] = process.run(sound.copy(), process.at_rest())
+        found = {f.quantity: f for f in eq.find(shelved, "kick_in", TIGHT)}
+        gains[shelf] = found["attack"].gain["band_db"].then if "attack" in found else 0.0
+    assert gains[-3.0] == pytest.approx(gains[0.0] + 3.0, abs=0.5) or gains[-3.0] == 6.0
+    assert gains[8.0] < gains[0.0] <= 6.0
+    assert all(g == 0 or g >= 1 for g in gains.values())
+    soft = {f.quantity: f for f in eq.find(study, "kick_in", NATURAL)}
+    if "attack" in soft:
+        assert soft["attack"].gain["band_db"].then <= 3.0
+    assert "attack" not in {f.quantity for f in eq.find(study, "kick_in", OPEN)}
 
 
 def test_overheads_that_alone_hear_the_kick_keep_its_lows(study: Study) -> None:

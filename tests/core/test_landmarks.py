@@ -3,7 +3,14 @@
 import numpy as np
 import pytest
 
-from arkund.core.measure.landmarks import attack_hz, fundamental_hz, hump, line_decay, rings
+from arkund.core.measure.landmarks import (
+    attack_hz,
+    fundamental_hz,
+    hump,
+    line_decay,
+    rings,
+    under_loudest_db,
+)
 from arkund.core.measure.strokes import ring_by_band_s
 
 RATE = 48000
@@ -107,3 +114,19 @@ def test_rings_by_band_against_decays_that_are_known() -> None:
     assert found.shape == (4, 2)
     assert found[1] == pytest.approx([0.4, 1.2], rel=0.08)
     assert found[3] == pytest.approx([0.1, 0.3], rel=0.2)
+
+
+@pytest.mark.parametrize("under", [0.0, 9.0, 24.0])
+def test_an_octave_stands_as_far_under_the_loudest_as_it_was_put(under: float) -> None:
+    """Two sines that ring alike, 3000 Hz so many dB softer than 100."""
+    t = np.arange(round(8.5 * RATE)) / RATE
+    sound = np.zeros(len(t))
+    for onset in ONSETS:
+        since = np.maximum(t - onset, 0)
+        ring = np.where(t >= onset, 10 ** (-3 * since / 0.2), 0.0)
+        for hz, level_db in ((100, 0.0), (3000, -under)):
+            sound += ring * 10 ** (level_db / 20) * np.sin(2 * np.pi * hz * since)
+    heard = (0.3 * sound).astype(np.float32)
+    assert under_loudest_db(heard, RATE, ONSETS, 3000) == pytest.approx(-under, abs=0.8)
+    assert under_loudest_db(heard, RATE, ONSETS, 100) == pytest.approx(0, abs=0.6)
+    assert under_loudest_db(10 * heard, RATE, ONSETS, 3000) == pytest.approx(-under, abs=0.8)

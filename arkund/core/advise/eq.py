@@ -23,6 +23,7 @@ from arkund.core.measure.landmarks import (
     line_decay,
     rings,
     roomy,
+    under_loudest_db,
 )
 from arkund.core.mix.channels import stage_path
 from arkund.core.mix.pairs import lanes
@@ -35,8 +36,16 @@ NAME = "eq"
 BODY, RING, BOX, ATTACK = range(4)
 """The band that each landmark prefers."""
 
-BODY_DB = {"bold": 3.0, "cut_first": 1.5}
-ATTACK_DB = {"bold": 3.0, "cut_first": 1.5}
+OVER_USUAL_DB = {"bold": 3.0, "cut_first": 1.5}
+"""How much more of body and attack than usual is wanted, by the school's row."""
+
+MOST_DB = {"bold": 6.0, "cut_first": 3.0}
+LEAST_DB = 1.0
+"""The largest boost, and one that is worth making."""
+
+ATTACK_UNDER_DB = {"kick": -25.0, "snare": -10.0, "tom": -14.0}
+"""How the octave of beater or stick usually stands to the loudest one in a recorded stroke."""
+
 BOX_FROM_DB = {"bold": 3.0, "cut_first": 3.0, "called_for": 6.0}
 SOFTEST_BELOW_DBFS = -66.0
 """What is quieter than this below a drum needs no filter."""
@@ -346,12 +355,23 @@ def _box(study: Study, mic: str, school: School, taken: set[int]) -> list[Findin
     ]
 
 
+def _boost_db(school: School, stands_db: float, usual_db: float) -> float:
+    """The boost that brings what stands so far under the loudest octave to where the school wants it; 0
+    where it is there, or where the school asks for none."""
+    if school.eq not in OVER_USUAL_DB:
+        return 0.0
+    lacks = usual_db + OVER_USUAL_DB[school.eq] - stands_db
+    gain = round(min(lacks, MOST_DB[school.eq]) * 2) / 2
+    return gain if gain >= LEAST_DB else 0.0
+
+
 def _body(study: Study, mic: str, school: School, taken: set[int]) -> list[Finding]:
-    gain = BODY_DB.get(school.eq)
     base = _fundamental(study, mic)
-    if gain is None or not base or _treated(study, mic, base, 1, 0.5):
+    if not base or _treated(study, mic, base, 1, 0.5):
         return []
-    place = free_band(study, mic, BODY, taken)
+    stands = under_loudest_db(study.sound(mic, "clean"), study.rate, _times(study, mic), base)
+    gain = _boost_db(school, stands, 0.0)
+    place = free_band(study, mic, BODY, taken) if gain else None
     if place is None:
         return []
     return [
@@ -360,10 +380,10 @@ def _body(study: Study, mic: str, school: School, taken: set[int]) -> list[Findi
             "body",
             mic,
             spoken(
-                f"{base:.0f} Hz ({hz_to_note(base)}) is the fundamental on {label(mic)}; "
-                f"{gain:+.1f} dB there adds weight where the drum has it."
+                f"{base:.0f} Hz ({hz_to_note(base)}) is the fundamental on {label(mic)}"
+                f"{_stands(stands)}; {gain:+.1f} dB there adds weight where the drum has it."
             ),
-            {"hz": round(base, 1), "note": hz_to_note(base)},
+            {"hz": round(base, 1), "note": hz_to_note(base), "stands_db": round(stands, 1)},
             0.75,
             band_patch(place, base, gain, 1.4),
             {"band_db": Change(0.0, gain)},
@@ -374,16 +394,20 @@ def _body(study: Study, mic: str, school: School, taken: set[int]) -> list[Findi
     ]
 
 
+def _stands(stands_db: float) -> str:
+    """How far under the loudest octave, where that says anything."""
+    return f", {-stands_db:.0f} dB under its loudest octave" if stands_db <= -1 else ""
+
+
 def _attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Finding]:
-    gain = ATTACK_DB.get(school.eq)
     family = piece_family(parse_mic_name(mic).piece or "")
-    if gain is None:
-        return []
-    low, high = ATTACK_HZ[family]
-    hz = attack_hz(study.sound(mic, "clean"), study.rate, _times(study, mic), (low, high))
+    sound, times = study.sound(mic, "clean"), _times(study, mic)
+    hz = attack_hz(sound, study.rate, times, ATTACK_HZ[family])
     if _treated(study, mic, hz, 1, 0.7):
         return []
-    place = free_band(study, mic, ATTACK, taken)
+    stands, usual = under_loudest_db(sound, study.rate, times, hz), ATTACK_UNDER_DB[family]
+    gain = _boost_db(school, stands, usual)
+    place = free_band(study, mic, ATTACK, taken) if gain else None
     if place is None:
         return []
     what = {"kick": "beater", "snare": "stick and wires", "tom": "stick"}[family]
@@ -393,10 +417,11 @@ def _attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Fin
             "attack",
             mic,
             spoken(
-                f"{hz:.0f} Hz is where the {what} of {label(mic)} stands out in its first 12 ms; "
-                f"{gain:+.1f} dB there, which lifts the bleed of hat and cymbals as much."
+                f"{hz:.0f} Hz is where the {what} of {label(mic)} stands out in its first 12 ms, "
+                f"{-stands:.0f} dB under its loudest octave ({-usual:.0f} is usual); {gain:+.1f} dB "
+                "there, which lifts the bleed of hat and cymbals as much."
             ),
-            {"hz": hz, "bleed_lift_db": gain},
+            {"hz": hz, "stands_db": round(stands, 1), "bleed_lift_db": gain},
             0.7,
             band_patch(place, hz, gain, 1.0),
             {"band_db": Change(0.0, gain)},
@@ -425,4 +450,4 @@ def _reads(sheet: Sheet, mic: str) -> list[Any]:
     ]
 
 
-MODULE = Module(NAME, "eq", 3, lanes, _reads, find)
+MODULE = Module(NAME, "eq", 4, lanes, _reads, find)

@@ -8,6 +8,7 @@ import scipy
 from numpy.typing import NDArray
 
 from arkund.core.measure.strokes import stroke_windows
+from arkund.core.units import power_to_db
 
 FUNDAMENTAL_HZ = {"kick": (35.0, 130.0), "snare": (120.0, 320.0), "tom": (52.0, 260.0)}
 BOX_HZ = {"kick": (200.0, 700.0), "snare": (300.0, 650.0), "tom": (250.0, 800.0)}
@@ -245,6 +246,31 @@ def attack_hz(
     hz, db = _smooth(audio, rate, onsets_s, 0.0, 0.012)
     inside = (hz >= span_hz[0]) & (hz <= span_hz[1])
     return round(float(hz[inside][np.argmax(db[inside])]))
+
+
+STROKE_S = 0.1
+"""So much of a stroke tells how its octaves stand to each other."""
+
+
+def under_loudest_db(
+    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
+) -> float:
+    """How far the octave around ``hz`` lies under the loudest one in a drum's strokes, in dB, 0 or less:
+    the mean over `STROKE_S` from each onset, as far as they have it to themselves."""
+    rows = stroke_windows(audio, rate, list(onsets_s)[:MOST_STROKES], 0.002, STROKE_S)
+    fade = np.ones(rows.shape[1])
+    fade[-len(fade) // 3 :] *= np.linspace(1, 0, len(fade[-len(fade) // 3 :]))
+    power = np.median(np.abs(scipy.fft.rfft(rows * fade, 4 * rows.shape[1], axis=1)) ** 2, axis=0)
+    bins = scipy.fft.rfftfreq(4 * rows.shape[1], 1 / rate)
+    sums = np.concatenate([[0.0], np.cumsum(power)])
+
+    def octave(centre: float) -> float:
+        low, high = np.searchsorted(bins, [centre / np.sqrt(2), centre * np.sqrt(2)])
+        return float(sums[high] - sums[low])
+
+    top = min(16_000.0, 0.45 * rate / np.sqrt(2))
+    loudest = max(octave(centre) for centre in np.geomspace(44, top, 52))
+    return min(power_to_db(octave(hz) + 1e-30) - power_to_db(loudest + 1e-30), 0.0)
 
 
 def _smooth(
