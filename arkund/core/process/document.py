@@ -68,8 +68,9 @@ _WAYS = (
 def document() -> str:
     """The whole document."""
     ways = "".join(f"| {what} | `arkund set SONG {command}` |\n" for what, command in _WAYS)
+    more = "| rename a bus or group, with all that names it | `arkund rename SONG buses.extra crack` |\n"
     tap = "| hear a tap | `arkund render SONG --node snare_top --after eq -o tap.wav` |"
-    table = f"| to do this | say |\n|---|---|\n{ways}{tap}"
+    table = f"| to do this | say |\n|---|---|\n{ways}{more}{tap}"
     parts = [_HEAD.replace("{ways}", table)]
     for processor in PROCESSORS:
         kind = processor.model_fields["kind"].default
