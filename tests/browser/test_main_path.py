@@ -298,11 +298,14 @@ def test_another_way_is_chosen_and_heard(page: Page, song: str) -> None:
     """A way is laid beside a real finding; the server, which has none, refuses it by number."""
     way = {"name": "half", "said": "2.0 dB: half of it.", "proposal": {"mics.tom_3.trim_db": -2.0}}
 
+    open_ids: list[str] = []
+
     def with_a_way(route: Route) -> None:
         answer = route.fetch()
         found = answer.json()
         for row in found["findings"]:
             row["others"] = [way | {"gain": {"peak_dbfs": {"now": -6, "then": -8}}}]
+        open_ids[:] = [row["id"] for row in found["findings"] if row["state"] == "open"]
         route.fulfill(response=answer, json=found)
 
     page.route("**/findings/?station=*", with_a_way)
@@ -324,6 +327,10 @@ def test_another_way_is_chosen_and_heard(page: Page, song: str) -> None:
     page.keyboard.press("a")
     expect(page.locator("#notice")).to_contain_text("way 2 is not one of them")
     page.keyboard.press(" ")
+    # From another mic's page it comes along.
+    page.goto(f"{song}/eq/?mic=tom_3&bars=3-4&finding={open_ids[-1]}&way=1")
+    _ready(page)
+    expect(half).to_have_attribute("aria-pressed", "true")
     page.unroute_all(behavior="ignoreErrors")
 
 

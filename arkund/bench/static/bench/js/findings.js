@@ -35,13 +35,14 @@ export function startFindings() {
     return null;
   }
   const part = (name) => box.querySelector(`[data-part=${name}]`);
-  const state = { rows: [], open: [], at: 0, way: 0, hearing: null, answering: null, taken: false };
+  const asked = new URLSearchParams(location.search);
+  const state = { rows: [], open: [], at: 0, way: Number(asked.get("way")) || 0, hearing: null, answering: null, taken: false };
   // The finding in hand, with the way that was chosen as its proposal.
   const current = () => {
     const f = state.open[state.at];
     return f && state.way ? { ...f, ...f.others[state.way - 1] } : f;
   };
-  const wished = new URLSearchParams(location.search).get("finding");
+  const wished = asked.get("finding");
 
   // Those of the mic in hand come first; then the order in which they rest on each other.
   function take(found) {
@@ -53,7 +54,8 @@ export function startFindings() {
     state.open = [...open.filter((f) => f.mic === bench.mic), ...open.filter((f) => f.mic !== bench.mic)];
     const wanted = kept || wished;
     state.at = Math.max(0, state.open.findIndex((f) => f.id === wanted));
-    if (state.way > ((state.open[state.at] || {}).others || []).length) state.way = 0;
+    const shown = state.open[state.at];
+    if (shown && (state.way > (shown.others || []).length || shown.id !== wanted)) state.way = 0;
     showCounts(found);
     // Every ruler on the page shows what is proposed for it.
     tell("marks", Object.assign({}, ...[...state.open].reverse().map((f) => f.proposal)));
@@ -209,7 +211,7 @@ export function startFindings() {
     if (!f || !Object.keys(f.proposal).length) return;
     stopHearing();
     if (f.mic && f.mic !== bench.mic) {
-      location.search = `?mic=${f.mic}&bars=${bench.loop.join("-")}&finding=${encodeURIComponent(f.id)}&change=1`;
+      location.search = `?mic=${f.mic}&bars=${bench.loop.join("-")}&finding=${encodeURIComponent(f.id)}&way=${state.way}&change=1`;
       return;
     }
     openChange(f);
@@ -267,7 +269,7 @@ export function startFindings() {
   });
   on("kept", () => { bench.answering = ""; load(); });
   load().then(() => {
-    if (new URLSearchParams(location.search).get("change") && current() && current().id === wished) openChange(current());
+    if (asked.get("change") && current() && current().id === wished) openChange(current());
   });
   return { hear, apply, change, decline, step: stepBy };
 }
