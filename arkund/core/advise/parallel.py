@@ -181,31 +181,53 @@ def _lacks_low_end(study: Study, school: School) -> bool:
     )
 
 
-def _blend(study: Study, bus: str, settings: Bus, wanted: Return, school: School) -> list[Finding]:
-    stage, path = settings.first(Compressor), f"buses.{bus}"
-    if stage is None:
-        return []
-    added = {} if bus in study.sheet.buses else {path: settings.model_dump()}
-    there = study.tried(added) if added else study
-    feed = heard(there, there.graph.chains[bus].before(stage.id))
-    if not float(np.abs(feed).max(initial=0.0)):
-        return []
-    times = shell_times(study, lambda p: not wanted.families or piece_family(p) in wanted.families)
-    if wanted.is_timed:
-        stage = stage.model_copy(update=_times(feed, study.rate, times))
-    squeeze, reduction = dialled(study, feed, stage, wanted.aim_db, times)
-    names = ("on", "threshold_db", *(("attack_ms", "release_ms") if wanted.is_timed else ()))
-    changed = {name: getattr(squeeze, name) for name in names}
+@dataclass(frozen=True)
+class _Dialled:
+    """A return with its squeeze set: the change of the sheet for a blend, and what it comes to."""
 
-    def patch(fader_db: float) -> dict[str, Any]:
-        if not added:
-            where = stage_path(path, stage)
-            return {f"{where}.{k}": v for k, v in changed.items()} | {f"{path}.fader_db": fader_db}
-        chain = tuple(squeeze if s.id == stage.id else s for s in settings.chain)
-        made = settings.model_copy(update={"chain": chain, "fader_db": fader_db})
+    bus: str
+    settings: Bus
+    squeeze: Compressor
+    set_names: Sequence[str]
+    reduction_db: float
+    is_there: bool
+
+    def patch(self, fader_db: float) -> dict[str, Any]:
+        """Its values in place and blended in at ``fader_db``; the whole bus where there is none yet."""
+        path = f"buses.{self.bus}"
+        if self.is_there:
+            stage = stage_path(path, self.squeeze)
+            changed = {f"{stage}.{k}": getattr(self.squeeze, k) for k in self.set_names}
+            return {**changed, f"{path}.fader_db": fader_db}
+        chain = tuple(self.squeeze if s.id == self.squeeze.id else s for s in self.settings.chain)
+        made = self.settings.model_copy(update={"chain": chain, "fader_db": fader_db})
         return {path: made.model_dump()}
 
-    at_unity = study.tried(patch(0.0))
+
+def _dialled(study: Study, bus: str, settings: Bus, wanted: Return) -> _Dialled | None:
+    """The squeeze for what feeds the bus; None where it has no compressor or nothing feeds it."""
+    stage, is_there = settings.first(Compressor), bus in study.sheet.buses
+    if stage is None:
+        return None
+    there = study if is_there else study.tried({f"buses.{bus}": settings.model_dump()})
+    feed = heard(there, there.graph.chains[bus].before(stage.id))
+    if not float(np.abs(feed).max(initial=0.0)):
+        return None
+    times = shell_times(study, lambda p: not wanted.families or piece_family(p) in wanted.families)
+    names = ["on", "threshold_db"]
+    if wanted.is_timed:
+        stage = stage.model_copy(update=_times(feed, study.rate, times))
+        names += ["attack_ms", "release_ms"]
+    squeeze, reduction = dialled(study, feed, stage, wanted.aim_db, times)
+    return _Dialled(bus, settings, squeeze, names, reduction, is_there)
+
+
+def _blend(study: Study, bus: str, settings: Bus, wanted: Return, school: School) -> list[Finding]:
+    """The return blended in so far under the mix as the school wants, if it does what it is for."""
+    made = _dialled(study, bus, settings, wanted)
+    if made is None:
+        return []
+    at_unity = study.tried(made.patch(0.0))
     end = at_unity.graph.chains[bus].end
     dry, wet = (_level(study, wanted, s, n) for s, n in ((study, study.graph.sum), (at_unity, end)))
     if SILENCE_DB in (dry, wet):
@@ -215,24 +237,24 @@ def _blend(study: Study, bus: str, settings: Bus, wanted: Return, school: School
     held -= _strokes_dbfs(at_unity, end)
     blend = min(dry - wanted.under_db[school.goal] - wet, held)
     blend = round(float(np.clip(blend, -60, 12)) * 2) / 2
-    under = dry - wet - blend
-    more = ""
+    under, more = dry - wet - blend, ""
     if wanted.is_low:
-        then = study.tried(patch(blend))
+        then = study.tried(made.patch(blend))
         gained = _level(study, wanted, then, then.graph.sum) - dry
         if gained < LEAST_LOW_DB:
             return []
         more = f" It gives {gained:+.1f} dB below 120 Hz."
-    unit = "dB" if wanted.is_low else "LU"
-    where = f"under the mix{' below 120 Hz' if wanted.is_low else ''}"
+    where = "dB under the mix below 120 Hz" if wanted.is_low else "LU under the mix"
+    reduction = made.reduction_db
     return [
         Finding(
             NAME,
             "blend",
             bus,
             spoken(
-                f"{reduction:.1f} dB of reduction on the {bus} bus, blended in {under:.0f} {unit} "
-                f"{where}: {wanted.what_for} (blend {blend:+.1f} dB).{_said(squeeze, wanted)}{more}"
+                f"{reduction:.1f} dB of reduction on the {bus} bus, blended in {under:.0f} "
+                f"{where}: {wanted.what_for} (blend {blend:+.1f} dB)."
+                f"{_said(made.squeeze, wanted)}{more}"
             ),
             {
                 "reduction_db": round(reduction, 1),
@@ -240,7 +262,7 @@ def _blend(study: Study, bus: str, settings: Bus, wanted: Return, school: School
                 "return_at_unity": round(wet, 1),
             },
             0.75,
-            patch(blend),
+            made.patch(blend),
             {
                 "reduction_db": Change(0.0, round(reduction, 1)),
                 "return_under_mix": Change(0.0, round(under, 1)),
