@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from itertools import groupby
+from queue import SimpleQueue
 
 import numpy as np
 
@@ -103,16 +104,20 @@ def _settled(
 
 
 def _look(module: Module, study: Study, school: School) -> list[Finding]:
-    subjects = list(module.subjects(study.sheet))
-    halves = [subjects[i::2] for i in range(2)]
+    """What a module finds on all its subjects, two at a time, in their order."""
+    free: SimpleQueue[Study] = SimpleQueue()
+    for _ in range(2):
+        free.put(study.beside())
 
-    def look(own: list[str]) -> dict[str, list[Finding]]:
-        apart = study.beside()
-        return {s: list(module.find(apart, s, school)) for s in own}
+    def look(subject: str) -> list[Finding]:
+        apart = free.get()
+        try:
+            return list(module.find(apart, subject, school))
+        finally:
+            free.put(apart)
 
     with ThreadPoolExecutor(2) as pool:
-        found = {s: f for half in pool.map(look, halves) for s, f in half.items()}
-    return [f for s in subjects for f in found[s]]
+        return [f for own in pool.map(look, module.subjects(study.sheet)) for f in own]
 
 
 def left_alone(study: Study, touched: set[str]) -> list[str]:

@@ -229,18 +229,22 @@ def _blend(study: Study, bus: str, settings: Bus, wanted: Return, school: School
         return []
     at_unity = study.tried(made.patch(0.0))
     end = at_unity.graph.chains[bus].end
-    dry, wet = (_level(study, wanted, s, n) for s, n in ((study, study.graph.sum), (at_unity, end)))
+    # All returns stand against the same mix.
+    dry: float = study.remember(
+        ("sum", wanted.is_low), lambda: _level(study, study.graph.sum, wanted.is_low)
+    )
+    wet = _level(at_unity, end, wanted.is_low)
     if SILENCE_DB in (dry, wet):
         return []
     # What the attack lets through must not become the mix's peaks.
-    held = _strokes_dbfs(study, study.graph.sum) - LEAST_UNDER_STROKES_DB
-    held -= _strokes_dbfs(at_unity, end)
+    held: float = study.remember("sum's strokes", lambda: _strokes_dbfs(study, study.graph.sum))
+    held -= LEAST_UNDER_STROKES_DB + _strokes_dbfs(at_unity, end)
     blend = min(dry - wanted.under_db[school.goal] - wet, held)
     blend = round(float(np.clip(blend, -60, 12)) * 2) / 2
     under, more = dry - wet - blend, ""
     if wanted.is_low:
         then = study.tried(made.patch(blend))
-        gained = _level(study, wanted, then, then.graph.sum) - dry
+        gained = _level(then, then.graph.sum, wanted.is_low) - dry
         if gained < LEAST_LOW_DB:
             return []
         more = f" It gives {gained:+.1f} dB below 120 Hz."
@@ -299,10 +303,10 @@ def _times(feed: NDArray[np.float32], rate: int, times: Sequence[float]) -> dict
     }
 
 
-def _level(study: Study, wanted: Return, there: Study, node: Node) -> float:
-    """Loudness of a stereo node in LUFS, or its level below 120 Hz in dBFS where that is wanted."""
-    sound = heard(there, node)
-    if wanted.is_low:
+def _level(study: Study, node: Node, is_low: bool) -> float:
+    """Loudness of a stereo node in LUFS, or its level below 120 Hz in dBFS."""
+    sound = heard(study, node)
+    if is_low:
         return power_to_db(low_power(sound, study.rate))
     return loudness_lufs(sound, study.rate)
 
