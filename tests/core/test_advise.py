@@ -507,6 +507,36 @@ def test_a_forgotten_tom_stroke_is_listed_and_a_known_one_is_not(study: Study) -
 # Schools
 
 
+def test_the_mic_of_a_tom_that_is_never_struck_is_muted(tmp_path: Path) -> None:
+    """Where it holds bleed alone; a stroke that the list lacks, or a school that leaves bleed, keeps it."""
+    played = simulate("copper", 61, bars=8, keep_stems=True)
+    struck = [h["piece"] for h in played.truth["hits"] if h["piece"].startswith("tom")]
+    tom, said = struck[0], struck[0].replace("_", " ")
+    assert struck.count(tom) >= 2
+    bleed = sum(s for piece, s in played.stems[tom].items() if piece != tom)
+    unplayed = replace(played, mics={**played.mics, tom: np.asarray(bleed, np.float32)})
+    study = study_of([unplayed], tmp_path)
+    assert not study.strokes(tom)
+    (found,) = clean.find(study, tom, TIGHT)
+    assert found.kind == "clean.unplayed"
+    assert found.reason.startswith(f"0 strokes of {said} in the song")
+    assert found.proposal == {f"mics.{tom}.mute": True}
+    assert found.measured["peak_dbfs"] == pytest.approx(
+        20 * np.log10(np.abs(study.sound(tom, "placed")).max()), abs=0.1
+    )
+    assert clean.find(study.tried(found.proposal), tom, TIGHT) == []
+    assert clean.find(study.beside(), tom, OPEN) == []
+    assert "clean.unplayed" not in [f.kind for f in clean.find(study.beside(), "kick_in", TIGHT)]
+    # The list may lack what stands clear in the mic.
+    lost = study_of([played], tmp_path / "lost")
+    facts = {
+        n: replace(t, hits=[h for h in t.hits if h.piece != tom]) for n, t in lost.takes.items()
+    }
+    kept = Study(lost.sheet, lost.engine, lost.library, facts)
+    kept._known["unlisted"] = [h for h in lost.hits if h.piece == tom]
+    assert "clean.unplayed" not in [f.kind for f in clean.find(kept, tom, TIGHT)]
+
+
 def test_every_row_of_every_school_has_words() -> None:
     for school in SCHOOLS.values():
         answers = school.model_dump()

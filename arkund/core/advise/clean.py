@@ -31,13 +31,13 @@ from arkund.core.measure.landmarks import (
 )
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.strokes import stroke_windows
-from arkund.core.mix.channels import Clean
+from arkund.core.mix.channels import OFF_DB, Clean
 from arkund.core.mix.lanes import kit_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import gate_rule
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.key import Key
-from arkund.core.units import amplitudes_to_db, power_to_db
+from arkund.core.units import amplitude_to_db, amplitudes_to_db, power_to_db
 
 NAME = "clean"
 LEAST_TAKEN_DB = 3.0
@@ -60,9 +60,45 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     """The gate that the school asks for, or that a drum needs which sings with another."""
     if parse_mic_name(mic).piece is None or study.facts.measures[mic]["peak_dbfs"] <= -150:
         return []
+    if unplayed := _unplayed(study, mic, school):
+        return unplayed
     sings = _sympathy(study, mic, school)
     # One gate answers both: where a drum sings, its gate is proposed for that.
     return sings or _gate(study, mic, school)
+
+
+MANY_STROKES = 16
+"""Strokes of others from which on a tom that has none is one that is not played."""
+
+
+def _unplayed(study: Study, mic: str, school: School) -> list[Finding]:
+    """A tom's mic in a song in which the tom is never struck, where bleed in toms is not left."""
+    settings, name = study.sheet.mics[mic], parse_mic_name(mic)
+    if name.role != "tom" or settings.mute or settings.clean.on or school.toms not in TOM_RANGE_DB:
+        return []
+    every = [h for facts in study.takes.values() for h in facts.hits]
+    struck = any(h.piece == name.piece for h in (*every, *study.unlisted))
+    if struck or len(every) < MANY_STROKES:
+        return []
+    peak = amplitude_to_db(float(np.abs(study.sound(mic, "placed")).max(initial=0.0)))
+    return [
+        Finding(
+            NAME,
+            "unplayed",
+            mic,
+            spoken(
+                f"0 strokes of {label(mic)} in the song: its mic holds bleed alone, up to "
+                f"{peak:.1f} dBFS. It is muted."
+            ),
+            {"strokes": 0, "peak_dbfs": round(peak, 1)},
+            0.85,
+            {f"mics.{mic}.mute": True},
+            {"peak_dbfs": Change(round(peak, 1), OFF_DB)},
+            row="toms",
+            school=school.name,
+            mic=mic,
+        )
+    ]
 
 
 def wanted_range_db(mic: str, school: School) -> tuple[float | None, str]:
@@ -386,7 +422,8 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
         for n, s in sorted(sheet.mics.items())
         if s.role in ("kick_in", "kick_out", "snare_top")
     ]
-    return [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, m.first(Equaliser), first]
+    own = [m.repair, m.trim_db, m.polarity, m.delay_samples, m.clean, m.mute, m.first(Equaliser)]
+    return [*own, first]
 
 
-MODULE = Module(NAME, "clean", 5, kit_mics, _reads, find)
+MODULE = Module(NAME, "clean", 6, kit_mics, _reads, find)
