@@ -191,7 +191,8 @@ def test_a_stroke_that_two_hear_clearly_is_witnessed() -> None:
     rows[3, by] = 2.0
     rows[5, own] = np.nan
     found = Weighed(np.arange(6.0), level, rows)
-    assert witnessed(found).tolist() == [True, False, False, False, False, False]
+    assert witnessed(found, -6.0).tolist() == [True, False, False, False, False, False]
+    assert not witnessed(found, float(found.level_db[0]) + 0.1)[0]
 
 
 def test_of_two_places_as_likely_the_sound_s_own_counts_before_its_dull_part_s() -> None:

@@ -37,8 +37,11 @@ SELDOM, SURELY = 5, 0.85
 SOFTER = 0.02
 """How much likelier, for each dB that it is softer, one of two onsets so close must be."""
 
-WITNESSED = ("kick", "snare")
-WITNESSED_SHARE, WITNESSED_NEW_DB, WITNESSED_LEVEL_DB = 0.95, 10.0, -6.0
+WITNESSED = {"kick": -6.0, "snare": -3.5}
+"""What both hear clearly, by its least level in dB: a snare's accents, for where ghosts are many a kick
+in its mic is louder than six dB under its loud strokes."""
+
+WITNESSED_SHARE, WITNESSED_NEW_DB = 0.95, 10.0
 """Of lessons' onsets beyond these, 99.99 % (kick) and 99.8 % (snare) are strokes."""
 
 NOT_KNOWN = 1e-7
@@ -178,8 +181,9 @@ def strokes_of(heard: Heard, signatures: Signatures) -> list[Stroke]:
     """The likely ones in order; of those within `SAME_STROKE_S` the likeliest."""
     found = weighed(heard, signatures)
     share = probabilities(found.evidence)
-    if piece_family(heard.piece) in WITNESSED:
-        share = np.where(witnessed(found), np.maximum(share, WITNESSED_SHARE), share)
+    if (family := piece_family(heard.piece)) in WITNESSED:
+        is_clear = witnessed(found, WITNESSED[family])
+        share = np.where(is_clear, np.maximum(share, WITNESSED_SHARE), share)
     kept = told(heard.piece, found, share, heard.rate)
     return [
         Stroke(float(found.place[i] / heard.rate), float(found.level_db[i]), float(share[i]))
@@ -187,7 +191,7 @@ def strokes_of(heard: Heard, signatures: Signatures) -> list[Stroke]:
     ]
 
 
-def witnessed(found: Weighed) -> NDArray[np.bool_]:
+def witnessed(found: Weighed, least_db: float) -> NDArray[np.bool_]:
     """Which onsets both the drum's own mic and the overheads have for a stroke: new and loud where its
     sound seems to begin, and surely this drum from afar. No bleed explains such a one away, however
     seldom another piece rests when it is struck."""
@@ -195,7 +199,7 @@ def witnessed(found: Weighed) -> NDArray[np.bool_]:
         found.evidence[:, len(NAMES) + PLACE.index(name)]
         for name in ("own from afar", "newness", "told by")
     )
-    is_clear = (newness_db >= WITNESSED_NEW_DB) & (found.level_db >= WITNESSED_LEVEL_DB)
+    is_clear = (newness_db >= WITNESSED_NEW_DB) & (found.level_db >= least_db)
     out: NDArray[np.bool_] = is_clear & (own >= WITNESSED_SHARE) & (told_by == 0)
     return out
 
