@@ -9,6 +9,7 @@ from arkund.core.advise.school import NATURAL, OPEN, TIGHT
 from arkund.core.advise.study import Study
 from arkund.core.mix.channels import OFF_DB
 from arkund.core.mix.patches import apply_patch, inverse_patch
+from arkund.core.mix.renaming import renamed
 from arkund.core.process.compressor import Compressor
 from arkund.core.simulate.session import simulate
 from arkund.core.simulate.studying import study_of
@@ -80,6 +81,16 @@ def test_what_a_school_does_not_want_or_an_engineer_has_settled_is_left(study: S
     assert parallel.find(study, "grit", NATURAL) == []
     for settled in ({"buses.strike.mute": True}, {"buses.strike.fader_db": -20.0}):
         assert parallel.find(study.tried(settled), "strike", TIGHT) == []
+
+
+def test_a_return_that_was_renamed_or_taken_out_is_not_added_again(thin: Study) -> None:
+    (found,) = parallel.find(thin.beside(), "weight", TIGHT)
+    there = thin.tried(found.proposal)
+    otherwise = there.tried(renamed(there.sheet, "buses.weight", "low_end"))
+    assert "weight" in parallel.MODULE.subjects(otherwise.sheet)
+    assert parallel.find(otherwise, "weight", TIGHT) == []
+    without = apply_patch(thin.sheet, {"buses.strike": None})
+    assert "strike" not in parallel.MODULE.subjects(without)
 
 
 def test_grit_needs_a_crush_mic(study: Study) -> None:

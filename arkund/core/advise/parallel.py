@@ -33,6 +33,7 @@ from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Band, Equaliser, Filter
 from arkund.core.process.registry import AnyStage
 from arkund.core.process.saturation import Saturation
+from arkund.core.process.stage import Stage
 from arkund.core.process.transient import Transient
 from arkund.core.units import SILENCE_DB, amplitudes_to_db, power_to_db
 
@@ -166,11 +167,22 @@ def find(study: Study, bus: str, school: School) -> list[Finding]:
     settings = study.sheet.buses.get(bus)
     if settings is None:
         settings = RETURNS[kind].bus(study.mics)
+        if _stands(study.sheet, settings):
+            return []
     if not settings.sends or settings.fader_db > OFF_DB or settings.mute:
         return []
     if RETURNS[kind].is_low and not _lacks_low_end(study, school):
         return []
     return _blend(study, bus, settings, RETURNS[kind], school)
+
+
+def _stands(sheet: Sheet, wanted: Bus) -> bool:
+    """Whether a bus with the same sends and kinds of stages is there, under whatever name."""
+
+    def build_of(bus: Bus) -> tuple[set[str], list[type[Stage]]]:
+        return set(bus.sends), [type(stage) for stage in bus.chain]
+
+    return any(build_of(bus) == build_of(wanted) for bus in sheet.buses.values())
 
 
 def _lacks_low_end(study: Study, school: School) -> bool:
@@ -281,8 +293,8 @@ def _said(squeeze: Compressor, wanted: Return) -> str:
     if not wanted.is_timed:
         return ""
     return (
-        f" {squeeze.attack_ms:.0f} ms of attack lets theirs through; "
-        f"{squeeze.release_ms:.0f} ms of release fits the gaps."
+        f" {squeeze.attack_ms:.0f} ms of attack lets each stroke's own attack through; "
+        f"{squeeze.release_ms:.0f} ms of release fits the gaps between them."
     )
 
 
@@ -319,7 +331,9 @@ def _strokes_dbfs(study: Study, node: Node) -> float:
 
 
 def _subjects(sheet: Sheet) -> list[str]:
-    return [*sheet.buses, *(name for name in RETURNS if name not in sheet.buses)]
+    # One of the prepared that is not there was taken out or renamed by a hand.
+    added = (name for name in RETURNS if name not in (*PREPARED, *sheet.buses))
+    return [*sheet.buses, *added]
 
 
 def _reads(sheet: Sheet, bus: str) -> list[object]:

@@ -152,7 +152,7 @@ def _others_strokes(share: NDArray[np.float64], pieces: list[str]) -> dict[str, 
 
 
 def _sure_strokes(share: NDArray[np.float64], pieces: list[str]) -> dict[str, NDArray[np.bool_]]:
-    """Of kick and snare, where there is one of it, the events that overheads surely give to it."""
+    """Of kick and snare, where the kit has only one, the events that overheads surely give to it."""
     families = [piece_family(p) for p in pieces]
     return {
         p: share[:, FAMILIES.index(family)] > SURE_FROM_AFAR

@@ -58,8 +58,7 @@ def learn_signatures(
     ``own_mics`` maps a piece to the positions of its close mics, ``onsets`` are the events as
     each piece's nearest mic hears them begin, in the same order; ``others`` are, of some pieces, the
     events ``(events,)`` that are known to be another's, and ``surely`` those that are known to be
-    theirs. A piece whose mic holds nothing but bleed gets
-    no signature.
+    theirs. A piece whose mic holds nothing but bleed gets no signature.
     """
     scale = row_scale(events.started)
     scaled, doubt = events.started / scale[:, None], events.doubt / scale[:, None]

@@ -211,7 +211,7 @@ def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> l
     by_dull_part = found.evidence[:, len(NAMES) + PLACE.index("told by")] == DULL_STIR
     likely = share > LIKELY
     if piece_family(piece) == "snare":
-        sure = found.evidence[:, len(NAMES) + PLACE.index("own from afar")] >= SURE_FROM_AFAR
+        sure = found.evidence[:, len(NAMES) + PLACE.index("own from afar")] >= KNOWN_FROM_AFAR
         likely |= _likeliest_of_rivals(found.place, share, sure, RIVAL_S * rate)
     rank = share - LESS_EXACT * by_dull_part
     kept = likeliest(found.place, rank, likely, apart, level)
@@ -225,7 +225,7 @@ def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> l
 TOGETHER, LEAST_OF_IT = 0.7, 0.35
 """Where several places are in question, how likely all together, and the likeliest of them, must be."""
 
-SURE_FROM_AFAR, LEAST_KNOWN = 0.95, 0.2
+KNOWN_FROM_AFAR, LEAST_KNOWN = 0.95, 0.2
 """Where overheads are so sure that the drum is struck, how likely the likeliest place must be: of
 lessons' places beyond these two thirds are right."""
 
