@@ -20,7 +20,7 @@ from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.kit.roles import close_mics, parse_mic_name, piece_family
 from arkund.core.simulate.presets import PRESETS
 from arkund.core.simulate.session import Session, simulate
-from arkund.core.timing.grid import estimate_tempo, tempo_by_backbeat
+from arkund.core.timing.beginning import first_grid
 from arkund.core.units import ms_to_samples
 from benchmarks import aligning, gating, judging, punch, replacing, timing, voices
 from benchmarks.recorded.report import report
@@ -200,11 +200,7 @@ def _pool_gates(session: Session, hits: list[Hit], pool: dict[str, list[Any]]) -
 
 
 def _pool_tempo(session: Session, hits: list[Hit], pool: dict[str, list[Any]]) -> None:
-    weights = np.array([3.0 if h.piece == "kick" else 1.0 for h in hits])
-    found = estimate_tempo(np.array([h.time_s for h in hits]), weights)
-    assert found is not None
-    backbeats = np.array([h.time_s for h in hits if h.piece == "snare" and h.level_db > -6])
-    bpm = tempo_by_backbeat(found[0], backbeats)
+    bpm = first_grid(hits, 4, 4).bpm
     pool["tempo"].append(abs(bpm / session.truth["tempo_bpm"] - 1) * 100)
 
 

@@ -125,13 +125,30 @@ def test_the_tempo_is_the_one_with_the_snare_on_two_and_four(ratio: float) -> No
     rng = np.random.default_rng(7)
     true = 92.0
     backbeats = (1 + 2 * np.arange(24)) * 60 / true + rng.normal(0, 0.004, 24)
-    assert tempo_by_backbeat(true / ratio, backbeats) == pytest.approx(true)
+    assert tempo_by_backbeat(true / ratio, backbeats, np.zeros(24)) == pytest.approx(true)
+
+
+def test_strokes_after_the_backbeat_do_not_hide_it() -> None:
+    """A shuffle read at one and a half times its tempo, each second accent followed by a stroke
+    5 dB under it and the others by ghosts."""
+    accents = (1 + 2 * np.arange(24)) * 60 / 76
+    times = np.sort(np.concatenate([accents, accents + 2 / 3 * 60 / 76]))
+    levels = np.where(np.arange(48) % 4 == 1, -5.0, np.where(np.arange(48) % 2, -14.0, 0.0))
+    assert tempo_by_backbeat(114.0, times, levels) == pytest.approx(76.0)
+
+
+def test_a_roll_is_no_backbeat() -> None:
+    beat = 0.6
+    backbeats = (1 + 2 * np.arange(16)) * beat
+    rolls = np.concatenate([b + 0.5 * beat + np.arange(0, 0.5, 0.06) for b in backbeats[::2]])
+    times = np.sort(np.concatenate([backbeats, rolls]))
+    assert tempo_by_backbeat(100.0, times, np.zeros(len(times))) == 100.0
 
 
 def test_few_backbeats_do_not_overrule() -> None:
-    assert tempo_by_backbeat(140.0, np.array([1.0, 3.0, 5.0])) == 140.0
+    assert tempo_by_backbeat(140.0, np.array([1.0, 3.0, 5.0]), np.zeros(3)) == 140.0
 
 
 def test_a_tempo_out_of_all_reason_is_not_taken() -> None:
     """Backbeats four seconds apart would mean 30 beats a minute."""
-    assert tempo_by_backbeat(60.0, 4.0 * np.arange(12)) == 60.0
+    assert tempo_by_backbeat(60.0, 4.0 * np.arange(12), np.zeros(12)) == 60.0

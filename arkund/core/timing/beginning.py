@@ -7,7 +7,6 @@ import numpy as np
 from arkund.core.hits.detect import Hit
 from arkund.core.timing.grid import Grid, estimate_tempo, tempo_by_backbeat
 
-LOUD_DB = -6.0
 UNKNOWN_BPM = 120.0
 
 
@@ -24,21 +23,24 @@ def first_grid(
     weights = np.array([3.0 if h.piece == "kick" else 1.0 for h in hits])
     if bpm is None:
         found = estimate_tempo(times, weights)
-        backbeats = np.array(
-            [h.time_s for h in hits if h.piece == "snare" and h.level_db > LOUD_DB]
-        )
-        bpm = round(tempo_by_backbeat(found[0], backbeats), 3) if found else UNKNOWN_BPM
+        snares = [h for h in hits if h.piece == "snare"]
+        snares_s = np.array([h.time_s for h in snares])
+        levels_db = np.array([h.level_db for h in snares])
+        bpm = round(tempo_by_backbeat(found[0], snares_s, levels_db), 3) if found else UNKNOWN_BPM
     grid = Grid(bpm, beats, unit)
     start = _first_downbeat(hits, grid) if first_downbeat_s is None else first_downbeat_s
     return Grid(bpm, beats, unit, round(start, 5))
 
 
 def _first_downbeat(hits: Sequence[Hit], grid: Grid) -> float:
-    """The beat line nearest the first kick: songs begin on one far more often than not."""
+    """The half of a beat, or the third where strokes fall in triplets, nearest the first kick:
+    songs begin on a beat far more often than not."""
     if not hits:
         return 0.0
-    times = np.array([h.time_s for h in hits])
-    phase = np.angle(np.sum(np.exp(2j * np.pi * times / grid.beat_s * 2))) / (4 * np.pi)
-    anchor = next((h.time_s for h in hits if h.piece == "kick"), hits[0].time_s)
-    lines = (np.round((anchor / grid.beat_s - phase) * 2) / 2 + phase) * grid.beat_s
-    return max(float(lines), 0.0)
+    beats = np.array([h.time_s for h in hits]) / grid.beat_s
+    halves, thirds = (np.sum(np.exp(2j * np.pi * beats * parts)) for parts in (2, 3))
+    parts, phasor = (2, halves) if abs(halves) >= abs(thirds) else (3, thirds)
+    phase = np.angle(phasor) / (2 * np.pi * parts)
+    anchor = next((h.time_s for h in hits if h.piece == "kick"), hits[0].time_s) / grid.beat_s
+    line = np.round((anchor - phase) * parts) / parts + phase
+    return max(float(line * grid.beat_s), 0.0)

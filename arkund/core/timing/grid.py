@@ -174,26 +174,66 @@ def estimate_tempo(
     return round(bpm, 3), first % beat, confidence
 
 
-RELATED = (0.5, 2 / 3, 1.0, 1.5, 2.0)
+RELATED = (0.5, 2 / 3, 1.5, 2.0)
 """Tempos at which the same strokes fit a grid as well."""
 
-STAY = 0.3
-"""What it costs, in octaves of spacing, to leave the tempo that was found first."""
+LEAST_ACCENTS = 8
+SHORTEST_SPACING_S, LONGEST_SPACING_S = 0.2, 4.5
+SAME_SPACING_S = 0.04
+ROLLED_S, ROLLED_DB = 0.12, 6.0
+SAME_RATIO = 0.08
 
 
 def tempo_by_backbeat(
-    bpm: float, backbeats_s: NDArray[np.float64], low: float = 50, high: float = 220
+    bpm: float,
+    snares_s: NDArray[np.float64],
+    levels_db: NDArray[np.float64],
+    low: float = 60,
+    high: float = 220,
 ) -> float:
     """Which of the tempos related to ``bpm`` is meant: that at which the snare's accents lie two
     beats apart, as backbeats do. A slow song is else read at twice its tempo, a shuffle at one and
-    a half times. Under eight accents ``bpm`` stands."""
-    gaps = np.diff(np.sort(backbeats_s))
-    gaps = gaps[gaps > 0.15]
-    if len(gaps) < 7:
+    a half times. ``snares_s`` are all strokes of the snare by rising time, ``levels_db`` how loud
+    each is; where accents tell no such spacing ``bpm`` stands. So it does where the tempo would be
+    under ``low``: one accent a bar is half time more often than a song that slow."""
+    spacing_s = _spacing_of_accents_s(snares_s, levels_db)
+    if spacing_s is None:
         return bpm
-    spacing = float(np.median(gaps)) * bpm / 60
+    wanted = 2 / (spacing_s * bpm / 60)
+    meant = (r for r in RELATED if abs(r / wanted - 1) < SAME_RATIO and low <= bpm * r <= high)
+    return bpm * next(meant, 1.0)
 
-    def cost(ratio: float) -> float:
-        return abs(np.log2(spacing * ratio / 2)) + (STAY if ratio != 1.0 else 0.0)
 
-    return bpm * min((r for r in RELATED if low <= bpm * r <= high), key=cost, default=1.0)
+def _spacing_of_accents_s(
+    times_s: NDArray[np.float64], levels_db: NDArray[np.float64]
+) -> float | None:
+    """The shortest time after which loud strokes come again about as often as they ever do, by
+    autocorrelation of their energy. Over a few bars only: a song that drifts keeps its spacing.
+    None under the energy of eight loud strokes; strokes of a roll are no accents."""
+    rolled = np.zeros(len(times_s), bool)
+    quick = (np.diff(times_s) < ROLLED_S) & (np.abs(np.diff(levels_db)) < ROLLED_DB)
+    rolled[1:] |= quick
+    rolled[:-1] |= quick
+    times_s, levels_db = times_s[~rolled], levels_db[~rolled]
+    energy = 10 ** (np.minimum(levels_db, 0.0) / 10)
+    if energy.sum() < LEAST_ACCENTS:
+        return None
+    lags, together = [], []
+    for step in range(1, len(times_s)):
+        lag = times_s[step:] - times_s[:-step]
+        near = lag < LONGEST_SPACING_S
+        if not near.any():
+            break
+        lags.append(lag[near])
+        together.append((energy[step:] * energy[:-step])[near])
+    if not lags:
+        return None
+    lag, weight = np.concatenate(lags), np.concatenate(together)
+    spacings = np.arange(SHORTEST_SPACING_S, LONGEST_SPACING_S, SAME_SPACING_S / 2)
+    again = np.array([weight[np.abs(lag - s) < SAME_SPACING_S].sum() for s in spacings])
+    if again.max() < LEAST_ACCENTS / 2:
+        return None
+    often = np.flatnonzero(again > again.max() / 2)
+    # The first run of spacings that come often: its middle by weight is the spacing.
+    run = often[: 1 + int(np.argmax(np.append(np.diff(often) > 1, True)))]
+    return float(np.average(spacings[run], weights=again[run]))
