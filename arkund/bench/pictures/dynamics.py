@@ -28,8 +28,9 @@ from arkund.core.process.compressor import Compressor, CompressorProcess
 from arkund.core.process.limiter import Limiter
 from arkund.core.process.saturation import Saturation
 from arkund.core.process.stage import Audio, Stage
-from arkund.core.shape.compressor import TRACE_STEP, linked_key, static_reduction_db
+from arkund.core.shape.compressor import TRACE_STEP, static_reduction_db
 from arkund.core.shape.saturation import bent
+from arkund.core.shape.sides import louder_side
 from arkund.core.units import amplitude_to_db, amplitudes_to_db
 from arkund.songs.rendering import engine_for, graph_of
 
@@ -81,7 +82,7 @@ def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict
 
 def _level(sound: Audio) -> Audio:
     """One side, the louder of two at each sample."""
-    return np.ascontiguousarray(linked_key(sound))
+    return np.ascontiguousarray(louder_side(sound))
 
 
 def small_strokes(

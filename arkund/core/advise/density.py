@@ -25,6 +25,7 @@ from arkund.core.mix.sheet import Sheet
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.limiter import Limiter
 from arkund.core.process.saturation import Saturation
+from arkund.core.shape.sides import louder_side
 from arkund.core.units import amplitudes_to_db
 
 NAME = "density"
@@ -233,7 +234,7 @@ def _times(study: Study, called: str) -> list[float]:
 
 
 def _typical_dbfs(sound: NDArray[np.float32], rate: int, times: list[float]) -> float:
-    mono = np.ascontiguousarray(np.abs(sound).max(axis=1) if sound.ndim == 2 else sound)
+    mono = np.ascontiguousarray(louder_side(sound))
     return typical_dbfs(amplitudes_to_db(hit_peaks(mono, rate, times)))
 
 

@@ -24,6 +24,7 @@ from arkund.core.mix.channels import DRUM_BUS
 from arkund.core.mix.engine import BORDER, TILE_S, Engine
 from arkund.core.mix.nodes import Node, Processed
 from arkund.core.process.limiter import Limiter
+from arkund.core.shape.sides import louder_side
 
 Span = tuple[int, int]
 SPANS, SPAN_S = 4, BORDER * TILE_S
@@ -89,7 +90,7 @@ def _spans(mix: NDArray[np.float32], hits: Sequence[Hit], rate: int) -> list[Spa
     frames, length = len(mix), SPAN_S * rate
     if frames <= SPANS * length:
         return [(0, frames)]
-    loud = np.maximum(np.abs(mix[:, 0]), np.abs(mix[:, 1]))
+    loud = louder_side(mix)
     peak = int(np.argmax(loud))
     starts = list(range(0, frames - length + 1, length))
     counts = {start: _counts(hits, (start, start + length), rate) for start in starts}

@@ -35,6 +35,7 @@ from arkund.core.process.registry import AnyStage
 from arkund.core.process.saturation import Saturation
 from arkund.core.process.stage import Stage
 from arkund.core.process.transient import Transient
+from arkund.core.shape.sides import louder_side
 from arkund.core.units import SILENCE_DB, amplitudes_to_db, power_to_db
 
 NAME = "bus"
@@ -302,7 +303,7 @@ def _times(feed: NDArray[np.float32], rate: int, times: Sequence[float]) -> dict
     """Attack and release in ms for the typical stroke of what feeds a bus."""
     if not len(times):
         return {}
-    level = np.ascontiguousarray(np.abs(feed).max(axis=1))
+    level = louder_side(feed)
     envelope = mean_envelope_db(level, rate, times, 0.06, 60)
     peak = int(np.argmax(envelope[:30]))
     over = np.flatnonzero(envelope[peak:] < envelope[peak] - ATTACK_OVER_DB)
@@ -325,7 +326,7 @@ def _level(study: Study, node: Node, is_low: bool) -> float:
 
 def _strokes_dbfs(study: Study, node: Node) -> float:
     """The typical shell stroke's peak at a stereo node."""
-    mono = np.ascontiguousarray(np.abs(heard(study, node)).max(axis=1))
+    mono = louder_side(heard(study, node))
     times = shell_times(study)
     return typical_dbfs(amplitudes_to_db(hit_peaks(mono, study.rate, times))) if times else 0.0
 

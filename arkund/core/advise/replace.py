@@ -24,6 +24,7 @@ from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import plays
 from arkund.core.mix.typed import typed_value
 from arkund.core.replace.harvest import HEAD_S, Candidate, bands, candidates
+from arkund.core.shape.sides import louder_side
 from arkund.core.units import amplitude_to_db, amplitudes_to_db, octaves_of
 
 NAME = "replace"
@@ -393,7 +394,7 @@ def _typical_db(
 ) -> float:
     """Median peak of a stereo node at strokes, in dBFS."""
     sound = (tried or study).engine.read(node, 0, study.sheet.frames)
-    level = np.ascontiguousarray(np.abs(sound).max(axis=1))
+    level = louder_side(sound)
     return float(np.median(amplitudes_to_db(hit_peaks(level, study.rate, times))))
 
 

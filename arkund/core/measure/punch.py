@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
 from arkund.core.measure.strokes import mean_envelope_db
+from arkund.core.shape.sides import louder_side
 from arkund.core.units import SILENCE_DB, power_to_db
 
 ATTACK_S = (-0.001, 0.010)
@@ -131,7 +132,7 @@ def average_strokes(
 ) -> dict[str, NDArray[np.float64]]:
     """Each shell's average stroke in a mix ``(frames, 2)``: `DRAWN` amplitudes over `DRAWN_S` from
     its onset, the louder side's, where the mix's loudness is 0 LUFS."""
-    level = np.maximum(np.abs(mix[:, 0]), np.abs(mix[:, 1]))
+    level = louder_side(mix)
     loudness = loudness_lufs(mix, rate)
     return {
         piece: 10 ** ((mean_envelope_db(level, rate, times, DRAWN_S, DRAWN) - loudness) / 20)

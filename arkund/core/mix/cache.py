@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 MEMORY_BYTES = 512 << 20
-SOURCE_BYTES = 256 << 20
+SOURCE_BYTES = 384 << 20
 DISK_BYTES = 2 << 30
 
 

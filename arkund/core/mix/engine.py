@@ -44,8 +44,9 @@ class Engine:
     """Renders nodes of songs of one rate and length, exact unless it is ``early``. Safe among
     threads.
 
-    With ``sources`` it remembers there what it reads from files, which pays where the same bars
-    are rendered again and again. Unless it ``keeps``, what it renders goes to memory alone.
+    With ``sources`` it remembers there what it reads from files and what moved strokes make of
+    it, which pays where the same bars are rendered again and again. Unless it ``keeps``, what it
+    renders goes to memory alone.
     """
 
     def __init__(
@@ -85,7 +86,7 @@ class Engine:
     def read(self, node: Node, start: int, stop: int) -> Audio:
         """Samples ``start`` to ``stop`` of a node: ``(frames,)`` or ``(frames, 2)``, not to be
         written to; silence before the song's start."""
-        if isinstance(node, File) and self._sources is not None:
+        if node.is_source and self._sources is not None:
             return self._gather(node, start, stop, partial(self._source, self._sources))
         if node.is_cheap:
             return self._render_span(node, start, stop)
@@ -225,13 +226,14 @@ class Engine:
             number -= 1
         return max(begin, number * self.tile_frames)
 
-    def _source(self, sources: Memory, node: File, number: int) -> Audio:
-        key = f"{node.key}-{self._family}-{number}"
+    def _source(self, sources: Memory, node: Node, number: int) -> Audio:
+        start, stop = number * self.tile_frames, (number + 1) * self.tile_frames
+        # A file is the same for every engine; what is made of it may have heard chains.
+        family = f"{self.rate}-{TILE_S}s" if isinstance(node, File) else self._family
+        key = f"{self.over(node, start, stop)}-{family}-{number}"
         found = sources.get(key)
         if found is None:
-            found = self._files.read(
-                node, number * self.tile_frames, (number + 1) * self.tile_frames
-            )
+            found = self._render_span(node, start, stop)
             sources.put(key, found)
         return found
 

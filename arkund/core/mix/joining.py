@@ -121,6 +121,10 @@ class Moved(Node):
     def is_cheap(self) -> bool:
         return True
 
+    @property
+    def is_source(self) -> bool:
+        return True
+
     @cached_property
     def key(self) -> str:
         return key_of("moved", 1, self.source.key, self.name)

@@ -73,6 +73,11 @@ class Node:
         return False
 
     @property
+    def is_source(self) -> bool:
+        """Whether it stays as it is while sounds are worked on: remembered beside what is rendered."""
+        return False
+
+    @property
     def keeps_on_disk(self) -> bool:
         """Whether its tiles are dear enough to be kept over a restart."""
         return False
@@ -93,6 +98,10 @@ class File(Node):
 
     @property
     def is_cheap(self) -> bool:
+        return True
+
+    @property
+    def is_source(self) -> bool:
         return True
 
     @cached_property
@@ -344,7 +353,8 @@ class Processed(Node):
             else:
                 heard = reader.read(link.listens, start - behind, stop - behind)
                 sound = link.processor.run(sound, own, np.ascontiguousarray(heard))  # type: ignore[call-arg]
-            sound = np.clip(sound, -LOUDEST, LOUDEST)
+            sound = np.maximum(sound, -LOUDEST)
+            np.minimum(sound, LOUDEST, out=sound)
             begin, behind = end, behind + link.processor.latency
         return sound
 

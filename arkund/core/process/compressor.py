@@ -9,6 +9,7 @@ from arkund.core.process.key import Key
 from arkund.core.process.stage import Audio, Id, Stage
 from arkund.core.process.values import value
 from arkund.core.shape import compressor
+from arkund.core.shape.sides import louder_side
 from arkund.core.units import ms_to_samples
 
 _DB = (-60.0, -48.0, -36.0, -24.0, -12.0, 0.0)
@@ -138,7 +139,7 @@ class CompressorProcess:
         self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None
     ) -> tuple[Audio, NDArray[np.float32]]:
         """Output and the reduction in dB, a point every `compressor.TRACE_STEP` samples."""
-        key = compressor.linked_key(audio if key is None else key)
+        key = louder_side(audio if key is None else key)
         held = audio
         if self.latency:
             sides = 1 if audio.ndim == 1 else 2

@@ -71,7 +71,7 @@ def run(
     """Compressed ``audio`` and the reduction trace in dB.
 
     ``audio`` is ``(frames,)`` or ``(frames, 2)``; ``key`` ``(frames,)`` is what the detector
-    hears, for a stereo signal the larger magnitude of both sides (`linked_key`). The trace holds
+    hears, for a stereo signal the larger magnitude of both sides (`sides.louder_side`). The trace holds
     the largest reduction of each `TRACE_STEP` samples.
     """
     attack = 1 - math.exp(-1000 / (max(s.attack_ms, 1e-3) * rate))
@@ -93,11 +93,6 @@ def run(
     sides = audio if audio.ndim == 2 else audio[:, None]
     _compress(sides, out if out.ndim == 2 else out[:, None], *arguments)
     return out, trace
-
-
-def linked_key(audio: NDArray[np.float32]) -> NDArray[np.float32]:
-    """What the detector of a stereo compressor hears: the larger magnitude of both sides."""
-    return audio if audio.ndim == 1 else np.maximum(np.abs(audio[:, 0]), np.abs(audio[:, 1]))
 
 
 BLOCK = 4 * TRACE_STEP

@@ -12,6 +12,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.shape.sides import louder_side
+
 FULL_DB = 9.0
 """Difference of the followers at which the whole of the asked-for gain is given."""
 
@@ -59,7 +61,7 @@ def run(
         ]
     )
     heard = audio if key is None else key
-    level = np.ascontiguousarray(heard) if heard.ndim == 1 else np.abs(heard).max(axis=1)
+    level = np.ascontiguousarray(louder_side(heard))
     if audio.ndim == 1:
         out = np.empty_like(audio)
         sound = np.ascontiguousarray(audio)
