@@ -23,6 +23,7 @@ from arkund.core.advise import (
     root,
     seams,
     takes,
+    under,
     unexplained,
 )
 from arkund.core.advise.finding import Finding
@@ -52,6 +53,7 @@ MODULES: tuple[Module, ...] = (
     eq.MODULE,
     dynamics.MODULE,
     balance.MODULE,
+    under.MODULE,
     density.MODULE,
     parallel.MODULE,
     *density.BUS_MODULES,

@@ -21,6 +21,7 @@ STATIONS = {
     "clean": ("attack", "over body"),
     "eq": ("attack", "over body"),
     "dynamics": ("attack", "over body"),
+    "replace": ("attack", "over body"),
 }
 """What is done there can cost strokes what no later station gives back; and the figures, besides
 the kick's low end, that are looked at. Mics in step have more body, which is no loss of attack."""
