@@ -156,7 +156,7 @@ def test_set_log_undo_render_print(cli) -> None:
     assert cli("undo", "slag-run", "--json")["current"] == before
     made = cli("rename", "slag-run", "buses.strike", "Shell crack", "--json")
     assert made["label"] == "bus strike renamed to shell_crack"
-    assert cli("undo", "slag-run", "--json")["current"] == before
+    assert cli("undo", "SLAG Run", "--json")["current"] == before  # by its title
     out = cli.home / "x.wav"
     done = cli("render", "slag-run", "--bars", "2-3", "-o", str(out), "--json")
     info = sf.info(str(out))
