@@ -18,11 +18,11 @@ from arkund.core.measure.strokes import ring_by_band_s
 from arkund.core.mix.channels import Clean
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.lanes import mic_order
-from arkund.core.mix.nodes import Gated, key_of
+from arkund.core.mix.nodes import Gated, Node, key_of
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import gate_rule
 from arkund.core.mix.strokes import sounding_hits, sounding_unlisted
-from arkund.songs import by_hand, findings, revisions, storage
+from arkund.songs import by_hand, findings, lately, revisions, storage
 from arkund.songs.analysing import NOT_THERE, analysis_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
@@ -86,7 +86,7 @@ def measures(song: Song) -> dict[str, Any]:
 
 def hits_of(sheet: Sheet) -> Sequence[Hit]:
     """The strokes that are heard, in the song's time."""
-    return sounding_hits(sheet, storage.library())
+    return lately.made("hits", sheet, lambda: sounding_hits(sheet, storage.library()))
 
 
 def hits(song: Song, take: int) -> dict[str, Any]:
@@ -154,14 +154,20 @@ def carries(song: Song) -> dict[str, Any]:
 
 def gate_input(sheet: Sheet, mic: str) -> "np.ndarray[Any, np.dtype[np.float32]]":
     """A mic's whole sound as its gate receives it."""
-    engine = engine_for(sheet)
-    return engine.scan(graph_of(sheet).mics[mic].placed, 0, sheet.frames)
+    return _whole(sheet, graph_of(sheet).mics[mic].placed)
 
 
 def gate_key(sheet: Sheet, mic: str) -> "np.ndarray[Any, np.dtype[np.float32]]":
     """What the threshold of a mic's gate hears over the song: itself, another mic, a band of it."""
-    node = graph_of(sheet).node(f"{mic}.clean.key")
-    return np.ascontiguousarray(engine_for(sheet).scan(node, 0, sheet.frames))
+    return _whole(sheet, graph_of(sheet).node(f"{mic}.clean.key"))
+
+
+def _whole(sheet: Sheet, node: Node) -> "np.ndarray[Any, np.dtype[np.float32]]":
+    """A node's whole sound, the last two kept: a threshold is moved many times over the same."""
+    return lately.heard(
+        f"{node.key}-{sheet.frames}",
+        lambda: np.ascontiguousarray(engine_for(sheet).scan(node, 0, sheet.frames)),
+    )
 
 
 def gate_filter(sheet: Sheet, mic: str) -> KeyFilter | None:

@@ -19,7 +19,7 @@ from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.tempo import grid_of
 from arkund.core.process.stage import Audio
 from arkund.core.units import amplitude_to_db
-from arkund.songs import storage, turns
+from arkund.songs import lately, storage, turns
 
 __all__ = ["grid_of"]
 
@@ -95,7 +95,7 @@ def sounding_engine(sheet: Sheet) -> Engine:
 
 
 def graph_of(sheet: Sheet, variant: Variant = "now") -> Graph:
-    return build(sheet, storage.library(), variant)
+    return lately.made(f"graph {variant}", sheet, lambda: build(sheet, storage.library(), variant))
 
 
 def node_of(sheet: Sheet, name: str, variant: Variant) -> Node:

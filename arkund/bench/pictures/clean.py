@@ -19,7 +19,7 @@ from arkund.bench.pictures.common import (
     strokes_for,
 )
 from arkund.core.clean.keying import KeyFilter
-from arkund.core.clean.proposal import propose_gate, separate
+from arkund.core.clean.proposal import propose_gate, separate, threshold_db
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.strokes import RING_BANDS_HZ, mean_envelope_db
 from arkund.core.mix.channels import Clean
@@ -51,7 +51,6 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     key = gate_key(sheet, mic)
     found = separate(key, rate, piece, hits, delay)
     proposal = propose_gate(sound, rate, piece, hits, delay)
-    threshold_db = propose_gate(key, rate, piece, hits, delay).threshold_db
     band = gate_filter(sheet, mic)
     path = f"mics.{mic}.clean"
     onsets = [h.time_s for h in strokes_for(sheet, mic)]
@@ -86,7 +85,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
             f"{path}.threshold_db": {
                 "bars": bars_of(found.bleed_db, -60, 0, 40, "bleed")
                 + bars_of(strokes, -60, 0, 40, "own"),
-                "proposed": threshold_db,
+                "proposed": threshold_db(found) if own else proposal.threshold_db,
                 "note": f"{found.margin_db:+.1f} dB between bleed and strokes".replace("-", "−"),
             },
             f"{path}.hold_ms": {

@@ -92,14 +92,30 @@ def separate(
     return Separation(hits_db, peaks[soft] if len(peaks) else peaks, bleed)
 
 
+def threshold_db(found: Separation) -> float:
+    """Where a threshold stands between strokes and bleed, in dBFS from −80 to 0: a third of the
+    margin above the bleed, so that ghosts keep most of the room."""
+    low, top = _margin_ends_db(found)
+    threshold = top + (low - top) / 3 if low > top else (low + top) / 2
+    return round(float(np.clip(threshold, -80, 0)), 1)
+
+
+def _margin_ends_db(found: Separation) -> tuple[float, float]:
+    """The softest stroke and the loudest bleed, but for a few."""
+    low = float(np.percentile(found.hits_db, 2)) if len(found.hits_db) else -30.0
+    if len(found.ghosts_db):
+        low = min(low, float(np.percentile(found.ghosts_db, 10)))
+    return low, float(np.percentile(found.bleed_db, 98)) if len(found.bleed_db) else low - 30.0
+
+
 def propose_gate(
     audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit], delay: float = 0.0
 ) -> GateProposal:
     """Gate for a mono mic close to ``piece``: on strokes where there are any.
 
-    The threshold stands between the two histograms, a third of the margin above the bleed, so
-    that ghosts keep most of the room. Hold is the time the drum takes to fall by 12 dB, release
-    its ring to 30 dB; where bleed hides its end, as if it went on falling as it does before.
+    The threshold stands between the two histograms (`threshold_db`). Hold is the time the drum
+    takes to fall by 12 dB, release its ring to 30 dB; where bleed hides its end, as if it went on
+    falling as it does before.
     """
     found = separate(audio, rate, piece, hits, delay)
     own = [h.time_s for h in hits if h.piece == piece]
@@ -113,11 +129,7 @@ def propose_gate(
             True,
             "No stroke of this drum was found; nothing is proposed.",
         )
-    low = float(np.percentile(found.hits_db, 2)) if len(found.hits_db) else -30.0
-    if len(found.ghosts_db):
-        low = min(low, float(np.percentile(found.ghosts_db, 10)))
-    top = float(np.percentile(found.bleed_db, 98)) if len(found.bleed_db) else low - 30.0
-    threshold = top + (low - top) / 3 if low > top else (low + top) / 2
+    low, top = _margin_ends_db(found)
     hold = float(np.clip(ring_time_s(audio, rate, own, HOLD_DB) * 1000, 40, 600))
     release = float(np.clip(_ring_s(audio, rate, own, found) * 1000 - hold, 60, 1200))
     confidence = float(np.median([h.confidence for h in hits if h.piece == piece]))
@@ -130,7 +142,7 @@ def propose_gate(
     reason = reason.replace("-", "−")
     return GateProposal(
         opens_on="strokes",
-        threshold_db=round(float(np.clip(threshold, -80, 0)), 1),
+        threshold_db=threshold_db(found),
         hold_ms=round(hold),
         release_ms=round(release),
         range_db=-40.0,
@@ -181,6 +193,8 @@ def report_gate(
     late = passed & (onset_gain < wanted - 6.0)
     false_open = 0
     false_pieces: dict[str, int] = {}
+    others = sorted((h for h in hits if h.piece != piece), key=lambda h: h.time_s)
+    others_s = np.array([h.time_s for h in others])
     starts = openings[:, 0] if len(openings) else np.zeros(0)
     strays = np.array([t * rate + delay for t in unlisted])
     opened = np.zeros(len(strays), bool)
@@ -192,7 +206,7 @@ def report_gate(
             opened |= near
             continue
         false_open += 1
-        culprit = _nearest_piece(start / rate, hits, piece)
+        culprit = _nearest_piece(start / rate, others, others_s)
         false_pieces[culprit] = false_pieces.get(culprit, 0) + 1
     return GateReport(
         hits=len(own),
@@ -208,12 +222,14 @@ def report_gate(
     )
 
 
-def _nearest_piece(time_s: float, hits: Sequence[Hit], own: str) -> str:
-    others = [h for h in hits if h.piece != own]
-    if not others:
+def _nearest_piece(time_s: float, others: Sequence[Hit], others_s: NDArray[np.float64]) -> str:
+    """The piece of the stroke nearest to a time, of ``others`` in order of time."""
+    at = int(np.searchsorted(others_s, time_s))
+    near = others[max(at - 1, 0) : at + 1]
+    nearest = min(near, key=lambda h: abs(h.time_s - time_s), default=None)
+    if nearest is None or abs(nearest.time_s - time_s) >= 0.05:
         return "nothing known"
-    nearest = min(others, key=lambda h: abs(h.time_s - time_s))
-    return nearest.piece if abs(nearest.time_s - time_s) < 0.05 else "nothing known"
+    return nearest.piece
 
 
 def _reduction(
@@ -226,6 +242,6 @@ def _reduction(
     if not between.any():
         return 0.0
     gated = apply_envelope(audio, 0, shape)
-    before = power_to_db(float(np.mean(np.square(audio[between], dtype=np.float64))))
-    after = power_to_db(float(np.mean(np.square(gated[between], dtype=np.float64))))
+    before = power_to_db(float(np.mean(np.square(audio[between]), dtype=np.float64)))
+    after = power_to_db(float(np.mean(np.square(gated[between]), dtype=np.float64)))
     return before - max(after, -160.0)
