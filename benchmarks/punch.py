@@ -45,18 +45,18 @@ def main(seeds: list[int]) -> None:
     print(
         "| song | school | loudness at equal true peak, LU | kick attack; over body; low end at equal peak, "
         "at equal loudness, dB | snare attack; over body, dB | toms over body, dB | ghosts, dB | limiter, dB | "
-        "missed |\n|---|---|---|---|---|---|---|---|---|"
+        "accents' spread over a layer, dB | missed |\n|---|---|---|---|---|---|---|---|---|---|"
     )
     met = every = 0
     for name, session in songs(seeds):
         with tempfile.TemporaryDirectory() as scratch:
             study = study_of([session], Path(scratch))
             for school in SCHOOLS.values():
-                rows, held = _gained(study, school)
+                rows, held, laid = _gained(study, school)
                 missed = [f.name for f in rows if f.missing() > 0.05]
                 goals = [f for f in rows if f.wanted is not None or f.within is not None]
                 met, every = met + len(goals) - len(missed), every + len(goals)
-                print(_line(name, school, rows, held, missed), flush=True)
+                print(_line(name, school, rows, held, laid, missed), flush=True)
     print(f"\n{met} of {every} figures met ({100 * met / max(every, 1):.0f} %).\n")
 
 
@@ -100,16 +100,21 @@ def as_session(recording: Recording, title: str) -> Session:
     return Session(preset, recording.rate, recording.mics, {}, truth)
 
 
-def _gained(study: Study, school: School) -> tuple[list[Figure], float]:
-    """The figures after a first pass, and what the limiter takes at its worst in dB."""
+def _gained(study: Study, school: School) -> tuple[list[Figure], float, list[str]]:
+    """The figures after a first pass, what the limiter takes at its worst in dB, and by layer the
+    accents' spread without and with it."""
     rate, frames = study.rate, study.sheet.frames
     engine = Engine(rate, frames, TileCache(), early=True)
+    laid: list[str] = []
     states = [Study(study.sheet, engine, study.library, study.takes)]
     for step in steps(lambda: states[-1], school, lambda finding: False):
         if isinstance(step, Step) and not step.finding.id.startswith("edit."):
             sheet = states[-1].sheet
             sheet = apply_patch(sheet, completed(sheet, step.finding.proposal))
             states[:] = [Study(sheet, engine, study.library, study.takes)]
+            if step.finding.quantity == "under":
+                spread = step.finding.gain["spread_db"]
+                laid.append(f"{step.finding.subject} {spread.now:.1f} → {spread.then:.1f}")
     now = states[-1]
     exact = Engine(rate, frames, TileCache())
     recorded = exact.read(build(study.sheet, study.library, "recorded").output, 0, frames)
@@ -120,7 +125,7 @@ def _gained(study: Study, school: School) -> tuple[list[Figure], float]:
     if limiter is not None:
         into = exact.read(now.graph.chains[DRUM_BUS].before(limiter.id), 0, frames)
         held = max(true_peak_dbtp(into) - limiter.ceiling_db, 0.0)
-    return rows, held
+    return rows, held, laid
 
 
 def _card(study: Study, mix: NDArray[np.float32]) -> Card:
@@ -135,7 +140,14 @@ def true_peak_dbtp(sound: NDArray[np.float32]) -> float:
     return float(20 * np.log10(max(most, 1e-9)))
 
 
-def _line(name: str, school: School, rows: list[Figure], held: float, missed: list[str]) -> str:
+def _line(
+    name: str,
+    school: School,
+    rows: list[Figure],
+    held: float,
+    laid: list[str],
+    missed: list[str],
+) -> str:
     gained = {f.name: f"{f.gained:+.1f}" for f in rows}
 
     def of(piece: str, *what: str) -> str:
@@ -160,6 +172,7 @@ def _line(name: str, school: School, rows: list[Figure], held: float, missed: li
         toms or "–",
         gained.get("ghosts under accents", "–"),
         f"{held:.1f}",
+        ", ".join(laid) or "–",
         "; ".join(missed) or "none",
     ]
     return f"| {' | '.join(cells)} |"

@@ -31,6 +31,9 @@ def _left_out(sheet: Sheet) -> dict[str, Patch]:
         for name, mic in sheet.mics.items():
             own |= _bypassed(f"mics.{name}", mic, kind)
         out[f"{kind.label} of the mics"] = own
+    out["layers"] = {
+        f"layers.{n}.mute": True for n, layer in sheet.layers.items() if not layer.mute
+    }
     groups: Patch = {}
     for name, group in sheet.groups.items():
         groups |= _bypassed(f"groups.{name}", group)
