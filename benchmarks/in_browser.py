@@ -3,7 +3,8 @@
 `python -m benchmarks.in_browser DIR [SLUG]` serves the data folder ``DIR/data`` that
 `benchmarks.long_song` has made (or any other) and drives its Edit page: frames a second while the
 lanes zoom and scroll, and the time from letting go of a ruler while playing to the first changed
-sample scheduled: of a timing rule over the whole song, and of one mic's compressor over eight bars.
+sample scheduled: of a timing rule over the whole song, of one mic's compressor over eight bars, and
+of a layer under the kick where the song has one.
 """
 
 import json
@@ -68,6 +69,12 @@ def main() -> None:
             page.wait_for_timeout(4000)
             if page.locator("[id^=ruler-mics-snare_top-compressor-threshold]").count():
                 _print_heard("one control", page, "ruler-mics-snare_top-compressor-threshold_db")
+            page.goto(f"{base}/{slug}/replace/?mic=kick_in&bars=9-16")
+            page.wait_for_timeout(4000)
+            for value in ("fader_db", "following"):
+                ruler = f"ruler-layers-kick_layer-{value}"
+                if page.locator(f"[id^={ruler}]").count():
+                    _print_heard(f"a layer's {value}", page, ruler)
             chromium.close()
     finally:
         server.terminate()

@@ -1,7 +1,6 @@
 """Rendering of stored songs: the engine of a sheet, previews, and what a preview measures."""
 
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 
@@ -141,21 +140,16 @@ def render_span(
 def preview_span(
     sheet: Sheet, name: str, variant: Variant, start: int, stop: int
 ) -> NDArray[np.float32]:
-    """`render_span` on two cores: the mics of the kit side by side, so that what they feed finds
-    them ready."""
+    """`render_span` on two cores: what feeds the kit side by side, of a group or a bus its mics."""
     graph, engine = graph_of(sheet, variant), sounding_engine(sheet)
     node = _node_in(sheet, graph, name, variant)
     if name not in sheet.mics and variant != "recorded":
-        shaped = [graph.mics[m].shaped for m in graph.outs]
-        size = engine.tile_frames
+        size, levels = engine.tile_frames, graph.levels()
         # From before the border on, where a bus begins to listen.
         first, last = max(start, 0) // size // BORDER * BORDER - 1, -(-stop // size)
-        tiles = [(mic, n) for n in range(max(first, 0), last) for mic in shaped]
-        list(_pool.map(lambda tile: engine.tile(*tile), tiles))
+        whole = node in (graph.output, graph.sum, graph.song)
+        engine.ahead(levels if whole else levels[:1], range(max(first, 0), last))
     return _read(engine, node, start, stop)
-
-
-_pool = ThreadPoolExecutor(2, thread_name_prefix="render")
 
 
 def _read(engine: Engine, node: Node, start: int, stop: int) -> NDArray[np.float32]:

@@ -8,7 +8,6 @@ from collections import Counter
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
-from itertools import product
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +21,7 @@ from arkund.core.measure.punch import Card, Strokes, punch_card
 from arkund.core.mix.building import build
 from arkund.core.mix.channels import DRUM_BUS
 from arkund.core.mix.engine import BORDER, TILE_S, Engine
-from arkund.core.mix.nodes import Node, Processed
+from arkund.core.mix.nodes import Node
 from arkund.core.process.limiter import Limiter
 from arkund.core.shape.sides import louder_side
 
@@ -162,14 +161,10 @@ def _sound(
 
 
 def _warm(engine: Engine, study: Study, spans: Sequence[Span]) -> None:
-    """Chains rendered on two cores, level by level, so that what is read next is there."""
+    """The kit's chains rendered where they will be read."""
     size = engine.tile_frames
     tiles = sorted({n for first, last in spans for n in range(first // size, -(-last // size))})
-    with ThreadPoolExecutor(2) as pool:
-        for level in study.graph.levels():
-            dear = [node for node in level if isinstance(node, Processed)]
-            # A chain's next tile waits for the one before it; the next chain does not.
-            list(pool.map(lambda one: engine.tile(one[1], one[0]), product(tiles, dear)))
+    engine.ahead(study.graph.levels(), tiles)
 
 
 def _laid(

@@ -132,12 +132,12 @@ class Graph:
         return named[name]
 
     def levels(self) -> list[list[Node]]:
-        """Chains in the order in which they feed each other: mics, layers, groups, then bus after bus.
-        Those of one level wait for none of it."""
+        """Chains in the order in which they feed each other: mics, layers, groups, buses. Those of one
+        level wait for none of it, but for a bus that another sends to."""
         behind = [self.chains[name].end for name in self.groups]
-        buses = [[chained.end] for name, chained in self.chains.items() if name in self.returns]
+        buses = [chained.end for name, chained in self.chains.items() if name in self.returns]
         layers = [self.chains[name].end for name in self.layers]
-        return [[self.mics[name].shaped for name in self.outs], layers, behind, *buses]
+        return [[self.mics[name].shaped for name in self.outs], layers, behind, buses]
 
     def _key(self, name: str) -> Node | None:
         """What a stage listens to, by ``channel.stage.key``: as its detector hears it."""
