@@ -604,7 +604,10 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     page.goto(f"{song}/replace/?mic=snare_top&bars=3-4")
     _ready(page)
     page.locator("#harvest tbody tr").first.wait_for(timeout=60_000)
-    assert page.locator("#one-stroke").count() == 0
+    while page.locator("#one-stroke").count():  # a first pass in Tight lays one
+        with page.expect_navigation():
+            page.get_by_role("button", name="take this layer out").click()
+        _ready(page)
     with page.expect_navigation():
         page.get_by_role("button", name="Lay these strokes under it").click()
     _ready(page)

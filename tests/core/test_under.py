@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from arkund.core.advise import under
+from arkund.core.advise.finding import Finding
 from arkund.core.advise.replace import layer_patch
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
@@ -30,6 +31,13 @@ def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
     return made.tried(patch)
 
 
+@pytest.fixture(scope="module")
+def found(study: Study) -> Finding:
+    """What is laid under that snare."""
+    [layer] = under.find_under(study, "snare_top", TIGHT)
+    return layer
+
+
 def _accents(study: Study) -> list:
     return [h for h in study.strokes("snare") if h.kind == "accent"]
 
@@ -41,8 +49,9 @@ def _spread_db(study: Study, names: list[str]) -> float:
     return float(np.subtract(*np.percentile(amplitudes_to_db(peaks), [90, 10])))
 
 
-def test_uneven_accents_get_the_drum_s_own_strokes_under_them_and_are_evener(study: Study) -> None:
-    [found] = under.find_under(study, "snare_top", TIGHT)
+def test_uneven_accents_get_the_drum_s_own_strokes_under_them_and_are_evener(
+    study: Study, found: Finding
+) -> None:
     then = study.tried(found.proposal)
     mics = study.close("snare")
     was, now = _spread_db(study, mics), _spread_db(then, [*mics, "snare_layer"])
@@ -54,8 +63,7 @@ def test_uneven_accents_get_the_drum_s_own_strokes_under_them_and_are_evener(stu
     assert (layer.mode, layer.strokes) == ("under", "accents")
 
 
-def test_a_layer_lies_as_far_under_the_drum_as_is_said(study: Study) -> None:
-    [found] = under.find_under(study, "snare_top", TIGHT)
+def test_a_layer_lies_as_far_under_the_drum_as_is_said(study: Study, found: Finding) -> None:
     then = study.tried(found.proposal)
     times = [h.time_s for h in _accents(study)]
     drum = sum(

@@ -63,6 +63,7 @@ def test_only_what_a_change_touches_is_counted_anew(song: Song) -> None:
     }
     assert anew == {
         ("dynamics", "snare_top"),
+        ("replace", "snare_top"),  # a layer lies under the drum as it comes out of its chain
         ("balance", "snare"),
         *(("bus", name) for name in ("strike", "bloom", "weight", "grit")),
         *(("density", group) for group in ("kick", "snare")),
