@@ -1,6 +1,7 @@
 """Rendering of stored songs: the engine of a sheet, previews, and what a preview measures."""
 
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 
@@ -148,8 +149,12 @@ def preview_span(
         # From before the border on, where a bus begins to listen.
         first, last = max(start, 0) // size // BORDER * BORDER - 1, -(-stop // size)
         whole = node in (graph.output, graph.sum, graph.song)
-        engine.ahead(levels if whole else levels[:1], range(max(first, 0), last))
+        engine.ahead(levels if whole else levels[:1], range(max(first, 0), last), _pool)
     return _read(engine, node, start, stop)
+
+
+# One for all requests: more threads than cores would only wait for each other.
+_pool = ThreadPoolExecutor(2, thread_name_prefix="render")
 
 
 def _read(engine: Engine, node: Node, start: int, stop: int) -> NDArray[np.float32]:

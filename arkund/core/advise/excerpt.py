@@ -164,7 +164,8 @@ def _warm(engine: Engine, study: Study, spans: Sequence[Span]) -> None:
     """The kit's chains rendered where they will be read."""
     size = engine.tile_frames
     tiles = sorted({n for first, last in spans for n in range(first // size, -(-last // size))})
-    engine.ahead(study.graph.levels(), tiles)
+    with ThreadPoolExecutor(2) as pool:
+        engine.ahead(study.graph.levels(), tiles, pool)
 
 
 def _laid(

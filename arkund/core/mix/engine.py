@@ -15,7 +15,7 @@ Within a family a tile is always the same samples, whoever asks for it and in wh
 
 import threading
 from collections.abc import Callable, Iterable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Executor, ThreadPoolExecutor
 from copy import copy
 from functools import partial
 from itertools import product
@@ -106,14 +106,13 @@ class Engine:
             )
             return np.concatenate(list(halves))
 
-    def ahead(self, levels: Iterable[Sequence[Node]], tiles: Sequence[int]) -> None:
-        """Render tiles of chains on two cores, level by level, so that what is read next is there.
-        Levels are in the order in which they feed each other (`Graph.levels`)."""
-        with ThreadPoolExecutor(2) as pool:
-            for level in levels:
-                dear = [node for node in level if isinstance(node, Processed)]
-                # A chain's next tile waits for the one before it; the next chain does not.
-                list(pool.map(lambda one: self.tile(one[1], one[0]), product(tiles, dear)))
+    def ahead(self, levels: Iterable[Sequence[Node]], tiles: Sequence[int], pool: Executor) -> None:
+        """Render tiles of chains on a pool of threads, level by level, so that what is read next is
+        there. Levels are in the order in which they feed each other (`Graph.levels`)."""
+        for level in levels:
+            dear = [node for node in level if isinstance(node, Processed)]
+            # A chain's next tile waits for the one before it; the next chain does not.
+            list(pool.map(lambda one: self.tile(one[1], one[0]), product(tiles, dear)))
 
     def _gather(
         self, node: Node, start: int, stop: int, tile_of: Callable[[Any, int], Audio]
