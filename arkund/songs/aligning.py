@@ -73,7 +73,7 @@ def sums_of_pair(sheet: Sheet, pair: Pair) -> dict[str, Any] | None:
         [h.time_s for h in hits_of(sheet) if h.piece == pair.piece and h.kind != "ghost"], 0.12
     )
     mic, reference = (
-        engine.scan(graph.mics[m].source, 0, sheet.frames) for m in (pair.mic, pair.reference)
+        engine.read(graph.mics[m].source, 0, sheet.frames) for m in (pair.mic, pair.reference)
     )
     found = sums_of(mic, reference, sheet.rate, times, -pair.delay_samples)
     if found is None:

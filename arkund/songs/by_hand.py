@@ -114,7 +114,7 @@ def _derived(study: Study, name: str) -> list[regions.Span]:
         rule = _rule(study, mic)
         return regions.derived(rule.openings([], frames), rule.timing, frames)
     rule = _rule(study, mic, "threshold")
-    heard = study.engine.scan(study.graph.node(f"{name}.clean.key"), 0, frames)
+    heard = study.engine.read(study.graph.node(f"{name}.clean.key"), 0, frames)
     return regions.derived(rule.openings([(0, heard)], frames), rule.timing, frames)
 
 

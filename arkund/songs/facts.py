@@ -166,7 +166,7 @@ def _whole(sheet: Sheet, node: Node) -> "np.ndarray[Any, np.dtype[np.float32]]":
     """A node's whole sound, the last two kept: a threshold is moved many times over the same."""
     return lately.heard(
         f"{node.key}-{sheet.frames}",
-        lambda: np.ascontiguousarray(engine_for(sheet).scan(node, 0, sheet.frames)),
+        lambda: np.ascontiguousarray(engine_for(sheet).read(node, 0, sheet.frames)),
     )
 
 
@@ -180,7 +180,7 @@ def gate_filter(sheet: Sheet, mic: str) -> KeyFilter | None:
     delay = sheet.mics[mic].delay_samples
 
     def find(whole: Engine) -> "np.ndarray[Any, np.dtype[np.float64]]":
-        sound = np.ascontiguousarray(whole.scan(placed, 0, sheet.frames))
+        sound = np.ascontiguousarray(whole.read(placed, 0, sheet.frames))
         found = wanted_key(sound, sheet.rate, piece or "", hits, delay)
         return np.array(astuple(found) if found else (), np.float64)
 
@@ -196,7 +196,7 @@ def ring_by_band(sheet: Sheet, mic: str) -> "np.ndarray[Any, np.dtype[np.float64
     times = [h.time_s + late for h in hits_of(sheet) if h.piece == piece and h.kind != "ghost"]
 
     def find(whole: Engine) -> "np.ndarray[Any, np.dtype[np.float64]]":
-        sound = np.ascontiguousarray(whole.scan(placed, 0, sheet.frames))
+        sound = np.ascontiguousarray(whole.read(placed, 0, sheet.frames))
         return ring_by_band_s(sound, sheet.rate, times)
 
     return engine_for(sheet).track(key_of("ring", 1, placed.key, times), find)

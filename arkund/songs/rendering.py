@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from arkund.core.measure.loudness import loudness_lufs
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
-from arkund.core.mix.engine import BORDER, Engine
+from arkund.core.mix.engine import Engine
 from arkund.core.mix.graph import TOGETHER, Graph, Variant
 from arkund.core.mix.lanes import sounding_mics
 from arkund.core.mix.nodes import Node
@@ -60,14 +60,6 @@ class PatientEngine(Engine):
     def read(self, node: Node, start: int, stop: int) -> Audio:
         with self._turn():
             return super().read(node, start, stop)
-
-    def scan(self, node: Node, start: int, stop: int) -> Audio:
-        with self._turn():
-            return super().scan(node, start, stop)
-
-    def tile(self, node: Node, number: int) -> Audio:
-        with self._turn():
-            return super().tile(node, number)
 
     def track(
         self, key: str, compute: Callable[[Engine], NDArray[np.float64]]
@@ -145,11 +137,8 @@ def preview_span(
     graph, engine = graph_of(sheet, variant), sounding_engine(sheet)
     node = _node_in(sheet, graph, name, variant)
     if name not in sheet.mics and variant != "recorded":
-        size, levels = engine.tile_frames, graph.levels()
-        # From before the border on, where a bus begins to listen.
-        first, last = max(start, 0) // size // BORDER * BORDER - 1, -(-stop // size)
-        whole = node in (graph.output, graph.sum, graph.song)
-        engine.ahead(levels if whole else levels[:1], range(max(first, 0), last), _pool)
+        whole, levels = node in (graph.output, graph.sum, graph.song), graph.levels()
+        engine.ahead(levels if whole else levels[:1], [(start, stop)], _pool)
     return _read(engine, node, start, stop)
 
 

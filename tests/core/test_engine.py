@@ -1,4 +1,4 @@
-"""The engine: early tiles beside exact ones, and how little is rendered anew after a change."""
+"""The engine: early stretches beside exact ones, and how little is rendered anew after a change."""
 
 from typing import Any
 
@@ -15,6 +15,7 @@ from arkund.core.mix.lanes import Library
 from arkund.core.mix.nodes import File, Node, Processed
 from arkund.core.mix.patches import apply_patch
 from arkund.core.mix.sheet import Sheet, Source, Take, Tempo
+from arkund.core.mix.stretches import Stretch
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.stage import Audio
 from arkund.core.timing.moves import ALL, EditList
@@ -83,24 +84,33 @@ def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
 
 
 class Counting(Engine):
-    """An engine that notes what it runs chains over."""
+    """An engine that notes over what it runs chains, and how much it reads of files."""
 
-    def __init__(self, sheet: Sheet, cache: TileCache, *, early: bool = True) -> None:
-        super().__init__(sheet.rate, sheet.frames, cache, early=early)
-        self.rendered: list[tuple[str, int]] = []
+    def __init__(self, sheet: Sheet, cache: TileCache) -> None:
+        super().__init__(sheet.rate, sheet.frames, cache, early=True)
         self.from_files = 0
 
-    def _render_tile(self, node: Node, number: int) -> Audio:
-        self.rendered.append((type(node).__name__, number))
-        return super()._render_tile(node, number)
-
-    def _render_span(self, node: Node, start: int, stop: int) -> Audio:
+    def source(self, node: Node, start: int, stop: int) -> Audio:
         if isinstance(node, File):
             self.from_files += stop - start
-        return super()._render_span(node, start, stop)
+        return super().source(node, start, stop)
 
 
-def _engine(sheet: Sheet, *, early: bool = True) -> Engine:
+@pytest.fixture
+def ran(monkeypatch: pytest.MonkeyPatch) -> list[tuple[Processed, int, int]]:
+    """Chains with the spans over which they were run."""
+    out: list[tuple[Processed, int, int]] = []
+    process = Stretch._process
+
+    def noting(self: Stretch, node: Processed, number: int) -> Audio:
+        out.append((node, *self._span(node, number)))
+        return process(self, node, number)
+
+    monkeypatch.setattr(Stretch, "_process", noting)
+    return out
+
+
+def _engine(sheet: Sheet, early: bool = True) -> Engine:
     return Engine(sheet.rate, sheet.frames, TileCache(), early=early)
 
 
@@ -109,8 +119,8 @@ def test_a_span_read_on_two_cores_is_the_span(song: Any, early: bool) -> None:
     sheet, library = song
     node = build(sheet, library).output
     for span in ((0, sheet.frames), (1234, sheet.frames - 777), (0, 1000), (500, 500)):
-        apart = _engine(sheet, early=early).read_apart(node, *span)
-        assert np.array_equal(apart, _engine(sheet, early=early).read(node, *span))
+        apart = _engine(sheet, early).read_apart(node, *span)
+        assert np.array_equal(apart, _engine(sheet, early).read(node, *span))
 
 
 def test_an_early_tile_is_within_60_db_of_the_exact_one(song: Any) -> None:
@@ -142,7 +152,7 @@ def test_exact_tiles_are_one_uninterrupted_run(song: Any) -> None:
         assert np.abs(got - wanted[number * TILE : (number + 1) * TILE]).max() < 1e-6
 
 
-def test_parts_of_a_song_are_heard_without_rendering_more(song: Any) -> None:
+def test_parts_of_a_song_are_heard_without_rendering_more(song: Any, ran: Any) -> None:
     """Silent outside, settled within a second, and gates open as they do in the whole song."""
     sheet, library = song
     sheet = apply_patch(
@@ -153,43 +163,70 @@ def test_parts_of_a_song_are_heard_without_rendering_more(song: Any) -> None:
             "mics.kick_in.clean.threshold_db": -12,
         },
     )
-    counted: list[tuple[int, int]] = []
-
-    class Counting(Engine):
-        def _process(self, node: Processed, number: int) -> Audio:
-            counted.append((number, len(node.links)))
-            return super()._process(node, number)
-
     spans = [(4 * TILE, 6 * TILE), (20 * TILE, 22 * TILE)]
     graph = build(sheet, library)
-    parts = Counting(sheet.rate, sheet.frames, TileCache()).only(spans)
     whole = _engine(sheet)
-    for first, last in spans:
-        got, wanted = (e.read(graph.output, first, last) for e in (parts, whole))
+    heard = [whole.read(graph.output, *span) for span in spans]
+    ran.clear()
+    parts = Engine(sheet.rate, sheet.frames, TileCache()).only(spans)
+    for (first, last), wanted in zip(spans, heard, strict=True):
+        got = parts.read(graph.output, first, last)
         late = got[RATE : -RATE // 10] - wanted[RATE : -RATE // 10]
         assert amplitude_to_db(float(np.abs(late).max())) < -30
         assert np.abs(wanted[RATE:]).max() > 0.05
     assert not parts.read(graph.output, 8 * TILE, 9 * TILE).any()
-    assert {number for number, _ in counted} == {4, 5, 20, 21}
+    assert {first // TILE for _, first, _ in ran} == {4, 5, 20, 21}
+    assert all(last - first == TILE for _, first, last in ran)
     gated = graph.mics["kick_in"].clean
     np.testing.assert_array_equal(
         parts.read(gated, *spans[1]), whole.read(gated, *spans[1]), strict=True
     )
 
 
-def test_a_tile_at_the_end_is_heard_without_rendering_the_song(song: Any) -> None:
-    """A release of 400 ms on the drum bus asks for a lead, not for bar 1."""
+def test_a_tile_at_the_end_is_heard_without_rendering_the_song(song: Any, ran: Any) -> None:
+    """A release of 400 ms on the drum bus asks for a lead, not for bar 1; each chain runs once."""
     sheet = apply_patch(song[0], {"mics.snare_top.chain.compressor.release_ms": 310})
     engine = Counting(sheet, TileCache())
     graph = build(sheet, song[1])
     engine.tile(graph.output, 36)
     leads = graph.mics["snare_top"].shaped.lead + graph.output.lead  # type: ignore[attr-defined]
-    # Of each of three mics: the tile, one to the border, and what the chains hear before.
-    assert engine.from_files <= 3 * (4 * TILE + 2 * leads)
-    assert min(number for _, number in engine.rendered) > 20
+    # Of each of three mics the tile and what the chains hear before it, in steps.
+    assert engine.from_files <= 3 * (TILE + leads + RATE)
+    assert len(ran) == len({node.key for node, _, _ in ran})
+    assert min(first for _, first, _ in ran) > 20 * TILE
 
 
-def test_a_chain_hears_its_source_once_however_long_it_is(song: Any) -> None:
+def test_each_chain_begins_as_early_as_it_is_heard_and_no_earlier(song: Any, ran: Any) -> None:
+    """A bus that feeds a bus, a group that listens to another, a filtered key: one piece of each chain
+    gives the first piece of the mix."""
+    sheet = apply_patch(
+        song[0],
+        {
+            "mics.kick_in.chain.eq.output_db": 1,
+            "groups.snare.chain.g": {
+                "kind": "compressor",
+                "release_ms": 300,
+                "key": {"source": "kick", "high_pass_hz": 60},
+            },
+            "buses.room": {
+                "sends": {"punch": {"db": 0}, "kick": {"db": -6, "pre": False}},
+                "chain": [{"kind": "compressor", "id": "c", "release_ms": 200}],
+            },
+            "drum_bus.chain.compressor.key.high_pass_hz": 90,
+        },
+    )
+    graph = build(sheet, song[1])
+    _engine(sheet).tile(graph.output, 20)
+    assert {last for _, _, last in ran} <= {21 * TILE + 256 * n for n in range(5)}
+    assert len(ran) == len({node.key for node, _, _ in ran})
+    for name in ("snare_top", "kick_in"):
+        shaped = graph.mics[name].shaped
+        begun = [first for node, first, _ in ran if node is shaped]
+        assert begun == [20 * TILE - shaped.reach[0]]  # type: ignore[attr-defined]
+        assert 0 < shaped.reach[0] < 8 * RATE  # type: ignore[attr-defined]
+
+
+def test_a_chain_hears_its_source_once_however_long_it_is(song: Any, ran: Any) -> None:
     def heard(stages: int) -> int:
         chain = [
             {"kind": "transient", "id": f"t{n}", "attack_db": 1.0}
@@ -200,20 +237,24 @@ def test_a_chain_hears_its_source_once_however_long_it_is(song: Any) -> None:
         sheet = apply_patch(song[0], {"mics.kick_in.chain": chain})
         engine = Counting(sheet, TileCache())
         node = build(sheet, song[1]).mics["kick_in"].shaped
+        ran.clear()
         engine.tile(node, 20)
-        assert [kind for kind, _ in engine.rendered] == ["Processed"]
-        return engine.from_files - node.lead
+        assert [one for one, _, _ in ran] == [node]
+        return engine.from_files - node.lead - sum(node.reach)
 
     assert heard(12) == heard(2) == TILE
 
 
 def _named_anew(before: Sheet, after: Sheet, library: Library, name: str = "output") -> set[int]:
     """The tiles that are not what they were."""
-    engine = Counting(before, TileCache())
-    old, new = build(before, library).node(name), build(after, library).node(name)
-    return {
-        n for n in range(SECONDS // TILE_S) if engine._tile_key(old, n) != engine._tile_key(new, n)
-    }
+    return _other(build(before, library).node(name), build(after, library).node(name), before)
+
+
+def _other(old: Node, new: Node, sheet: Sheet) -> set[int]:
+    """The tiles in which two nodes are not the same."""
+    engine = _engine(sheet)
+    spans = [(n * TILE, (n + 1) * TILE) for n in range(SECONDS // TILE_S)]
+    return {n for n, at in enumerate(spans) if engine.over(old, *at) != engine.over(new, *at)}
 
 
 @pytest.mark.parametrize(
@@ -228,16 +269,18 @@ def test_a_difference_leaves_what_does_not_hear_it(song: Any, path: str) -> None
     assert max(changed) < 36
 
 
-def test_after_a_difference_only_what_hears_it_is_rendered(song: Any) -> None:
+def test_after_a_difference_only_what_hears_it_is_rendered(song: Any, ran: Any) -> None:
     cache = TileCache()
     Counting(song[0], cache).read(build(song[0], song[1]).output, 0, song[0].frames)
     over = {"path": "mics.kick_in.fader_db", "bars": "9-16", "value": -12.0}
     sheet = apply_patch(song[0], {"over.d1": over})
-    engine = Counting(sheet, cache)
-    engine.read(build(sheet, song[1]).output, 0, sheet.frames)
-    assert {n for _, n in engine.rendered} >= set(range(8, 16))
-    assert min(n for _, n in engine.rendered) >= 7
-    assert len({n for _, n in engine.rendered}) < 20
+    ran.clear()
+    output = build(sheet, song[1]).output
+    Counting(sheet, cache).read(output, 0, sheet.frames)
+    tiles = {first // TILE for node, first, _ in ran if node.key == output.key}
+    assert tiles >= set(range(8, 16))
+    assert min(tiles) >= 6
+    assert len(tiles) < 20
 
 
 def test_a_stroke_moved_leaves_the_bars_that_do_not_hear_it(song: Any) -> None:
@@ -252,10 +295,7 @@ def test_a_stroke_moved_leaves_the_bars_that_do_not_hear_it(song: Any) -> None:
 def test_a_gate_on_strokes_keeps_the_bars_in_which_it_does_the_same(song: Any) -> None:
     gated = apply_patch(song[0], {"mics.snare_top.clean.on": True})
     fewer = Library(song[1].path_of, lambda digest: song[1].hits_of(digest)[:-4], song[1].edits_of)
-    engine = Engine(RATE, gated.frames, TileCache(), early=True)
     old, new = (build(gated, lib).mics["snare_top"].clean for lib in (song[1], fewer))
-    changed = {
-        n for n in range(SECONDS // TILE_S) if engine._tile_key(old, n) != engine._tile_key(new, n)
-    }
+    changed = _other(old, new, gated)
     assert changed
     assert min(changed) >= 34

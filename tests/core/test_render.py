@@ -15,6 +15,7 @@ from arkund.core.mix.cache import DiskStore, TileCache
 from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.lanes import Library
+from arkund.core.mix.nodes import Processed
 from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
 from arkund.core.mix.printing import PART_FOLDER, PrintCancelled, print_song
 from arkund.core.mix.sheet import Sheet, Source, Take, dump, load
@@ -144,13 +145,13 @@ def test_a_state_that_was_forgotten_is_found_again(song: Any) -> None:
     node = build(sheet, song[1]).mics["snare_top"].transient
     engine = _engine(sheet)
     wanted = engine.tile(node, 1).copy()
-    # The first tile's sound is remembered, the state it left is not.
-    forgetful = Engine(sheet.rate, sheet.frames, TileCache())
-    first = forgetful.tile(node, 0)
-    kept = TileCache()
-    key = f"{node.key}-{sheet.rate}-2s-0"
-    kept.put(key, first)
-    assert np.array_equal(Engine(sheet.rate, sheet.frames, kept).tile(node, 1), wanted)
+    # The first piece's sound is remembered, the state it left is not.
+    first, kept = _engine(sheet).tile(node, 0), TileCache()
+    forgetful = Engine(sheet.rate, sheet.frames, kept)
+    assert isinstance(node, Processed)
+    kept.put(forgetful._exact._named(node, 0), first)
+    assert forgetful.tile(node, 0) is first
+    assert np.array_equal(forgetful.tile(node, 1), wanted)
 
 
 def test_what_is_remembered_of_files_changes_nothing(song: Any) -> None:

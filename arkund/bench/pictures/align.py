@@ -128,8 +128,8 @@ def _lines(sheet: Sheet, names: list[str], hits: list[Any], mic: str) -> dict[st
     before, after = round(0.0015 * rate), round(0.0075 * rate)
     lines = []
     for name in names:
-        raw = engine.scan(graph.mics[name].source, at - before, at + after)
-        now = engine.scan(graph.mics[name].placed, at - before, at + after)
+        raw = engine.read(graph.mics[name].source, at - before, at + after)
+        now = engine.read(graph.mics[name].placed, at - before, at + after)
         top = float(np.abs(raw).max()) or 1.0
         lines.append(
             {
@@ -148,7 +148,7 @@ def _curve(sheet: Sheet, pair: dict[str, Any]) -> dict[str, Any] | None:
     listed = hits_of(sheet)
     engine, graph = engine_for(sheet), graph_of(sheet)
     names = (pair["mic"], pair["reference"])
-    audio = {n: engine.scan(graph.mics[n].source, 0, sheet.frames) for n in names}
+    audio = {n: engine.read(graph.mics[n].source, 0, sheet.frames) for n in names}
     close = close_mics(sheet.mics, piece)
     nearer = pair["reference"] if pair["reference"] == close[0] else pair["mic"]
     found = align_pair(

@@ -42,7 +42,7 @@ def loop_frames(sheet: Sheet, bars: Bars) -> tuple[int, int]:
 
 def whole(sheet: Sheet, node: Node) -> NDArray[np.float32]:
     """A node over the whole song; of processed nodes the tiles stay cached."""
-    return engine_for(sheet).scan(node, 0, sheet.frames)
+    return engine_for(sheet).read(node, 0, sheet.frames)
 
 
 def bars_of(

@@ -26,7 +26,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     for name in sounding_mics(sheet):
         onsets = [h.time_s for h in strokes_for(sheet, name)]
         # As repaired: a wild stroke that was brought down is shown where it is now.
-        sound = engine.scan(graph.mics[name].repaired, 0, sheet.frames)
+        sound = engine.read(graph.mics[name].repaired, 0, sheet.frames)
         peaks = amplitudes_to_db(hit_peaks(sound, sheet.rate, onsets[:400]))
         trim = sheet.mics[name].trim_db
         piece = parse_mic_name(name).piece

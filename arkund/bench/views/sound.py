@@ -80,7 +80,7 @@ def lanes(request: HttpRequest, slug: str) -> HttpResponse:
             node = stages.source if stage == "source" else stages.clean
             if stage == "placed":
                 node = stages.placed
-            extremes = columns_of(engine.scan(node, start, stop), columns)
+            extremes = columns_of(engine.read(node, start, stop), columns)
         rows.append(extremes)
     data = np.stack(rows) if rows else np.zeros((0, columns, 2), np.int16)
     return HttpResponse(data.astype("<i2").tobytes(), content_type="application/octet-stream")

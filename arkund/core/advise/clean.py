@@ -125,7 +125,7 @@ def report(study: Study, mic: str, settings: Clean) -> GateReport:
     key = sound
     if settings.opens_on == "threshold":
         heard = study.graph.node(f"{mic}.clean.key")
-        key = np.ascontiguousarray(study.engine.scan(heard, 0, study.sheet.frames))
+        key = np.ascontiguousarray(study.engine.read(heard, 0, study.sheet.frames))
     openings = rule.openings([(0, key)], len(sound))
     return report_gate(
         sound,

@@ -203,7 +203,7 @@ def _measure_cymbals(study: Study, take: Take, mics: list[str]) -> NDArray[np.fl
     for mic in mics:
         source = take.sources[mic]
         node = File(study.library.path_of(source.sha256), source.sha256, source.pick)
-        sound = study.engine.scan(node, take.offset, take.offset + study.sheet.frames)
+        sound = study.engine.read(node, take.offset, take.offset + study.sheet.frames)
         high = scipy.signal.sosfilt(sos, sound)[: len(total) * step]
         total += np.mean(np.square(high.reshape(-1, step)), axis=1)
     return 10 * np.log10(total + 1e-12)

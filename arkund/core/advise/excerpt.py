@@ -20,14 +20,13 @@ from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.measure.punch import Card, Strokes, punch_card
 from arkund.core.mix.building import build
 from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.engine import BORDER, TILE_S, Engine
+from arkund.core.mix.engine import STRETCH_S, Engine
 from arkund.core.mix.nodes import Node
 from arkund.core.process.limiter import Limiter
 from arkund.core.shape.sides import louder_side
 
 Span = tuple[int, int]
-SPANS, SPAN_S = 4, BORDER * TILE_S
-"""Spans lie where early chains begin anew, so that nothing is rendered that is not measured."""
+SPANS, SPAN_S = 4, STRETCH_S
 
 ENOUGH, FEWEST = 4, 2
 """So many strokes of a piece are looked for; a piece that has fewer than `FEWEST` is not judged."""
@@ -162,10 +161,8 @@ def _sound(
 
 def _warm(engine: Engine, study: Study, spans: Sequence[Span]) -> None:
     """The kit's chains rendered where they will be read."""
-    size = engine.tile_frames
-    tiles = sorted({n for first, last in spans for n in range(first // size, -(-last // size))})
     with ThreadPoolExecutor(2) as pool:
-        engine.ahead(study.graph.levels(), tiles, pool)
+        engine.ahead(study.graph.levels(), spans, pool)
 
 
 def _laid(

@@ -81,7 +81,7 @@ def card_of(study: Study, *, recorded: bool = False) -> Card:
     def measure() -> Card:
         graph = build(study.sheet, study.library, "recorded") if recorded else study.graph
         strokes = strokes_of(study)
-        key = (graph.output.key, study.engine.early, strokes.as_key)
+        key = (graph.output.key, study.engine.family, strokes.as_key)
         with _turn:
             known = _cards.get(key)
         if known is None:

@@ -154,7 +154,7 @@ class Study:
             self._sounds.move_to_end(key)
             return self._sounds[key]
         node = getattr(self.graph.mics[mic], stage)
-        sound = np.ascontiguousarray(self.engine.scan(node, 0, self.sheet.frames))
+        sound = np.ascontiguousarray(self.engine.read(node, 0, self.sheet.frames))
         self._sounds[key] = sound
         while len(self._sounds) > KEPT_SOUNDS:
             self._sounds.popitem(last=False)

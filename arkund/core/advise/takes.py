@@ -161,7 +161,7 @@ def _is_silent(study: Study, take: int, other: int, piece: str, at: float) -> bo
         node = File(study.library.path_of(source.sha256), source.sha256, source.pick)
         middle = round(at * study.rate)
         reach = round(0.035 * study.rate)
-        sound = np.abs(study.engine.scan(node, middle - 2 * reach, middle + 2 * reach))
+        sound = np.abs(study.engine.read(node, middle - 2 * reach, middle + 2 * reach))
         before, after = float(sound[:reach].max()), float(sound[reach:].max())
         peaks.append(after)
         rises.append(after / (before + 1e-9))

@@ -14,8 +14,16 @@ from arkund.core.mix.lanes import (
     sounding_mics,
     stroke_lists,
 )
-from arkund.core.mix.nodes import Link, Node, Pair, Processed, Pulses, Side
+from arkund.core.mix.nodes import (
+    Link,
+    Node,
+    Pair,
+    Processed,
+    Pulses,
+    Side,
+)
 from arkund.core.mix.pairs import lane
+from arkund.core.mix.reach import Heard, reaches
 from arkund.core.mix.sheet import Sheet, bus_order, with_values
 from arkund.core.mix.sources import Entry, layer_entry, mic_entry, taking_layers
 from arkund.core.mix.strokes import (
@@ -51,9 +59,10 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
         )
         for name in order
     }
+    reach = reaches(sheet, lambda path: _versions(sheet, path))
     entries = {
         name: [
-            (at, ramp, mic_entry(name, version, library, variant, heard))
+            (at, ramp, mic_entry(name, version, library, variant, heard, reach(f"mics.{name}")))
             for at, ramp, version in versions[name]
         ]
         for name in order
@@ -63,7 +72,7 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     keys |= _stroke_keys(sheet, heard)
     every, chained = {}, {}
     for name in order:
-        chained[name] = _lane_chains(sheet, name, versions, entries, keys)
+        chained[name] = _lane_chains(sheet, name, versions, entries, keys, reach(f"mics.{name}"))
         every[name] = _mic_stages(entries[name], chained[name])
     beside = _beside(sheet, every)
     mics = sounding_mics(sheet)
@@ -104,7 +113,7 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
             (at, ramp, _channel_at(version, path), entry(version))
             for at, ramp, version in variants(sheet, path, with_values)
         ]
-        made = [_chained(c, node, sheet.rate, keys) for _, _, c, node in own]
+        made = [_chained(c, node, sheet.rate, keys, reach(path)) for _, _, c, node in own]
         chains[name] = _varied_chain([(at, ramp) for at, ramp, _, _ in own], made)
         levels = [0.0 if c.mute else fader_gain(c.fader_db) for _, _, c, _ in own]
         return _input(
@@ -119,9 +128,10 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
         drum = _varied([(at, ramp, e[CLEAN]) for at, ramp, e in entries[layer.of]])
 
         def struck(version: Sheet, name: str = name, drum: Node = drum) -> Node:
-            return Mixed(
-                ((layer_entry(version.layers[name], version, drum, library, heard), 1.0, 1.0),)
-            )
+            layer = version.layers[name]
+            around = reach(f"layers.{name}")
+            entry = layer_entry(layer, version, drum, library, heard, around)
+            return Mixed(((entry, 1.0, 1.0),))
 
         out = channel(name, f"layers.{name}", struck)
         layers[name] = Mixed((out,))
@@ -177,6 +187,7 @@ def _lane_chains(
     versions: Mapping[str, Sequence[tuple[int, int, Sheet]]],
     entries: Entries,
     keys: Mapping[str, Node],
+    reach: Heard,
 ) -> list[Chained]:
     """A mic's chain in each of its versions. Both sides of a linked pair run through one, so that
     what listens hears both."""
@@ -188,10 +199,10 @@ def _lane_chains(
         for n, m in enumerate(v.mics[side] for _, _, v in versions[side])
     ):
         own = zip(mine, entries[name], strict=True)
-        return [_chained(mic, entry[-1], sheet.rate, keys) for mic, (_, _, entry) in own]
+        return [_chained(mic, entry[-1], sheet.rate, keys, reach) for mic, (_, _, entry) in own]
     number, out = sides.index(name), []
     for mic, (_, _, left), (_, _, right) in zip(mine, *(entries[s] for s in sides), strict=True):
-        both = _chained(mic, Pair(left[-1], right[-1]), sheet.rate, keys)
+        both = _chained(mic, Pair(left[-1], right[-1]), sheet.rate, keys, reach)
         entry = (left, right)[number][-1]
         after = {
             i: entry if node is both.entry else Side(node, number) for i, node in both.after.items()
@@ -305,7 +316,9 @@ def _is_clear(channel: Channel) -> bool:
     return idle and not channel.mute and channel.fader_db == 0.0
 
 
-def _chained(channel: Channel, entry: Node, rate: int, sources: Mapping[str, Node]) -> Chained:
+def _chained(
+    channel: Channel, entry: Node, rate: int, sources: Mapping[str, Node], reach: Heard
+) -> Chained:
     """A channel's chain on top of what comes in; ``sources`` are what its stages may listen to."""
     after: dict[str, Node] = {}
     keys: dict[str, Node] = {}
@@ -313,16 +326,22 @@ def _chained(channel: Channel, entry: Node, rate: int, sources: Mapping[str, Nod
     links: list[Link] = []
     working = [stage for stage in channel.chain if not stage.is_transparent]
     for stage in channel.chain:
-        key = stage.listens
+        key, listens, through = stage.listens, None, None
         if key is not None and not key.is_plain:
-            heard = sources[key.source] if key.source else node
-            filtered = Processed(heard, (Link(key.filters(rate)),)) if key.is_filtered else heard
-            keys[stage.id] = filtered
+            listens = sources[key.source] if key.source else None
+            through = key.filters(rate) if key.is_filtered else None
+            heard = listens or node
+            keys[stage.id] = Processed(heard, (Link(through),)) if through else heard
         if not stage.is_transparent:
-            links.append(Link(stage.process(rate), keys.get(stage.id)))
-            node = Processed(entry, tuple(links), dear=stage is working[-1])
+            links.append(Link(stage.process(rate), listens, through))
+            node = Processed(entry, tuple(links), dear=stage is working[-1], reach=reach.behind)
         after[stage.id] = node
     return Chained(channel.chain, entry, after, keys)
+
+
+def _versions(sheet: Sheet, path: str) -> list[Channel]:
+    """What a channel is over the song."""
+    return [_channel_at(version, path) for _, _, version in variants(sheet, path, with_values)]
 
 
 def _beside(sheet: Sheet, every: dict[str, MicStages]) -> dict[str, Node]:

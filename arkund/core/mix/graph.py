@@ -3,13 +3,13 @@ pre-fader tap → fader, pan → its group's chain and fader → *sum* (+ the bu
 bus's chain and fader → *output*.
 """
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
 from arkund.core.errors import SheetError
 from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.nodes import Gated, Node
+from arkund.core.mix.nodes import Gated, Node, Processed, Side
 from arkund.core.mix.summing import Mixed
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
@@ -81,6 +81,13 @@ class MicStages:
         return self.chained.after[stage.id] if behind else self.chained.before(stage.id)
 
 
+def _chains_of(nodes: Iterable[Node]) -> list[Processed]:
+    """The chains that are run for some channels, of a pair one. What differs over bars is not among
+    them: each of its versions is run where it is heard alone."""
+    ends = [node.source if isinstance(node, Side) else node for node in nodes]
+    return list({end.key: end for end in ends if isinstance(end, Processed)}.values())
+
+
 TOGETHER = "+"
 """Between the names of several nodes that are heard together."""
 
@@ -131,13 +138,14 @@ class Graph:
             )
         return named[name]
 
-    def levels(self) -> list[list[Node]]:
+    def levels(self) -> list[list[Processed]]:
         """Chains in the order in which they feed each other: mics, layers, groups, buses. Those of one
         level wait for none of it, but for a bus that another sends to."""
         behind = [self.chains[name].end for name in self.groups]
         buses = [chained.end for name, chained in self.chains.items() if name in self.returns]
         layers = [self.chains[name].end for name in self.layers]
-        return [[self.mics[name].shaped for name in self.outs], layers, behind, buses]
+        mics = [self.mics[name].shaped for name in self.outs]
+        return [_chains_of(level) for level in (mics, layers, behind, buses)]
 
     def _key(self, name: str) -> Node | None:
         """What a stage listens to, by ``channel.stage.key``: as its detector hears it."""

@@ -7,17 +7,13 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.mix.nodes import Node, Reader, key_of
+from arkund.core.mix.nodes import FILE_S, Node, Reader, key_of
 from arkund.core.process.stage import Audio
 
 
 @dataclass(frozen=True)
 class Silence(Node):
     """A mic in a take that has no file for it."""
-
-    @property
-    def is_cheap(self) -> bool:
-        return True
 
     @cached_property
     def key(self) -> str:
@@ -54,10 +50,6 @@ class Spliced(Node):
     before goes out."""
 
     parts: tuple[Passage, ...]
-
-    @property
-    def is_cheap(self) -> bool:
-        return True
 
     @cached_property
     def key(self) -> str:
@@ -118,12 +110,8 @@ class Moved(Node):
     fades: tuple[int, ...]
 
     @property
-    def is_cheap(self) -> bool:
-        return True
-
-    @property
-    def is_source(self) -> bool:
-        return True
+    def kept_s(self) -> float:
+        return FILE_S
 
     @cached_property
     def key(self) -> str:

@@ -10,7 +10,7 @@ import hashlib
 import json
 import math
 from bisect import bisect_left
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -42,8 +42,6 @@ class Reader(Protocol):
 
     def read(self, node: "Node", start: int, stop: int) -> Audio: ...
 
-    def scan(self, node: "Node", start: int, stop: int) -> Audio: ...
-
     def over(self, node: "Node", start: int, stop: int) -> str: ...
 
     def track(
@@ -68,14 +66,10 @@ class Node:
         return 1
 
     @property
-    def is_cheap(self) -> bool:
-        """Whether it is rendered again sooner than remembered."""
-        return False
-
-    @property
-    def is_source(self) -> bool:
-        """Whether it stays as it is while sounds are worked on: remembered beside what is rendered."""
-        return False
+    def kept_s(self) -> float:
+        """In parts of so many seconds it is remembered beside what is rendered, since it stays as it
+        is while sounds are worked on; 0 of what is made anew whenever it is asked for."""
+        return 0.0
 
     @property
     def keeps_on_disk(self) -> bool:
@@ -84,7 +78,11 @@ class Node:
 
     def render(self, reader: Reader, start: int, stop: int) -> Audio:
         """Samples ``start`` to ``stop`` for a stateless node."""
-        raise TypeError("this node is rendered by the engine, tile after tile")
+        raise TypeError("this node is rendered by the engine, piece after piece")
+
+
+FILE_S = 2.0
+"""Parts in which files, and what moved strokes make of them, are remembered."""
 
 
 @dataclass(frozen=True)
@@ -97,12 +95,8 @@ class File(Node):
     name: str = ""
 
     @property
-    def is_cheap(self) -> bool:
-        return True
-
-    @property
-    def is_source(self) -> bool:
-        return True
+    def kept_s(self) -> float:
+        return FILE_S
 
     @cached_property
     def key(self) -> str:
@@ -120,10 +114,6 @@ class Mended(Node):
     dc: float
     runs: tuple[tuple[int, int], ...]
     gains: tuple[tuple[int, int, float], ...]
-
-    @property
-    def is_cheap(self) -> bool:
-        return True
 
     @cached_property
     def key(self) -> str:
@@ -163,10 +153,6 @@ class Pulses(Node):
 
     strokes: tuple[tuple[int, float], ...]
 
-    @property
-    def is_cheap(self) -> bool:
-        return True
-
     @cached_property
     def key(self) -> str:
         return key_of("pulses", 1, self.strokes)
@@ -199,10 +185,6 @@ class Placed(Node):
     source: Node
     gain: float
     delay: float
-
-    @property
-    def is_cheap(self) -> bool:
-        return True
 
     @cached_property
     def key(self) -> str:
@@ -267,7 +249,7 @@ class Gated(Enveloped):
         step = 1 << 20
         heard = self.listens or self.source
         key = (
-            (start, reader.scan(heard, start, min(start + step, reader.frames)))
+            (start, reader.read(heard, start, min(start + step, reader.frames)))
             for start in range(0, reader.frames, step)
         )
         shape = self.rule.shape(self.rule.openings(key, reader.frames))
@@ -276,10 +258,25 @@ class Gated(Enveloped):
 
 @dataclass(frozen=True)
 class Link:
-    """One processor of a chain; its detector hears the ``listens`` node where there is one."""
+    """One processor of a chain; its detector hears the ``listens`` node where there is one, else what
+    it is given, either ``through`` filters where there are some."""
 
     processor: Processor
     listens: Node | None = None
+    through: Processor | None = None
+
+    @property
+    def row(self) -> list[Processor]:
+        """What remembers: the filters, then the processor."""
+        return [self.through, self.processor] if self.through else [self.processor]
+
+    def at_rest(self, channels: int) -> NDArray[np.float64]:
+        """The state of the processor at rest, and behind it that of the filters."""
+        states = [self.processor.at_rest(channels).ravel()]
+        if self.through:
+            heard = self.listens.channels if self.listens else channels
+            states.append(self.through.at_rest(heard).ravel())
+        return np.concatenate(states)
 
 
 SETTLED = 0.7
@@ -298,30 +295,30 @@ class Processed(Node):
     source: Node
     links: tuple[Link, ...]
     dear: bool = False
+    reach: tuple[int, int] = (0, 0)
+    """How many samples before what is asked for, and after it, it is heard by those behind it."""
 
     @cached_property
     def key(self) -> str:
-        return key_of("processed", 2, self.source.key, self.settings)
+        return key_of("processed", 3, self.source.key, self.settings, self.reach)
 
     @cached_property
     def settings(self) -> list[Any]:
         """What the processors do, and the keys of what they listen to."""
         return [
-            [link.processor.settings(), link.listens.key if link.listens else ""]
+            [[one.settings() for one in link.row], link.listens.key if link.listens else ""]
             for link in self.links
         ]
 
     @cached_property
     def latency(self) -> int:
         """Samples by which the chain's output is behind its input."""
-        return sum(link.processor.latency for link in self.links)
+        return latency_of(row_of(self.links))
 
     @cached_property
     def lead(self) -> int:
         """Samples before a span from which it must run for the span to be right within -60 dBFS."""
-        memories = [link.processor.memory for link in self.links]
-        longest = max(memories)
-        return int(SETTLED * (longest + FURTHER * (sum(memories) - longest))) + self.latency
+        return lead_of(row_of(self.links))
 
     @property
     def channels(self) -> int:
@@ -331,32 +328,76 @@ class Processed(Node):
     def keeps_on_disk(self) -> bool:
         return self.dear
 
-    def at_rest(self) -> NDArray[np.float64]:
-        """The states of all processors, one behind the other, before the first sample."""
-        states = [link.processor.at_rest(self.channels).ravel() for link in self.links]
-        return np.concatenate(states)
-
-    @cached_property
-    def _shapes(self) -> list[tuple[int, ...]]:
-        return [link.processor.at_rest(self.channels).shape for link in self.links]
+    def begin(
+        self, reader: Reader, begin: int, start: int, stop: int
+    ) -> tuple[Audio, NDArray[np.float64]]:
+        """The samples ``start`` to ``stop`` of a chain that is at rest at ``begin``, and the state
+        that it is left in. Each processor sets in where those from it on need it to."""
+        leads = [lead_of(row_of(self.links[n:])) for n in range(len(self.links))]
+        state = np.concatenate([link.at_rest(self.channels) for link in self.links])
+        sets_in = [max(start - lead, begin) for lead in leads] if begin < start else None
+        out = self._run(reader, begin, stop + self.latency, state, sets_in)
+        return np.ascontiguousarray(out[len(out) - (stop - start) :]), state
 
     def run(self, reader: Reader, start: int, stop: int, state: NDArray[np.float64]) -> Audio:
         """All processors over the input's samples ``start`` to ``stop``; what comes out belongs
         `latency` samples earlier. ``state`` is carried on."""
+        return self._run(reader, start, stop, state, None)
+
+    def _run(
+        self,
+        reader: Reader,
+        start: int,
+        stop: int,
+        state: NDArray[np.float64],
+        sets_in: list[int] | None,
+    ) -> Audio:
         sound = np.ascontiguousarray(reader.read(self.source, start, stop))
-        begin, behind = 0, 0
-        for link, shape in zip(self.links, self._shapes, strict=True):
-            end = begin + math.prod(shape)
-            own = state[begin:end].reshape(shape)
-            if link.listens is None:
-                sound = link.processor.run(sound, own)
-            else:
-                heard = reader.read(link.listens, start - behind, stop - behind)
-                sound = link.processor.run(sound, own, np.ascontiguousarray(heard))  # type: ignore[call-arg]
+        place, behind = 0, 0
+
+        def own(processor: Processor, channels: int) -> NDArray[np.float64]:
+            nonlocal place
+            shape = processor.at_rest(channels).shape
+            begin, place = place, place + math.prod(shape)
+            return state[begin:place].reshape(shape)
+
+        for n, link in enumerate(self.links):
+            if sets_in is not None and sets_in[n] > start:
+                sound = sound[max(len(sound) - (stop - sets_in[n] - behind), 0) :]
+            its = own(link.processor, self.channels)
+            heard = sound
+            if link.listens is not None:
+                first = stop - len(sound) - behind
+                heard = np.ascontiguousarray(reader.read(link.listens, first, stop - behind))
+            if link.through is not None:
+                heard = link.through.run(heard, own(link.through, 1 if heard.ndim == 1 else 2))
+            sound = (
+                link.processor.run(sound, its)
+                if heard is sound
+                else link.processor.run(sound, its, heard)  # type: ignore[call-arg]
+            )
             sound = np.maximum(sound, -LOUDEST)
             np.minimum(sound, LOUDEST, out=sound)
-            begin, behind = end, behind + link.processor.latency
+            behind += link.processor.latency
         return sound
+
+
+def row_of(links: Sequence[Link]) -> list[Processor]:
+    """All processors of links, in a row."""
+    return [one for link in links for one in link.row]
+
+
+def latency_of(processors: Sequence[Processor]) -> int:
+    """Samples by which processors in a row are late."""
+    return sum(one.latency for one in processors)
+
+
+def lead_of(processors: Sequence[Processor]) -> int:
+    """Samples before a span from which processors in a row must run for the span to be right within
+    -60 dBFS; 0 of none."""
+    memories = [one.memory for one in processors]
+    longest = max(memories, default=0)
+    return int(SETTLED * (longest + FURTHER * (sum(memories) - longest))) + latency_of(processors)
 
 
 @dataclass(frozen=True)
@@ -365,10 +406,6 @@ class Pair(Node):
 
     left: Node
     right: Node
-
-    @property
-    def is_cheap(self) -> bool:
-        return True
 
     @cached_property
     def key(self) -> str:
@@ -392,10 +429,6 @@ class Side(Node):
 
     source: Node
     side: int
-
-    @property
-    def is_cheap(self) -> bool:
-        return True
 
     @cached_property
     def key(self) -> str:

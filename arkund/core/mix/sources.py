@@ -23,6 +23,7 @@ from arkund.core.mix.nodes import (
     Placed,
     Processed,
 )
+from arkund.core.mix.reach import NEAR, Heard
 from arkund.core.mix.sheet import Sheet, Take
 from arkund.core.mix.struck import Cut, Evened, Silenced, Struck, Toned
 from arkund.core.process.crossover import Side, crossover
@@ -84,7 +85,12 @@ Entry = tuple[Node, Node, Node, Node, Node]
 
 
 def mic_entry(
-    name: str, sheet: Sheet, library: Library, variant: Variant, heard: Callable[[], list[Hit]]
+    name: str,
+    sheet: Sheet,
+    library: Library,
+    variant: Variant,
+    heard: Callable[[], list[Hit]],
+    reach: Heard = NEAR,
 ) -> Entry:
     """A mic as recorded, repaired, placed, clean, and as it enters its chain: with even strokes,
     without those that a layer plays instead, and without what lies below a sub layer's crossover."""
@@ -100,7 +106,7 @@ def mic_entry(
     if variant == "removed":
         clean = Difference(placed, clean) if clean is not placed else Placed(placed, 0.0, 0.0)
         return source, repaired, placed, clean, clean
-    return source, repaired, placed, clean, _evened(name, sheet, clean, heard)
+    return source, repaired, placed, clean, _evened(name, sheet, clean, heard, reach)
 
 
 def _placed(name: str, sheet: Sheet, library: Library) -> tuple[Node, Node]:
@@ -123,13 +129,15 @@ def _gate_key(name: str, sheet: Sheet, library: Library) -> Node | None:
     return Processed(heard, (Link(key.filters(sheet.rate)),)) if key.is_filtered else heard
 
 
-def _evened(name: str, sheet: Sheet, clean: Node, heard: Callable[[], list[Hit]]) -> Node:
+def _evened(
+    name: str, sheet: Sheet, clean: Node, heard: Callable[[], list[Hit]], reach: Heard
+) -> Node:
     mic = sheet.mics[name]
     layers = [sheet.layers[n] for n in taking_layers(sheet, name) if not sheet.layers[n].mute]
     instead = [layer for layer in layers if layer.mode == "instead"]
     entry = clean
     if mic.even.amount or instead:
-        own = sorted((h for h in heard() if h.piece == mic.name.piece), key=lambda h: h.time_s)
+        own = sorted(_of_piece(heard(), mic.name.piece), key=lambda h: h.time_s)
         onsets = tuple(round(h.time_s * sheet.rate + mic.delay_samples) for h in own)
     if mic.even.amount:
         entry = Evened(entry, onsets, tuple(h.kind for h in own), mic.even.amount)
@@ -138,7 +146,7 @@ def _evened(name: str, sheet: Sheet, clean: Node, heard: Callable[[], list[Hit]]
         entry = Silenced(entry, onsets, out)
     for layer in layers:
         if isinstance(layer, SubLayer) and layer.crossover:
-            entry = _crossed(entry, "high_pass", layer, sheet.rate)
+            entry = _crossed(entry, "high_pass", layer, sheet.rate, reach)
     return entry
 
 
@@ -155,17 +163,22 @@ def taking_layers(sheet: Sheet, mic: str) -> list[str]:
     ]
 
 
-def _crossed(source: Node, side: Side, layer: SubLayer, rate: int) -> Node:
+def _crossed(source: Node, side: Side, layer: SubLayer, rate: int, reach: Heard) -> Node:
     both = crossover(side, layer.crossover_hz, layer.crossover_db_oct, rate)
-    return Processed(source, tuple(Link(one) for one in both))
+    return Processed(source, tuple(Link(one) for one in both), reach=reach.entering)
 
 
 def layer_entry(
-    layer: AnyLayer, sheet: Sheet, drum: Node, library: Library, heard: Callable[[], list[Hit]]
+    layer: AnyLayer,
+    sheet: Sheet,
+    drum: Node,
+    library: Library,
+    heard: Callable[[], list[Hit]],
+    reach: Heard = NEAR,
 ) -> Node:
     """What a layer plays, under the strokes of the mic that it follows; ``drum`` is that mic clean."""
     mic = sheet.mics[layer.of]
-    struck = [h for h in heard() if h.piece == mic.name.piece and plays(layer, h)]
+    struck = [h for h in _of_piece(heard(), mic.name.piece) if plays(layer, h)]
     onsets = tuple(sorted(round(h.time_s * sheet.rate + mic.delay_samples) for h in struck))
     if isinstance(layer, SubLayer):
         toned = Toned(
@@ -179,7 +192,7 @@ def layer_entry(
             layer.fall,
             layer.drive_db,
         )
-        return _crossed(toned, "low_pass", layer, sheet.rate) if layer.crossover else toned
+        return _crossed(toned, "low_pass", layer, sheet.rate, reach) if layer.crossover else toned
     samples = _samples(layer, sheet, heard)
     if not samples:
         return Silence()  # its strokes have left the song
@@ -220,6 +233,10 @@ def plays(layer: AnyLayer, hit: Hit) -> bool:
     return wanted and hit.id not in layer.left_out
 
 
+def _of_piece(hits: Sequence[Hit], piece: str | None) -> list[Hit]:
+    return [h for h in hits if h.piece == piece]
+
+
 def _repaired(source: Node, repair: Repair, rate: int) -> Node:
     mended = source
     if repair.dc or repair.rebuilt or repair.clip_gains:
@@ -240,7 +257,7 @@ def gate_rule(mic: Mic, rate: int, heard: Callable[[], Sequence[Hit]]) -> GateRu
         ms_to_samples(c.release_ms, rate),
         ms_to_samples(c.lookahead_ms, rate),
     )
-    own = [h for h in heard() if h.piece == mic.name.piece] if c.opens_on == "strokes" else []
+    own = _of_piece(heard(), mic.name.piece) if c.opens_on == "strokes" else []
 
     def onsets(hits: Sequence[Hit]) -> tuple[int, ...]:
         return tuple(round(h.time_s * rate + mic.delay_samples) for h in hits)

@@ -18,7 +18,7 @@ from arkund.core.replace.even import even_gains_db, ridden, windows
 from arkund.core.replace.harvest import HEAD_S, PEAK_S
 from arkund.core.replace.placing import SUM_S, Heard, heard, place
 from arkund.core.replace.tone import CHOKE_S, tone
-from arkund.core.units import amplitudes_to_db, db_to_amplitude
+from arkund.core.units import amplitudes_to_db
 
 SILENT_DB = -80.0
 AT_ONCE = 256
@@ -36,6 +36,22 @@ class Cut(NamedTuple):
     frames: int
     fade_in: int
     fade_out: int
+
+
+class Place(NamedTuple):
+    """Where a stroke's sound lies: its onset and where the sound begins in samples of the song, which
+    sound, its polarity (0 where there is none), the stroke's and the sound's level in dB, where it
+    is choked, how alike they are, and the sum's gain at the bottom in dB."""
+
+    onset: float
+    begins: float
+    sound: float
+    polarity: float
+    level_db: float
+    own_db: float
+    stops: float
+    alike: float
+    low_db: float
 
 
 class Row(NamedTuple):
@@ -61,6 +77,10 @@ class _Laid(Node):
     choke: bool
 
     @property
+    def kept_s(self) -> float:
+        return 0.5
+
+    @property
     def _settings(self) -> tuple[object, ...]:
         raise TypeError("a layer names its settings")
 
@@ -81,11 +101,23 @@ class _Laid(Node):
         return [Row(*row) for row in self._table(reader)]
 
     def _table(self, reader: Reader) -> NDArray[np.float64]:
-        """The plan, a row a stroke; decided once and cached."""
-        return reader.track(self.key, lambda whole: np.array(self._decide(whole)).reshape(-1, 7))
+        """The plan, a row a stroke."""
+        width = len(Place._fields)
+        key = key_of(type(self).__name__, 2, self.drum.key, self.onsets, self._placed)
+        # How far levels are followed says nothing about places: these are decided once and cached.
+        table = reader.track(key, lambda whole: np.array(self._decide(whole)).reshape(-1, width))
+        onset, begins, sound, polarity, levels, own, *rest = table.T
+        typical = float(np.median(levels)) if len(levels) else 0.0
+        gains = polarity * 10 ** (gain_db(levels, own, typical, self.following) / 20)
+        return np.column_stack([onset, begins, sound, gains, *rest])
 
-    def _decide(self, reader: Reader) -> list[Row]:
-        raise TypeError("a layer decides what each stroke gets")
+    def _decide(self, reader: Reader) -> list[Place]:
+        raise TypeError("a layer decides where each stroke's sound lies")
+
+    @property
+    def _placed(self) -> tuple[object, ...]:
+        """What places rest on."""
+        return self._settings
 
     def _sound(self, reader: Reader, row: Row) -> Audio:
         raise TypeError("a layer has its sounds")
@@ -166,13 +198,12 @@ class Struck(_Laid):
             kept[number] = _faded(sound, cut.fade_in, cut.fade_out)
         return kept[number]
 
-    def _decide(self, reader: Reader) -> list[Row]:
+    def _decide(self, reader: Reader) -> list[Place]:
         rate, head = reader.rate, round(HEAD_S * reader.rate)
         strokes = self.peaks_db(reader)
         if not strokes:
             return []
         samples = _peaks_db(reader, self.source, [cut.at + head for cut in self.samples])
-        typical = float(np.median(strokes))
         chosen = choose(strokes, samples)
         length = head + round((SUM_S + 0.01) * rate)
         lead, stops = 2 * head, self._stops(reader.frames)
@@ -191,17 +222,16 @@ class Struck(_Laid):
             strict=True,
         ):
             found = place(stroke, own[n], lead, rate, same_mic=self.source == self.drum)
-            gain = found.polarity * db_to_amplitude(
-                gain_db(level, samples[n], typical, self.following)
-            )
-            if self.under and found.gain_low_db < 0:
-                gain = 0.0  # rather none than one that makes the drum thinner
+            # Rather none than one that makes the drum thinner.
+            thinner = self.under and found.gain_low_db < 0
             out.append(
-                Row(
+                Place(
                     onset,
                     onset + found.shift - head,
                     n,
-                    gain,
+                    0.0 if thinner else found.polarity,
+                    level,
+                    samples[n],
                     stop - head,
                     found.alike,
                     found.gain_low_db,
@@ -240,7 +270,7 @@ class Toned(_Laid):
     def _sound(self, reader: Reader, row: Row) -> Audio:
         return self._one(reader.rate)
 
-    def _decide(self, reader: Reader) -> list[Row]:
+    def _decide(self, reader: Reader) -> list[Place]:
         strokes, one = self.peaks_db(reader), self._one(reader.rate)
         if not strokes:
             return []
@@ -252,13 +282,14 @@ class Toned(_Laid):
             size = np.sqrt(np.sum(drum**2) * np.sum(part**2)) + 1e-20
             sums.append(float(drum @ part) / size)
         polarity = 1.0 if sum(sums) >= 0 else -1.0
-        typical = float(np.median(strokes))
         return [
-            Row(
+            Place(
                 onset,
                 onset,
                 0,
-                polarity * db_to_amplitude(gain_db(level, 0.0, typical, self.following)),
+                polarity,
+                level,
+                0.0,
                 stops,
                 abs(alike),
                 float(10 * np.log10(max(1 + polarity * alike, 1e-3))),

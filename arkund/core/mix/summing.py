@@ -92,10 +92,6 @@ class Varied(Node):
 
     parts: tuple[tuple[int, int, Node], ...]
 
-    @property
-    def is_cheap(self) -> bool:
-        return True
-
     @cached_property
     def key(self) -> str:
         return key_of("varied", 1, [(at, ramp, node.key) for at, ramp, node in self.parts])

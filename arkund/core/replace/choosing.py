@@ -1,6 +1,10 @@
 """Which sample a stroke gets, and how loud: velocity layers, round robin, velocity following."""
 
 from collections.abc import Sequence
+from typing import TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
 
 NEAREST = 3
 """A stroke chooses among so many samples that come nearest to it in level."""
@@ -26,7 +30,10 @@ def choose(strokes_db: Sequence[float], samples_db: Sequence[float]) -> list[int
     return out
 
 
-def gain_db(stroke_db: float, sample_db: float, typical_db: float, following: float) -> float:
-    """Gain of a sample under a stroke: at ``following`` 1 its peak comes to the stroke's, at 0 to
+Level = TypeVar("Level", float, NDArray[np.float64])
+
+
+def gain_db(stroke_db: Level, sample_db: Level, typical_db: float, following: float) -> Level:
+    """Gain of a sample under a stroke, or of one each: at ``following`` 1 its peak comes to the stroke's, at 0 to
     the typical stroke's, between in proportion (all in dB)."""
     return typical_db + following * (stroke_db - typical_db) - sample_db

@@ -1,0 +1,199 @@
+"""A stretch of the song, rendered in one go.
+
+Chains remember, so what a chain gives depends on where it began. In a stretch it begins at rest, so
+much before the stretch that it is right within -60 dBFS where it is heard (`Processed.lead`), and
+goes on from piece to piece. How much earlier than the stretch a chain is heard by the chains behind
+it, and how much later, it knows itself (`Processed.reach`): so nothing is rendered that nobody hears,
+and what the first piece of a mix asks of every mic is that mic's first piece.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.mix.cache import TileCache
+from arkund.core.mix.nodes import Node, Processed, key_of, row_of
+from arkund.core.process.stage import Audio
+
+STRIDE = 16
+"""Pieces whose names are found in one go."""
+
+
+class Around(Protocol):
+    """What a stretch asks of the engine that it belongs to."""
+
+    rate: int
+    frames: int
+    piece_frames: int
+    cache: TileCache
+    keeps: bool
+
+    def read(self, node: Node, start: int, stop: int) -> Audio: ...
+
+    def over(self, node: Node, start: int, stop: int) -> str: ...
+
+    def track(
+        self, key: str, compute: Callable[[Any], NDArray[np.float64]]
+    ) -> NDArray[np.float64]: ...
+
+    def source(self, node: Node, start: int, stop: int) -> Audio: ...
+
+
+@dataclass(eq=False)
+class Stretch:
+    """The samples ``start`` to ``stop`` of the song (None: to its end), in pieces.
+
+    One that stands ``alone`` is rendered as if there were no more of the song: chains are at rest
+    where it begins, and silent outside of it.
+    """
+
+    around: Around
+    start: int
+    stop: int | None
+    alone: bool
+
+    def __post_init__(self) -> None:
+        self.rate, self.frames = self.around.rate, self.around.frames
+        self._name = f"{self.rate} {self.start} {self.stop} {self.alone}"
+
+    def read(self, node: Node, start: int, stop: int) -> Audio:
+        """Samples ``start`` to ``stop`` of a node as this stretch has them, from before it and from
+        after it as the song has them; not to be written to."""
+        if node.kept_s:
+            return self.around.source(node, start, stop)
+        if not isinstance(node, Processed):
+            return node.render(self, start, stop)
+        numbers, first, last = self._pieces(node, start, stop)
+        if len(numbers) == 1 and (first, last) == (start, stop) == self._span(node, numbers[0]):
+            return self.piece(node, numbers[0])
+        out = np.zeros((stop - start,) if node.channels == 1 else (stop - start, 2), np.float32)
+        for number in numbers:
+            low, high = self._span(node, number)
+            a, b = max(low, start), min(high, stop)
+            out[a - start : b - start] = self.piece(node, number)[a - low : b - low]
+        if not self.alone:
+            for a, b in ((max(start, 0), first), (last, stop)):
+                if a < b:
+                    out[a - start : b - start] = self.around.read(node, a, b)
+        return out
+
+    def over(self, node: Node, start: int, stop: int) -> str:
+        """Hash of what is heard of a node between two samples (`Node.key_over`)."""
+
+        def find() -> str:
+            if not isinstance(node, Processed):
+                return node.key_over(self, start, stop)
+            numbers, first, last = self._pieces(node, start, stop)
+            parts = [self._named(node, number) for number in numbers]
+            if not self.alone:
+                for a, b in ((max(start, 0), first), (last, stop)):
+                    parts += [self.around.over(node, a, b)] if a < b else []
+            return key_of("pieces", parts)
+
+        return self.around.cache.keys.get((self._name, node.key, start, stop), find)
+
+    def track(self, key: str, compute: Callable[[Any], NDArray[np.float64]]) -> NDArray[np.float64]:
+        """A decision about the whole song."""
+        return self.around.track(key, compute)
+
+    def numbers(self, start: int, stop: int) -> range:
+        """The pieces in which the samples ``start`` to ``stop`` of what is heard lie."""
+        size = self.around.piece_frames
+        first, last = max(start, self.start), stop if self.stop is None else min(stop, self.stop)
+        return range((first - self.start) // size, max(-(-(last - self.start) // size), 0))
+
+    def piece(self, node: Processed, number: int) -> Audio:
+        """A piece of a chain. Shared with the cache: never written to."""
+        if self._span(node, number)[0] >= self.frames + self.rate // 2:  # what is late has rung out
+            first, last = self._span(node, number)
+            return np.zeros(last - first if node.channels == 1 else (last - first, 2), np.float32)
+        cache, key = self.around.cache, self._named(node, number)
+        found = cache.get(key, node.keeps_on_disk)
+        if found is not None:
+            return found
+        with cache.building(key):
+            found = cache.get(key)
+            if found is None:
+                found = self._process(node, number)
+                cache.put(key, found, node.keeps_on_disk and self.around.keeps)
+        return found
+
+    def _reach(self, node: Processed) -> tuple[int, int]:
+        """How many samples before a stretch and after it a chain is heard."""
+        return (0, 0) if self.alone else node.reach
+
+    def _span(self, node: Processed, number: int) -> tuple[int, int]:
+        """The samples of a piece: later by what is heard after the stretch; the first one longer by
+        what is heard before it."""
+        before, after = self._reach(node)
+        size = self.around.piece_frames
+        begin = self.start + number * size
+        stop = begin + size if self.stop is None else min(begin + size, self.stop)
+        return (begin + after if number else max(self.start - before, 0)), stop + after
+
+    def _pieces(self, node: Processed, start: int, stop: int) -> tuple[range, int, int]:
+        """The pieces of a chain that hold a span, and the samples that they can give of it."""
+        before, after = self._reach(node)
+        size = self.around.piece_frames
+        first = max(start, self.start - before, 0)
+        last = stop if self.stop is None else min(stop, self.stop + after)
+        if first >= last:
+            return range(0), stop, stop
+        low = max(first - after - self.start, 0) // size
+        high = max(-(-(last - after - self.start) // size), low + 1)
+        return range(low, high), first, last
+
+    def _named(self, node: Processed, number: int) -> str:
+        """Name of a piece: the hash of all that its chain has heard when it is done."""
+
+        def find() -> str:
+            first, last = self._span(node, number)
+            before = ""
+            if number:
+                # In strides, since each asks for the one before.
+                for passed in range(STRIDE, number, STRIDE):
+                    self._named(node, passed)
+                before = self._named(node, number - 1)
+            else:
+                first = self._begin(node)
+            inputs = (node.source, *(link.listens for link in node.links if link.listens))
+            heard = [self.over(one, first, last + node.latency) for one in inputs]
+            alone = [one.settings() for one in row_of(node.links)]
+            return key_of("piece", self.rate, self.alone, first, last, before, alone, heard)
+
+        return self.around.cache.keys.get((f"{self._name} piece", node.key, number, 0), find)
+
+    def _begin(self, node: Processed) -> int:
+        """The first sample that a chain hears."""
+        first = self._span(node, 0)[0]
+        return first if self.alone else max(first - node.lead, 0)
+
+    def _process(self, node: Processed, number: int) -> Audio:
+        """A piece, from the state that the one before has left or from rest."""
+        first, last = self._span(node, number)
+        if number:
+            state = self._state_before(node, number)
+            out = node.run(self, first + node.latency, last + node.latency, state)
+        else:
+            out, state = node.begin(self, self._begin(node), first, last)
+        self.around.cache.put(self._named(node, number) + "-state", state, False)
+        return out
+
+    def _state_before(self, node: Processed, number: int) -> NDArray[np.float64]:
+        """The state that the piece before has left."""
+        known = number - 1
+        while known > 0 and self._state(node, known) is None:
+            known -= 1
+        if self._state(node, known) is None:
+            self._process(node, known)
+        for passed in range(known + 1, number):
+            self._process(node, passed)
+        found = self._state(node, number - 1)
+        assert found is not None
+        return np.array(found, np.float64)
+
+    def _state(self, node: Processed, number: int) -> NDArray[np.float64] | None:
+        return self.around.cache.get(self._named(node, number) + "-state")
