@@ -189,9 +189,9 @@ def test_a_tile_at_the_end_is_heard_without_rendering_the_song(song: Any, ran: A
     engine = Counting(sheet, TileCache())
     graph = build(sheet, song[1])
     engine.tile(graph.output, 36)
-    leads = graph.mics["snare_top"].shaped.lead + graph.output.lead  # type: ignore[attr-defined]
+    lead = graph.mics["snare_top"].shaped.leads[0]  # type: ignore[attr-defined]
     # Of each of three mics the tile and what the chains hear before it, in steps.
-    assert engine.from_files <= 3 * (TILE + leads + RATE)
+    assert engine.from_files <= 3 * (TILE + lead + RATE)
     assert len(ran) == len({node.key for node, _, _ in ran})
     assert min(first for _, first, _ in ran) > 20 * TILE
 
@@ -222,8 +222,8 @@ def test_each_chain_begins_as_early_as_it_is_heard_and_no_earlier(song: Any, ran
     for name in ("snare_top", "kick_in"):
         shaped = graph.mics[name].shaped
         begun = [first for node, first, _ in ran if node is shaped]
-        assert begun == [20 * TILE - shaped.reach[0]]  # type: ignore[attr-defined]
-        assert 0 < shaped.reach[0] < 8 * RATE  # type: ignore[attr-defined]
+        assert begun == [20 * TILE - shaped.behind.lead]  # type: ignore[attr-defined]
+        assert 0 < shaped.behind.lead < 8 * RATE  # type: ignore[attr-defined]
 
 
 def test_a_chain_hears_its_source_once_however_long_it_is(song: Any, ran: Any) -> None:
@@ -240,7 +240,7 @@ def test_a_chain_hears_its_source_once_however_long_it_is(song: Any, ran: Any) -
         ran.clear()
         engine.tile(node, 20)
         assert [one for one, _, _ in ran] == [node]
-        return engine.from_files - node.lead - sum(node.reach)
+        return engine.from_files - node.leads[0] - node.behind.latency
 
     assert heard(12) == heard(2) == TILE
 

@@ -7,6 +7,7 @@ from arkund.core.hits.detect import Hit
 from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Channel, Mic
 from arkund.core.mix.differences import variants
 from arkund.core.mix.graph import Chained, Graph, MicStages, Variant
+from arkund.core.mix.hearing import Heard, hearings
 from arkund.core.mix.lanes import (
     STROKES,
     Library,
@@ -23,7 +24,6 @@ from arkund.core.mix.nodes import (
     Side,
 )
 from arkund.core.mix.pairs import lane
-from arkund.core.mix.reach import Heard, reaches
 from arkund.core.mix.sheet import Sheet, bus_order, with_values
 from arkund.core.mix.sources import Entry, layer_entry, mic_entry, taking_layers
 from arkund.core.mix.strokes import (
@@ -59,10 +59,10 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
         )
         for name in order
     }
-    reach = reaches(sheet, lambda path: _versions(sheet, path))
+    hearing = hearings(sheet, lambda path: _versions(sheet, path))
     entries = {
         name: [
-            (at, ramp, mic_entry(name, version, library, variant, heard, reach(f"mics.{name}")))
+            (at, ramp, mic_entry(name, version, library, variant, heard, hearing(f"mics.{name}")))
             for at, ramp, version in versions[name]
         ]
         for name in order
@@ -72,7 +72,7 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     keys |= _stroke_keys(sheet, heard)
     every, chained = {}, {}
     for name in order:
-        chained[name] = _lane_chains(sheet, name, versions, entries, keys, reach(f"mics.{name}"))
+        chained[name] = _lane_chains(sheet, name, versions, entries, keys, hearing(f"mics.{name}"))
         every[name] = _mic_stages(entries[name], chained[name])
     beside = _beside(sheet, every)
     mics = sounding_mics(sheet)
@@ -113,7 +113,7 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
             (at, ramp, _channel_at(version, path), entry(version))
             for at, ramp, version in variants(sheet, path, with_values)
         ]
-        made = [_chained(c, node, sheet.rate, keys, reach(path)) for _, _, c, node in own]
+        made = [_chained(c, node, sheet.rate, keys, hearing(path)) for _, _, c, node in own]
         chains[name] = _varied_chain([(at, ramp) for at, ramp, _, _ in own], made)
         levels = [0.0 if c.mute else fader_gain(c.fader_db) for _, _, c, _ in own]
         return _input(
@@ -129,7 +129,7 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
 
         def struck(version: Sheet, name: str = name, drum: Node = drum) -> Node:
             layer = version.layers[name]
-            around = reach(f"layers.{name}")
+            around = hearing(f"layers.{name}")
             entry = layer_entry(layer, version, drum, library, heard, around)
             return Mixed(((entry, 1.0, 1.0),))
 
@@ -187,7 +187,7 @@ def _lane_chains(
     versions: Mapping[str, Sequence[tuple[int, int, Sheet]]],
     entries: Entries,
     keys: Mapping[str, Node],
-    reach: Heard,
+    hearing: Heard,
 ) -> list[Chained]:
     """A mic's chain in each of its versions. Both sides of a linked pair run through one, so that
     what listens hears both."""
@@ -199,10 +199,10 @@ def _lane_chains(
         for n, m in enumerate(v.mics[side] for _, _, v in versions[side])
     ):
         own = zip(mine, entries[name], strict=True)
-        return [_chained(mic, entry[-1], sheet.rate, keys, reach) for mic, (_, _, entry) in own]
+        return [_chained(mic, entry[-1], sheet.rate, keys, hearing) for mic, (_, _, entry) in own]
     number, out = sides.index(name), []
     for mic, (_, _, left), (_, _, right) in zip(mine, *(entries[s] for s in sides), strict=True):
-        both = _chained(mic, Pair(left[-1], right[-1]), sheet.rate, keys, reach)
+        both = _chained(mic, Pair(left[-1], right[-1]), sheet.rate, keys, hearing)
         entry = (left, right)[number][-1]
         after = {
             i: entry if node is both.entry else Side(node, number) for i, node in both.after.items()
@@ -317,7 +317,7 @@ def _is_clear(channel: Channel) -> bool:
 
 
 def _chained(
-    channel: Channel, entry: Node, rate: int, sources: Mapping[str, Node], reach: Heard
+    channel: Channel, entry: Node, rate: int, sources: Mapping[str, Node], hearing: Heard
 ) -> Chained:
     """A channel's chain on top of what comes in; ``sources`` are what its stages may listen to."""
     after: dict[str, Node] = {}
@@ -334,7 +334,7 @@ def _chained(
             keys[stage.id] = Processed(heard, (Link(through),)) if through else heard
         if not stage.is_transparent:
             links.append(Link(stage.process(rate), listens, through))
-            node = Processed(entry, tuple(links), dear=stage is working[-1], reach=reach.behind)
+            node = Processed(entry, tuple(links), dear=stage is working[-1], behind=hearing.behind)
         after[stage.id] = node
     return Chained(channel.chain, entry, after, keys)
 

@@ -23,6 +23,7 @@ from arkund.core.clean.gate import Envelope, apply_envelope
 from arkund.core.clean.mending import SPLINE_REACH, ease_gain, rebuild
 from arkund.core.clean.rule import GateRule
 from arkund.core.mix.adding import filter_valid, taps_late
+from arkund.core.mix.settling import ALONE, Settling
 from arkund.core.process.stage import Audio, Processor
 
 LOUDEST = np.float32(10 ** (24 / 20))
@@ -279,15 +280,6 @@ class Link:
         return np.concatenate(states)
 
 
-SETTLED = 0.7
-"""Share of a processor's memory (to about -100 dB) after which it is within -70 dB of what it would be
-had it run from the song's start."""
-
-FURTHER = 0.3
-"""Share of its memory that each further processor in a row adds to the longest: n equal one-pole
-decays in a row fall to -100 dB like a gamma distribution of order n, 0.2 times later each."""
-
-
 @dataclass(frozen=True)
 class Processed(Node):
     """Processors one after the other on an input, run in one pass, their latency taken off again."""
@@ -295,12 +287,12 @@ class Processed(Node):
     source: Node
     links: tuple[Link, ...]
     dear: bool = False
-    reach: tuple[int, int] = (0, 0)
-    """How many samples before what is asked for, and after it, it is heard by those behind it."""
+    behind: Settling = ALONE
+    """Those that hear it, if it is not heard by itself."""
 
     @cached_property
     def key(self) -> str:
-        return key_of("processed", 3, self.source.key, self.settings, self.reach)
+        return key_of("processed", 3, self.source.key, self.settings, self.behind)
 
     @cached_property
     def settings(self) -> list[Any]:
@@ -313,12 +305,13 @@ class Processed(Node):
     @cached_property
     def latency(self) -> int:
         """Samples by which the chain's output is behind its input."""
-        return latency_of(row_of(self.links))
+        return sum(link.processor.latency for link in self.links)
 
     @cached_property
-    def lead(self) -> int:
-        """Samples before a span from which it must run for the span to be right within -60 dBFS."""
-        return lead_of(row_of(self.links))
+    def leads(self) -> list[int]:
+        """Samples before a stretch at which each processor sets in, so that what is heard at the end
+        of the way is right within -60 dBFS from the stretch's beginning on."""
+        return [self.behind.after(row_of(self.links[n:])).lead for n in range(len(self.links))]
 
     @property
     def channels(self) -> int:
@@ -329,20 +322,18 @@ class Processed(Node):
         return self.dear
 
     def begin(
-        self, reader: Reader, begin: int, start: int, stop: int
+        self, reader: Reader, begins: Sequence[int], start: int, stop: int
     ) -> tuple[Audio, NDArray[np.float64]]:
-        """The samples ``start`` to ``stop`` of a chain that is at rest at ``begin``, and the state
-        that it is left in. Each processor sets in where those from it on need it to."""
-        leads = [lead_of(row_of(self.links[n:])) for n in range(len(self.links))]
+        """The samples ``start`` to ``stop`` of a chain whose processors are at rest at ``begins``, and
+        the state that it is left in."""
         state = np.concatenate([link.at_rest(self.channels) for link in self.links])
-        sets_in = [max(start - lead, begin) for lead in leads] if begin < start else None
-        out = self._run(reader, begin, stop + self.latency, state, sets_in)
+        out = self._run(reader, begins[0], stop + self.latency, state, begins)
         return np.ascontiguousarray(out[len(out) - (stop - start) :]), state
 
     def run(self, reader: Reader, start: int, stop: int, state: NDArray[np.float64]) -> Audio:
         """All processors over the input's samples ``start`` to ``stop``; what comes out belongs
         `latency` samples earlier. ``state`` is carried on."""
-        return self._run(reader, start, stop, state, None)
+        return self._run(reader, start, stop, state, [start] * len(self.links))
 
     def _run(
         self,
@@ -350,7 +341,7 @@ class Processed(Node):
         start: int,
         stop: int,
         state: NDArray[np.float64],
-        sets_in: list[int] | None,
+        begins: Sequence[int],
     ) -> Audio:
         sound = np.ascontiguousarray(reader.read(self.source, start, stop))
         place, behind = 0, 0
@@ -362,8 +353,8 @@ class Processed(Node):
             return state[begin:place].reshape(shape)
 
         for n, link in enumerate(self.links):
-            if sets_in is not None and sets_in[n] > start:
-                sound = sound[max(len(sound) - (stop - sets_in[n] - behind), 0) :]
+            if begins[n] > start:
+                sound = sound[max(len(sound) - (stop - begins[n] - behind), 0) :]
             its = own(link.processor, self.channels)
             heard = sound
             if link.listens is not None:
@@ -385,19 +376,6 @@ class Processed(Node):
 def row_of(links: Sequence[Link]) -> list[Processor]:
     """All processors of links, in a row."""
     return [one for link in links for one in link.row]
-
-
-def latency_of(processors: Sequence[Processor]) -> int:
-    """Samples by which processors in a row are late."""
-    return sum(one.latency for one in processors)
-
-
-def lead_of(processors: Sequence[Processor]) -> int:
-    """Samples before a span from which processors in a row must run for the span to be right within
-    -60 dBFS; 0 of none."""
-    memories = [one.memory for one in processors]
-    longest = max(memories, default=0)
-    return int(SETTLED * (longest + FURTHER * (sum(memories) - longest))) + latency_of(processors)
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,7 @@ from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label
 from arkund.core.mix.channels import Clean, Mic, Repair
 from arkund.core.mix.graph import Variant
+from arkund.core.mix.hearing import NEAR, Heard
 from arkund.core.mix.hum import HumProcess
 from arkund.core.mix.joining import Moved, Passage, Silence, Spliced
 from arkund.core.mix.lanes import KICK_ROLES, ONE_FILE, Library
@@ -23,7 +24,6 @@ from arkund.core.mix.nodes import (
     Placed,
     Processed,
 )
-from arkund.core.mix.reach import NEAR, Heard
 from arkund.core.mix.sheet import Sheet, Take
 from arkund.core.mix.struck import Cut, Evened, Silenced, Struck, Toned
 from arkund.core.process.crossover import Side, crossover
@@ -90,7 +90,7 @@ def mic_entry(
     library: Library,
     variant: Variant,
     heard: Callable[[], list[Hit]],
-    reach: Heard = NEAR,
+    hearing: Heard = NEAR,
 ) -> Entry:
     """A mic as recorded, repaired, placed, clean, and as it enters its chain: with even strokes,
     without those that a layer plays instead, and without what lies below a sub layer's crossover."""
@@ -106,7 +106,7 @@ def mic_entry(
     if variant == "removed":
         clean = Difference(placed, clean) if clean is not placed else Placed(placed, 0.0, 0.0)
         return source, repaired, placed, clean, clean
-    return source, repaired, placed, clean, _evened(name, sheet, clean, heard, reach)
+    return source, repaired, placed, clean, _evened(name, sheet, clean, heard, hearing)
 
 
 def _placed(name: str, sheet: Sheet, library: Library) -> tuple[Node, Node]:
@@ -130,7 +130,7 @@ def _gate_key(name: str, sheet: Sheet, library: Library) -> Node | None:
 
 
 def _evened(
-    name: str, sheet: Sheet, clean: Node, heard: Callable[[], list[Hit]], reach: Heard
+    name: str, sheet: Sheet, clean: Node, heard: Callable[[], list[Hit]], hearing: Heard
 ) -> Node:
     mic = sheet.mics[name]
     layers = [sheet.layers[n] for n in taking_layers(sheet, name) if not sheet.layers[n].mute]
@@ -146,7 +146,7 @@ def _evened(
         entry = Silenced(entry, onsets, out)
     for layer in layers:
         if isinstance(layer, SubLayer) and layer.crossover:
-            entry = _crossed(entry, "high_pass", layer, sheet.rate, reach)
+            entry = _crossed(entry, "high_pass", layer, sheet.rate, hearing)
     return entry
 
 
@@ -163,9 +163,9 @@ def taking_layers(sheet: Sheet, mic: str) -> list[str]:
     ]
 
 
-def _crossed(source: Node, side: Side, layer: SubLayer, rate: int, reach: Heard) -> Node:
+def _crossed(source: Node, side: Side, layer: SubLayer, rate: int, hearing: Heard) -> Node:
     both = crossover(side, layer.crossover_hz, layer.crossover_db_oct, rate)
-    return Processed(source, tuple(Link(one) for one in both), reach=reach.entering)
+    return Processed(source, tuple(Link(one) for one in both), behind=hearing.entering)
 
 
 def layer_entry(
@@ -174,7 +174,7 @@ def layer_entry(
     drum: Node,
     library: Library,
     heard: Callable[[], list[Hit]],
-    reach: Heard = NEAR,
+    hearing: Heard = NEAR,
 ) -> Node:
     """What a layer plays, under the strokes of the mic that it follows; ``drum`` is that mic clean."""
     mic = sheet.mics[layer.of]
@@ -192,7 +192,7 @@ def layer_entry(
             layer.fall,
             layer.drive_db,
         )
-        return _crossed(toned, "low_pass", layer, sheet.rate, reach) if layer.crossover else toned
+        return _crossed(toned, "low_pass", layer, sheet.rate, hearing) if layer.crossover else toned
     samples = _samples(layer, sheet, heard)
     if not samples:
         return Silence()  # its strokes have left the song

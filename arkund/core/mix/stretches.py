@@ -1,10 +1,10 @@
 """A stretch of the song, rendered in one go.
 
-Chains remember, so what a chain gives depends on where it began. In a stretch it begins at rest, so
-much before the stretch that it is right within -60 dBFS where it is heard (`Processed.lead`), and
-goes on from piece to piece. How much earlier than the stretch a chain is heard by the chains behind
-it, and how much later, it knows itself (`Processed.reach`): so nothing is rendered that nobody hears,
-and what the first piece of a mix asks of every mic is that mic's first piece.
+Chains remember, so what a chain gives depends on where it began. In a stretch its processors begin at
+rest, so much before the stretch that what is heard at the end of the way is right within -60 dBFS
+(`Processed.leads`), and go on from piece to piece. A chain knows who hears it (`Processed.behind`),
+and its first piece begins where those need it: so nothing is rendered that nobody hears, and the first
+piece of a mix asks of every mic for its first piece alone.
 """
 
 from collections.abc import Callable
@@ -121,14 +121,14 @@ class Stretch:
                 cache.put(key, found, node.keeps_on_disk and self.around.keeps)
         return found
 
-    def _reach(self, node: Processed) -> tuple[int, int]:
+    def _heard_around(self, node: Processed) -> tuple[int, int]:
         """How many samples before a stretch and after it a chain is heard."""
-        return (0, 0) if self.alone else node.reach
+        return (0, 0) if self.alone else (node.behind.lead, node.behind.latency)
 
     def _span(self, node: Processed, number: int) -> tuple[int, int]:
         """The samples of a piece: later by what is heard after the stretch; the first one longer by
         what is heard before it."""
-        before, after = self._reach(node)
+        before, after = self._heard_around(node)
         size = self.around.piece_frames
         begin = self.start + number * size
         stop = begin + size if self.stop is None else min(begin + size, self.stop)
@@ -136,7 +136,7 @@ class Stretch:
 
     def _pieces(self, node: Processed, start: int, stop: int) -> tuple[range, int, int]:
         """The pieces of a chain that hold a span, and the samples that they can give of it."""
-        before, after = self._reach(node)
+        before, after = self._heard_around(node)
         size = self.around.piece_frames
         first = max(start, self.start - before, 0)
         last = stop if self.stop is None else min(stop, self.stop + after)
@@ -150,26 +150,22 @@ class Stretch:
         """Name of a piece: the hash of all that its chain has heard when it is done."""
 
         def find() -> str:
-            first, last = self._span(node, number)
-            before = ""
+            begins, before, span = self._begins(node), "", self._span(node, number)
             if number:
                 # In strides, since each asks for the one before.
                 for passed in range(STRIDE, number, STRIDE):
                     self._named(node, passed)
-                before = self._named(node, number - 1)
-            else:
-                first = self._begin(node)
+                begins, before = [span[0]], self._named(node, number - 1)
             inputs = (node.source, *(link.listens for link in node.links if link.listens))
-            heard = [self.over(one, first, last + node.latency) for one in inputs]
+            heard = [self.over(one, begins[0], span[1] + node.latency) for one in inputs]
             alone = [one.settings() for one in row_of(node.links)]
-            return key_of("piece", self.rate, self.alone, first, last, before, alone, heard)
+            return key_of("piece", self.rate, self.alone, begins, span, before, alone, heard)
 
         return self.around.cache.keys.get((f"{self._name} piece", node.key, number, 0), find)
 
-    def _begin(self, node: Processed) -> int:
-        """The first sample that a chain hears."""
-        first = self._span(node, 0)[0]
-        return first if self.alone else max(first - node.lead, 0)
+    def _begins(self, node: Processed) -> list[int]:
+        """The first sample that each processor of a chain hears."""
+        return [self.start if self.alone else max(self.start - lead, 0) for lead in node.leads]
 
     def _process(self, node: Processed, number: int) -> Audio:
         """A piece, from the state that the one before has left or from rest."""
@@ -178,7 +174,7 @@ class Stretch:
             state = self._state_before(node, number)
             out = node.run(self, first + node.latency, last + node.latency, state)
         else:
-            out, state = node.begin(self, self._begin(node), first, last)
+            out, state = node.begin(self, self._begins(node), first, last)
         self.around.cache.put(self._named(node, number) + "-state", state, False)
         return out
 

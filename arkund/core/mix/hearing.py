@@ -1,4 +1,4 @@
-"""How far around what is asked for each channel is heard by the channels behind it.
+"""Who hears each channel: chains on the way from it to the drum bus.
 
 A chain that hears others must begin before the sound that is asked for, and what it hears must be
 there by then; what it delays must be there for longer. Both add up from the drum bus backwards.
@@ -9,44 +9,32 @@ from functools import cache
 from typing import NamedTuple
 
 from arkund.core.mix.channels import DRUM_BUS, Channel
-from arkund.core.mix.nodes import latency_of, lead_of
+from arkund.core.mix.settling import ALONE, Settling
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.stage import Processor
 
-STEP_S, STEP = 0.25, 256
-"""Reach is counted in steps before (seconds) and after (samples), so that a value which turns a
-little leaves it as it is, and with it all that others have rendered."""
-
-Reach = tuple[int, int]
-"""Samples before and after."""
-
 
 class Heard(NamedTuple):
-    """How far around what is asked for it is heard what comes ``behind`` a channel's chain, and what
-    is ``entering`` it."""
+    """Those that hear what comes ``behind`` a channel's chain, and what is ``entering`` it."""
 
-    behind: Reach
-    entering: Reach
-
-
-NEAR = Heard((0, 0), (0, 0))
+    behind: Settling
+    entering: Settling
 
 
-def reaches(sheet: Sheet, versions: Callable[[str], Sequence[Channel]]) -> Callable[[str], Heard]:
-    """How far channels are heard, by path; ``versions`` are those of a channel over all bars."""
+NEAR = Heard(ALONE, ALONE)
 
-    @cache
-    def behind(path: str) -> Reach:
-        found = [entering(hearing) for hearing in _hearing(sheet, path)]
-        before, after = (max((f[side] for f in found), default=0) for side in (0, 1))
-        step = round(STEP_S * sheet.rate)
-        return -(-before // step) * step, -(-after // STEP) * STEP
+
+def hearings(sheet: Sheet, versions: Callable[[str], Sequence[Channel]]) -> Callable[[str], Heard]:
+    """Who hears each channel, by path; ``versions`` are those of a channel over all bars."""
 
     @cache
-    def entering(path: str) -> Reach:
-        before, after = behind(path)
+    def behind(path: str) -> Settling:
+        return Settling.worst([entering(one) for one in _hearing(sheet, path)]).stepped(sheet.rate)
+
+    @cache
+    def entering(path: str) -> Settling:
         rows = [_row(channel, sheet.rate) for channel in versions(path)]
-        return before + max(map(lead_of, rows)), after + max(map(latency_of, rows))
+        return Settling.worst([behind(path).after(row) for row in rows])
 
     return lambda path: Heard(behind(path), entering(path))
 
