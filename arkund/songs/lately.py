@@ -1,5 +1,5 @@
-"""What was lately made of a sheet, for all that ask during one request. A sheet is never changed in
-place, so the same sheet gives the same."""
+"""What was lately made of a sheet, for all that ask. A sheet is never changed in place, so the same
+sheet gives the same."""
 
 from collections import deque
 from collections.abc import Callable

@@ -5,7 +5,7 @@ truth; what was measured of a take lies in a file that the sheet names by conten
 """
 
 import zlib
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any
 
 from django.db import models
@@ -75,7 +75,7 @@ class Revision(models.Model):
     def sheet(self) -> Sheet:
         """The sheet; raises `UnreadableSheet` where it is damaged or of a later version."""
         try:
-            return load(zlib.decompress(self.document).decode())
+            return _sheet_in(bytes(self.document))
         except (zlib.error, UnicodeDecodeError):
             why = "it is damaged."
         except SheetError as error:
@@ -84,6 +84,12 @@ class Revision(models.Model):
             f"Revision {self.number} of “{self.song.name}” cannot be read: {why} Undo goes back to "
             "the revision before; “arkund restore” to an earlier copy of the database."
         )
+
+
+@lru_cache(maxsize=8)
+def _sheet_in(document: bytes) -> Sheet:
+    """The sheet that a document holds; the same one for all that ask, since none is ever changed."""
+    return load(zlib.decompress(document).decode())
 
 
 class Answer(models.Model):

@@ -1,6 +1,7 @@
 """Moves of stored songs: resolved from the sheet's timing whenever what they rest on changes."""
 
 import hashlib
+import json
 from functools import lru_cache
 from typing import Any
 
@@ -16,7 +17,7 @@ from arkund.core.mix.tempo import grid_of
 from arkund.core.timing.moves import EditList
 from arkund.core.timing.quantise import magnet_s
 from arkund.core.timing.together import played_apart
-from arkund.songs import storage
+from arkund.songs import lately, storage
 from arkund.songs.models import Song
 from arkund.songs.rendering import sounding_engine
 from arkund.songs.studies import study_of
@@ -92,7 +93,14 @@ def sheet_of(
         sheet = song.current.sheet
     else:
         sheet = song.revisions.get(number=revision).sheet
-    return retimed(sheet, apply_patch(sheet, completed(sheet, patch)), bars) if patch else sheet
+    if not patch:
+        return sheet
+    # All chunks and pictures of a try ask for the same.
+    return lately.made(
+        f"tried {json.dumps([patch, bars], sort_keys=True)}",
+        sheet,
+        lambda: retimed(sheet, apply_patch(sheet, completed(sheet, patch)), bars),
+    )
 
 
 def kick_alone_ms(sheet: Sheet) -> tuple[float, float]:

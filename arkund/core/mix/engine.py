@@ -28,11 +28,9 @@ from arkund.core.mix.nodes import File, Node, Processed
 from arkund.core.mix.stretches import Stretch
 from arkund.core.process.stage import Audio
 
-TILE_S = 2
-"""A piece of a stretch: short enough for the first sound after a change to be there at once."""
-
-STRETCH_S = 4
-"""An early stretch: what lies before it is never waited for."""
+TILE_S, STRETCH_S = 1, 4
+"""A piece of a stretch, short enough for the first sound after a change to be there at once; and an
+early stretch, before which nothing is waited for."""
 
 
 class Engine:

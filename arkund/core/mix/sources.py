@@ -69,16 +69,9 @@ def _moved(source: Node, name: str, sheet: Sheet, library: Library) -> Node:
     """The source with the song's moves; the kick's close mics may have moves of their own."""
     if sheet.moves is None or sheet.mics[name].role in ONE_FILE:
         return source
-    tracks = library.edits_of(sheet.moves).tracks
-    track = KICK if sheet.mics[name].role in KICK_ROLES and KICK in tracks else ALL
-    slices = tracks[track]
-    return Moved(
-        source,
-        f"{sheet.moves}-{track}",
-        tuple(s.at for s in slices),
-        tuple(s.offset for s in slices),
-        tuple(s.fade for s in slices),
-    )
+    columns = library.edits_of(sheet.moves).columns
+    track = KICK if sheet.mics[name].role in KICK_ROLES and KICK in columns else ALL
+    return Moved(source, f"{sheet.moves}-{track}", *columns[track])
 
 
 Entry = tuple[Node, Node, Node, Node, Node]

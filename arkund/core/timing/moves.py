@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -42,6 +43,18 @@ class EditList:
 
     moves: tuple[Move, ...]
     tracks: Mapping[str, tuple[Slice, ...]]
+
+    @cached_property
+    def columns(self) -> dict[str, tuple[tuple[int, ...], tuple[int, ...], tuple[int, ...]]]:
+        """Slices by column: first samples, offsets and fades."""
+        return {
+            name: (
+                tuple(s.at for s in slices),
+                tuple(s.offset for s in slices),
+                tuple(s.fade for s in slices),
+            )
+            for name, slices in self.tracks.items()
+        }
 
     def as_dict(self) -> dict[str, Any]:
         return {
