@@ -138,11 +138,17 @@ def clean_rulers(mic: str) -> list[Ruler]:
             "hold_ms",
             "release_ms",
             "range_db",
+            "ring_hz",
             "ghosts_db",
             "attack_ms",
             "lookahead_ms",
         )
     ] + [_ruler(f"mics.{mic}.clean.key", Key, name) for name in ("high_pass_hz", "low_pass_hz")]
+
+
+def gate_choices(sheet: Sheet, mic: str) -> list[Choice]:
+    """What of a mic's gate is chosen from words."""
+    return [gate_sources(sheet, mic), _choice(f"mics.{mic}.clean", Clean, "shuts")]
 
 
 def gate_sources(sheet: Sheet, mic: str) -> Choice:

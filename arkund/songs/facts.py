@@ -14,7 +14,7 @@ from arkund.core.clean.proposal import GateProposal, propose_gate, report_gate
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import parse_mic_name
-from arkund.core.measure.strokes import ring_by_band_s
+from arkund.core.measure.strokes import mean_envelope_db, ring_by_band_s
 from arkund.core.mix.channels import Clean
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.lanes import mic_order
@@ -203,9 +203,29 @@ def ring_by_band(sheet: Sheet, mic: str) -> "np.ndarray[Any, np.dtype[np.float64
 
 
 def gate_proposal(sheet: Sheet, mic: str) -> GateProposal:
+    """The gate that a mic would get; no threshold that is tried changes it."""
     piece = parse_mic_name(mic).piece or ""
-    delay = sheet.mics[mic].delay_samples
-    return propose_gate(gate_input(sheet, mic), sheet.rate, piece, hits_of(sheet), delay)
+    hits, delay = hits_of(sheet), sheet.mics[mic].delay_samples
+    return lately.named(
+        _of_input("proposal", sheet, mic),
+        lambda: propose_gate(gate_input(sheet, mic), sheet.rate, piece, hits, delay),
+    )
+
+
+def stroke_envelope_db(
+    sheet: Sheet, mic: str, onsets: Sequence[float], seconds: float, columns: int
+) -> "np.ndarray[Any, np.dtype[np.float64]]":
+    """`mean_envelope_db` of a mic's strokes as its gate receives them."""
+    return lately.named(
+        _of_input(f"envelope {seconds} {columns} {list(onsets)}", sheet, mic),
+        lambda: mean_envelope_db(gate_input(sheet, mic), sheet.rate, onsets, seconds, columns),
+    )
+
+
+def _of_input(what: str, sheet: Sheet, mic: str) -> str:
+    """Names what rests on a gate's input and on the strokes."""
+    placed = graph_of(sheet).mics[mic].placed
+    return key_of(what, placed.key, mic, [(h.piece, h.kind, h.time_s) for h in hits_of(sheet)])
 
 
 def gate_report(sheet: Sheet, mic: str, clean: Clean | None = None) -> dict[str, Any]:
@@ -223,6 +243,11 @@ def gate_report(sheet: Sheet, mic: str, clean: Clean | None = None) -> dict[str,
         sheet.mics[mic].model_copy(update={"clean": c}), sheet.rate, lambda: [*listed, *unlisted]
     )
     key = gate_key(sheet, mic) if c.opens_on == "threshold" else sound
+    gated = None
+    if c.shuts == "ring":
+        held = sheet.mics[mic].model_copy(update={"clean": c})
+        then = sheet.model_copy(update={"mics": {**sheet.mics, mic: held}})
+        gated = _whole(then, graph_of(then).mics[mic].clean)
     openings = rule.openings([(0, key)], len(sound))
     return asdict(
         report_gate(
@@ -235,6 +260,7 @@ def gate_report(sheet: Sheet, mic: str, clean: Clean | None = None) -> dict[str,
             delay,
             strays,
             c.ghosts_db,
+            gated,
         )
     )
 

@@ -32,6 +32,22 @@ def made(what: str, sheet: Sheet, make: Callable[[], T]) -> T:
     return value
 
 
+_named: deque[tuple[str, Any]] = deque(maxlen=KEPT)
+
+
+def named(key: str, make: Callable[[], T]) -> T:
+    """What ``make`` gives, or gave lately, by the name of what it rests on."""
+    with _lock:
+        for name, value in _named:
+            if name == key:
+                found: T = value
+                return found
+    value = make()
+    with _lock:
+        _named.append((key, value))
+    return value
+
+
 _heard: deque[tuple[str, NDArray[np.float32]]] = deque(maxlen=2)
 
 

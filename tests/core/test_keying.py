@@ -15,6 +15,7 @@ from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import groups_for, new_mic
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.lanes import Library
+from arkund.core.mix.nodes import Gated
 from arkund.core.mix.patches import apply_patch
 from arkund.core.mix.sheet import Sheet, Source, Take, Tempo
 
@@ -128,3 +129,32 @@ def test_a_key_that_is_not_there_is_refused(song: Any) -> None:
     for source in ("snare_top", "drums", "tom_1_strokes"):
         with pytest.raises(SheetError, match="gates listen to mics"):
             apply_patch(sheet, {"mics.tom_1.clean.key.source": source})
+
+
+def test_a_gate_that_shuts_a_ring_leaves_the_rest_of_the_mic(song: Any) -> None:
+    """Where the kick is struck what lies at the ring is 24 dB down, the kick itself as it was; the
+    tom's own strokes pass."""
+    sheet, library, placed = song
+    clean = {"on": True, "opens_on": "strokes", "range_db": -60, "shuts": "ring", "ring_hz": 700}
+    gated = apply_patch(sheet, {f"mics.tom_1.clean.{k}": v for k, v in clean.items()})
+    node = build(gated, library).mics["tom_1"].clean
+    assert isinstance(node, Gated)
+    assert node.shut is not None
+    engine = Engine(RATE, sheet.frames, TileCache())
+    out = engine.read(node, 0, sheet.frames)
+
+    def level_db(sound: np.ndarray, at_s: float, hz: float) -> float:
+        part = sound[round(at_s * RATE) : round((at_s + 0.18) * RATE)]
+        turn = np.exp(-2j * np.pi * hz * np.arange(len(part)) / RATE) * np.hanning(len(part))
+        return float(20 * np.log10(np.abs(part @ turn)))
+
+    for kick in KICK[:4]:
+        before, after = (level_db(s, kick, 700) for s in (placed, out))
+        assert before - after == pytest.approx(24, abs=3)
+        for hz in (60, 5000):
+            assert level_db(out, kick, hz) == pytest.approx(level_db(placed, kick, hz), abs=0.5)
+    for tom in TOM:
+        at = round(tom * RATE)
+        np.testing.assert_allclose(out[at : at + 2000], placed[at : at + 2000], atol=1e-6)
+    part = engine.read(node, 3 * RATE + 17, 5 * RATE)
+    np.testing.assert_array_equal(part, out[3 * RATE + 17 : 5 * RATE], strict=True)

@@ -19,19 +19,20 @@ from arkund.bench.pictures.common import (
     strokes_for,
 )
 from arkund.core.clean.keying import KeyFilter
-from arkund.core.clean.proposal import propose_gate, separate, threshold_db
+from arkund.core.clean.proposal import separate, threshold_db
 from arkund.core.kit.roles import label, parse_mic_name
-from arkund.core.measure.strokes import RING_BANDS_HZ, mean_envelope_db
+from arkund.core.measure.strokes import RING_BANDS_HZ
 from arkund.core.mix.channels import Clean
 from arkund.core.mix.nodes import Gated
 from arkund.core.mix.sheet import Sheet
 from arkund.songs.facts import (
     gate_filter,
-    gate_input,
     gate_key,
+    gate_proposal,
     gate_report,
     hits_of,
     ring_by_band,
+    stroke_envelope_db,
 )
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
@@ -43,21 +44,20 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     rate, settings = sheet.rate, sheet.mics[mic].clean
     piece = parse_mic_name(mic).piece or ""
     delay = sheet.mics[mic].delay_samples
-    sound = gate_input(sheet, mic)
     hits = hits_of(sheet)
     start, stop = loop_frames(sheet, bars)
     own = own_hits(sheet, mic)
     # The threshold stands among what it hears.
     key = gate_key(sheet, mic)
     found = separate(key, rate, piece, hits, delay)
-    proposal = propose_gate(sound, rate, piece, hits, delay)
+    proposal = gate_proposal(sheet, mic)
     band = gate_filter(sheet, mic)
     path = f"mics.{mic}.clean"
     onsets = [h.time_s for h in strokes_for(sheet, mic)]
-    ring = mean_envelope_db(sound, rate, onsets, RING_S, 160)
+    ring = stroke_envelope_db(sheet, mic, onsets, RING_S, 160)
     ring = ring - ring.max()
     times = np.linspace(0, RING_S * 1000, len(ring))
-    rise = mean_envelope_db(sound, rate, onsets, 0.05, 120)
+    rise = stroke_envelope_db(sheet, mic, onsets, 0.05, 120)
     strokes = np.concatenate([found.hits_db, found.ghosts_db])
     report = gate_report(sheet, mic)
     return {
@@ -175,7 +175,7 @@ def _hz(value: float) -> str:
 def _gated_ring(sheet: Sheet, mic: str, ring: np.ndarray[Any, Any]) -> list[float] | None:
     """How the ring ends with the gate in."""
     c = sheet.mics[mic].clean
-    if not c.on or c.opens_on == "hand":
+    if not c.on or c.opens_on == "hand" or c.shuts == "ring":
         return None
     times = np.linspace(0, RING_S * 1000, len(ring))
     over = np.clip((times - c.hold_ms) / c.release_ms, 0, 1)

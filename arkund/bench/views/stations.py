@@ -270,7 +270,7 @@ _EXTRAS: dict[str, Callable[[_Asked], dict[str, Any]]] = {
     "load-in": lambda asked: load_in.context(asked.sheet, asked.mic, facts.mic_files(asked.sheet)),
     "level": _level,
     "clean": lambda asked: {
-        "key": rulers.gate_sources(asked.sheet, asked.mic).as_dict(),
+        "choices": [c.as_dict() for c in rulers.gate_choices(asked.sheet, asked.mic)],
         "key_node": f"{asked.mic}.clean.key",
     },
     **{station: partial(_shape, station=station) for station in SHAPE},

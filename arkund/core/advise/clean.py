@@ -31,7 +31,7 @@ from arkund.core.measure.landmarks import (
 )
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.strokes import stroke_windows
-from arkund.core.mix.channels import OFF_DB, Clean
+from arkund.core.mix.channels import DEEPEST_NOTCH_DB, NOTCH_Q, OFF_DB, Clean
 from arkund.core.mix.lanes import kit_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import gate_rule
@@ -352,13 +352,13 @@ def _sings(
         bars=study.bars_around(wakes[len(wakes) // 2]),
         others=[
             *_half_shut(study, mic, proposal, wakes, hz, range_db),
+            *_notched(study, mic, proposal, wakes, hz),
             *_notch(study, mic, wakes, hz),
         ],
     )
 
 
-HALF_SHUT_DB, LEAST_LESS_DB, NOTCH_DB, NOTCH_Q = -12.0, 8.0, -9.0, 4.0
-"""What sings falls in pitch as it dies: a narrower notch would miss it."""
+HALF_SHUT_DB, LEAST_LESS_DB, NOTCH_DB = -12.0, 8.0, -9.0
 
 
 def _half_shut(
@@ -371,6 +371,24 @@ def _half_shut(
     before, after = (ring_level_dbfs(s, mic, wakes, hz) for s in (study, study.tried(patch)))
     said = f"a gate that shuts by {-HALF_SHUT_DB:.0f} dB and keeps the kit audible."
     return _way("half a gate", said, patch, before, after)
+
+
+def _notched(
+    study: Study, mic: str, proposal: GateProposal, wakes: list[float], hz: float
+) -> list[Way]:
+    """The same gate, which shuts the ring and nothing else."""
+    path = f"mics.{mic}.clean"
+    patch = {
+        **_patch(mic, proposal, DEEPEST_NOTCH_DB),
+        f"{path}.shuts": "ring",
+        f"{path}.ring_hz": round(hz, 1),
+    }
+    before, after = (ring_level_dbfs(s, mic, wakes, hz) for s in (study, study.tried(patch)))
+    said = (
+        f"a notch at {hz:.0f} Hz while the drum is not struck. Its own strokes and the kit in its "
+        "mic stay as they are."
+    )
+    return _way("notch while it sings", said, patch, before, after)
 
 
 def _notch(study: Study, mic: str, wakes: list[float], hz: float) -> list[Way]:
@@ -426,4 +444,4 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     return [*own, first]
 
 
-MODULE = Module(NAME, "clean", 6, kit_mics, _reads, find)
+MODULE = Module(NAME, "clean", 7, kit_mics, _reads, find)

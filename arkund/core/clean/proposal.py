@@ -176,9 +176,10 @@ def report_gate(
     delay: float = 0.0,
     unlisted: Sequence[float] = (),
     ghosts_db: float = 0.0,
+    gated: NDArray[np.float32] | None = None,
 ) -> GateReport:
     """Count what a gate's ``openings`` and gain ``shape`` pass, miss and let in on ``audio``, its
-    whole input.
+    whole input; ``gated`` is what it makes of it where that is not the input by the gain.
 
     ``unlisted`` are times in s of what may be strokes of the drum that ``hits`` lack; ghosts pass
     if they come through at ``ghosts_db``.
@@ -218,7 +219,12 @@ def report_gate(
         false_open=false_open,
         false_pieces=false_pieces,
         unlisted=int(opened.sum()),
-        bleed_reduction_db=round(_reduction(audio, rate, at, shape), 1),
+        bleed_reduction_db=round(
+            _reduction(
+                audio, apply_envelope(audio, 0, shape) if gated is None else gated, rate, at
+            ),
+            1,
+        ),
     )
 
 
@@ -233,7 +239,7 @@ def _nearest_piece(time_s: float, others: Sequence[Hit], others_s: NDArray[np.fl
 
 
 def _reduction(
-    audio: NDArray[np.float32], rate: int, at: NDArray[np.float64], shape: Envelope
+    audio: NDArray[np.float32], gated: NDArray[np.float32], rate: int, at: NDArray[np.float64]
 ) -> float:
     """How much quieter it gets where no own stroke was in the last 400 ms or is in the next 20."""
     between = np.ones(len(audio), bool)
@@ -241,7 +247,6 @@ def _reduction(
         between[max(round(onset - 0.02 * rate), 0) : round(onset + 0.4 * rate)] = False
     if not between.any():
         return 0.0
-    gated = apply_envelope(audio, 0, shape)
     before = power_to_db(float(np.mean(np.square(audio[between]), dtype=np.float64)))
     after = power_to_db(float(np.mean(np.square(gated[between]), dtype=np.float64)))
     return before - max(after, -160.0)

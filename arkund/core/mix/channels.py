@@ -134,11 +134,16 @@ class Region(Part):
     by_hand: bool = True
 
 
+DEEPEST_NOTCH_DB, NOTCH_Q = -24.0, 4.0
+"""A ring's notch: as wide as the pitch of what sings falls while it dies."""
+
+
 class Clean(Part):
     """The gate. On strokes the hit list opens it ``lookahead_ms`` before each onset and for
     ``hold_ms`` after; on threshold the mic's own level does; by hand its regions pass. Attack and
     release are the full travel between ``range_db`` and 0 dB. On strokes a ghost opens it as far as
-    ``ghosts_db``."""
+    ``ghosts_db``. While it is shut the whole level is down by ``range_db``, or only what rings at
+    ``ring_hz`` is, as far as `DEEPEST_NOTCH_DB`."""
 
     on: bool = switch(False, "gate")
     opens_on: Literal["strokes", "threshold", "hand"] = choice("strokes", "gate opens on")
@@ -229,6 +234,18 @@ class Clean(Part):
     )
     key: Key = Key()
     """What the threshold listens to: this mic, or another, as it comes before its own gate."""
+    shuts: Literal["level", "ring"] = choice("level", "shuts")
+    ring_hz: float = value(
+        200.0,
+        30,
+        2000,
+        "Hz",
+        "ring notch",
+        scale="log",
+        step=1.01,
+        ticks=(30, 100, 300, 1000, 2000),
+        hint="what rings here is down while the gate is shut; the rest of the mic stays",
+    )
     fade: Literal["decibels", "straight", "smooth"] = choice("decibels", "fades of regions")
     regions: dict[Name, Region] = Field({}, max_length=MOST_REGIONS, title="regions")
 

@@ -236,15 +236,31 @@ class Enveloped(Node):
 @dataclass(frozen=True)
 class Gated(Enveloped):
     """The gate: its decision is made once over the whole song, its envelope applied anywhere. A
-    threshold hears ``listens`` where there is one."""
+    threshold hears ``listens`` where there is one. Where ``shut`` is given, that is heard while the
+    gate is shut."""
 
     rule: GateRule
     listens: Node | None = None
+    shut: Node | None = None
 
     @cached_property
     def key(self) -> str:
         heard = self.listens.key if self.listens else ""
-        return key_of("gated", 2, self.source.key, heard, repr(self.rule))
+        shut = [self.shut.key] if self.shut else []
+        return key_of("gated", 2, self.source.key, heard, repr(self.rule), *shut)
+
+    def key_over(self, reader: Reader, start: int, stop: int) -> str:
+        own = super().key_over(reader, start, stop)
+        return key_of(own, reader.over(self.shut, start, stop)) if self.shut else own
+
+    def render(self, reader: Reader, start: int, stop: int) -> Audio:
+        if self.shut is None:
+            return super().render(reader, start, stop)
+        sound, shut = (reader.read(node, start, stop) for node in (self.source, self.shut))
+        gain = 10 ** (self.shape(reader).at(np.arange(start, stop, dtype=np.float64)) / 20)
+        least = 10 ** (self.rule.range_db / 20)
+        opened = np.clip((gain - least) / (1 - least), 0, 1).astype(np.float32)
+        return shut + opened * (sound - shut)
 
     def _decide(self, reader: Reader) -> NDArray[np.float64]:
         step = 1 << 20

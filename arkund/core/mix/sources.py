@@ -6,7 +6,7 @@ from arkund.core.clean.gate import Timing
 from arkund.core.clean.rule import GateRule
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label
-from arkund.core.mix.channels import Clean, Mic, Repair
+from arkund.core.mix.channels import DEEPEST_NOTCH_DB, NOTCH_Q, Clean, Mic, Repair
 from arkund.core.mix.graph import Variant
 from arkund.core.mix.hearing import NEAR, Heard
 from arkund.core.mix.hum import HumProcess
@@ -27,6 +27,7 @@ from arkund.core.mix.nodes import (
 from arkund.core.mix.sheet import Sheet, Take
 from arkund.core.mix.struck import Cut, Evened, Silenced, Struck, Toned
 from arkund.core.process.crossover import Side, crossover
+from arkund.core.process.equaliser import Band, Equaliser
 from arkund.core.replace.harvest import HEAD_S
 from arkund.core.timing.moves import ALL, KICK
 from arkund.core.units import db_to_amplitude, ms_to_samples
@@ -95,7 +96,8 @@ def mic_entry(
     clean = placed
     if mic.clean.on and mic.clean.range_db < 0:
         listens = _gate_key(name, sheet, library)
-        clean = Gated(placed, gate_rule(mic, sheet.rate, heard), listens)
+        shut = _ring_notched(placed, mic.clean, sheet.rate, hearing)
+        clean = Gated(placed, gate_rule(mic, sheet.rate, heard), listens, shut)
     if variant == "removed":
         clean = Difference(placed, clean) if clean is not placed else Placed(placed, 0.0, 0.0)
         return source, repaired, placed, clean, clean
@@ -120,6 +122,21 @@ def _gate_key(name: str, sheet: Sheet, library: Library) -> Node | None:
         return None
     heard = _placed(key.source or name, sheet, library)[1]
     return Processed(heard, (Link(key.filters(sheet.rate)),)) if key.is_filtered else heard
+
+
+def _ring_notched(placed: Node, clean: Clean, rate: int, hearing: Heard) -> Node | None:
+    """What is heard while a gate is shut that shuts a ring alone; None of one that shuts the level."""
+    if clean.shuts == "level":
+        return None
+    notch = Band(
+        id="ring",
+        on=True,
+        frequency_hz=clean.ring_hz,
+        gain_db=max(clean.range_db, DEEPEST_NOTCH_DB),
+        q=NOTCH_Q,
+    )
+    cut = Equaliser(bands=(notch,)).process(rate)
+    return Processed(placed, (Link(cut),), behind=hearing.entering)
 
 
 def _evened(

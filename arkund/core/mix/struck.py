@@ -155,8 +155,12 @@ class _Laid(Node):
         return out
 
     def peaks_db(self, reader: Reader) -> list[float]:
-        """Each stroke's peak in the drum, in dBFS."""
-        return _peaks_db(reader, self.drum, self.onsets)
+        """Each stroke's peak in the drum, in dBFS; found once for all layers of its strokes."""
+        found = reader.track(
+            key_of("peaks", 1, self.drum.key, self.onsets),
+            lambda whole: np.array(_peaks_db(whole, self.drum, self.onsets)),
+        )
+        return [float(level) for level in found]
 
     def _stops(self, frames: int) -> list[int]:
         return [*self.onsets[1:], frames + (1 << 24)]
