@@ -14,15 +14,13 @@ from arkund.core.advise.align import solution
 from arkund.core.advise.study import Study
 from arkund.core.align.signs import solve_signs
 from arkund.core.align.solving import Centre, centre_of
+from arkund.core.align.sparing import LOWEST_BAND
 from arkund.core.align.sums import sums_of
 from arkund.core.kit.roles import parse_mic_name, piece_family
 from arkund.core.measure.landmarks import roomy
 from arkund.core.simulate.session import Session
 from arkund.core.simulate.studying import study_of
 from benchmarks.punch import songs
-
-LOWEST_BAND = {"kick": 0, "tom": 0, "snare": 1}
-"""The lowest of the bands of sums that a piece fills; cymbals the third."""
 
 
 def main(seeds: Sequence[int]) -> None:

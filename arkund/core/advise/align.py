@@ -1,5 +1,8 @@
 """Align: mics that stand upside down, mics that arrive out of step."""
 
+from contextlib import suppress
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -10,6 +13,8 @@ from arkund.core.advise.study import Study
 from arkund.core.align.pairs import Pair
 from arkund.core.align.signs import solve_signs
 from arkund.core.align.solving import Residual, Solution, centre_of, solve_shifts
+from arkund.core.align.sparing import MOST_LOST_DB, Added, spared
+from arkund.core.align.sums import Together
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import roomy
 from arkund.core.measure.strokes import stroke_windows
@@ -20,9 +25,6 @@ from arkund.core.units import power_to_db, samples_to_cm, samples_to_ms
 
 NAME = "align"
 IN_STEP_SAMPLES = 1.0
-MOST_LOST_DB = 0.5
-"""A shift after which two mics make a sum thinner than that is for the ear."""
-
 LEAST_OFF_CENTRE = 4.0
 """Samples by which the snare may be nearer to one side without a word."""
 
@@ -249,7 +251,8 @@ def _solved(study: Study, alignment: str) -> Solution:
     pairs, mics = study.facts.pairs, study.sheet.mics
     if alignment == "overheads":
         held = {m: mics[m].delay_samples for m in study.with_role("overhead")}
-        return solve_shifts(pairs, [m for p in study.pieces for m in study.close(p)], held)
+        free = [m for p in study.pieces for m in study.close(p)]
+        return _spared(study, solve_shifts(pairs, free, held))
     shifts: dict[str, float] = {}
     residuals: list[Residual] = []
     for piece in study.pieces if alignment == "pairs" else ():
@@ -265,6 +268,35 @@ def _solved(study: Study, alignment: str) -> Solution:
         latest = min(whole.values())
         shifts |= {m: round(s - latest, 2) for m, s in whole.items()}
         residuals += found.residuals
+    return Solution(shifts, residuals)
+
+
+def _spared(study: Study, found: Solution) -> Solution:
+    """A solution that makes no sure pair's sum much thinner; what it leaves of each delay."""
+    mics = study.sheet.mics
+    signs = solve_signs(study.mics, [_Standing(p, study.sheet) for p in study.facts.pairs]).sign
+    sums = []
+    for r in found.residuals:
+        times = roomy([h.time_s for h in study.strokes(r.piece, ghosts=False)], 0.12)
+        if not r.sure or not times:
+            continue
+        mic, reference = (study.sound(m, "placed") for m in (r.mic, r.reference))
+        with suppress(ValueError):  # silent at these strokes
+            both = Together(mic, reference, study.rate, times)
+            sign = signs[r.mic] * signs[r.reference]
+            sums.append(Added(r.piece, r.mic, r.reference, r.delay_samples, both, sign))
+    now = {m: settings.delay_samples for m, settings in mics.items()}
+    shifts = spared(found.shifts, now, sums)
+    moved = {m: at - found.shifts[m] for m, at in shifts.items()}
+    residuals = [
+        replace(
+            r,
+            left_samples=round(
+                r.left_samples + moved.get(r.mic, 0.0) - moved.get(r.reference, 0.0), 2
+            ),
+        )
+        for r in found.residuals
+    ]
     return Solution(shifts, residuals)
 
 
@@ -414,5 +446,5 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
 
 
 POLARITY_MODULE = Module(NAME, "align", 3, kit_mics, _reads, find_polarity)
-MODULE = Module(NAME, "align", 4, kit_mics, _reads, find_delay)
+MODULE = Module(NAME, "align", 5, kit_mics, _reads, find_delay)
 CENTRE_MODULE = Module(NAME, "align", 1, _sided_roles, _reads_delays, find_centre, for_the_ear=True)

@@ -36,6 +36,48 @@ class Sums:
         }
 
 
+class Together:
+    """Two mics ``(frames,)`` at strokes, to be added with any shift: spectra taken once.
+
+    Raises `ValueError` without strokes or where both are silent.
+    """
+
+    def __init__(
+        self,
+        mic: NDArray[np.float32],
+        reference: NDArray[np.float32],
+        rate: int,
+        times_s: Sequence[float],
+    ) -> None:
+        if not len(times_s):
+            raise ValueError("two mics are added at strokes; there are none")
+        rows = [
+            stroke_windows(sound, rate, list(times_s), BEFORE_S, AFTER_S)
+            for sound in (mic, reference)
+        ]
+        window = np.hanning(rows[0].shape[1])
+        size = scipy.fft.next_fast_len(2 * rows[0].shape[1], real=True)
+        a, b = (scipy.fft.rfft(r * window, size, axis=1) for r in rows)
+        self._turns = scipy.fft.rfftfreq(size, 1.0)
+        self._hz = self._turns * rate
+        self._apart = np.sum(np.abs(a) ** 2 + np.abs(b) ** 2, axis=0)
+        self._cross = np.sum(a * np.conj(b), axis=0)
+        if not float(self._apart.sum()):
+            raise ValueError("both mics are silent at these strokes")
+
+    def levels_db(self, shift_samples: float = 0.0, sign: int = 1) -> tuple[float, ...]:
+        """For each of `BANDS_HZ` the power of the sum over the sum of both powers, ``mic`` shifted
+        (positive is later) and with ``sign`` -1 flipped."""
+        moved = self._cross * np.exp(-2j * np.pi * self._turns * shift_samples)
+        out = []
+        for low, high in BANDS_HZ:
+            inside = (self._hz >= low) & (self._hz < high)
+            whole = float(np.sum(self._apart[inside])) + 1e-20
+            together = whole + 2 * sign * float(np.sum(np.real(moved[inside])))
+            out.append(round(power_to_db(max(together, 1e-6 * whole) / whole), 2))
+        return tuple(out)
+
+
 def sums_of(
     mic: NDArray[np.float32],
     reference: NDArray[np.float32],
@@ -45,31 +87,12 @@ def sums_of(
 ) -> Sums | None:
     """Sums of two mics ``(frames,)`` at the strokes of a piece, ``mic`` flipped, shifted (positive is
     later), or both. None without strokes or where a mic is silent."""
-    if not len(times_s):
+    try:
+        both = Together(mic, reference, rate, times_s)
+    except ValueError:
         return None
-    rows = [
-        stroke_windows(sound, rate, list(times_s), BEFORE_S, AFTER_S) for sound in (mic, reference)
-    ]
-    window = np.hanning(rows[0].shape[1])
-    size = scipy.fft.next_fast_len(2 * rows[0].shape[1], real=True)
-    a, b = (scipy.fft.rfft(r * window, size, axis=1) for r in rows)
-    hz = scipy.fft.rfftfreq(size, 1 / rate)
-    apart = np.sum(np.abs(a) ** 2 + np.abs(b) ** 2, axis=0)
-    cross = np.sum(a * np.conj(b), axis=0)
-    if not float(apart.sum()):
-        return None
-    moved = cross * np.exp(-2j * np.pi * hz * shift_samples / rate)
-
-    def levels(product: NDArray[np.complex128], sign: float) -> tuple[float, ...]:
-        out = []
-        for low, high in BANDS_HZ:
-            inside = (hz >= low) & (hz < high)
-            whole = float(np.sum(apart[inside])) + 1e-20
-            together = whole + 2 * sign * float(np.sum(np.real(product[inside])))
-            out.append(round(power_to_db(max(together, 1e-6 * whole) / whole), 2))
-        return tuple(out)
-
-    return Sums(levels(cross, 1.0), levels(cross, -1.0), levels(moved, 1.0), levels(moved, -1.0))
+    levels = both.levels_db
+    return Sums(levels(), levels(0.0, -1), levels(shift_samples), levels(shift_samples, -1))
 
 
 def notches_hz(delay_samples: float, rate: int, polarity: int = 1) -> list[float]:
