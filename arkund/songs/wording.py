@@ -189,6 +189,8 @@ def label_of(
             parts.append(f"{whose}: {what} {value_words(value.get('value'), unit)}")
         elif isinstance(value, Mapping) and before.get(path) is None:
             parts.append(f"{whose}: {_called(value, what)} added")
+        elif isinstance(value, Mapping) and (part := path.rpartition(".")[2]) in _PARTS:
+            parts.append(f"{whose}: {_PARTS[part] or what} set anew")
         elif value is None and isinstance(was := before.get(path), Mapping):
             parts.append(f"{whose}: {_called(was, what)} taken out")
         else:
