@@ -300,3 +300,21 @@ def test_a_gate_on_strokes_keeps_the_bars_in_which_it_does_the_same(song: Any) -
     changed = _other(old, new, gated)
     assert changed
     assert min(changed) >= 34
+
+
+def test_a_memory_of_many_seconds_behind_is_not_rendered_for_every_stretch(
+    song: Any, ran: Any
+) -> None:
+    """A release of 2 s on the drum bus: its lead is read from the stretches before, once."""
+    sheet = apply_patch(song[0], {"drum_bus.chain.compressor.release_ms": 2000})
+    graph = build(sheet, song[1])
+    shaped = graph.mics["snare_top"].shaped
+    assert isinstance(shaped, Processed)
+    assert shaped.behind.lead <= 5 * RATE < graph.output.leads[0]  # type: ignore[attr-defined]
+    exact = _engine(sheet, early=False).read(graph.output, 30 * BAR, 32 * BAR)
+    engine = _engine(sheet)
+    got = engine.read(graph.output, 30 * BAR, 32 * BAR)
+    assert amplitude_to_db(float(np.abs(got - exact).max())) <= -60
+    engine.read(graph.output, 0, sheet.frames)
+    spans = [last - first for node, first, last in ran if node is shaped]
+    assert sum(spans) < 3.5 * sheet.frames

@@ -18,6 +18,11 @@ STEP_S, STEP = 0.25, 256
 value which turns a little leaves it as it is, and with it all that others have rendered."""
 
 
+MOST_S = 4.0
+"""What remembers for longer reads what lies before that from the stretches before, which are remembered
+by then, instead of having them rendered again for every stretch."""
+
+
 class Settling(NamedTuple):
     """Processors in a row: the longest memory, all memories together, and all latencies, in samples."""
 
@@ -39,9 +44,11 @@ class Settling(NamedTuple):
         return int(SETTLED * (self.longest + FURTHER * (self.total - self.longest))) + self.latency
 
     def stepped(self, rate: int) -> "Settling":
-        """The next that is not less, by whole steps."""
+        """The next that is not less, by whole steps, but for a lead of more than `MOST_S`."""
         step = round(STEP_S * rate)
         longest, total, latency = self
+        if (much := self.lead / (MOST_S * rate)) > 1:
+            longest, total = int(longest / much), int(total / much)
         return Settling(
             -(-longest // step) * step, -(-total // step) * step, -(-latency // STEP) * STEP
         )
