@@ -9,10 +9,11 @@ import soundfile as sf
 from arkund.core.hits.detect import Hit
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
+from arkund.core.mix.chains import Processed
 from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
 from arkund.core.mix.engine import TILE_S, Engine
 from arkund.core.mix.lanes import Library
-from arkund.core.mix.nodes import File, Node, Processed
+from arkund.core.mix.nodes import File, Node
 from arkund.core.mix.patches import apply_patch
 from arkund.core.mix.sheet import Sheet, Source, Take, Tempo
 from arkund.core.mix.stretches import Stretch

@@ -12,10 +12,10 @@ from arkund.core.errors import SheetError
 from arkund.core.hits.detect import Hit
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import DiskStore, TileCache
+from arkund.core.mix.chains import Processed
 from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.lanes import Library
-from arkund.core.mix.nodes import Processed
 from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
 from arkund.core.mix.printing import PART_FOLDER, PrintCancelled, print_song
 from arkund.core.mix.sheet import Sheet, Source, Take, dump, load

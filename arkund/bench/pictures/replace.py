@@ -14,8 +14,8 @@ from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label, piece_family
 from arkund.core.measure.landmarks import fundamental_hz
+from arkund.core.mix.chains import Processed
 from arkund.core.mix.layers import NOTE_HZ, AnyLayer, SubLayer
-from arkund.core.mix.nodes import Processed
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.struck import Row, Struck, Toned
 from arkund.core.mix.summing import Mixed, Varied

@@ -4,6 +4,7 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import cache
 
 from arkund.core.hits.detect import Hit
+from arkund.core.mix.chains import Link, Processed
 from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Channel, Mic
 from arkund.core.mix.differences import variants
 from arkund.core.mix.graph import Chained, Graph, MicStages, Variant
@@ -15,14 +16,7 @@ from arkund.core.mix.lanes import (
     sounding_mics,
     stroke_lists,
 )
-from arkund.core.mix.nodes import (
-    Link,
-    Node,
-    Pair,
-    Processed,
-    Pulses,
-    Side,
-)
+from arkund.core.mix.nodes import Node, Pair, Pulses, Side
 from arkund.core.mix.pairs import lane
 from arkund.core.mix.sheet import Sheet, bus_order, with_values
 from arkund.core.mix.sources import Entry, layer_entry, mic_entry, taking_layers

@@ -24,7 +24,8 @@ from numpy.typing import NDArray
 
 from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.mix.cache import Memory, TileCache
-from arkund.core.mix.nodes import File, Node, Processed
+from arkund.core.mix.chains import Processed
+from arkund.core.mix.nodes import File, Node
 from arkund.core.mix.stretches import Stretch
 from arkund.core.process.stage import Audio
 

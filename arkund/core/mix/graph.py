@@ -8,8 +8,9 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from arkund.core.errors import SheetError
+from arkund.core.mix.chains import Processed
 from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.nodes import Gated, Node, Processed, Side
+from arkund.core.mix.nodes import Gated, Node, Side
 from arkund.core.mix.summing import Mixed
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser

@@ -2,15 +2,14 @@
 
 A node's key is the hash of its kind, version, settings and inputs' keys: equal keys, equal sound.
 Its key *over a span* is the hash of what is heard in that span alone: one stroke moved in bar 40
-leaves the keys of bars 1 to 30 as they are. Most nodes need so many samples to either side and
-no more; `Processed` remembers, and how it is rendered is the engine's business.
+leaves the keys of bars 1 to 30 as they are. They need so many samples to either side and no
+more; chains, which remember, are `core/mix/chains.py`.
 """
 
 import hashlib
 import json
-import math
 from bisect import bisect_left
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -23,8 +22,7 @@ from arkund.core.clean.gate import Envelope, apply_envelope
 from arkund.core.clean.mending import SPLINE_REACH, ease_gain, rebuild
 from arkund.core.clean.rule import GateRule
 from arkund.core.mix.adding import filter_valid, taps_late
-from arkund.core.mix.settling import ALONE, Settling
-from arkund.core.process.stage import Audio, Processor
+from arkund.core.process.stage import Audio
 
 LOUDEST = np.float32(10 ** (24 / 20))
 """+24 dBFS: nothing leaves a stage or a sum louder, whatever a sheet asks for."""
@@ -271,127 +269,6 @@ class Gated(Enveloped):
         )
         shape = self.rule.shape(self.rule.openings(key, reader.frames))
         return np.stack([shape.positions, shape.gains_db])
-
-
-@dataclass(frozen=True)
-class Link:
-    """One processor of a chain; its detector hears the ``listens`` node where there is one, else what
-    it is given, either ``through`` filters where there are some."""
-
-    processor: Processor
-    listens: Node | None = None
-    through: Processor | None = None
-
-    @property
-    def row(self) -> list[Processor]:
-        """What remembers: the filters, then the processor."""
-        return [self.through, self.processor] if self.through else [self.processor]
-
-    def at_rest(self, channels: int) -> NDArray[np.float64]:
-        """The state of the processor at rest, and behind it that of the filters."""
-        states = [self.processor.at_rest(channels).ravel()]
-        if self.through:
-            heard = self.listens.channels if self.listens else channels
-            states.append(self.through.at_rest(heard).ravel())
-        return np.concatenate(states)
-
-
-@dataclass(frozen=True)
-class Processed(Node):
-    """Processors one after the other on an input, run in one pass, their latency taken off again."""
-
-    source: Node
-    links: tuple[Link, ...]
-    dear: bool = False
-    behind: Settling = ALONE
-    """Those that hear it, if it is not heard by itself."""
-
-    @cached_property
-    def key(self) -> str:
-        return key_of("processed", 3, self.source.key, self.settings, self.behind)
-
-    @cached_property
-    def settings(self) -> list[Any]:
-        """What the processors do, and the keys of what they listen to."""
-        return [
-            [[one.settings() for one in link.row], link.listens.key if link.listens else ""]
-            for link in self.links
-        ]
-
-    @cached_property
-    def latency(self) -> int:
-        """Samples by which the chain's output is behind its input."""
-        return sum(link.processor.latency for link in self.links)
-
-    @cached_property
-    def leads(self) -> list[int]:
-        """Samples before a stretch at which each processor sets in, so that what is heard at the end
-        of the way is right within -60 dBFS from the stretch's beginning on."""
-        return [self.behind.after(row_of(self.links[n:])).lead for n in range(len(self.links))]
-
-    @property
-    def channels(self) -> int:
-        return self.source.channels
-
-    @property
-    def keeps_on_disk(self) -> bool:
-        return self.dear
-
-    def begin(
-        self, reader: Reader, begins: Sequence[int], start: int, stop: int
-    ) -> tuple[Audio, NDArray[np.float64]]:
-        """The samples ``start`` to ``stop`` of a chain whose processors are at rest at ``begins``, and
-        the state that it is left in."""
-        state = np.concatenate([link.at_rest(self.channels) for link in self.links])
-        out = self._run(reader, begins[0], stop + self.latency, state, begins)
-        return np.ascontiguousarray(out[len(out) - (stop - start) :]), state
-
-    def run(self, reader: Reader, start: int, stop: int, state: NDArray[np.float64]) -> Audio:
-        """All processors over the input's samples ``start`` to ``stop``; what comes out belongs
-        `latency` samples earlier. ``state`` is carried on."""
-        return self._run(reader, start, stop, state, [start] * len(self.links))
-
-    def _run(
-        self,
-        reader: Reader,
-        start: int,
-        stop: int,
-        state: NDArray[np.float64],
-        begins: Sequence[int],
-    ) -> Audio:
-        sound = np.ascontiguousarray(reader.read(self.source, start, stop))
-        place, behind = 0, 0
-
-        def own(processor: Processor, channels: int) -> NDArray[np.float64]:
-            nonlocal place
-            shape = processor.at_rest(channels).shape
-            begin, place = place, place + math.prod(shape)
-            return state[begin:place].reshape(shape)
-
-        for n, link in enumerate(self.links):
-            if begins[n] > start:
-                sound = sound[max(len(sound) - (stop - begins[n] - behind), 0) :]
-            its = own(link.processor, self.channels)
-            heard = sound
-            if link.listens is not None:
-                first = stop - len(sound) - behind
-                heard = np.ascontiguousarray(reader.read(link.listens, first, stop - behind))
-            if link.through is not None:
-                heard = link.through.run(heard, own(link.through, 1 if heard.ndim == 1 else 2))
-            sound = (
-                link.processor.run(sound, its)
-                if heard is sound
-                else link.processor.run(sound, its, heard)  # type: ignore[call-arg]
-            )
-            sound = np.maximum(sound, -LOUDEST)
-            np.minimum(sound, LOUDEST, out=sound)
-            behind += link.processor.latency
-        return sound
-
-
-def row_of(links: Sequence[Link]) -> list[Processor]:
-    """All processors of links, in a row."""
-    return [one for link in links for one in link.row]
 
 
 @dataclass(frozen=True)

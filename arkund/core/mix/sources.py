@@ -6,6 +6,7 @@ from arkund.core.clean.gate import Timing
 from arkund.core.clean.rule import GateRule
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label
+from arkund.core.mix.chains import Link, Processed
 from arkund.core.mix.channels import DEEPEST_NOTCH_DB, NOTCH_Q, Clean, Mic, Repair
 from arkund.core.mix.graph import Variant
 from arkund.core.mix.hearing import NEAR, Heard
@@ -14,16 +15,7 @@ from arkund.core.mix.joining import Moved, Passage, Silence, Spliced
 from arkund.core.mix.lanes import KICK_ROLES, ONE_FILE, Library
 from arkund.core.mix.layers import AnyLayer, SampleLayer, SubLayer
 from arkund.core.mix.laying import laid_out
-from arkund.core.mix.nodes import (
-    Difference,
-    File,
-    Gated,
-    Link,
-    Mended,
-    Node,
-    Placed,
-    Processed,
-)
+from arkund.core.mix.nodes import Difference, File, Gated, Mended, Node, Placed
 from arkund.core.mix.sheet import Sheet, Take
 from arkund.core.mix.struck import Cut, Evened, Silenced, Struck, Toned
 from arkund.core.process.crossover import Side, crossover

@@ -15,7 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.mix.cache import TileCache
-from arkund.core.mix.nodes import Node, Processed, key_of, row_of
+from arkund.core.mix.chains import Processed, row_of
+from arkund.core.mix.nodes import Node, key_of
 from arkund.core.process.stage import Audio
 
 STRIDE = 16
