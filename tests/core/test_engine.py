@@ -207,14 +207,15 @@ def test_each_chain_begins_as_early_as_it_is_heard_and_no_earlier(song: Any, ran
             "mics.kick_in.chain.eq.output_db": 1,
             "groups.snare.chain.g": {
                 "kind": "compressor",
-                "release_ms": 300,
+                "release_ms": 100,
                 "key": {"source": "kick", "high_pass_hz": 60},
             },
             "buses.room": {
                 "sends": {"punch": {"db": 0}, "kick": {"db": -6, "pre": False}},
-                "chain": [{"kind": "compressor", "id": "c", "release_ms": 200}],
+                "chain": [{"kind": "compressor", "id": "c", "release_ms": 60}],
             },
             "drum_bus.chain.compressor.key.high_pass_hz": 90,
+            "drum_bus.chain.compressor.release_ms": 100,
         },
     )
     graph = build(sheet, song[1])
