@@ -9,7 +9,9 @@ import { address, bench, loopFrames, on, query, tell } from "./bench.js";
 const AHEAD_S = 0.4;
 const FADE_S = 0.008;
 const REST_MS = 1200;
-const LEAST_S = 0.3;
+const LEAST_S = 0.1;
+// A change is never begun farther ahead of the playhead.
+const LATEST_S = 0.8;
 const VARIANTS = ["now", "recorded", "removed", "other"];
 
 class Player {
@@ -275,7 +277,7 @@ class Player {
         const asked = performance.now();
         const { bytes, headers } = await getBytes(`${address("pcm/")}?${text}`);
         if (state.epoch !== epoch) return;
-        if (first && have) this.took = Math.min((performance.now() - asked) / 1000, 0.25);
+        if (first && have) this.took = Math.min((performance.now() - asked) / 1000, LATEST_S);
         state.chunks.set(index, { epoch, ...this.decode(bytes, headers) });
         this.stats.buffers += 1;
         if (have && this.playing && (first || this.isNear(index))) this.swap(v, index);
