@@ -98,7 +98,7 @@ def main() -> None:
                 if (piece := parse_mic_name(mic).piece) in stems
             }
             unlisted = unlisted_strokes(session.mics, session.rate, hits)
-            pool["cut"] += gating.cut_accents(
+            pool["gates"] += gating.gates_of(
                 session.mics, own, session.rate, hits, unlisted, session.truth["hits"]
             )
             _pool_tempo(session, hits, pool)
@@ -272,7 +272,7 @@ def _print_table(pool: dict[str, list[Any]]) -> None:
                 share <= bar,
             )
         )
-    rows.append(gating.row(pool["cut"], ""))
+    rows.append(gating.cut_row(pool["gates"], ""))
     least = float(np.min(pool["gate bleed"]))
     rows.append(
         ("gate, bleed between hits down by at least", f"{least:.1f} dB", "≥ 20 dB", least >= 20)

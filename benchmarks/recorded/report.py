@@ -9,7 +9,7 @@ import numpy as np
 from arkund.core.hits.detect import detect_hits
 from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.kit.roles import parse_mic_name
-from benchmarks.gating import cut_accents
+from benchmarks.gating import gates_of
 from benchmarks.recorded import scoring
 from benchmarks.recorded.kits import BRUSHED, DEVELOPMENT, REPORT, Kit
 from benchmarks.recorded.patterns import PATTERNS
@@ -80,6 +80,12 @@ def _add(
     scoring.score(name, recording, hits, total)
     if any(parse_mic_name(m).is_close for m in recording.mics):
         unlisted = unlisted_strokes(recording.mics, recording.rate, hits)
-        total.cut += cut_accents(
-            recording.mics, recording.own, recording.rate, hits, unlisted, recording.hits
+        total.gates += gates_of(
+            recording.mics,
+            recording.own,
+            recording.rate,
+            hits,
+            unlisted,
+            recording.hits,
+            recording.spans,
         )

@@ -30,7 +30,7 @@ class Score:
     few: list[tuple[int, int, int]] = field(default_factory=list)
     spans: list[bool] = field(default_factory=list)
     confidence: list[tuple[float, bool]] = field(default_factory=list)
-    cut: list[tuple[int, int]] = field(default_factory=list)
+    gates: list[gating.Gated] = field(default_factory=list)
 
     def add(self, pattern: str, group: str, row: tuple[int, int, int]) -> None:
         self.groups[group].append(row)
@@ -45,7 +45,7 @@ class Score:
         self.few += other.few
         self.spans += other.spans
         self.confidence += other.confidence
-        self.cut += other.cut
+        self.gates += other.gates
 
 
 def f_measure(rows: Sequence[tuple[int, int, int]]) -> float:
@@ -188,8 +188,9 @@ def rows(total: Score) -> list[tuple[str, str, str, bool | None]]:
             missed + made_up == 0,
         )
     )
-    if total.cut:
-        out.append(gating.row(total.cut, "recorded strokes, "))
+    if total.gates:
+        what = "recorded strokes, "
+        out += [gating.cut_row(total.gates, what), *gating.other_rows(total.gates, what)]
     if total.spans:
         share = float(np.mean(total.spans))
         out.append(("rolls found as spans", f"{share:.3f} of {len(total.spans)}", "–", None))
