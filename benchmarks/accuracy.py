@@ -7,15 +7,16 @@ been tuned to them.
 import argparse
 import secrets
 from collections import defaultdict
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
 
 from arkund.core.align.takes import align_take
-from arkund.core.clean.gate import Timing, envelope, stroke_openings
+from arkund.core.clean.gate import Timing, envelope
 from arkund.core.clean.proposal import propose_gate, report_gate
 from arkund.core.errors import ArkundError
-from arkund.core.hits.detect import Hit, detect_hits
+from arkund.core.hits.detect import Hit, detect
 from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.kit.roles import close_mics, parse_mic_name, piece_family
 from arkund.core.simulate.presets import PRESETS
@@ -87,17 +88,17 @@ def main() -> None:
     for preset in PRESETS:
         for seed in seeds:
             session = simulate(preset, seed, keep_stems=True)
-            hits = detect_hits(session.mics, session.rate)
+            hits, maybes = detect(session.mics, session.rate)
             voices.pool_voices(session, pool)
             _pool_hits(session, hits, pool)
             _pool_pairs(session, hits, pool)
-            _pool_gates(session, hits, pool)
             own = {
                 mic: stems[piece]
                 for mic, stems in session.stems.items()
                 if (piece := parse_mic_name(mic).piece) in stems
             }
-            unlisted = unlisted_strokes(session.mics, session.rate, hits)
+            unlisted = unlisted_strokes(session.mics, session.rate, hits, maybes)
+            _pool_gates(session, hits, unlisted, pool)
             pool["gates"] += gating.gates_of(
                 session.mics, own, session.rate, hits, unlisted, session.truth["hits"]
             )
@@ -167,7 +168,12 @@ def _pool_pairs(session: Session, hits: list[Hit], pool: dict[str, list[Any]]) -
             pool["sure share"].append(pair.sure)
 
 
-def _pool_gates(session: Session, hits: list[Hit], pool: dict[str, list[Any]]) -> None:
+def _pool_gates(
+    session: Session,
+    hits: list[Hit],
+    unlisted: Mapping[str, Sequence[float]],
+    pool: dict[str, list[Any]],
+) -> None:
     """Proposed gates of close shell mics on the true own strokes; bleed on the bleed stems."""
     rate = session.rate
     for mic in session.mics:
@@ -182,13 +188,13 @@ def _pool_gates(session: Session, hits: list[Hit], pool: dict[str, list[Any]]) -
             ms_to_samples(proposal.release_ms, rate),
             ms_to_samples(1, rate),
         )
-        onsets = np.array([round(h.time_s * rate) for h in hits if h.piece == piece], np.int64)
+        own = [h for h in hits if h.piece == piece]
         bleed = np.sum([s for p, s in session.stems[mic].items() if p != piece], axis=0)
         true = [
             Hit("", h["piece"], h["time_s"], h["velocity"], h["kind"], 1.0, 0.0)
             for h in session.truth["hits"]
         ]
-        openings = stroke_openings(onsets, 0, 1, len(bleed))
+        openings = gating.openings_of(own, unlisted.get(piece, ()), rate, len(bleed))
         shape = envelope(openings.tolist(), proposal.range_db, timing)
         report = report_gate(bleed.astype(np.float32), rate, piece, true, openings, shape)
         pool["gate hits"].append(

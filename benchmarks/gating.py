@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.clean.gate import Timing, apply_envelope, envelope, stroke_openings
+from arkund.core.clean.gate import Openings, Timing, apply_envelope, envelope, stroke_openings
 from arkund.core.clean.proposal import propose_gate
+from arkund.core.clean.rule import SOFT_MS
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import is_shell, parse_mic_name
 from arkund.core.units import ms_to_samples, power_to_db
@@ -51,7 +52,7 @@ def gates_of(
     out = []
     for mic, sound in own.items():
         piece = parse_mic_name(mic).piece or ""
-        strokes = [h.time_s for h in hits if h.piece == piece]
+        strokes = [h for h in hits if h.piece == piece]
         if not is_shell(piece) or not strokes:
             continue
         proposal = propose_gate(mics[mic], rate, piece, hits)
@@ -61,8 +62,7 @@ def gates_of(
                 for ms in (ATTACK_MS, proposal.hold_ms, proposal.release_ms, LOOKAHEAD_MS)
             )
         )
-        opens = np.array([round(t * rate) for t in [*strokes, *unlisted.get(piece, ())]], np.int64)
-        openings = stroke_openings(opens, 0, 1, len(sound))
+        openings = openings_of(strokes, unlisted.get(piece, ()), rate, len(sound))
         shape = envelope([(int(a), int(b)) for a, b in openings], RANGE_DB, timing)
         gated = apply_envelope(sound, 0, shape)
         mine = [h for h in truth if h["piece"] == piece]
@@ -90,6 +90,16 @@ def gates_of(
             )
         )
     return out
+
+
+def openings_of(
+    strokes: Sequence[Hit], unlisted: Sequence[float], rate: int, frames: int
+) -> Openings:
+    """Where a gate opens for a drum's strokes and for what the list may lack: for soft ones earlier."""
+    soft = [*(h.time_s for h in strokes if h.kind == "ghost"), *unlisted]
+    opens = [*(h.time_s for h in strokes if h.kind != "ghost"), *soft]
+    lead = np.repeat([0, ms_to_samples(SOFT_MS, rate)], [len(opens) - len(soft), len(soft)])
+    return stroke_openings(np.round(np.array(opens) * rate).astype(np.int64), lead, 1, frames)
 
 
 def _cut_db(sound: NDArray[np.float32], gated: NDArray[np.float32], at: int, frames: int) -> float:

@@ -175,3 +175,17 @@ def test_cymbals_jump_by_what_the_shut_mic_held_of_them() -> None:
     assert jump == pytest.approx(6.02, abs=0.05)
     assert cymbals_jump_db(0 * cymbals, 0 * cymbals, rate, shuts) == 0.0
     assert cymbals_jump_db(2 * cymbals, cymbals, rate, np.zeros(0)) == 0.0
+
+
+def test_a_soft_stroke_opens_it_earlier_and_for_longer() -> None:
+    """The list may have one late: the gate is open before, and as long after, ghosts as high as asked."""
+    timing = Timing(10, 500, 100)
+    rule = GateRule("strokes", 0, 0, -40.0, timing, (10_000, 20_000), soft=(20_000,), early=600)
+    openings = rule.openings([], 48_000)
+    assert openings.tolist() == [[10_000, 10_001], [19_400, 20_001]]
+    shape = rule.shape(openings)
+    opened = shape.at(np.array([9_900.0, 10_100.0, 19_300.0, 19_420.0, 20_400.0, 20_700.0]))
+    assert opened.round().tolist() == [-40, 0, -40, 0, 0, -40]
+    ghosts = replace(rule, ghosts=(20_000,), ghosts_db=-10.0)
+    heard = ghosts.shape(ghosts.openings([], 48_000)).at(np.array([10_100.0, 19_420.0]))
+    assert heard.round().tolist() == [0, -10]

@@ -136,14 +136,17 @@ def threshold_openings(
     return follower.finish(len(key))
 
 
-def stroke_openings(onsets: NDArray[np.int64], lead: int, ring: int, frames: int) -> Openings:
-    """Openings by the hit list: from ``lead`` samples before each onset until ``ring`` after it.
+def stroke_openings(
+    onsets: NDArray[np.int64], lead: int | NDArray[np.int64], ring: int, frames: int
+) -> Openings:
+    """Openings by the hit list: from ``lead`` samples (one for all, or one each) before each onset until
+    ``ring`` after it.
 
     Strokes whose openings touch become one.
     """
     out: list[list[int]] = []
-    for onset in np.sort(onsets):
-        start, stop = max(int(onset) - lead, 0), min(int(onset) + ring, frames)
+    for first, onset in sorted(zip((onsets - lead).tolist(), onsets.tolist(), strict=True)):
+        start, stop = max(first, 0), min(onset + ring, frames)
         if out and start <= out[-1][1]:
             out[-1][1] = max(out[-1][1], stop)
         elif start < stop:

@@ -18,6 +18,9 @@ from arkund.core.clean.gate import (
 )
 from arkund.core.clean.regions import Fade, Span, region_envelope, region_openings
 
+SOFT_MS = 12.0
+"""A soft stroke swells, and the list may have it so much late: the gate opens for it that much before."""
+
 Blocks = Iterable[tuple[int, NDArray[np.float32]]]
 """A key's sound in order, each block with its first sample's place in the song."""
 
@@ -26,7 +29,7 @@ Blocks = Iterable[tuple[int, NDArray[np.float32]]]
 class GateRule:
     """How a gate decides (``opens_on`` *strokes*, *threshold* or *hand*): the onsets in samples that
     open it, thresholds in dBFS on what it hears, or regions; and how it moves. Of the onsets the
-    ``ghosts`` open it as far as ``ghosts_db``."""
+    ``soft`` ones open it ``early`` samples before, and the ``ghosts`` as far as ``ghosts_db``."""
 
     opens_on: str
     threshold_db: float
@@ -38,13 +41,16 @@ class GateRule:
     fade: Fade = field(default="decibels")
     ghosts: tuple[int, ...] = ()
     ghosts_db: float = 0.0
+    soft: tuple[int, ...] = ()
+    early: int = 0
 
     def openings(self, key: Blocks, frames: int) -> Openings:
         """Where it opens, ``(n, 2)``. ``key`` is read only where a threshold decides."""
         if self.opens_on == "hand":
             return region_openings(self.regions)
         if self.opens_on == "strokes":
-            return stroke_openings(np.array(self.onsets, np.int64), 0, 1, frames)
+            onsets = np.array(self.onsets, np.int64)
+            return stroke_openings(onsets, self.early * np.isin(onsets, self.soft), 1, frames)
         close_db = self.threshold_db - self.hysteresis_db
         follower = ThresholdKey(self.threshold_db, close_db, self.timing.hold)
         for at, block in key:
@@ -67,7 +73,8 @@ class GateRule:
     def _two_heights(self, openings: Openings) -> Envelope:
         """Strokes open it fully, ghosts as far as `ghosts_db`, or not at all where that is no
         higher than the range."""
-        soft = np.isin(openings[:, 0], np.array(self.ghosts, np.int64))
+        ghosts = np.array(self.ghosts, np.int64)
+        soft = np.isin(openings[:, 0], np.concatenate([ghosts, np.maximum(ghosts - self.early, 0)]))
         full = self._opened(openings[~soft], 0.0)
         if self.ghosts_db <= self.range_db:
             return full

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 
 from arkund.core.clean.gate import Timing
-from arkund.core.clean.rule import GateRule
+from arkund.core.clean.rule import SOFT_MS, GateRule
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label
 from arkund.core.mix.chains import Link, Processed
@@ -17,6 +17,7 @@ from arkund.core.mix.layers import AnyLayer, SampleLayer, SubLayer
 from arkund.core.mix.laying import laid_out
 from arkund.core.mix.nodes import Difference, File, Gated, Mended, Node, Placed
 from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.mix.strokes import UNLISTED
 from arkund.core.mix.struck import Cut, Evened, Silenced, Struck, Toned
 from arkund.core.process.crossover import Side, crossover
 from arkund.core.process.equaliser import Band, Equaliser
@@ -139,7 +140,7 @@ def _evened(
     instead = [layer for layer in layers if layer.mode == "instead"]
     entry = clean
     if mic.even.amount or instead:
-        own = sorted(_of_piece(heard(), mic.name.piece), key=lambda h: h.time_s)
+        own = sorted(_listed(heard(), mic.name.piece), key=lambda h: h.time_s)
         onsets = tuple(round(h.time_s * sheet.rate + mic.delay_samples) for h in own)
     if mic.even.amount:
         entry = Evened(entry, onsets, tuple(h.kind for h in own), mic.even.amount)
@@ -180,7 +181,7 @@ def layer_entry(
 ) -> Node:
     """What a layer plays, under the strokes of the mic that it follows; ``drum`` is that mic clean."""
     mic = sheet.mics[layer.of]
-    struck = [h for h in _of_piece(heard(), mic.name.piece) if plays(layer, h)]
+    struck = [h for h in _listed(heard(), mic.name.piece) if plays(layer, h)]
     onsets = tuple(sorted(round(h.time_s * sheet.rate + mic.delay_samples) for h in struck))
     if isinstance(layer, SubLayer):
         toned = Toned(
@@ -239,6 +240,11 @@ def _of_piece(hits: Sequence[Hit], piece: str | None) -> list[Hit]:
     return [h for h in hits if h.piece == piece]
 
 
+def _listed(hits: Sequence[Hit], piece: str | None) -> list[Hit]:
+    """A piece's strokes; what may be one opens a gate, but plays no sample and is made no louder."""
+    return [h for h in _of_piece(hits, piece) if h.kind != UNLISTED]
+
+
 def _repaired(source: Node, repair: Repair, rate: int) -> Node:
     mended = source
     if repair.dc or repair.rebuilt or repair.clip_gains:
@@ -266,6 +272,7 @@ def gate_rule(mic: Mic, rate: int, heard: Callable[[], Sequence[Hit]]) -> GateRu
 
     # What no ghost changes, no ghost is told apart for.
     ghosts = [h for h in own if h.kind == "ghost"] if c.ghosts_db < 0 else []
+    soft = [h for h in own if h.kind in ("ghost", UNLISTED)]
     return GateRule(
         c.opens_on,
         c.threshold_db,
@@ -275,6 +282,8 @@ def gate_rule(mic: Mic, rate: int, heard: Callable[[], Sequence[Hit]]) -> GateRu
         onsets=onsets(own),
         ghosts=onsets(ghosts),
         ghosts_db=c.ghosts_db,
+        soft=onsets(soft),
+        early=ms_to_samples(SOFT_MS, rate),
         regions=c.spans if c.opens_on == "hand" else (),
         fade=c.fade,
     )
