@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from arkund.core.clean.gate import Openings, Timing, apply_envelope, envelope, stroke_openings
 from arkund.core.clean.proposal import propose_gate
-from arkund.core.clean.rule import SOFT_MS
+from arkund.core.clean.rule import LOUD_KINDS, SOFT_MS
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import is_shell, parse_mic_name
 from arkund.core.units import ms_to_samples, power_to_db
@@ -96,8 +96,8 @@ def openings_of(
     strokes: Sequence[Hit], unlisted: Sequence[float], rate: int, frames: int
 ) -> Openings:
     """Where a gate opens for a drum's strokes and for what the list may lack: for soft ones earlier."""
-    soft = [*(h.time_s for h in strokes if h.kind == "ghost"), *unlisted]
-    opens = [*(h.time_s for h in strokes if h.kind != "ghost"), *soft]
+    soft = [*(h.time_s for h in strokes if h.kind not in LOUD_KINDS), *unlisted]
+    opens = [*(h.time_s for h in strokes if h.kind in LOUD_KINDS), *soft]
     lead = np.repeat([0, ms_to_samples(SOFT_MS, rate)], [len(opens) - len(soft), len(soft)])
     return stroke_openings(np.round(np.array(opens) * rate).astype(np.int64), lead, 1, frames)
 

@@ -1,5 +1,6 @@
 """The engine: early stretches beside exact ones, and how little is rendered anew after a change."""
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -320,3 +321,20 @@ def test_a_memory_of_many_seconds_behind_is_not_rendered_for_every_stretch(
     engine.read(graph.output, 0, sheet.frames)
     spans = [last - first for node, first, last in ran if node is shaped]
     assert sum(spans) < 3.5 * sheet.frames
+
+
+def test_what_may_be_a_stroke_opens_the_gate_and_is_played_and_evened_by_nothing(song: Any) -> None:
+    sheet, library = song
+    snare = {"snare": [41.337]}
+    heard = replace(library, unlisted_of=lambda digest: snare)
+    take = sheet.takes[0].model_copy(update={"analysis": "0" * 64})
+    sheet = apply_patch(
+        sheet.model_copy(update={"takes": (take,)}),
+        {"mics.snare_top.clean.on": True, "mics.snare_top.even.amount": 1.0},
+    )
+    plain, more = (build(sheet, lib).mics["snare_top"] for lib in (library, heard))
+    near = np.array([41.337 * RATE - 60, 41.337 * RATE + 100])
+    engine = _engine(sheet)
+    assert plain.clean.shape(engine).at(near)[1] < -3  # type: ignore[attr-defined]
+    assert (more.clean.shape(engine).at(near) > -1).all()  # type: ignore[attr-defined]
+    assert more.chained.entry.onsets == plain.chained.entry.onsets  # type: ignore[attr-defined]

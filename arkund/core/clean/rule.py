@@ -18,6 +18,9 @@ from arkund.core.clean.gate import (
 )
 from arkund.core.clean.regions import Fade, Span, region_envelope, region_openings
 
+LOUD_KINDS = ("accent", "flam")
+"""Strokes that begin at once; all others are soft."""
+
 SOFT_MS = 12.0
 """A soft stroke swells, and the list may have it so much late: the gate opens for it that much before."""
 

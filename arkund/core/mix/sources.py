@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 
 from arkund.core.clean.gate import Timing
-from arkund.core.clean.rule import SOFT_MS, GateRule
+from arkund.core.clean.rule import LOUD_KINDS, SOFT_MS, GateRule
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label
 from arkund.core.mix.chains import Link, Processed
@@ -272,7 +272,7 @@ def gate_rule(mic: Mic, rate: int, heard: Callable[[], Sequence[Hit]]) -> GateRu
 
     # What no ghost changes, no ghost is told apart for.
     ghosts = [h for h in own if h.kind == "ghost"] if c.ghosts_db < 0 else []
-    soft = [h for h in own if h.kind in ("ghost", UNLISTED)]
+    soft = [h for h in own if h.kind not in LOUD_KINDS]
     return GateRule(
         c.opens_on,
         c.threshold_db,
