@@ -43,10 +43,13 @@ def data(tmp_path: Path, settings: object) -> Iterator[Path]:
 
 def forget_all() -> None:
     """What this process remembers of a data folder."""
-    from arkund.songs import findings, soundness, storage
+    from arkund.songs import findings, lately, models, soundness, storage
 
     storage._sound_paths.clear()
     soundness._whole.clear()
+    for kept in (lately._made, lately._named, lately._heard):
+        kept.clear()
+    models._sheet_in.cache_clear()
     for cached in (
         storage.load_hits,
         storage.load_analysis,
