@@ -16,7 +16,7 @@ from arkund.core.align.takes import align_take
 from arkund.core.clean.gate import Timing, envelope
 from arkund.core.clean.proposal import propose_gate, report_gate
 from arkund.core.errors import ArkundError
-from arkund.core.hits.detect import Hit, detect_hits
+from arkund.core.hits.detect import Hit, detect
 from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.kit.roles import close_mics, parse_mic_name, piece_family
 from arkund.core.simulate.presets import PRESETS
@@ -88,7 +88,7 @@ def main() -> None:
     for preset in PRESETS:
         for seed in seeds:
             session = simulate(preset, seed, keep_stems=True)
-            hits = detect_hits(session.mics, session.rate)
+            hits, maybes = detect(session.mics, session.rate)
             voices.pool_voices(session, pool)
             _pool_hits(session, hits, pool)
             _pool_pairs(session, hits, pool)
@@ -97,7 +97,7 @@ def main() -> None:
                 for mic, stems in session.stems.items()
                 if (piece := parse_mic_name(mic).piece) in stems
             }
-            unlisted = unlisted_strokes(session.mics, session.rate, hits)
+            unlisted = unlisted_strokes(session.mics, session.rate, hits, maybes)
             _pool_gates(session, hits, unlisted, pool)
             pool["gates"] += gating.gates_of(
                 session.mics, own, session.rate, hits, unlisted, session.truth["hits"]

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from arkund.core.align.pairs import Pair, PairAlignment
 from arkund.core.align.takes import align_take
 from arkund.core.audio.overview import Overview
-from arkund.core.hits.detect import Hit, detect_hits
+from arkund.core.hits.detect import Detected, Hit, detect
 from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.kit.roles import BESIDE, parse_mic_name
 from arkund.core.measure.heard import heard_levels
@@ -70,7 +70,10 @@ def analyse(
     """The strokes of a take and its analysis, as far as they are not ``known``."""
     kit = {mic: s.audio for mic, s in sounds.items() if s.in_kit}
     progress(0.0, "finding the strokes")
-    found = detect_hits(kit, rate) if known is None else list(known.hits)
+    # What was not sure enough for the list is in what the list may lack.
+    found, maybes = (
+        detect(kit, rate) if known is None else Detected(list(known.hits), known.analysis.unlisted)
+    )
     progress(0.55, "measuring delays")
     if known is not None and known.same >= set(kit):
         pairs = known.analysis.pairs
@@ -105,7 +108,7 @@ def analyse(
         {mic: measures for mic, (measures, _) in measured.items()},
         {mic: s.file_name for mic, s in sounds.items()},
         {mic: heard for mic, (_, heard) in measured.items()},
-        unlisted_strokes(kit, rate, found),
+        unlisted_strokes(kit, rate, found, maybes),
     )
     return found, analysis
 

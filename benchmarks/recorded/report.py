@@ -6,7 +6,7 @@ from functools import cache, partial
 
 import numpy as np
 
-from arkund.core.hits.detect import detect_hits
+from arkund.core.hits.detect import detect
 from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.kit.roles import parse_mic_name
 from benchmarks.gating import gates_of
@@ -76,10 +76,10 @@ def _add(
     if pattern.brushed:
         kit = replace(kit, pieces={**kit.pieces, "snare": brushed})
     recording = at_rate(make_recording(kit, pattern, sounds, rng), rate)
-    hits = detect_hits(recording.mics, recording.rate)
+    hits, maybes = detect(recording.mics, recording.rate)
     scoring.score(name, recording, hits, total)
     if any(parse_mic_name(m).is_close for m in recording.mics):
-        unlisted = unlisted_strokes(recording.mics, recording.rate, hits)
+        unlisted = unlisted_strokes(recording.mics, recording.rate, hits, maybes)
         total.gates += gates_of(
             recording.mics,
             recording.own,

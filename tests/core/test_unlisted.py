@@ -7,7 +7,7 @@ import pytest
 
 from arkund.core.clean.gate import Timing, envelope, stroke_openings
 from arkund.core.clean.proposal import report_gate
-from arkund.core.hits.detect import Hit, detect_hits
+from arkund.core.hits.detect import Hit, detect, detect_hits
 from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.simulate.session import Session
 
@@ -39,6 +39,25 @@ def test_bleed_and_ring_of_a_whole_list_are_no_strokes(session: Session, hits: l
     assert sum(map(len, unlisted_strokes(session.mics, session.rate, hits).values())) <= 1
     few = [h for h in hits if h.piece != "snare"] + _loud(hits, "snare")[:3]
     assert "snare" not in unlisted_strokes(session.mics, session.rate, few)
+
+
+def test_what_detection_was_not_sure_of_is_beside_the_list(
+    session: Session, hits: list[Hit]
+) -> None:
+    """Soft strokes of the snare that may be: none is a stroke of the list, none stands twice."""
+    found = detect(session.mics, session.rate)
+    assert found.hits == hits
+    assert set(found.maybes) <= {"snare"}
+    snares = np.array([h.time_s for h in hits if h.piece == "snare"])
+    maybes = {"snare": [float(snares[3]) + 0.2, float(snares[5]) + 0.21]}
+    listed = unlisted_strokes(session.mics, session.rate, hits)
+    both = unlisted_strokes(session.mics, session.rate, hits, maybes)
+    assert set(both["snare"]) >= {round(t, 6) for t in maybes["snare"]}
+    again = unlisted_strokes(session.mics, session.rate, hits, both)
+    assert again == both
+    assert {p: t for p, t in both.items() if p != "snare"} == {
+        p: t for p, t in listed.items() if p != "snare"
+    }
 
 
 def test_the_report_counts_them_apart_from_false_openings() -> None:

@@ -140,7 +140,7 @@ def test_what_stays_the_same_is_not_analysed_again(
     def fail(*_: object, **__: object) -> None:
         raise AssertionError("analysed again")
 
-    monkeypatch.setattr(analysing, "detect_hits", fail)
+    monkeypatch.setattr(analysing, "detect", fail)
     monkeypatch.setattr(analysing, "align_take", fail)
     tone = 0.1 * np.sin(np.arange(RATE * 4) / 20)
     sf.write(str(tmp_path / "bed.wav"), tone, RATE, subtype="PCM_24")

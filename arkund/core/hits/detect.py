@@ -1,9 +1,10 @@
 """From the mics of one take to its list of hits."""
 
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +23,7 @@ from arkund.core.hits.weighing import (
     WITNESSED,
     Heard,
     Stroke,
-    strokes_of,
+    strokes_and_maybes,
 )
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, piece_family, sort_pieces
 
@@ -164,20 +165,36 @@ def _sure_strokes(share: NDArray[np.float64], pieces: list[str]) -> dict[str, ND
 SURE_FROM_AFAR = 0.9
 
 
+class Detected(NamedTuple):
+    """Hits sorted by time, and by piece the times in s of what may be its soft strokes besides."""
+
+    hits: list[Hit]
+    maybes: Mapping[str, Sequence[float]]
+
+
 def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:
-    """Hits of one take, sorted by time.
+    """The hits of `detect` alone."""
+    return detect(mics, rate).hits
+
+
+def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
+    """Hits of one take.
 
     ``mics`` maps mic names (`arkund.core.kit.roles`) to mono signals ``(frames,)`` of one rate.
     Rooms, overdubs, beds and clicks are not listened to. Where no mic is close to any piece, one
-    that hears the whole kit is (`whole`). Returns an empty list where nothing is played.
+    that hears the whole kit is (`whole`). There are none where nothing is played.
     """
     listened = listen(mics, rate)
     if listened is None:
-        return _hits_of_whole_kit(mics, rate)
+        return Detected(_hits_of_whole_kit(mics, rate), {})
     take, signatures = listened.take, listened.signatures
     with ThreadPoolExecutor(2) as pool:
-        found = list(pool.map(lambda p: strokes_of(listened.heard(p), signatures), listened.pieces))
-    by_piece = without_echoes(dict(zip(listened.pieces, found, strict=True)))
+        found = list(
+            pool.map(lambda p: strokes_and_maybes(listened.heard(p), signatures), listened.pieces)
+        )
+    by_piece = without_echoes(
+        {p: strokes for p, (strokes, _) in zip(listened.pieces, found, strict=True)}
+    )
     hits = [h for piece, strokes in by_piece.items() for h in _as_hits(piece, strokes)]
     if listened.afar is not None:
         known = {p: known_of(strokes) for p, strokes in by_piece.items()}
@@ -185,7 +202,23 @@ def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]
             hits += _as_hits(piece, strokes)
     hits = _with_rolls(take, hits)
     hits.sort(key=lambda h: (h.time_s, h.piece))
-    return hits
+    maybes = {p: m for p, (_, m) in zip(listened.pieces, found, strict=True)}
+    return Detected(hits, _away_from_shells(maybes, hits))
+
+
+AT_ONCE_S = 0.004
+"""What begins with another shell's stroke is most likely its bleed."""
+
+
+def _away_from_shells(maybes: Mapping[str, list[float]], hits: list[Hit]) -> dict[str, list[float]]:
+    """The places at which no other shell is struck just then; pieces without any are left out."""
+    out = {}
+    for piece, times in maybes.items():
+        others = np.array([h.time_s for h in hits if is_shell(h.piece) and h.piece != piece])
+        kept = [t for t in times if np.abs(others - t).min(initial=np.inf) > AT_ONCE_S]
+        if kept:
+            out[piece] = kept
+    return out
 
 
 ECHO_S = 0.015

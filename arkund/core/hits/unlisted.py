@@ -7,6 +7,7 @@ assumptions: how loud is each other piece in this mic where it falls, and is thi
 """
 
 from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 
 import numpy as np
 from numpy.typing import NDArray
@@ -47,16 +48,27 @@ PEAK_MS, OF_PEAK = 12, 0.3
 
 
 def unlisted_strokes(
-    mics: Mapping[str, NDArray[np.float32]], rate: int, hits: Sequence[Hit]
+    mics: Mapping[str, NDArray[np.float32]],
+    rate: int,
+    hits: Sequence[Hit],
+    maybes: Mapping[str, Sequence[float]] = MappingProxyType({}),
 ) -> dict[str, list[float]]:
     """Times in s at which a drum with a close mic may be struck though ``hits`` do not say so, by
-    piece; pieces without any are left out."""
+    piece; pieces without any are left out. ``maybes`` are what detection was not sure enough of."""
     out = {}
     for piece in sort_pieces({h.piece for h in hits if is_shell(h.piece)}):
         ears = close_mics(mics, piece)
-        if ears and (found := _in_mic(mics[ears[0]], rate, piece, hits)):
+        clear = _in_mic(mics[ears[0]], rate, piece, hits) if ears else []
+        if found := _together(clear, maybes.get(piece, ())):
             out[piece] = found
     return out
+
+
+def _together(clear: Sequence[float], maybes: Sequence[float]) -> list[float]:
+    """Both in order, one of those that are the same."""
+    known = np.sort(np.array(clear))
+    new = [round(t, 6) for t in maybes if not _any_within(known, t, OWN_S[0], OWN_S[0])]
+    return sorted([*clear, *new])
 
 
 def _in_mic(audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit]) -> list[float]:

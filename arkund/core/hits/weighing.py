@@ -177,18 +177,34 @@ def _swelled(
     return swelled_as_loud(heard.sound, plain, level_db, clear, heard.rate)
 
 
+MAYBE, MAYBE_APART_S = 0.15, 0.025
+"""A place that is so likely may be a soft stroke of the snare: too little for the list, enough for a gate,
+which would cut it. So long before or after a stroke there is no other."""
+
+
 def strokes_of(heard: Heard, signatures: Signatures) -> list[Stroke]:
     """The likely ones in order; of those within `SAME_STROKE_S` the likeliest."""
+    return strokes_and_maybes(heard, signatures)[0]
+
+
+def strokes_and_maybes(heard: Heard, signatures: Signatures) -> tuple[list[Stroke], list[float]]:
+    """`strokes_of`, and the times in s of what may be a stroke besides."""
     found = weighed(heard, signatures)
     share = probabilities(found.evidence)
     if (family := piece_family(heard.piece)) in WITNESSED:
         is_clear = witnessed(found, WITNESSED[family])
         share = np.where(is_clear, np.maximum(share, WITNESSED_SHARE), share)
     kept = told(heard.piece, found, share, heard.rate)
-    return [
+    strokes = [
         Stroke(float(found.place[i] / heard.rate), float(found.level_db[i]), float(share[i]))
         for i in kept
     ]
+    if family != "snare":
+        return strokes, []
+    apart = MAYBE_APART_S * heard.rate
+    away = np.abs(found.place[:, None] - found.place[kept][None, :]).min(axis=1, initial=np.inf)
+    maybe = likeliest(found.place, share, (share > MAYBE) & (away > apart), apart)
+    return strokes, [float(found.place[i] / heard.rate) for i in maybe]
 
 
 def witnessed(found: Weighed, least_db: float) -> NDArray[np.bool_]:
