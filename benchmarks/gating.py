@@ -120,14 +120,14 @@ def cut_row(pool: Sequence[Gated], what: str) -> tuple[str, str, str, bool]:
     )
 
 
-def other_rows(pool: Sequence[Gated], what: str) -> list[tuple[str, str, str, bool]]:
+def rows(pool: Sequence[Gated], what: str) -> list[tuple[str, str, str, bool]]:
     """Rows for ghosts and for openings."""
-    rows = (
+    kinds = (
         ("ghosts that a gate on strokes misses", "missed", "ghosts", 0.02),
         ("openings of a gate on strokes without one", "false", "openings", 0.01),
     )
     out = []
-    for words, bad, every, bar in rows:
+    for words, bad, every, bar in kinds:
         wrong, total = (sum(getattr(g, name) for g in pool) for name in (bad, every))
         out.append((f"{what}{words}", f"{wrong} of {total}", f"≤ {bar:.0%}", wrong <= bar * total))
     return out

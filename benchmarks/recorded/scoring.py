@@ -190,7 +190,7 @@ def rows(total: Score) -> list[tuple[str, str, str, bool | None]]:
     )
     if total.gates:
         what = "recorded strokes, "
-        out += [gating.cut_row(total.gates, what), *gating.other_rows(total.gates, what)]
+        out += [gating.cut_row(total.gates, what), *gating.rows(total.gates, what)]
     if total.spans:
         share = float(np.mean(total.spans))
         out.append(("rolls found as spans", f"{share:.3f} of {len(total.spans)}", "–", None))
