@@ -142,6 +142,7 @@ def clean_rulers(mic: str) -> list[Ruler]:
             "ghosts_db",
             "attack_ms",
             "lookahead_ms",
+            "soft_ms",
         )
     ] + [_ruler(f"mics.{mic}.clean.key", Key, name) for name in ("high_pass_hz", "low_pass_hz")]
 

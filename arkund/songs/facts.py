@@ -11,6 +11,7 @@ from arkund.core.advise.clean import wanted_key
 from arkund.core.clean.jump import cymbals_jump_db, shut_at
 from arkund.core.clean.keying import KeyFilter
 from arkund.core.clean.proposal import GateProposal, propose_gate, report_gate
+from arkund.core.clean.rule import SOFT_MS
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import parse_mic_name
@@ -132,6 +133,7 @@ def gates(song: Song) -> dict[str, Any]:
                 "threshold_db": proposed.threshold_db,
                 "release_ms": proposed.release_ms,
                 "range_db": proposed.range_db,
+                "soft_ms": SOFT_MS,
             }
         )
         out.append(

@@ -330,7 +330,11 @@ def test_what_may_be_a_stroke_opens_the_gate_and_is_played_and_evened_by_nothing
     take = sheet.takes[0].model_copy(update={"analysis": "0" * 64})
     sheet = apply_patch(
         sheet.model_copy(update={"takes": (take,)}),
-        {"mics.snare_top.clean.on": True, "mics.snare_top.even.amount": 1.0},
+        {
+            "mics.snare_top.clean.on": True,
+            "mics.snare_top.clean.soft_ms": 12,
+            "mics.snare_top.even.amount": 1.0,
+        },
     )
     plain, more = (build(sheet, lib).mics["snare_top"] for lib in (library, heard))
     near = np.array([41.337 * RATE - 60, 41.337 * RATE + 100])

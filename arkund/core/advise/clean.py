@@ -19,6 +19,7 @@ from arkund.core.clean.proposal import (
     report_gate,
     separate,
 )
+from arkund.core.clean.rule import SOFT_MS
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import (
@@ -178,6 +179,7 @@ def _patch(mic: str, proposal: GateProposal, range_db: float) -> dict[str, objec
         f"{c}.hold_ms": proposal.hold_ms,
         f"{c}.release_ms": proposal.release_ms,
         f"{c}.range_db": range_db,
+        f"{c}.soft_ms": SOFT_MS,
     }
 
 

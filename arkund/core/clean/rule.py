@@ -22,7 +22,7 @@ LOUD_KINDS = ("accent", "flam")
 """Strokes that begin at once; all others are soft."""
 
 SOFT_MS = 12.0
-"""A soft stroke swells, and the list may have it so much late: the gate opens for it that much before."""
+"""A soft stroke swells, and the list may have it so much late: a proposed gate opens that much before."""
 
 Blocks = Iterable[tuple[int, NDArray[np.float32]]]
 """A key's sound in order, each block with its first sample's place in the song."""

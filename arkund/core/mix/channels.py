@@ -232,6 +232,16 @@ class Clean(Part):
         ticks=(0, 5, 10, 20),
         hint="it opens that much before a stroke",
     )
+    soft_ms: float = value(
+        0.0,
+        0,
+        30,
+        "ms",
+        "soft strokes earlier",
+        step=1,
+        ticks=(0, 10, 20, 30),
+        hint="on strokes: it opens that much earlier for soft ones, which swell",
+    )
     key: Key = Key()
     """What the threshold listens to: this mic, or another, as it comes before its own gate."""
     shuts: Literal["level", "ring"] = choice("level", "shuts")

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 
 from arkund.core.clean.gate import Timing
-from arkund.core.clean.rule import LOUD_KINDS, SOFT_MS, GateRule
+from arkund.core.clean.rule import LOUD_KINDS, GateRule
 from arkund.core.hits.detect import Hit
 from arkund.core.kit.roles import label
 from arkund.core.mix.chains import Link, Processed
@@ -283,7 +283,7 @@ def gate_rule(mic: Mic, rate: int, heard: Callable[[], Sequence[Hit]]) -> GateRu
         ghosts=onsets(ghosts),
         ghosts_db=c.ghosts_db,
         soft=onsets(soft),
-        early=ms_to_samples(SOFT_MS, rate),
+        early=ms_to_samples(c.soft_ms, rate),
         regions=c.spans if c.opens_on == "hand" else (),
         fade=c.fade,
     )
