@@ -190,7 +190,7 @@ def label_of(
         elif isinstance(value, Mapping) and before.get(path) is None:
             parts.append(f"{whose}: {_called(value, what)} added")
         elif isinstance(value, Mapping) and (part := path.rpartition(".")[2]) in _PARTS:
-            parts.append(f"{whose}: {_PARTS[part] or what} set anew")
+            parts.append(f"{whose}: {_PARTS[part] or what} settings replaced")
         elif value is None and isinstance(was := before.get(path), Mapping):
             parts.append(f"{whose}: {_called(was, what)} taken out")
         else:

@@ -342,3 +342,29 @@ def test_what_may_be_a_stroke_opens_the_gate_and_is_played_and_evened_by_nothing
     assert plain.clean.shape(engine).at(near)[1] < -3  # type: ignore[attr-defined]
     assert (more.clean.shape(engine).at(near) > -1).all()  # type: ignore[attr-defined]
     assert more.chained.entry.onsets == plain.chained.entry.onsets  # type: ignore[attr-defined]
+
+
+def test_a_filter_before_a_detector_is_not_taken_for_a_filter_in_the_chain(song: Any) -> None:
+    """Nor one stage's key for the next one's: each has a name and a sound of its own."""
+    squeeze = {"kind": "compressor", "threshold_db": -40, "ratio": 8}
+    keyed = {"key": {"source": "kick_in"}}
+    chains: list[list[dict[str, Any]]] = [
+        [{**squeeze, "id": "a", "key": {"high_pass_hz": 300}}],
+        [
+            {"kind": "eq", "id": "e", "high_pass": {"on": True, "frequency_hz": 300}, "bands": []},
+            {**squeeze, "id": "a"},
+        ],
+        [{**squeeze, "id": "a", **keyed}, {**squeeze, "id": "b"}],
+        [{**squeeze, "id": "a"}, {**squeeze, "id": "b", **keyed}],
+    ]
+    cache, sounds = TileCache(), []
+    for chain in chains:
+        sheet = apply_patch(song[0], {"mics.snare_top.chain": chain})
+        node = build(sheet, song[1]).mics["snare_top"].shaped
+        remembering, fresh = (
+            Engine(sheet.rate, sheet.frames, c, early=True) for c in (cache, TileCache())
+        )
+        sounds.append(remembering.tile(node, 9))
+        assert np.array_equal(sounds[-1], fresh.tile(node, 9))
+    assert not np.array_equal(sounds[0], sounds[1])
+    assert not np.array_equal(sounds[2], sounds[3])

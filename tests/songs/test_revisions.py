@@ -108,7 +108,7 @@ def test_taking_back_what_is_not_on_the_way(song: Song) -> None:
         ("buses.strike.sends.tom_1.db", -4, 0, "strike bus: send from tom 1 −4 dB → 0 dB"),
         ("mics.hat.mute", False, True, "hat: mute on"),
         ("mics.tom_3.clean.shuts", "level", "ring", "tom 3: gate shuts level → ring"),
-        ("mics.tom_3.clean", {"on": False}, {"on": True}, "tom 3: gate set anew"),
+        ("mics.tom_3.clean", {"on": False}, {"on": True}, "tom 3: gate settings replaced"),
     ],
 )
 def test_plain_words(path: str, before: object, after: object, words: str) -> None:

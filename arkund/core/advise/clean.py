@@ -180,6 +180,7 @@ def _patch(mic: str, proposal: GateProposal, range_db: float) -> dict[str, objec
         f"{c}.release_ms": proposal.release_ms,
         f"{c}.range_db": range_db,
         f"{c}.soft_ms": SOFT_MS,
+        f"{c}.shuts": "level",
     }
 
 
@@ -387,8 +388,7 @@ def _notched(
     }
     before, after = (ring_level_dbfs(s, mic, wakes, hz) for s in (study, study.tried(patch)))
     said = (
-        f"a notch at {hz:.0f} Hz while the drum is not struck. Its own strokes and the kit in its "
-        "mic stay as they are."
+        f"a notch at {hz:.0f} Hz, in only between the drum's own strokes, which stay as they are."
     )
     return _way("notch while it sings", said, patch, before, after)
 

@@ -28,9 +28,6 @@ from arkund.core.shape.sides import louder_side
 Span = tuple[int, int]
 SPANS, SPAN_S = 4, STRETCH_S
 
-AT_ONCE_S = 5 * STRETCH_S
-"""So much of a whole song is rendered before the next part is begun."""
-
 ENOUGH, FEWEST = 4, 2
 """So many strokes of a piece are looked for; a piece that has fewer than `FEWEST` is not judged."""
 
@@ -63,13 +60,9 @@ class Excerpt:
 
     def whole_card(self, study: Study, held_db: float | None = None) -> Card:
         """The card of the whole song, likewise."""
-        frames, size = study.sheet.frames, AT_ONCE_S * study.rate
-        # Part by part, so that what a part is made of is still remembered when it is summed.
-        for first in range(0, frames, size):
-            part = [(first, min(first + size, frames))]
-            _warm(study.engine, study, part)
-            _sound(study.engine, study, part, held_db)
-        sound = _sound(study.engine, study, [(0, frames)], held_db)
+        whole = [(0, study.sheet.frames)]
+        _warm(study.engine, study, whole)
+        sound = _sound(study.engine, study, whole, held_db)
         return punch_card(sound, study.rate, self.whole_strokes)
 
     def learn(self, whole: Card, part: Card) -> None:

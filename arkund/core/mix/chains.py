@@ -29,7 +29,7 @@ class Link:
 
     @property
     def row(self) -> list[Processor]:
-        """What remembers: the filters, then the processor."""
+        """The filters, then the processor."""
         return [self.through, self.processor] if self.through else [self.processor]
 
     def at_rest(self, channels: int) -> NDArray[np.float64]:
@@ -49,7 +49,7 @@ class Processed(Node):
     links: tuple[Link, ...]
     dear: bool = False
     behind: Settling = ALONE
-    """Those that hear it, if it is not heard by itself."""
+    """The processors behind it that hear it."""
 
     @cached_property
     def key(self) -> str:

@@ -54,7 +54,7 @@ class Engine:
         early: bool = False,
     ) -> None:
         self.rate, self.frames, self.cache, self.keeps = rate, frames, cache, keeps
-        self.tile_frames = self.piece_frames = TILE_S * rate
+        self.tile_frames = TILE_S * rate
         self._early = early
         self._sources = sources
         self._whole: Engine | None = None
@@ -131,7 +131,7 @@ class Engine:
 
     def ahead(
         self,
-        levels: Iterable[Sequence[Node]],
+        levels: Iterable[Sequence[Processed]],
         spans: Iterable[tuple[int, int]],
         pool: Executor,
     ) -> None:
@@ -145,8 +145,7 @@ class Engine:
             for number in stretch.numbers(first, last)
         ]
         for level in levels:
-            dear = [node for node in level if isinstance(node, Processed)]
-            list(pool.map(lambda one: one[0].piece(one[2], one[1]), _each(pieces, dear)))
+            list(pool.map(lambda one: one[0].piece(one[2], one[1]), _each(pieces, level)))
 
     def track(
         self, key: str, compute: Callable[["Engine"], NDArray[np.float64]]

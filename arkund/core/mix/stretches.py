@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.mix.cache import TileCache
-from arkund.core.mix.chains import Processed, row_of
+from arkund.core.mix.chains import Processed
 from arkund.core.mix.nodes import Node, key_of
 from arkund.core.process.stage import Audio
 
@@ -28,7 +28,7 @@ class Around(Protocol):
 
     rate: int
     frames: int
-    piece_frames: int
+    tile_frames: int
     cache: TileCache
     keeps: bool
 
@@ -101,8 +101,8 @@ class Stretch:
         return self.around.track(key, compute)
 
     def numbers(self, start: int, stop: int) -> range:
-        """The pieces in which the samples ``start`` to ``stop`` of what is heard lie."""
-        size = self.around.piece_frames
+        """The pieces that hold the samples ``start`` to ``stop`` of what is heard."""
+        size = self.around.tile_frames
         first, last = max(start, self.start), stop if self.stop is None else min(stop, self.stop)
         return range((first - self.start) // size, max(-(-(last - self.start) // size), 0))
 
@@ -130,7 +130,7 @@ class Stretch:
         """The samples of a piece: later by what is heard after the stretch; the first one longer by
         what is heard before it."""
         before, after = self._heard_around(node)
-        size = self.around.piece_frames
+        size = self.around.tile_frames
         begin = self.start + number * size
         stop = begin + size if self.stop is None else min(begin + size, self.stop)
         return (begin + after if number else max(self.start - before, 0)), stop + after
@@ -138,7 +138,7 @@ class Stretch:
     def _pieces(self, node: Processed, start: int, stop: int) -> tuple[range, int, int]:
         """The pieces of a chain that hold a span, and the samples that they can give of it."""
         before, after = self._heard_around(node)
-        size = self.around.piece_frames
+        size = self.around.tile_frames
         first = max(start, self.start - before, 0)
         last = stop if self.stop is None else min(stop, self.stop + after)
         if first >= last:
@@ -159,8 +159,12 @@ class Stretch:
                 begins, before = [span[0]], self._named(node, number - 1)
             inputs = (node.source, *(link.listens for link in node.links if link.listens))
             heard = [self.over(one, begins[0], span[1] + node.latency) for one in inputs]
-            alone = [one.settings() for one in row_of(node.links)]
-            return key_of("piece", self.rate, self.alone, begins, span, before, alone, heard)
+            # Link by link: a key's filter is no stage of the chain, and who listens is told apart.
+            links = [
+                [[one.settings() for one in link.row], link.listens is not None]
+                for link in node.links
+            ]
+            return key_of("piece", self.rate, self.alone, begins, span, before, links, heard)
 
         return self.around.cache.keys.get((f"{self._name} piece", node.key, number, 0), find)
 
