@@ -17,10 +17,10 @@ from arkund.core.hits.afar import (
     levels_of,
     looked_up,
 )
+from arkund.core.hits.choosing import LIKELY, SAME_STROKE_S, likeliest, strokes_of
 from arkund.core.hits.detect import known_of, listen
 from arkund.core.hits.novelty import band_energy
 from arkund.core.hits.verdict import Trees, probabilities
-from arkund.core.hits.weighing import LIKELY, SAME_STROKE_S, likeliest, strokes_of
 from arkund.core.kit.roles import parse_mic_name, piece_family
 from benchmarks.recorded.scoring import NO_MIC_S, f_measure, matches
 from benchmarks.verdict.growing import FOLDS, folds_of, grown

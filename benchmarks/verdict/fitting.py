@@ -8,10 +8,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.hits.choosing import LIKELY, told
 from arkund.core.hits.detect import listen
 from arkund.core.hits.evidence import AGAINST, FOR, NAMES
 from arkund.core.hits.verdict import AFAR_FILE, FILE, Trees, probabilities
-from arkund.core.hits.weighing import LIKELY, Weighed, told, weighed
+from arkund.core.hits.weighing import Weighed, weighed
 from arkund.core.kit.roles import piece_family
 from benchmarks.recorded.scoring import SPAN_S, TOLERANCE_S, f_measure, matches
 from benchmarks.verdict.afar import AfarTrees
