@@ -48,6 +48,7 @@ def main(seeds: list[int]) -> None:
         "accents' spread over a layer, dB | missed |\n|---|---|---|---|---|---|---|---|---|---|"
     )
     met = every = 0
+    standing = []
     for name, session in songs(seeds):
         with tempfile.TemporaryDirectory() as scratch:
             study = study_of([session], Path(scratch))
@@ -57,7 +58,20 @@ def main(seeds: list[int]) -> None:
                 goals = [f for f in rows if f.wanted is not None or f.within is not None]
                 met, every = met + len(goals) - len(missed), every + len(goals)
                 print(_line(name, school, rows, held, laid, missed), flush=True)
+                standing.append(f"| {name} | {school.name} | {_standing(rows)} |")
     print(f"\n{met} of {every} figures met ({100 * met / max(every, 1):.0f} %).\n")
+
+    print(f"| song | school | {' | '.join(STANDING)} |\n|{'---|' * (2 + len(STANDING))}")
+    print("\n".join(standing))
+
+
+STANDING = (LOUDNESS, "crest", "kick attack over body", "snare attack over body")
+
+
+def _standing(rows: list[Figure]) -> str:
+    """Where a song stands as recorded and after the pass, by some figures."""
+    by = {f.name: f"{f.recorded:.1f} → {f.now:.1f}" for f in rows}
+    return " | ".join(by.get(name, "–") for name in STANDING)
 
 
 def songs(seeds: list[int]) -> Iterator[tuple[str, Session]]:

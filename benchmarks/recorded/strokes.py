@@ -28,9 +28,11 @@ LENGTH_S = 2.6
 @dataclass(frozen=True)
 class Sounds:
     """Strokes of one note: ``(velocity, sound)``, softest first, each ``(frames,)`` float64 that
-    begins where the sound first stirs; the loudest peaks at 1."""
+    begins where the sound first stirs; the loudest peaks at 1. ``wander_db`` is how much more no two
+    strokes are alike than the font's are, as those of a stick that lands elsewhere each time."""
 
     layers: tuple[tuple[int, NDArray[np.float64]], ...]
+    wander_db: float = 0.0
 
 
 def check_tools() -> None:
@@ -120,6 +122,9 @@ def _from_first_stir(sound: NDArray[np.float64]) -> NDArray[np.float64]:
     return cut
 
 
+TUNING = 0.006
+
+
 def struck(sounds: Sounds, velocity: int, rng: np.random.Generator) -> NDArray[np.float64]:
     """One stroke at a velocity 1 to 127: the layer nearest to it, no two alike.
 
@@ -127,12 +132,31 @@ def struck(sounds: Sounds, velocity: int, rng: np.random.Generator) -> NDArray[n
     1.5 kHz, softer strokes are up to 4 dB duller above 4 kHz.
     """
     layer = min(sounds.layers, key=lambda pair: abs(pair[0] - velocity))[1]
-    at = np.arange(0, len(layer) - 1, 1.0 + rng.normal(0, 0.006))
+    wavers = TUNING * (1 + 0.5 * sounds.wander_db)
+    at = np.arange(0, len(layer) - 1, 1.0 + rng.normal(0, wavers))
     sound = np.interp(at, np.arange(len(layer)), layer)
+    if sounds.wander_db:
+        sound = peaks(sound, sounds.wander_db, rng)
     level = 10 ** (33 * np.log10(velocity / 127) / 20) / max(float(np.abs(layer).max()), 1e-6)
     soft_db = -4.0 * (1 - velocity / 127)
     sound = _shelf(_shelf(sound, 4000, soft_db), 1500, float(rng.normal(0, 1.0)))
     return sound * level * 10 ** (rng.normal(0, 0.6) / 20)
+
+
+def peaks(
+    sound: NDArray[np.float64], spread_db: float, rng: np.random.Generator
+) -> NDArray[np.float64]:
+    """The sound through gentle peaks and dips, drawn anew."""
+    sections = []
+    for centre in (120.0, 400.0, 1200.0, 3500.0, 9000.0):
+        hz, amount = centre * 2 ** rng.uniform(-0.7, 0.7), 10 ** (rng.normal(0, spread_db) / 40)
+        w = 2 * np.pi * hz / RATE
+        alpha, cos = np.sin(w) / 1.4, np.cos(w)
+        b = [1 + alpha * amount, -2 * cos, 1 - alpha * amount]
+        a = [1 + alpha / amount, -2 * cos, 1 - alpha / amount]
+        sections.append([v / a[0] for v in b + a])
+    out: NDArray[np.float64] = scipy.signal.sosfilt(np.array(sections), sound)
+    return out
 
 
 def _shelf(sound: NDArray[np.float64], hz: float, gain_db: float) -> NDArray[np.float64]:

@@ -4,11 +4,11 @@ pattern, with mics left out at random, and songs of the simulator."""
 import pickle
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from functools import cache
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-import scipy
 from numpy.typing import NDArray
 
 from arkund.core.simulate.presets import PRESETS
@@ -16,7 +16,7 @@ from arkund.core.simulate.session import simulate
 from benchmarks.recorded.kits import Kit
 from benchmarks.recorded.patterns import PATTERNS, Pattern
 from benchmarks.recorded.recording import make_recording
-from benchmarks.recorded.strokes import RATE, Sounds, render
+from benchmarks.recorded.strokes import RATE, Sounds, peaks, render
 
 KICKS = ((0, 36), (16, 36), (3, 36), (2, 36), (5, 36), (0, 35), (48, 36), (24, 36))
 SNARES = ((0, 38), (16, 38), (3, 38), (0, 40), (16, 40), (3, 40), (24, 38), (24, 40))
@@ -52,6 +52,9 @@ MORE = {"brushes": 11, "flams": 11, "loud_bleed": 6}
 """So many more seeds of what is hardest, `MORE_FROM` after the first."""
 
 COLOUR_DB = 3.0
+WANDERS_DB = (-1.5, 4.0)
+"""How much less alike a lesson's strokes are than the font's; below 0 they are as they are there."""
+
 SIMULATED_BARS = 28
 MORE_FROM, SIMULATED_FROM = 100, 60
 
@@ -100,16 +103,14 @@ def afar_lessons(seeds: int) -> list[tuple[str, int]]:
 def kept(folder: Path, wanted: list[tuple[str, int]]) -> Iterator[Lesson]:
     """The lessons one by one, rendered into the folder if they are not there yet."""
     folder.mkdir(parents=True, exist_ok=True)
-    sounds: dict[tuple[int, int], Sounds] = {}
     for name, seed in wanted:
         file = folder / f"{name}-{seed}.pkl"
         if not file.exists():
-            sounds = sounds or render(_notes())
-            file.write_bytes(pickle.dumps(_made(name, seed, sounds)))
+            file.write_bytes(pickle.dumps(_made(name, seed)))
         yield pickle.loads(file.read_bytes())
 
 
-def _made(name: str, seed: int, sounds: dict[tuple[int, int], Sounds]) -> Lesson:
+def _made(name: str, seed: int) -> Lesson:
     if name.startswith("sim_"):
         session = simulate(name.removeprefix("sim_"), seed, bars=SIMULATED_BARS)
         return Lesson(name, session.mics, _told(session.truth["hits"]), [], session.rate)
@@ -120,8 +121,10 @@ def _made(name: str, seed: int, sounds: dict[tuple[int, int], Sounds]) -> Lesson
         kit, pattern = _wilder(kit, rng), replace(pattern, mics=AFAR_MICS, dead=(), swapped=None)
     else:
         pattern = _as_miked(pattern, rng)
+    sounds = _sounds()
     notes = {(program, note) for program, note, _ in kit.pieces.values()}
-    coloured = {at: _coloured(sounds[at], int(rng.integers(1 << 30))) for at in notes}
+    wander_db = max(float(rng.uniform(*WANDERS_DB)), 0.0)
+    coloured = {at: _coloured(sounds[at], int(rng.integers(1 << 30)), wander_db) for at in notes}
     if name.startswith(SWELLING):
         at = kit.pieces["snare"][:2]
         coloured[at] = _swelling(coloured[at], rng.uniform(*SWELLS_MS), rng.uniform(*SWELLS_DB))
@@ -131,6 +134,12 @@ def _made(name: str, seed: int, sounds: dict[tuple[int, int], Sounds]) -> Lesson
 
 def _told(hits: list[dict[str, Any]]) -> list[tuple[str, float, str]]:
     return [(h["piece"], h["time_s"], h["kind"]) for h in hits]
+
+
+@cache
+def _sounds() -> dict[tuple[int, int], Sounds]:
+    """All strokes, rendered once a process."""
+    return render(_notes())
 
 
 def _notes() -> set[tuple[int, int]]:
@@ -191,11 +200,14 @@ def _as_miked(pattern: Pattern, rng: np.random.Generator) -> Pattern:
     return replace(pattern, mics=tuple(m for m in pattern.mics if m not in gone), bleed_db=bleed_db)
 
 
-def _coloured(sounds: Sounds, seed: int) -> Sounds:
-    """Another drum of the kind: all layers through the same gentle peaks and dips."""
-    layers = tuple((v, _peaks(sound, np.random.default_rng(seed))) for v, sound in sounds.layers)
+def _coloured(sounds: Sounds, seed: int, wander_db: float) -> Sounds:
+    """Another drum of the kind: all layers through the same gentle peaks and dips, its strokes less
+    alike."""
+    layers = tuple(
+        (v, peaks(sound, COLOUR_DB, np.random.default_rng(seed))) for v, sound in sounds.layers
+    )
     loudest = max(float(np.abs(sound).max()) for _, sound in layers)
-    return Sounds(tuple((v, sound / loudest) for v, sound in layers))
+    return Sounds(tuple((v, sound / loudest) for v, sound in layers), wander_db)
 
 
 def _swelling(sounds: Sounds, rises_ms: float, from_db: float) -> Sounds:
@@ -209,15 +221,4 @@ def _swelling(sounds: Sounds, rises_ms: float, from_db: float) -> Sounds:
         gain[:count] = 10 ** (softness * down[: len(sound)] / 20)
         return sound * gain
 
-    return Sounds(tuple((v, risen(v, sound)) for v, sound in sounds.layers))
-
-
-def _peaks(sound: NDArray[np.float64], rng: np.random.Generator) -> NDArray[np.float64]:
-    for centre in (120.0, 400.0, 1200.0, 3500.0, 9000.0):
-        hz, amount = centre * 2 ** rng.uniform(-0.7, 0.7), 10 ** (rng.normal(0, COLOUR_DB) / 40)
-        w = 2 * np.pi * hz / RATE
-        alpha, cos = np.sin(w) / 1.4, np.cos(w)
-        b = [1 + alpha * amount, -2 * cos, 1 - alpha * amount]
-        a = [1 + alpha / amount, -2 * cos, 1 - alpha / amount]
-        sound = scipy.signal.lfilter(b, a, sound)
-    return sound
+    return replace(sounds, layers=tuple((v, risen(v, sound)) for v, sound in sounds.layers))

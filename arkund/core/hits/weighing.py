@@ -11,6 +11,7 @@ from arkund.core.hits.arrivals import arrival_of, shape_of
 from arkund.core.hits.believed import Onset, own_onsets
 from arkund.core.hits.evidence import NAMES, Context, evidence
 from arkund.core.hits.leading import STIRS, Onsets
+from arkund.core.hits.likeness import Likeness, likeness
 from arkund.core.hits.masked import Beginning, by_shape, own_places, shape_here
 from arkund.core.hits.novelty import BandEnergy
 from arkund.core.hits.ownership import Events, Signatures, standing
@@ -43,6 +44,12 @@ PLACE = (
     "as loud, second mic",
     "newer by, second mic",
     "louder by, second mic",
+    "like soft strokes",
+    "like loud strokes",
+    "more like soft by",
+    "more like loud by",
+    "soft strokes usually",
+    "loud strokes usually",
     *(f"{f} from afar" for f in FAMILIES),
     "own from afar",
 )
@@ -102,9 +109,8 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
     hop, rate = heard.ears[0].hop, heard.rate
     plain = np.array([arrival_of(heard.piece, int(f), heard.sound, hop, rate) for f in heard.at])
     known = dict(zip(heard.at.tolist(), plain.tolist(), strict=True))
-    slow = slowed(heard.sound, rate) if is_shell(heard.piece) else None
-    known_first = [(known[o.frame], o) for o in first]
-    shape = shape_of(heard.piece, known_first, slow) if slow is not None else None
+    drum = _drum(heard, first, known) if is_shell(heard.piece) else None
+    shape = drum.shape if drum is not None else None
     rows = evidence(
         heard.events,
         heard.at,
@@ -120,29 +126,36 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
             shape,
         ),
     )
+    nowhere = np.full(len(plain), np.nan)
+    if drum is None:
+        return _every_place(heard, plain, nowhere, nowhere, rows, None)
     level_db = rows[:, NAMES.index("level")].astype(np.float64)
-    swell = _swelled(heard, plain, level_db, first, known)
+    swell = swelled_as_loud(heard.sound, plain, level_db, drum.clear, rate)
     if shape is None:
-        return _every_place(heard, plain, np.full(len(plain), np.nan), swell, rows, slow, None)
+        return _every_place(heard, plain, nowhere, swell, rows, drum)
     there, _ = by_shape(shape, heard.at * hop, rate)
     first_at = own_places(shape, heard.at * hop, plain, rate)
-    return _every_place(heard, first_at, there, swell, rows, slow, shape)
+    return _every_place(heard, first_at, there, swell, rows, drum)
 
 
-def _swelled(
-    heard: Heard,
-    plain: NDArray[np.float64],
-    level_db: NDArray[np.float64],
-    first: list[Onset],
-    known: dict[int, float],
-) -> NDArray[np.float64]:
-    """Where each onset begins if it swells as the drum's clear strokes do, a soft one as its soft ones;
-    NaN if these do not."""
-    if not is_shell(heard.piece):
-        return np.full(len(plain), np.nan)
+@dataclass(frozen=True)
+class _Drum:
+    """How a drum sounds: its nearest mic in fewer samples, what is its ``body`` there, how its strokes
+    begin, and which are ``clear`` (place, level in dB), the clearest first."""
+
+    slow: Slowed
+    body: NDArray[np.float32]
+    shape: Beginning | None
+    clear: list[tuple[float, float]]
+
+
+def _drum(heard: Heard, first: list[Onset], known: dict[int, float]) -> _Drum:
+    """By the onsets that are believed ``first``, which begin at ``known`` places."""
+    slow = slowed(heard.sound, heard.rate)
+    shape = shape_of(heard.piece, [(known[o.frame], o) for o in first], slow)
     sure = sorted((o for o in first if o.trust == "sure"), key=lambda o: -o.clear_db)
     clear = [(known[o.frame], o.level_db) for o in sure]
-    return swelled_as_loud(heard.sound, plain, level_db, clear, heard.rate)
+    return _Drum(slow, slow.within(DULL_HZ), shape, clear)
 
 
 def with_piece(signatures: Signatures, piece: str) -> Signatures:
@@ -168,8 +181,7 @@ def _every_place(
     by_shape: NDArray[np.float64],
     swell: NDArray[np.float64],
     rows: NDArray[np.float32],
-    slow: Slowed | None,
-    shape: Beginning | None,
+    drum: _Drum | None,
 ) -> Weighed:
     """Onsets where their sound begins, then where the drum's shape places them, then wherever else
     sound begins anew about them, then where a swell began, each with `PLACE` columns besides."""
@@ -184,13 +196,12 @@ def _every_place(
     told_by = np.repeat(
         np.arange(4), [len(plain), len(shaped), int(elsewhere.sum()), len(swelling)]
     )
-    body = slow.within(DULL_HZ) if slow is not None else None
-    if slow is not None and body is not None:
-        dully, of_dully = _dull_stirs(heard, slow, body, place, every)
+    if drum is not None:
+        dully, of_dully = _dull_stirs(heard, drum, place, every)
         every, place = np.concatenate([every, of_dully]), np.concatenate([place, dully])
         told_by = np.concatenate([told_by, np.full(len(dully), DULL_STIR)])
     other = np.where(told_by == 0, np.nan_to_num(by_shape - plain)[every], place - plain[every])
-    said = _said_of_places(heard, place, slow, body, shape)
+    said = _said_of_places(heard, place, drum)
     columns = [
         told_by,
         other * 1000 / heard.rate,
@@ -208,32 +219,36 @@ def _every_place(
 def _said_of_places(
     heard: Heard,
     place: NDArray[np.float64],
-    slow: Slowed | None,
-    body: NDArray[np.float32] | None,
-    shape: Beginning | None,
+    drum: _Drum | None,
 ) -> list[NDArray[np.float64]]:
     """The columns of `PLACE` that a place has by itself: how new and loud what begins there is in the
-    whole sound, in a drum's ``body`` and in its middle, there and in its second mic, how much it is like
-    the drum's ``shape``, what overheads say, and by how much all that exceeds what is said of rivals."""
+    whole sound, in a drum's body and in its middle, there and in its second mic, how much it is like
+    the drum's shape and its clear strokes, what overheads say, and by how much all that exceeds what is
+    said of rivals."""
     unheard = np.full(len(place), np.nan)
     new_db, loud_db = newness(heard.sound, place, heard.rate)
     dull_db = mid_db = second_db = unheard, unheard
-    if slow is not None and body is not None:
-        at = place / slow.step
-        dull_db = newness(body, at, slow.rate, DULL)
+    like = Likeness(unheard, unheard, np.nan, np.nan)
+    alike, much_db = unheard, unheard
+    if drum is not None:
+        slow, at = drum.slow, place / drum.slow.step
+        dull_db = newness(drum.body, at, slow.rate, DULL)
         mid_db = newness(slow.within(MID_HZ), at, slow.rate, DULL)
         if heard.second is not None:
             second = slowed(heard.second, heard.rate).within(MID_HZ)
             second_db = newness(second, at, slow.rate, DULL)
-    alike, much_db = (unheard, unheard) if shape is None else shape_here(shape, place, heard.rate)
+        if drum.shape is not None:
+            alike, much_db = shape_here(drum.shape, place, heard.rate)
+        if piece_family(heard.piece) == "snare":
+            like = likeness(slow, place, drum.clear)
     from_afar = np.full((len(place), len(FAMILIES)), np.nan)
     if heard.afar is not None and (given := heard.afar.at(place / heard.rate)) is not None:
         from_afar = given
     family = piece_family(heard.piece)
     own = from_afar[:, FAMILIES.index(family)] if family in FAMILIES else unheard
-    said = (new_db, dull_db[0], own, *mid_db, alike, *second_db)
-    newer, newer_mid, more_alike, newer_second = np.split(
-        _newer_by(place, said, RIVAL_S * heard.rate), (3, 5, 6)
+    said = (new_db, dull_db[0], own, *mid_db, alike, *second_db, like.soft, like.loud)
+    newer, newer_mid, more_alike, newer_second, more_like = np.split(
+        _newer_by(place, said, RIVAL_S * heard.rate), (3, 5, 6, 8)
     )
     return [
         new_db,
@@ -246,6 +261,11 @@ def _said_of_places(
         *more_alike,
         *second_db,
         *newer_second,
+        like.soft,
+        like.loud,
+        *more_like,
+        np.full(len(place), like.soft_usually),
+        np.full(len(place), like.loud_usually),
         *from_afar.T,
         own,
     ]
@@ -271,16 +291,13 @@ def _newer_by(
 
 
 def _dull_stirs(
-    heard: Heard,
-    slow: Slowed,
-    body: NDArray[np.float32],
-    place: NDArray[np.float64],
-    onset: NDArray[np.int64],
+    heard: Heard, drum: _Drum, place: NDArray[np.float64], onset: NDArray[np.int64]
 ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-    """Where a drum's ``body`` begins anew about its onsets, away from every ``place`` that is there
+    """Where a drum's body begins anew about its onsets, away from every ``place`` that is there
     already, and which ``onset`` each is of."""
-    found, of = stirs(body, heard.at * heard.ears[0].hop // slow.step, slow.rate, DULL)
-    found = found * slow.step
+    step = drum.slow.step
+    found, of = stirs(drum.body, heard.at * heard.ears[0].hop // step, drum.slow.rate, DULL)
+    found = found * step
     near = PARTED_S * heard.rate
     taken: dict[int, list[float]] = {}
     for at, n in zip(place.tolist(), onset.tolist(), strict=True):
