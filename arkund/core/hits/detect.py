@@ -109,6 +109,7 @@ class Listened:
             take.nearest[ear],
             begins.untimely(ear, ways_s),
             bleeds,
+            begins.on_time(ear, ways_s),
             take.rate,
             ways_s,
             self.afar,

@@ -30,34 +30,47 @@ AT_ONCE = 256
 
 
 class Likeness(NamedTuple):
-    """By correlation, −1 to 1: how much each place is like the drum's soft strokes and like its loud
-    ones, ``(places,)``, and how much either are like one another; NaN where there are too few."""
+    """By correlation, −1 to 1: how much each place is like the drum's soft strokes, like its loud ones
+    and like what bleeds in, ``(places,)``, and how much each of these are like one another; NaN where
+    there are too few."""
 
     soft: NDArray[np.float64]
     loud: NDArray[np.float64]
+    bleed: NDArray[np.float64]
     soft_usually: float
     loud_usually: float
+    bleed_usually: float
 
 
 def likeness(
-    slow: Slowed, place: NDArray[np.float64], clear: Sequence[tuple[float, float]]
+    slow: Slowed,
+    place: NDArray[np.float64],
+    clear: Sequence[tuple[float, float]],
+    bleed: Sequence[float],
 ) -> Likeness:
     """What begins at each ``place`` against the ``clear`` strokes (place, level in dB), the clearest
-    first; places in samples of the whole sound."""
+    first, and against what begins where others ``bleed``, the loudest first; places in samples of the
+    whole sound."""
     body = slow.within(BAND_HZ)
+    soft, loud = (
+        _together(slow, [(at, level) for at, level in clear if (level < SOFT_DB) == is_soft])
+        for is_soft in (True, False)
+    )
     found: list[NDArray[np.float64]] = []
     usually: list[float] = []
-    for soft in (True, False):
-        strokes = [(at, level) for at, level in clear if (level < SOFT_DB) == soft][:MOST]
-        own = np.array([at for at, _ in strokes])
-        if len(own) >= FEWEST:
-            own = agreed(slow, own, np.array([level for _, level in strokes]))
+    for own in (soft, loud, np.array(bleed[:MOST], np.float64)):
         both = np.concatenate([place, own])
         like = _like_others(body, both / slow.step, own / slow.step, slow.rate)
         found.append(like[: len(place)])
         known = like[len(place) :]
-        usually.append(float(np.median(known)) if np.isfinite(known).any() else np.nan)
-    return Likeness(found[0], found[1], usually[0], usually[1])
+        usually.append(float(np.nanmedian(known)) if np.isfinite(known).any() else np.nan)
+    return Likeness(found[0], found[1], found[2], usually[0], usually[1], usually[2])
+
+
+def _together(slow: Slowed, strokes: Sequence[tuple[float, float]]) -> NDArray[np.float64]:
+    """The first `MOST` of them, where they agree to begin."""
+    some = strokes[:MOST]
+    return agreed(slow, np.array([at for at, _ in some]), np.array([level for _, level in some]))
 
 
 def _like_others(

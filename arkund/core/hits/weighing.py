@@ -50,6 +50,8 @@ PLACE = (
     "more like loud by",
     "soft strokes usually",
     "loud strokes usually",
+    "like bleed",
+    "bleed usually",
     *(f"{f} from afar" for f in FAMILIES),
     "own from afar",
 )
@@ -70,9 +72,10 @@ RIVAL_S = 0.016
 class Heard:
     """What is listened to for one piece: the frames ``at`` of its onsets, what starts there
     (``events``) and how each nearest mic hears that begin (``begins``; this piece's is row ``ear``), the
-    bands of its own mics (``ears``), the nearest one's ``sound``, and which onsets are ``alone`` and
-    how many others' bleed comes just then (``bleeds``); ``ways_s`` is how long each other mic's drum
-    takes to this one, and ``afar`` what the overheads say, if there are any."""
+    bands of its own mics (``ears``), the nearest one's ``sound``, and which onsets are ``alone``,
+    how many others' bleed comes just then (``bleeds``) and at which it may (``on_time``);
+    ``ways_s`` is how long each other mic's drum takes to this one, and ``afar`` what the overheads say,
+    if there are any."""
 
     piece: str
     at: NDArray[np.int64]
@@ -83,6 +86,7 @@ class Heard:
     sound: NDArray[np.float32]
     alone: NDArray[np.bool_]
     bleeds: NDArray[np.int64]
+    on_time: NDArray[np.bool_]
     rate: int
     ways_s: dict[int, float | None] = field(default_factory=dict)
     afar: Afar | None = None
@@ -109,7 +113,7 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
     hop, rate = heard.ears[0].hop, heard.rate
     plain = np.array([arrival_of(heard.piece, int(f), heard.sound, hop, rate) for f in heard.at])
     known = dict(zip(heard.at.tolist(), plain.tolist(), strict=True))
-    drum = _drum(heard, first, known) if is_shell(heard.piece) else None
+    drum = _drum(heard, first, known, it.level_db) if is_shell(heard.piece) else None
     shape = drum.shape if drum is not None else None
     rows = evidence(
         heard.events,
@@ -141,21 +145,57 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
 @dataclass(frozen=True)
 class _Drum:
     """How a drum sounds: its nearest mic in fewer samples, what is its ``body`` there, how its strokes
-    begin, and which are ``clear`` (place, level in dB), the clearest first."""
+    begin, and which are ``clear`` (place, level in dB), the clearest first; of these its ``own`` begin
+    when no bleed may, and overheads do not deny them; at the places ``bleed`` others are heard, the
+    loudest first."""
 
     slow: Slowed
     body: NDArray[np.float32]
     shape: Beginning | None
     clear: list[tuple[float, float]]
+    own: list[tuple[float, float]]
+    bleed: list[float]
 
 
-def _drum(heard: Heard, first: list[Onset], known: dict[int, float]) -> _Drum:
-    """By the onsets that are believed ``first``, which begin at ``known`` places."""
+DENIED, SURE = 0.1, 0.95
+"""Where overheads give so little to a piece, what its mic hears teaches nothing of it; where they give so
+much, it does."""
+
+
+def _own_from_afar(heard: Heard, place: NDArray[np.float64]) -> NDArray[np.float64] | None:
+    """What overheads give to the piece at each place, 0 to 1; None where they say nothing."""
+    family = piece_family(heard.piece)
+    if heard.afar is None or family not in FAMILIES:
+        return None
+    given = heard.afar.at(place / heard.rate)
+    return None if given is None else given[:, FAMILIES.index(family)]
+
+
+def _drum(
+    heard: Heard, first: list[Onset], known: dict[int, float], level_db: NDArray[np.float64]
+) -> _Drum:
+    """By the onsets that are believed ``first``, which begin at ``known`` places, and all onsets'
+    levels."""
     slow = slowed(heard.sound, heard.rate)
     shape = shape_of(heard.piece, [(known[o.frame], o) for o in first], slow)
     sure = sorted((o for o in first if o.trust == "sure"), key=lambda o: -o.clear_db)
     clear = [(known[o.frame], o.level_db) for o in sure]
-    return _Drum(slow, slow.within(DULL_HZ), shape, clear)
+    plain = np.array([known[int(frame)] for frame in heard.at])
+    share = _own_from_afar(heard, plain)
+    denied = np.zeros(len(plain), bool) if share is None else share < DENIED
+    bleeds = denied | heard.on_time
+    is_sure = np.isin(heard.at, [o.frame for o in sure])
+    not_own = set(heard.at[bleeds].tolist())
+    own = [(known[o.frame], o.level_db) for o in sure if o.frame not in not_own]
+    if share is not None:
+        loud_db = np.sort(level_db)[-4:].mean()
+        more = np.flatnonzero((share >= SURE) & ~is_sure)
+        own += [
+            (float(plain[i]), float(level_db[i] - loud_db)) for i in more[np.argsort(-share[more])]
+        ]
+    others = np.flatnonzero(np.where(is_sure, denied, bleeds))
+    bleed = plain[others[np.argsort(-level_db[others], kind="stable")]].tolist()
+    return _Drum(slow, slow.within(DULL_HZ), shape, clear, own, bleed)
 
 
 def with_piece(signatures: Signatures, piece: str) -> Signatures:
@@ -228,7 +268,7 @@ def _said_of_places(
     unheard = np.full(len(place), np.nan)
     new_db, loud_db = newness(heard.sound, place, heard.rate)
     dull_db = mid_db = second_db = unheard, unheard
-    like = Likeness(unheard, unheard, np.nan, np.nan)
+    like = Likeness(unheard, unheard, unheard, np.nan, np.nan, np.nan)
     alike, much_db = unheard, unheard
     if drum is not None:
         slow, at = drum.slow, place / drum.slow.step
@@ -240,7 +280,7 @@ def _said_of_places(
         if drum.shape is not None:
             alike, much_db = shape_here(drum.shape, place, heard.rate)
         if piece_family(heard.piece) == "snare":
-            like = likeness(slow, place, drum.clear)
+            like = likeness(slow, place, drum.own, drum.bleed)
     from_afar = np.full((len(place), len(FAMILIES)), np.nan)
     if heard.afar is not None and (given := heard.afar.at(place / heard.rate)) is not None:
         from_afar = given
@@ -266,6 +306,8 @@ def _said_of_places(
         *more_like,
         np.full(len(place), like.soft_usually),
         np.full(len(place), like.loud_usually),
+        like.bleed,
+        np.full(len(place), like.bleed_usually),
         *from_afar.T,
         own,
     ]

@@ -107,6 +107,8 @@ function offerReload(text) {
 
 export async function step(direction) {
   try {
+    // What is still being kept comes first: it is what is taken back.
+    await keeping;
     const made = await post(address(`${direction}/`));
     bench.patch = {};
     moveTo(made);
