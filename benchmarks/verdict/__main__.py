@@ -19,7 +19,7 @@ from benchmarks.verdict.afar import (
     fitted_afar,
     in_folds,
 )
-from benchmarks.verdict.fitting import Table, fitted, folds_told, tables_of, write
+from benchmarks.verdict.fitting import Table, fitted, folds_told, tables_of, write, write_again
 from benchmarks.verdict.recordings import afar_lessons, close_lessons, kept
 
 
@@ -41,14 +41,16 @@ def _afar(folder: Path, name: str, seed: int) -> list[AfarTable]:
     return _once(folder / f"{name}-{seed}.afar", make)
 
 
-def _close(folder: Path, name: str, seed: int, share: NDArray[np.float64] | None) -> list[Table]:
+def _close(
+    folder: Path, again: bool, name: str, seed: int, share: NDArray[np.float64] | None
+) -> list[Table]:
     """Of one lesson, kept in the folder too; ``share`` is what is made of it from afar."""
 
     def make() -> list[Table]:
         (lesson,) = kept(folder, [(name, seed)])
-        return tables_of(lesson, f"{name}-{seed}", share)
+        return tables_of(lesson, f"{name}-{seed}", share, again=again)
 
-    return _once(folder / f"{name}-{seed}.tables", make)
+    return _once(folder / f"{name}-{seed}.{'again' if again else 'tables'}", make)
 
 
 def main() -> None:
@@ -61,6 +63,11 @@ def main() -> None:
         default=1,
         help="beyond 1: only close mics' trees, from lessons that afar's trees have not learnt from",
     )
+    parser.add_argument(
+        "--snares",
+        action="store_true",
+        help="only trees that weigh snares again; with --first beyond what the shipped trees are of",
+    )
     parser.add_argument("--processes", type=int, default=2)
     parser.add_argument("--folds", action="store_true", help="only say how well folds are told")
     args = parser.parse_args()
@@ -71,11 +78,15 @@ def main() -> None:
         given: list[NDArray[np.float64] | None] = [None] * len(close)
         if args.first == 1:
             afar, given = _learn_from_afar(args, pool, close)
-        told = pool.map(partial(_close, args.folder), *zip(*close, strict=True), given)
+        told = pool.map(partial(_close, args.folder, args.snares), *zip(*close, strict=True), given)
         tables = [t for found in told for t in found]
     print(f"{len(close)} lessons with close mics, {sum(len(t.right) for t in tables)} onsets")
     print("\n".join(folds_told(tables)), flush=True)
-    if not args.folds:
+    if args.folds:
+        return
+    if args.snares:
+        write_again(fitted(tables))
+    else:
         write(fitted(tables), afar)
 
 

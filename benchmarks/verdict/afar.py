@@ -17,9 +17,10 @@ from arkund.core.hits.afar import (
     levels_of,
     looked_up,
 )
-from arkund.core.hits.choosing import LIKELY, SAME_STROKE_S, likeliest, strokes_of
+from arkund.core.hits.choosing import LIKELY, SAME_STROKE_S, likeliest
 from arkund.core.hits.detect import known_of, listen
 from arkund.core.hits.novelty import band_energy
+from arkund.core.hits.strokes import strokes_of
 from arkund.core.hits.verdict import Trees, probabilities
 from arkund.core.kit.roles import parse_mic_name, piece_family
 from benchmarks.recorded.scoring import NO_MIC_S, f_measure, matches

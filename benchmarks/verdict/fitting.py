@@ -8,17 +8,20 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.hits.again import LIKE, with_likeness
 from arkund.core.hits.choosing import LIKELY, told
 from arkund.core.hits.detect import listen
 from arkund.core.hits.evidence import AGAINST, FOR, NAMES
-from arkund.core.hits.verdict import AFAR_FILE, FILE, Trees, probabilities
-from arkund.core.hits.weighing import Weighed, weighed
+from arkund.core.hits.strokes import first_shares
+from arkund.core.hits.verdict import AFAR_FILE, FILE, SNARE_FILE, Trees, probabilities
+from arkund.core.hits.weighing import PLACE, Weighed, weighed
 from arkund.core.kit.roles import piece_family
 from benchmarks.recorded.scoring import SPAN_S, TOLERANCE_S, f_measure, matches
 from benchmarks.verdict.afar import AfarTrees
 from benchmarks.verdict.growing import FOLDS, folds_of, grown
 from benchmarks.verdict.recordings import Lesson
 
+SPEAKS_FOR = FOR | {"own from afar"}
 GRACE_WEIGHT, ROLL_WEIGHT = 0.2, 0.1
 """What is right of grace notes and within rolls is a matter of taste: it weighs little."""
 
@@ -38,9 +41,11 @@ class Table:
     rolls: list[tuple[float, float]]
 
 
-def tables_of(lesson: Lesson, name: str, from_afar: NDArray[np.float64] | None) -> list[Table]:
-    """A table for each piece with a mic; ``from_afar`` is what is made of it by trees that were not
-    fitted to it."""
+def tables_of(
+    lesson: Lesson, name: str, from_afar: NDArray[np.float64] | None, *, again: bool = False
+) -> list[Table]:
+    """A table for each piece with a mic, or for snares as they are weighed ``again``; ``from_afar`` is
+    what is made of it by trees that were not fitted to it."""
     listened = listen(lesson.mics, lesson.rate)
     if listened is None:
         return []
@@ -48,7 +53,12 @@ def tables_of(lesson: Lesson, name: str, from_afar: NDArray[np.float64] | None) 
         listened = replace(listened, afar=replace(listened.afar, given=from_afar))
     out = []
     for piece in listened.pieces:
-        found = weighed(listened.heard(piece), listened.signatures)
+        if again and piece_family(piece) != "snare":
+            continue
+        heard = listened.heard(piece)
+        found = weighed(heard, listened.signatures)
+        if again:
+            found = with_likeness(heard, found, first_shares(piece, found))
         found = replace(found, place=found.place / lesson.rate)
         place = found.place
         truth = sorted((t, kind) for p, t, kind in lesson.hits if p == piece)
@@ -69,9 +79,8 @@ def tables_of(lesson: Lesson, name: str, from_afar: NDArray[np.float64] | None) 
 def fitted(tables: Sequence[Table], seed: int = 0) -> Trees:
     """Trees fitted to all rows of the tables."""
     columns = tables[0].found.evidence.shape[1]
-    held = (
-        [int(n in FOR) - int(n in AGAINST) for n in NAMES] + [0] * (columns - len(NAMES) - 1) + [1]
-    )
+    names = (*NAMES, *PLACE, *LIKE)[:columns]
+    held = [int(n in SPEAKS_FOR) - int(n in AGAINST) for n in names]
     rng = np.random.default_rng(seed)
     kept = [rng.random(len(t.weight)) < t.weight for t in tables]
     return grown(
@@ -80,6 +89,11 @@ def fitted(tables: Sequence[Table], seed: int = 0) -> Trees:
         held=held,
         seed=seed,
     )
+
+
+def write_again(trees: Trees) -> None:
+    """The file that ships of what weighs snares again."""
+    np.savez_compressed(SNARE_FILE, **_parts(trees))
 
 
 def write(trees: Trees, afar: AfarTrees | None) -> None:

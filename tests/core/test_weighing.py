@@ -3,10 +3,11 @@
 import numpy as np
 import pytest
 
-from arkund.core.hits.choosing import Stroke, told, witnessed
+from arkund.core.hits.choosing import told, witnessed
 from arkund.core.hits.detect import listen, without_echoes
 from arkund.core.hits.evidence import AGAINST, EARLIER_S, FOR, LATER_S, NAMES
 from arkund.core.hits.ownership import Signatures
+from arkund.core.hits.strokes import Stroke
 from arkund.core.hits.verdict import Trees, probabilities, trees
 from arkund.core.hits.weighing import PLACE, Weighed, weighed, with_piece
 from arkund.core.simulate.session import Session, simulate

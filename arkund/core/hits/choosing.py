@@ -1,20 +1,14 @@
-"""The strokes of one piece: which of its weighed onsets are likely, one of those that are rivals, and when
-each begins."""
+"""Which weighed onsets of a piece are strokes: the likely ones, and of those that are rivals one."""
 
 import bisect
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.hits.agreed import agreed
 from arkund.core.hits.evidence import NAMES
-from arkund.core.hits.ownership import Signatures
 from arkund.core.hits.rolls import rest_of_rolls
-from arkund.core.hits.slowed import slowed
-from arkund.core.hits.verdict import probabilities
-from arkund.core.hits.weighing import DULL_STIR, PLACE, RIVAL_S, Heard, Weighed, weighed
+from arkund.core.hits.weighing import DULL_STIR, PLACE, RIVAL_S, Weighed
 from arkund.core.kit.roles import piece_family
 
 LIKELY = 0.5
@@ -38,53 +32,6 @@ WITNESSED_SHARE, WITNESSED_NEW_DB = 0.95, 10.0
 
 LESS_EXACT = 0.02
 """A place that the dull part tells is some ms late: where the sound itself is as likely, that counts."""
-
-
-@dataclass(frozen=True)
-class Stroke:
-    """A stroke: when it begins, its level in dB against the piece's loud ones, and how sure it is: of
-    those at 0.9 nine in ten are right."""
-
-    time_s: float
-    level_db: float
-    confidence: float
-
-
-MAYBE, MAYBE_APART_S = 0.15, 0.025
-"""A place that is so likely may be a soft stroke of the snare: too little for the list, enough for a gate,
-which would cut it. So long before or after a stroke there is no other."""
-
-
-def strokes_of(heard: Heard, signatures: Signatures) -> list[Stroke]:
-    """The likely ones in order; of those within `SAME_STROKE_S` the likeliest. A snare's begin where most
-    of it agree."""
-    return strokes_and_maybes(heard, signatures)[0]
-
-
-def strokes_and_maybes(heard: Heard, signatures: Signatures) -> tuple[list[Stroke], list[float]]:
-    """`strokes_of`, and the times in s of what may be a stroke besides."""
-    found = weighed(heard, signatures)
-    share = probabilities(found.evidence)
-    if (family := piece_family(heard.piece)) in WITNESSED:
-        is_clear = witnessed(found, WITNESSED[family])
-        share = np.where(is_clear, np.maximum(share, WITNESSED_SHARE), share)
-    kept = told(heard.piece, found, share, heard.rate)
-    place = found.place[kept]
-    if family == "snare":
-        place = agreed(slowed(heard.sound, heard.rate), place, found.level_db[kept])
-    strokes = sorted(
-        (
-            Stroke(float(at / heard.rate), float(found.level_db[i]), float(share[i]))
-            for at, i in zip(place, kept, strict=True)
-        ),
-        key=lambda stroke: stroke.time_s,
-    )
-    if family != "snare":
-        return strokes, []
-    apart = MAYBE_APART_S * heard.rate
-    away = np.abs(found.place[:, None] - found.place[kept][None, :]).min(axis=1, initial=np.inf)
-    maybe = likeliest(found.place, share, (share > MAYBE) & (away > apart), apart)
-    return strokes, [float(found.place[i] / heard.rate) for i in maybe]
 
 
 def witnessed(found: Weighed, least_db: float) -> NDArray[np.bool_]:

@@ -11,19 +11,14 @@ from numpy.typing import NDArray
 
 from arkund.core.hits.afar import FAMILIES, Afar, Known, afar_of
 from arkund.core.hits.arrivals import without_drums
-from arkund.core.hits.choosing import (
-    SAME_STROKE_S,
-    SELDOM,
-    WITNESSED,
-    Stroke,
-    strokes_and_maybes,
-)
+from arkund.core.hits.choosing import SAME_STROKE_S, SELDOM, WITNESSED
 from arkund.core.hits.leading import onsets_of
 from arkund.core.hits.novelty import BANDS, BandEnergy, band_energy, candidates
 from arkund.core.hits.overheard import overheard
 from arkund.core.hits.ownership import Signatures, event_vectors
 from arkund.core.hits.rolls import find_buzzes, runs_of_singles
 from arkund.core.hits.signatures import learn_signatures
+from arkund.core.hits.strokes import Stroke, strokes_and_maybes
 from arkund.core.hits.weighing import Heard
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, piece_family, sort_pieces
 
@@ -109,7 +104,6 @@ class Listened:
             take.nearest[ear],
             begins.untimely(ear, ways_s),
             bleeds,
-            begins.on_time(ear, ways_s),
             take.rate,
             ways_s,
             self.afar,

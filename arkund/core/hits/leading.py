@@ -113,12 +113,7 @@ class Onsets:
         ``ways_s`` are those of the other mics whose drums are played; one that is not known may
         be any that a kit is large.
         """
-        return self.strong()[mic] & ~self.on_time(mic, ways_s)
-
-    def on_time(self, mic: int, ways_s: dict[int, float | None]) -> NDArray[np.bool_]:
-        """``(candidates,)``: where what a mic hears begins at a time at which the sound of another
-        drum may reach it; ``ways_s`` as for `untimely`."""
-        out = np.zeros(self.at.shape[1], bool)
+        out = self.strong()[mic]
         for other, way_s in ways_s.items():
             lag = (self.at[mic] - self.at[other]) / self.rate
             on_time = (
@@ -126,7 +121,7 @@ class Onsets:
                 if way_s is None
                 else np.abs(lag - way_s) <= NEARLY_SAME_S
             )
-            out |= on_time & (self.sharp[other] > STIRS)
+            out &= ~(on_time & (self.sharp[other] > STIRS))
         return out
 
     def timely(self, mic: int, other: int, way_s: float | None) -> NDArray[np.bool_]:

@@ -14,7 +14,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-FILE, AFAR_FILE = (Path(__file__).with_name(name) for name in ("verdict.npz", "afar.npz"))
+FILE, SNARE_FILE, AFAR_FILE = (
+    Path(__file__).with_name(f"{name}.npz") for name in ("verdict", "snares", "afar")
+)
 
 
 @dataclass(frozen=True)
@@ -37,6 +39,12 @@ class Trees:
 def trees() -> Trees:
     """The trees for onsets in close mics."""
     return kept(FILE)
+
+
+@cache
+def snare_trees() -> Trees:
+    """The trees that weigh a snare's onsets the second time."""
+    return kept(SNARE_FILE)
 
 
 @cache

@@ -11,7 +11,6 @@ from arkund.core.hits.arrivals import arrival_of, shape_of
 from arkund.core.hits.believed import Onset, own_onsets
 from arkund.core.hits.evidence import NAMES, Context, evidence
 from arkund.core.hits.leading import STIRS, Onsets
-from arkund.core.hits.likeness import Likeness, likeness
 from arkund.core.hits.masked import Beginning, by_shape, own_places, shape_here
 from arkund.core.hits.novelty import BandEnergy
 from arkund.core.hits.ownership import Events, Signatures, standing
@@ -44,14 +43,6 @@ PLACE = (
     "as loud, second mic",
     "newer by, second mic",
     "louder by, second mic",
-    "like soft strokes",
-    "like loud strokes",
-    "more like soft by",
-    "more like loud by",
-    "soft strokes usually",
-    "loud strokes usually",
-    "like bleed",
-    "bleed usually",
     *(f"{f} from afar" for f in FAMILIES),
     "own from afar",
 )
@@ -72,10 +63,9 @@ RIVAL_S = 0.016
 class Heard:
     """What is listened to for one piece: the frames ``at`` of its onsets, what starts there
     (``events``) and how each nearest mic hears that begin (``begins``; this piece's is row ``ear``), the
-    bands of its own mics (``ears``), the nearest one's ``sound``, and which onsets are ``alone``,
-    how many others' bleed comes just then (``bleeds``) and at which it may (``on_time``);
-    ``ways_s`` is how long each other mic's drum takes to this one, and ``afar`` what the overheads say,
-    if there are any."""
+    bands of its own mics (``ears``), the nearest one's ``sound``, and which onsets are ``alone`` and
+    how many others' bleed comes just then (``bleeds``); ``ways_s`` is how long each other mic's drum
+    takes to this one, and ``afar`` what the overheads say, if there are any."""
 
     piece: str
     at: NDArray[np.int64]
@@ -86,7 +76,6 @@ class Heard:
     sound: NDArray[np.float32]
     alone: NDArray[np.bool_]
     bleeds: NDArray[np.int64]
-    on_time: NDArray[np.bool_]
     rate: int
     ways_s: dict[int, float | None] = field(default_factory=dict)
     afar: Afar | None = None
@@ -113,8 +102,9 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
     hop, rate = heard.ears[0].hop, heard.rate
     plain = np.array([arrival_of(heard.piece, int(f), heard.sound, hop, rate) for f in heard.at])
     known = dict(zip(heard.at.tolist(), plain.tolist(), strict=True))
-    drum = _drum(heard, first, known, it.level_db) if is_shell(heard.piece) else None
-    shape = drum.shape if drum is not None else None
+    slow = slowed(heard.sound, rate) if is_shell(heard.piece) else None
+    known_first = [(known[o.frame], o) for o in first]
+    shape = shape_of(heard.piece, known_first, slow) if slow is not None else None
     rows = evidence(
         heard.events,
         heard.at,
@@ -130,72 +120,29 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
             shape,
         ),
     )
-    nowhere = np.full(len(plain), np.nan)
-    if drum is None:
-        return _every_place(heard, plain, nowhere, nowhere, rows, None)
     level_db = rows[:, NAMES.index("level")].astype(np.float64)
-    swell = swelled_as_loud(heard.sound, plain, level_db, drum.clear, rate)
+    swell = _swelled(heard, plain, level_db, first, known)
     if shape is None:
-        return _every_place(heard, plain, nowhere, swell, rows, drum)
+        return _every_place(heard, plain, np.full(len(plain), np.nan), swell, rows, slow, None)
     there, _ = by_shape(shape, heard.at * hop, rate)
     first_at = own_places(shape, heard.at * hop, plain, rate)
-    return _every_place(heard, first_at, there, swell, rows, drum)
+    return _every_place(heard, first_at, there, swell, rows, slow, shape)
 
 
-@dataclass(frozen=True)
-class _Drum:
-    """How a drum sounds: its nearest mic in fewer samples, what is its ``body`` there, how its strokes
-    begin, and which are ``clear`` (place, level in dB), the clearest first; of these its ``own`` begin
-    when no bleed may, and overheads do not deny them; at the places ``bleed`` others are heard, the
-    loudest first."""
-
-    slow: Slowed
-    body: NDArray[np.float32]
-    shape: Beginning | None
-    clear: list[tuple[float, float]]
-    own: list[tuple[float, float]]
-    bleed: list[float]
-
-
-DENIED, SURE = 0.1, 0.95
-"""Where overheads give so little to a piece, what its mic hears teaches nothing of it; where they give so
-much, it does."""
-
-
-def _own_from_afar(heard: Heard, place: NDArray[np.float64]) -> NDArray[np.float64] | None:
-    """What overheads give to the piece at each place, 0 to 1; None where they say nothing."""
-    family = piece_family(heard.piece)
-    if heard.afar is None or family not in FAMILIES:
-        return None
-    given = heard.afar.at(place / heard.rate)
-    return None if given is None else given[:, FAMILIES.index(family)]
-
-
-def _drum(
-    heard: Heard, first: list[Onset], known: dict[int, float], level_db: NDArray[np.float64]
-) -> _Drum:
-    """By the onsets that are believed ``first``, which begin at ``known`` places, and all onsets'
-    levels."""
-    slow = slowed(heard.sound, heard.rate)
-    shape = shape_of(heard.piece, [(known[o.frame], o) for o in first], slow)
+def _swelled(
+    heard: Heard,
+    plain: NDArray[np.float64],
+    level_db: NDArray[np.float64],
+    first: list[Onset],
+    known: dict[int, float],
+) -> NDArray[np.float64]:
+    """Where each onset begins if it swells as the drum's clear strokes do, a soft one as its soft ones;
+    NaN if these do not."""
+    if not is_shell(heard.piece):
+        return np.full(len(plain), np.nan)
     sure = sorted((o for o in first if o.trust == "sure"), key=lambda o: -o.clear_db)
     clear = [(known[o.frame], o.level_db) for o in sure]
-    plain = np.array([known[int(frame)] for frame in heard.at])
-    share = _own_from_afar(heard, plain)
-    denied = np.zeros(len(plain), bool) if share is None else share < DENIED
-    bleeds = denied | heard.on_time
-    is_sure = np.isin(heard.at, [o.frame for o in sure])
-    not_own = set(heard.at[bleeds].tolist())
-    own = [(known[o.frame], o.level_db) for o in sure if o.frame not in not_own]
-    if share is not None:
-        loud_db = np.sort(level_db)[-4:].mean()
-        more = np.flatnonzero((share >= SURE) & ~is_sure)
-        own += [
-            (float(plain[i]), float(level_db[i] - loud_db)) for i in more[np.argsort(-share[more])]
-        ]
-    others = np.flatnonzero(np.where(is_sure, denied, bleeds))
-    bleed = plain[others[np.argsort(-level_db[others], kind="stable")]].tolist()
-    return _Drum(slow, slow.within(DULL_HZ), shape, clear, own, bleed)
+    return swelled_as_loud(heard.sound, plain, level_db, clear, heard.rate)
 
 
 def with_piece(signatures: Signatures, piece: str) -> Signatures:
@@ -221,7 +168,8 @@ def _every_place(
     by_shape: NDArray[np.float64],
     swell: NDArray[np.float64],
     rows: NDArray[np.float32],
-    drum: _Drum | None,
+    slow: Slowed | None,
+    shape: Beginning | None,
 ) -> Weighed:
     """Onsets where their sound begins, then where the drum's shape places them, then wherever else
     sound begins anew about them, then where a swell began, each with `PLACE` columns besides."""
@@ -236,12 +184,13 @@ def _every_place(
     told_by = np.repeat(
         np.arange(4), [len(plain), len(shaped), int(elsewhere.sum()), len(swelling)]
     )
-    if drum is not None:
-        dully, of_dully = _dull_stirs(heard, drum, place, every)
+    body = slow.within(DULL_HZ) if slow is not None else None
+    if slow is not None and body is not None:
+        dully, of_dully = _dull_stirs(heard, slow, body, place, every)
         every, place = np.concatenate([every, of_dully]), np.concatenate([place, dully])
         told_by = np.concatenate([told_by, np.full(len(dully), DULL_STIR)])
     other = np.where(told_by == 0, np.nan_to_num(by_shape - plain)[every], place - plain[every])
-    said = _said_of_places(heard, place, drum)
+    said = _said_of_places(heard, place, slow, body, shape)
     columns = [
         told_by,
         other * 1000 / heard.rate,
@@ -259,36 +208,32 @@ def _every_place(
 def _said_of_places(
     heard: Heard,
     place: NDArray[np.float64],
-    drum: _Drum | None,
+    slow: Slowed | None,
+    body: NDArray[np.float32] | None,
+    shape: Beginning | None,
 ) -> list[NDArray[np.float64]]:
     """The columns of `PLACE` that a place has by itself: how new and loud what begins there is in the
-    whole sound, in a drum's body and in its middle, there and in its second mic, how much it is like
-    the drum's shape and its clear strokes, what overheads say, and by how much all that exceeds what is
-    said of rivals."""
+    whole sound, in a drum's ``body`` and in its middle, there and in its second mic, how much it is like
+    the drum's ``shape``, what overheads say, and by how much all that exceeds what is said of rivals."""
     unheard = np.full(len(place), np.nan)
     new_db, loud_db = newness(heard.sound, place, heard.rate)
     dull_db = mid_db = second_db = unheard, unheard
-    like = Likeness(unheard, unheard, unheard, np.nan, np.nan, np.nan)
-    alike, much_db = unheard, unheard
-    if drum is not None:
-        slow, at = drum.slow, place / drum.slow.step
-        dull_db = newness(drum.body, at, slow.rate, DULL)
+    if slow is not None and body is not None:
+        at = place / slow.step
+        dull_db = newness(body, at, slow.rate, DULL)
         mid_db = newness(slow.within(MID_HZ), at, slow.rate, DULL)
         if heard.second is not None:
             second = slowed(heard.second, heard.rate).within(MID_HZ)
             second_db = newness(second, at, slow.rate, DULL)
-        if drum.shape is not None:
-            alike, much_db = shape_here(drum.shape, place, heard.rate)
-        if piece_family(heard.piece) == "snare":
-            like = likeness(slow, place, drum.own, drum.bleed)
+    alike, much_db = (unheard, unheard) if shape is None else shape_here(shape, place, heard.rate)
     from_afar = np.full((len(place), len(FAMILIES)), np.nan)
     if heard.afar is not None and (given := heard.afar.at(place / heard.rate)) is not None:
         from_afar = given
     family = piece_family(heard.piece)
     own = from_afar[:, FAMILIES.index(family)] if family in FAMILIES else unheard
-    said = (new_db, dull_db[0], own, *mid_db, alike, *second_db, like.soft, like.loud)
-    newer, newer_mid, more_alike, newer_second, more_like = np.split(
-        _newer_by(place, said, RIVAL_S * heard.rate), (3, 5, 6, 8)
+    said = (new_db, dull_db[0], own, *mid_db, alike, *second_db)
+    newer, newer_mid, more_alike, newer_second = np.split(
+        newer_by(place, said, RIVAL_S * heard.rate), (3, 5, 6)
     )
     return [
         new_db,
@@ -301,19 +246,12 @@ def _said_of_places(
         *more_alike,
         *second_db,
         *newer_second,
-        like.soft,
-        like.loud,
-        *more_like,
-        np.full(len(place), like.soft_usually),
-        np.full(len(place), like.loud_usually),
-        like.bleed,
-        np.full(len(place), like.bleed_usually),
         *from_afar.T,
         own,
     ]
 
 
-def _newer_by(
+def newer_by(
     place: NDArray[np.float64], said: Sequence[NDArray[np.float64]], near: float
 ) -> NDArray[np.float64]:
     """By how much each of what is ``said`` of the places exceeds the most that is said of another one
@@ -333,13 +271,16 @@ def _newer_by(
 
 
 def _dull_stirs(
-    heard: Heard, drum: _Drum, place: NDArray[np.float64], onset: NDArray[np.int64]
+    heard: Heard,
+    slow: Slowed,
+    body: NDArray[np.float32],
+    place: NDArray[np.float64],
+    onset: NDArray[np.int64],
 ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-    """Where a drum's body begins anew about its onsets, away from every ``place`` that is there
+    """Where a drum's ``body`` begins anew about its onsets, away from every ``place`` that is there
     already, and which ``onset`` each is of."""
-    step = drum.slow.step
-    found, of = stirs(drum.body, heard.at * heard.ears[0].hop // step, drum.slow.rate, DULL)
-    found = found * step
+    found, of = stirs(body, heard.at * heard.ears[0].hop // slow.step, slow.rate, DULL)
+    found = found * slow.step
     near = PARTED_S * heard.rate
     taken: dict[int, list[float]] = {}
     for at, n in zip(place.tolist(), onset.tolist(), strict=True):

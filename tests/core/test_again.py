@@ -1,0 +1,74 @@
+"""A snare weighed a second time, against what the first weighing is sure of."""
+
+from types import SimpleNamespace
+from typing import cast
+
+import numpy as np
+import pytest
+from numpy.typing import NDArray
+
+from arkund.core.hits.again import HARDLY, LIKE, SURE, with_likeness
+from arkund.core.hits.evidence import NAMES
+from arkund.core.hits.weighing import PLACE, Heard, Weighed
+
+RATE = 48_000
+STROKES_S, KICKS_S = np.arange(1, 11) * 0.4, np.arange(1, 11) * 0.4 + 0.2
+HIDDEN = 6
+"""Under this kick lies a stroke that the first weighing gives little."""
+
+
+def _ring(hz: tuple[float, ...]) -> NDArray[np.float64]:
+    t = np.arange(round(0.12 * RATE)) / RATE
+    out: NDArray[np.float64] = np.exp(-t / 0.03) * sum(np.sin(2 * np.pi * f * t) for f in hz)
+    return out
+
+
+def _heard() -> Heard:
+    rng = np.random.default_rng(5)
+    sound = 1e-4 * rng.standard_normal(round(5 * RATE))
+    snare, kick = _ring((330.0, 870.0, 1900.0)), _ring((95.0, 420.0, 1150.0))
+    for at in (*STROKES_S, KICKS_S[HIDDEN]):
+        sound[round(at * RATE) :][: len(snare)] += 0.2 * 10 ** (rng.normal(0, 1) / 20) * snare
+    for at in KICKS_S:
+        sound[round(at * RATE) :][: len(kick)] += 0.2 * 10 ** (rng.normal(0, 1) / 20) * kick
+    heard = SimpleNamespace(piece="snare", rate=RATE, sound=sound.astype(np.float32))
+    return cast(Heard, heard)
+
+
+def _found(level_db: float) -> Weighed:
+    place = np.sort(np.concatenate([STROKES_S, KICKS_S])) * RATE
+    rows = np.zeros((len(place), len(NAMES) + len(PLACE)), np.float32)
+    return Weighed(place, np.full(len(place), level_db), rows)
+
+
+def _shares() -> NDArray[np.float64]:
+    out = np.tile([SURE + 0.1, HARDLY / 2], len(STROKES_S))
+    out[2 * HIDDEN + 1] = 0.3
+    return out
+
+
+@pytest.mark.parametrize(("level_db", "kind"), [(0.0, "loud"), (-15.0, "soft")])
+def test_what_is_hidden_is_like_the_strokes_and_a_kick_is_not(level_db: float, kind: str) -> None:
+    found = with_likeness(_heard(), _found(level_db), _shares())
+    assert found.evidence.shape[1] == len(NAMES) + len(PLACE) + len(LIKE)
+    column = {name: found.evidence[:, -len(LIKE) :][:, n] for n, name in enumerate(LIKE)}
+    strokes, kicks = column[f"like {kind} strokes"][::2], column[f"like {kind} strokes"][1::2]
+    assert strokes.min() > 0.95
+    assert kicks[HIDDEN] > np.delete(kicks, HIDDEN).max() + 0.2
+    bleed = column["like bleed"][1::2]
+    assert np.delete(bleed, HIDDEN).min() > 0.95
+    assert bleed[HIDDEN] < 0.9
+    other = "soft" if kind == "loud" else "loud"
+    assert np.isnan(column[f"like {other} strokes"]).all()
+
+
+def test_places_far_from_one_another_have_no_rivals() -> None:
+    found = with_likeness(_heard(), _found(0.0), _shares())
+    for name in ("more like soft by", "more like loud by"):
+        assert np.isnan(found.evidence[:, -len(LIKE) + LIKE.index(name)]).all()
+
+
+def test_without_sure_strokes_nothing_is_said_of_them() -> None:
+    found = with_likeness(_heard(), _found(0.0), np.full(2 * len(STROKES_S), 0.6))
+    said = found.evidence[:, -len(LIKE) :]
+    assert np.isnan(said).all()
