@@ -58,7 +58,10 @@ def tables_of(
         heard = listened.heard(piece)
         found = weighed(heard, listened.signatures)
         if again:
-            found = with_likeness(heard, found, first_shares(piece, found))
+            once_more = with_likeness(heard, found, first_shares(piece, found))
+            if once_more is None:
+                continue
+            found = once_more
         found = replace(found, place=found.place / lesson.rate)
         place = found.place
         truth = sorted((t, kind) for p, t, kind in lesson.hits if p == piece)

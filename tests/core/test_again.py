@@ -7,12 +7,12 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from arkund.core.hits.again import HARDLY, LIKE, SURE, with_likeness
+from arkund.core.hits.again import ENOUGH, HARDLY, LIKE, SURE, with_likeness
 from arkund.core.hits.evidence import NAMES
 from arkund.core.hits.weighing import PLACE, Heard, Weighed
 
 RATE = 48_000
-STROKES_S, KICKS_S = np.arange(1, 11) * 0.4, np.arange(1, 11) * 0.4 + 0.2
+STROKES_S, KICKS_S = np.arange(1, 14) * 0.4, np.arange(1, 14) * 0.4 + 0.2
 HIDDEN = 6
 """Under this kick lies a stroke that the first weighing gives little."""
 
@@ -25,7 +25,7 @@ def _ring(hz: tuple[float, ...]) -> NDArray[np.float64]:
 
 def _heard() -> Heard:
     rng = np.random.default_rng(5)
-    sound = 1e-4 * rng.standard_normal(round(5 * RATE))
+    sound = 1e-4 * rng.standard_normal(round(6 * RATE))
     snare, kick = _ring((330.0, 870.0, 1900.0)), _ring((95.0, 420.0, 1150.0))
     for at in (*STROKES_S, KICKS_S[HIDDEN]):
         sound[round(at * RATE) :][: len(snare)] += 0.2 * 10 ** (rng.normal(0, 1) / 20) * snare
@@ -50,6 +50,7 @@ def _shares() -> NDArray[np.float64]:
 @pytest.mark.parametrize(("level_db", "kind"), [(0.0, "loud"), (-15.0, "soft")])
 def test_what_is_hidden_is_like_the_strokes_and_a_kick_is_not(level_db: float, kind: str) -> None:
     found = with_likeness(_heard(), _found(level_db), _shares())
+    assert found is not None
     assert found.evidence.shape[1] == len(NAMES) + len(PLACE) + len(LIKE)
     column = {name: found.evidence[:, -len(LIKE) :][:, n] for n, name in enumerate(LIKE)}
     strokes, kicks = column[f"like {kind} strokes"][::2], column[f"like {kind} strokes"][1::2]
@@ -64,11 +65,14 @@ def test_what_is_hidden_is_like_the_strokes_and_a_kick_is_not(level_db: float, k
 
 def test_places_far_from_one_another_have_no_rivals() -> None:
     found = with_likeness(_heard(), _found(0.0), _shares())
+    assert found is not None
     for name in ("more like soft by", "more like loud by"):
         assert np.isnan(found.evidence[:, -len(LIKE) + LIKE.index(name)]).all()
 
 
-def test_without_sure_strokes_nothing_is_said_of_them() -> None:
-    found = with_likeness(_heard(), _found(0.0), np.full(2 * len(STROKES_S), 0.6))
-    said = found.evidence[:, -len(LIKE) :]
-    assert np.isnan(said).all()
+def test_without_enough_sure_strokes_there_is_no_second_weighing() -> None:
+    shares = _shares()
+    shares[0 : 2 * (len(STROKES_S) - ENOUGH + 1) : 2] = 0.6
+    assert with_likeness(_heard(), _found(0.0), shares) is None
+    shares[0] = SURE
+    assert with_likeness(_heard(), _found(0.0), shares) is not None

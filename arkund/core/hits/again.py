@@ -31,10 +31,17 @@ APART_S = 0.030
 """No bleed is looked for so near a stroke."""
 
 
-def with_likeness(heard: Heard, found: Weighed, share: NDArray[np.float64]) -> Weighed:
-    """Onsets as they are ``found``, with what `LIKE` names; ``share`` is how likely each is at first."""
+ENOUGH = 12
+"""So many examples make a second weighing worth something."""
+
+
+def with_likeness(heard: Heard, found: Weighed, share: NDArray[np.float64]) -> Weighed | None:
+    """Onsets as they are ``found``, with what `LIKE` names; ``share`` is how likely each is at first. None
+    where too few are sure to say what the drum's strokes are like."""
     kept = np.array(told(heard.piece, found, share, heard.rate), np.int64)
     sure = kept[share[kept] >= SURE]
+    if len(sure) < ENOUGH:
+        return None
     sure = sure[np.argsort(-share[sure], kind="stable")]
     clear = list(zip(found.place[sure].tolist(), found.level_db[sure].tolist(), strict=True))
     like = likeness(

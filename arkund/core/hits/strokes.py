@@ -41,9 +41,9 @@ def strokes_and_maybes(heard: Heard, signatures: Signatures) -> tuple[list[Strok
     found = weighed(heard, signatures)
     share = first_shares(heard.piece, found)
     is_snare = piece_family(heard.piece) == "snare"
-    if is_snare:
-        found = with_likeness(heard, found, share)
-        share = _witnessed(heard.piece, found, probabilities(found.evidence, snare_trees()))
+    again = with_likeness(heard, found, share) if is_snare else None
+    if again is not None:
+        share = _witnessed(heard.piece, found, probabilities(again.evidence, snare_trees()))
     kept = told(heard.piece, found, share, heard.rate)
     place = found.place[kept]
     if is_snare:
