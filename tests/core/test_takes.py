@@ -1,5 +1,7 @@
 """Which strokes say how two mics stand, and which of three pairs is to blame."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from numpy.typing import NDArray
@@ -101,3 +103,21 @@ def test_a_kick_heard_from_outside_alone_must_be_plain(confidence: float, sure: 
         [_pair("kick_out", "overhead_l", -80.0, confidence)], ["kick_out", "overhead_l"]
     )
     assert found.sure is sure
+
+
+@pytest.mark.parametrize(
+    ("piece", "polarity", "confidence", "sure"),
+    [
+        ("hat", -1, 0.7, False),
+        ("hat", -1, 0.8, True),
+        ("hat", 1, 0.7, True),
+        ("snare", -1, 0.7, True),
+    ],
+)
+def test_that_mics_of_a_cymbal_oppose_each_other_must_be_surer(
+    piece: str, polarity: int, confidence: float, sure: bool
+) -> None:
+    mic = "hat" if piece == "hat" else "snare_bottom"
+    pair = replace(_pair(mic, "overhead_l", -80.0, confidence), piece=piece, polarity=polarity)
+    (judged,) = judge([pair], [mic, "overhead_l"])
+    assert judged.sure is sure

@@ -88,10 +88,15 @@ def judge(pairs: list[PairAlignment], mics: list[str]) -> list[PairAlignment]:
         support = min(signs.support[p.mic], signs.support[p.reference])
         backed = p.confidence >= BACKED_CONFIDENCE and support >= GOOD_SUPPORT and p.strokes >= 4
         blind = outside_only and p.piece == "kick" and p.confidence < PLAIN_FROM_OUTSIDE
+        # Mics hear different sides of a cymbal, and few are wired the wrong way round.
+        blind |= not is_shell(p.piece) and p.polarity < 0 and p.confidence < OPPOSED_CYMBAL
         sure = (p.sure or backed) and signs.agrees(p) and support >= LEAST_SUPPORT
         out.append(replace(p, sure=bool(sure and not blind and id(p) not in torn)))
     return out
 
+
+OPPOSED_CYMBAL = 0.75
+"""So sure a cymbal's pair must be that two mics oppose each other."""
 
 PLAIN_FROM_OUTSIDE = 0.95
 """A kick that is heard only from outside: far mics hear its batter head, that mic the front. So sure
