@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from arkund.core.hits.again import ENOUGH, HARDLY, LIKE, SURE, with_likeness
 from arkund.core.hits.evidence import NAMES
+from arkund.core.hits.slowed import slowed
 from arkund.core.hits.weighing import PLACE, Heard, Weighed
 
 RATE = 48_000
@@ -31,7 +32,8 @@ def _heard() -> Heard:
         sound[round(at * RATE) :][: len(snare)] += 0.2 * 10 ** (rng.normal(0, 1) / 20) * snare
     for at in KICKS_S:
         sound[round(at * RATE) :][: len(kick)] += 0.2 * 10 ** (rng.normal(0, 1) / 20) * kick
-    heard = SimpleNamespace(piece="snare", rate=RATE, sound=sound.astype(np.float32))
+    slow = slowed(sound.astype(np.float32), RATE)
+    heard = SimpleNamespace(piece="snare", rate=RATE, slow=slow)
     return cast(Heard, heard)
 
 

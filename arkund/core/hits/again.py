@@ -9,7 +9,6 @@ from numpy.typing import NDArray
 from arkund.core.hits.choosing import told
 from arkund.core.hits.evidence import NAMES
 from arkund.core.hits.likeness import likeness
-from arkund.core.hits.slowed import slowed
 from arkund.core.hits.weighing import PLACE, RIVAL_S, Heard, Weighed, newer_by
 
 LIKE = (
@@ -44,9 +43,7 @@ def with_likeness(heard: Heard, found: Weighed, share: NDArray[np.float64]) -> W
         return None
     sure = sure[np.argsort(-share[sure], kind="stable")]
     clear = list(zip(found.place[sure].tolist(), found.level_db[sure].tolist(), strict=True))
-    like = likeness(
-        slowed(heard.sound, heard.rate), found.place, clear, _bleed(heard, found, share, kept)
-    )
+    like = likeness(heard.slow, found.place, clear, _bleed(heard, found, share, kept))
     more = newer_by(found.place, (like.soft, like.loud), RIVAL_S * heard.rate)
     usually = [
         np.full(len(share), one)

@@ -9,7 +9,6 @@ from arkund.core.hits.again import with_likeness
 from arkund.core.hits.agreed import agreed
 from arkund.core.hits.choosing import WITNESSED, WITNESSED_SHARE, likeliest, told, witnessed
 from arkund.core.hits.ownership import Signatures
-from arkund.core.hits.slowed import slowed
 from arkund.core.hits.verdict import probabilities, snare_trees
 from arkund.core.hits.weighing import Heard, Weighed, weighed
 from arkund.core.kit.roles import piece_family
@@ -47,7 +46,7 @@ def strokes_and_maybes(heard: Heard, signatures: Signatures) -> tuple[list[Strok
     kept = told(heard.piece, found, share, heard.rate)
     place = found.place[kept]
     if is_snare:
-        place = agreed(slowed(heard.sound, heard.rate), place, found.level_db[kept])
+        place = agreed(heard.slow, place, found.level_db[kept])
     strokes = sorted(
         (
             Stroke(float(at / heard.rate), float(found.level_db[i]), float(share[i]))

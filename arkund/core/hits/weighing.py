@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -81,6 +82,11 @@ class Heard:
     afar: Afar | None = None
     second: NDArray[np.float32] | None = None
 
+    @cached_property
+    def slow(self) -> Slowed:
+        """The sound in fewer samples, computed once."""
+        return slowed(self.sound, self.rate)
+
 
 @dataclass(frozen=True)
 class Weighed:
@@ -102,7 +108,7 @@ def weighed(heard: Heard, signatures: Signatures) -> Weighed:
     hop, rate = heard.ears[0].hop, heard.rate
     plain = np.array([arrival_of(heard.piece, int(f), heard.sound, hop, rate) for f in heard.at])
     known = dict(zip(heard.at.tolist(), plain.tolist(), strict=True))
-    slow = slowed(heard.sound, rate) if is_shell(heard.piece) else None
+    slow = heard.slow if is_shell(heard.piece) else None
     known_first = [(known[o.frame], o) for o in first]
     shape = shape_of(heard.piece, known_first, slow) if slow is not None else None
     rows = evidence(
