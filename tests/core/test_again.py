@@ -8,6 +8,7 @@ import pytest
 from numpy.typing import NDArray
 
 from arkund.core.hits.again import ENOUGH, HARDLY, LIKE, SURE, with_likeness
+from arkund.core.hits.agreed import shaped
 from arkund.core.hits.evidence import NAMES
 from arkund.core.hits.slowed import slowed
 from arkund.core.hits.weighing import PLACE, Heard, Weighed
@@ -32,8 +33,8 @@ def _heard() -> Heard:
         sound[round(at * RATE) :][: len(snare)] += 0.2 * 10 ** (rng.normal(0, 1) / 20) * snare
     for at in KICKS_S:
         sound[round(at * RATE) :][: len(kick)] += 0.2 * 10 ** (rng.normal(0, 1) / 20) * kick
-    slow = slowed(sound.astype(np.float32), RATE)
-    heard = SimpleNamespace(piece="snare", rate=RATE, slow=slow)
+    body = shaped(slowed(sound.astype(np.float32), RATE))
+    heard = SimpleNamespace(piece="snare", rate=RATE, shaped=body)
     return cast(Heard, heard)
 
 

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from arkund.core.hits.agreed import FEWEST, LEAST_S, agreed
+from arkund.core.hits.agreed import FEWEST, LEAST_S, agreed, shaped
 from arkund.core.hits.slowed import Slowed, slowed
 
 RATE = 48_000
@@ -30,7 +30,7 @@ def _played(begins_s: NDArray[np.float64], seed: int = 4) -> Slowed:
     for at in begins_s:
         start, one = round(at * RATE), _stroke(rng)
         out[start : start + len(one)] += 0.1 * one
-    return slowed(out.astype(np.float32), RATE)
+    return shaped(slowed(out.astype(np.float32), RATE))
 
 
 def _errors_ms(placed: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -63,7 +63,7 @@ def test_what_is_nearly_right_stays() -> None:
 def test_strokes_that_sound_otherwise_say_nothing() -> None:
     """Noise is not like any other noise."""
     rng = np.random.default_rng(2)
-    noise = slowed(rng.standard_normal(5 * RATE).astype(np.float32), RATE)
+    noise = shaped(slowed(rng.standard_normal(5 * RATE).astype(np.float32), RATE))
     assert np.array_equal(agreed(noise, BEGINS_S * RATE, LEVEL_DB), BEGINS_S * RATE)
 
 

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
+from arkund.core.hits.agreed import shaped
 from arkund.core.hits.likeness import FEWEST, likeness
 from arkund.core.hits.slowed import slowed
 
@@ -45,7 +46,7 @@ BLEED = (KICKS_S * RATE).tolist()
 
 def test_each_stroke_is_like_those_of_its_own_kind() -> None:
     places = np.concatenate([SOFT_S, LOUD_S]) * RATE
-    like = likeness(slowed(_song(False), RATE), places, CLEAR, BLEED)
+    like = likeness(shaped(slowed(_song(False), RATE)), places, CLEAR, BLEED)
     own, other = np.where(np.arange(16) < 8, [like.soft, like.loud], [like.loud, like.soft])
     assert own.min() > 0.95
     assert other.max() < 0.75
@@ -54,7 +55,7 @@ def test_each_stroke_is_like_those_of_its_own_kind() -> None:
 
 
 def test_a_soft_stroke_under_a_kick_is_told_from_the_kick_alone() -> None:
-    like = likeness(slowed(_song(True), RATE), KICKS_S * RATE, CLEAR, BLEED)
+    like = likeness(shaped(slowed(_song(True), RATE)), KICKS_S * RATE, CLEAR, BLEED)
     alone = np.delete(like.soft, MASKED)
     assert like.soft[MASKED] > alone.max() + 0.25
     assert np.delete(like.bleed, MASKED).min() > 0.95
@@ -67,13 +68,13 @@ def test_no_stroke_is_compared_with_itself() -> None:
     start = round(KICKS_S[2] * RATE)
     sound[start : start + 7200] = np.random.default_rng(1).standard_normal(7200) * 0.1
     clear = [*CLEAR, (float(start), -15.0)]
-    like = likeness(slowed(sound, RATE), np.array([start], np.float64), clear, BLEED)
+    like = likeness(shaped(slowed(sound, RATE)), np.array([start], np.float64), clear, BLEED)
     assert like.soft[0] < 0.5
 
 
 def test_too_few_clear_strokes_say_nothing() -> None:
     few = CLEAR[: FEWEST - 1]
-    like = likeness(slowed(_song(False), RATE), SOFT_S * RATE, few, [])
+    like = likeness(shaped(slowed(_song(False), RATE)), SOFT_S * RATE, few, [])
     assert np.isnan(like.soft).all()
     assert np.isnan(like.loud).all()
     assert np.isnan(like.soft_usually)
@@ -82,6 +83,6 @@ def test_too_few_clear_strokes_say_nothing() -> None:
 
 
 def test_places_at_the_ends_of_the_sound_are_not_known() -> None:
-    sound = slowed(_song(False), RATE)
+    sound = shaped(slowed(_song(False), RATE))
     ends = np.array([3.0, len(sound.sound) * sound.step - 5.0])
     assert np.isnan(likeness(sound, ends, CLEAR, BLEED).soft).all()

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from arkund.core.hits.choosing import told, witnessed
+from arkund.core.hits.choosing import distances, told, witnessed
 from arkund.core.hits.detect import listen, without_echoes
 from arkund.core.hits.evidence import AGAINST, EARLIER_S, FOR, LATER_S, NAMES
 from arkund.core.hits.ownership import Signatures
@@ -204,3 +204,9 @@ def test_of_two_places_as_likely_the_sound_s_own_counts_before_its_dull_part_s()
     found = Weighed(np.array([4800.0, 4944.0]), np.zeros(2), rows)
     assert told("snare", found, np.array([0.9990, 0.9995]), RATE) == [0]
     assert told("snare", found, np.array([0.7, 0.95]), RATE) == [1]
+
+
+def test_distances_are_to_the_nearest_on_either_side() -> None:
+    place, others = np.array([0.0, 4.0, 7.0, 30.0]), np.array([10.0, 3.0, 7.0])
+    assert distances(place, others).tolist() == [3.0, 1.0, 0.0, 20.0]
+    assert np.isinf(distances(place, np.zeros(0))).all()

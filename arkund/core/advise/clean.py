@@ -387,9 +387,7 @@ def _notched(
         f"{path}.ring_hz": round(hz, 1),
     }
     before, after = (ring_level_dbfs(s, mic, wakes, hz) for s in (study, study.tried(patch)))
-    said = (
-        f"a notch at {hz:.0f} Hz, in only between the drum's own strokes, which stay as they are."
-    )
+    said = f"a notch at {hz:.0f} Hz between the drum's own strokes; the strokes stay as they are."
     return _way("notch while it sings", said, patch, before, after)
 
 

@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.hits.choosing import told
+from arkund.core.hits.choosing import distances, told
 from arkund.core.hits.evidence import NAMES
 from arkund.core.hits.likeness import likeness
 from arkund.core.hits.weighing import PLACE, RIVAL_S, Heard, Weighed, newer_by
@@ -29,7 +29,6 @@ SURE, HARDLY = 0.8, 0.05
 APART_S = 0.030
 """No bleed is looked for so near a stroke."""
 
-
 ENOUGH = 12
 """So many examples make a second weighing worth something."""
 
@@ -43,7 +42,7 @@ def with_likeness(heard: Heard, found: Weighed, share: NDArray[np.float64]) -> W
         return None
     sure = sure[np.argsort(-share[sure], kind="stable")]
     clear = list(zip(found.place[sure].tolist(), found.level_db[sure].tolist(), strict=True))
-    like = likeness(heard.slow, found.place, clear, _bleed(heard, found, share, kept))
+    like = likeness(heard.shaped, found.place, clear, _bleed(heard, found, share, kept))
     more = newer_by(found.place, (like.soft, like.loud), RIVAL_S * heard.rate)
     usually = [
         np.full(len(share), one)
@@ -59,7 +58,7 @@ def _bleed(
 ) -> list[float]:
     """Where something begins that is hardly a stroke, the loudest first."""
     told_by = found.evidence[:, len(NAMES) + PLACE.index("told by")]
-    away = np.abs(found.place[:, None] - found.place[kept][None, :]).min(axis=1, initial=np.inf)
+    away = distances(found.place, found.place[kept])
     hardly = (share < HARDLY) & (told_by == 0) & (away > APART_S * heard.rate)
     others = np.flatnonzero(hardly)
     loudest = others[np.argsort(-found.level_db[others], kind="stable")]

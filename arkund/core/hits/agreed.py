@@ -6,7 +6,7 @@ drum's other strokes that are about as loud. Laid over it, each of these says wh
 most say the same, and fit far better there than where it was noticed, it begins there.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -59,14 +59,19 @@ class _Fits:
     curve: NDArray[np.float32]
 
 
+def shaped(slow: Slowed) -> Slowed:
+    """What lies within `BAND_HZ` of a sound."""
+    return replace(slow, sound=slow.within(BAND_HZ))
+
+
 def agreed(
-    slow: Slowed, place: NDArray[np.float64], level_db: NDArray[np.float64]
+    body: Slowed, place: NDArray[np.float64], level_db: NDArray[np.float64]
 ) -> NDArray[np.float64]:
     """Where strokes noticed at each ``place``, so loud, begin; both ``(strokes,)``, places in samples of
-    the whole sound. Those of which too few others say the same stay."""
+    the whole sound, of which ``body`` is what is `shaped`. Those of which too few others say the same stay."""
     if len(place) <= FEWEST:
         return place
-    fits = _laid_over(slow, place / slow.step, level_db)
+    fits = _laid_over(body, place / body.step, level_db)
     moved_s = np.zeros(len(place))
     for _ in range(ROUNDS):
         again = _said_by_most(fits, moved_s)
@@ -74,23 +79,23 @@ def agreed(
             break
         moved_s = again
     out: NDArray[np.float64] = place + np.where(
-        np.abs(moved_s) > LEAST_S, moved_s * slow.rate * slow.step, 0.0
+        np.abs(moved_s) > LEAST_S, moved_s * body.rate * body.step, 0.0
     )
     return out
 
 
-def _laid_over(slow: Slowed, at: NDArray[np.float64], level_db: NDArray[np.float64]) -> _Fits:
+def _laid_over(body: Slowed, at: NDArray[np.float64], level_db: NDArray[np.float64]) -> _Fits:
     """Every stroke with its peers laid over it, ``at`` in samples of the slowed sound."""
-    body, rate = slow.within(BAND_HZ), slow.rate
+    whole, rate = body.sound, body.rate
     before, after, reach = (round(s * rate) for s in (BEFORE_S, AFTER_S, REACH_S))
     begin = np.round(at).astype(np.int64)
-    inside = (begin >= before + reach) & (begin + after + reach < len(body))
+    inside = (begin >= before + reach) & (begin + after + reach < len(whole))
     held = np.where(inside, begin, before + reach)
     size, wide = before + after, before + after + 2 * reach
     around = np.arange(wide) - before - reach
-    sound = body[np.clip(held[:, None] + around, 0, len(body) - 1)].astype(np.float64)
+    sound = whole[np.clip(held[:, None] + around, 0, len(whole) - 1)].astype(np.float64)
     energy = np.cumsum(np.square(np.pad(sound, ((0, 0), (1, 0)))), axis=1)
-    held_db = np.sqrt(np.maximum(energy[:, size:] - energy[:, :-size], 1e-12 * energy[:, -1:]))
+    strengths = np.sqrt(np.maximum(energy[:, size:] - energy[:, :-size], 1e-12 * energy[:, -1:]))
     core = sound[:, reach : reach + size]
     strength = np.linalg.norm(core, axis=1)
     length = scipy.fft.next_fast_len(wide + size)
@@ -104,7 +109,7 @@ def _laid_over(slow: Slowed, at: NDArray[np.float64], level_db: NDArray[np.float
     for n in np.flatnonzero(inside):
         mine = peers[n][peers[n] >= 0]
         sums = scipy.fft.irfft(heard[n] * laid[mine], length)[:, size - 1 : size + 2 * reach]
-        fit = sums / (strength[mine][:, None] * held_db[n] + 1e-18)
+        fit = sums / (strength[mine][:, None] * strengths[n] + 1e-18)
         best, of = fit.argmax(axis=1), np.arange(len(mine))
         lag_s[n, of], alike[n, of] = (best - reach) / rate, fit[of, best]
         curve[n, of] = np.maximum.reduceat(fit, edges, axis=1)

@@ -150,3 +150,11 @@ def likeliest(
             places.insert(at, float(place[i]))
             kept.insert(at, int(i))
     return kept
+
+
+def distances(place: NDArray[np.float64], others: NDArray[np.float64]) -> NDArray[np.float64]:
+    """How far each ``place`` is from the nearest of the ``others``, ``(places,)``; infinite without any."""
+    known = np.concatenate([[-np.inf], np.sort(others), [np.inf]])
+    after = np.searchsorted(known, place)
+    out: NDArray[np.float64] = np.minimum(known[after] - place, place - known[after - 1])
+    return out

@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.hits.agreed import AFTER_S, BAND_HZ, BEFORE_S, agreed
+from arkund.core.hits.agreed import AFTER_S, BEFORE_S, agreed
 from arkund.core.hits.slowed import Slowed
 
 SOFT_DB = -8.0
@@ -43,34 +43,33 @@ class Likeness(NamedTuple):
 
 
 def likeness(
-    slow: Slowed,
+    body: Slowed,
     place: NDArray[np.float64],
     clear: Sequence[tuple[float, float]],
     bleed: Sequence[float],
 ) -> Likeness:
     """What begins at each ``place`` against the ``clear`` strokes (place, level in dB), the clearest
     first, and against what begins where others ``bleed``, the loudest first; places in samples of the
-    whole sound."""
-    body = slow.within(BAND_HZ)
+    whole sound, of which ``body`` is what is `shaped`."""
     soft, loud = (
-        _together(slow, [(at, level) for at, level in clear if (level < SOFT_DB) == is_soft])
+        _together(body, [(at, level) for at, level in clear if (level < SOFT_DB) == is_soft])
         for is_soft in (True, False)
     )
     found: list[NDArray[np.float64]] = []
     usually: list[float] = []
     for own in (soft, loud, np.array(bleed[:MOST], np.float64)):
         both = np.concatenate([place, own])
-        like = _like_others(body, both / slow.step, own / slow.step, slow.rate)
+        like = _like_others(body.sound, both / body.step, own / body.step, body.rate)
         found.append(like[: len(place)])
         known = like[len(place) :]
         usually.append(float(np.nanmedian(known)) if np.isfinite(known).any() else np.nan)
     return Likeness(found[0], found[1], found[2], usually[0], usually[1], usually[2])
 
 
-def _together(slow: Slowed, strokes: Sequence[tuple[float, float]]) -> NDArray[np.float64]:
+def _together(body: Slowed, strokes: Sequence[tuple[float, float]]) -> NDArray[np.float64]:
     """The first `MOST` of them, where they agree to begin."""
     some = strokes[:MOST]
-    return agreed(slow, np.array([at for at, _ in some]), np.array([level for _, level in some]))
+    return agreed(body, np.array([at for at, _ in some]), np.array([level for _, level in some]))
 
 
 def _like_others(

@@ -7,7 +7,14 @@ from numpy.typing import NDArray
 
 from arkund.core.hits.again import with_likeness
 from arkund.core.hits.agreed import agreed
-from arkund.core.hits.choosing import WITNESSED, WITNESSED_SHARE, likeliest, told, witnessed
+from arkund.core.hits.choosing import (
+    WITNESSED,
+    WITNESSED_SHARE,
+    distances,
+    likeliest,
+    told,
+    witnessed,
+)
 from arkund.core.hits.ownership import Signatures
 from arkund.core.hits.verdict import probabilities, snare_trees
 from arkund.core.hits.weighing import Heard, Weighed, weighed
@@ -46,7 +53,7 @@ def strokes_and_maybes(heard: Heard, signatures: Signatures) -> tuple[list[Strok
     kept = told(heard.piece, found, share, heard.rate)
     place = found.place[kept]
     if is_snare:
-        place = agreed(heard.slow, place, found.level_db[kept])
+        place = agreed(heard.shaped, place, found.level_db[kept])
     strokes = sorted(
         (
             Stroke(float(at / heard.rate), float(found.level_db[i]), float(share[i]))
@@ -57,7 +64,7 @@ def strokes_and_maybes(heard: Heard, signatures: Signatures) -> tuple[list[Strok
     if not is_snare:
         return strokes, []
     apart = MAYBE_APART_S * heard.rate
-    away = np.abs(found.place[:, None] - found.place[kept][None, :]).min(axis=1, initial=np.inf)
+    away = distances(found.place, found.place[kept])
     maybe = likeliest(found.place, share, (share > MAYBE) & (away > apart), apart)
     return strokes, [float(found.place[i] / heard.rate) for i in maybe]
 

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.afar import FAMILIES, Afar
+from arkund.core.hits.agreed import shaped
 from arkund.core.hits.arrivals import arrival_of, shape_of
 from arkund.core.hits.believed import Onset, own_onsets
 from arkund.core.hits.evidence import NAMES, Context, evidence
@@ -86,6 +87,11 @@ class Heard:
     def slow(self) -> Slowed:
         """The sound in fewer samples, computed once."""
         return slowed(self.sound, self.rate)
+
+    @cached_property
+    def shaped(self) -> Slowed:
+        """The band of it that tells strokes of a snare from one another, computed once."""
+        return shaped(self.slow)
 
 
 @dataclass(frozen=True)

@@ -240,7 +240,7 @@ class Clean(Part):
         "soft strokes earlier",
         step=1,
         ticks=(0, 10, 20, 30),
-        hint="on strokes: it opens that much earlier for soft ones, which swell",
+        hint="on strokes: opens this much earlier for soft strokes, which build up slowly",
     )
     key: Key = Key()
     """What the threshold listens to: this mic, or another, as it comes before its own gate."""
