@@ -4,12 +4,12 @@ import numpy as np
 import pytest
 
 from arkund.core.hits.choosing import distances, told, witnessed
-from arkund.core.hits.detect import listen, without_echoes
+from arkund.core.hits.detect import Hit, away_from_shells, listen, without_echoes
 from arkund.core.hits.evidence import AGAINST, EARLIER_S, FOR, LATER_S, NAMES
 from arkund.core.hits.ownership import Signatures
 from arkund.core.hits.strokes import Stroke
 from arkund.core.hits.verdict import Trees, probabilities, trees
-from arkund.core.hits.weighing import PLACE, Weighed, weighed, with_piece
+from arkund.core.hits.weighing import DULL_STIR, PLACE, Weighed, weighed, with_piece
 from arkund.core.simulate.session import Session, simulate
 
 COLUMNS = len(NAMES) + len(PLACE)
@@ -141,6 +141,17 @@ def test_what_overheads_are_sure_of_is_struck_at_its_likeliest_place() -> None:
     assert told("snare", found, np.array([0.1, 0.25, 0.25]), RATE) == [1]
     assert told("snare", found, np.array([0.1, 0.15, 0.25]), RATE) == []
     assert told("tom_1", found, np.array([0.1, 0.25, 0.25]), RATE) == []
+    rows[:, len(NAMES) + PLACE.index("told by")] = DULL_STIR
+    assert told("snare", found, np.array([0.1, 0.25, 0.25]), RATE) == []
+    assert told("snare", found, np.array([0.1, 0.4, 0.25]), RATE) == [1]
+
+
+def test_what_begins_just_behind_a_kick_is_no_soft_stroke() -> None:
+    kick = Hit("k", "kick", 1.0, 100, "accent", 1.0, 0.0)
+    hat = Hit("h", "hat", 2.0, 100, "accent", 1.0, 0.0)
+    places = [0.9955, 0.997, 1.0045, 1.0055, 2.0]
+    assert away_from_shells({"snare": places}, [kick, hat]) == {"snare": [0.9955, 1.0055, 2.0]}
+    assert away_from_shells({"snare": [1.0045]}, [kick, hat]) == {}
 
 
 def test_of_a_grace_note_and_its_stroke_the_stroke_counts() -> None:

@@ -55,7 +55,8 @@ def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> l
     likely = share > LIKELY
     if piece_family(piece) == "snare":
         sure = found.evidence[:, len(NAMES) + PLACE.index("own from afar")] >= KNOWN_FROM_AFAR
-        likely |= _likeliest_of_rivals(found.place, share, sure, RIVAL_S * rate)
+        least = np.where(by_dull_part, LEAST_KNOWN_DULL, LEAST_KNOWN)
+        likely |= _likeliest_of_rivals(found.place, share, sure & (share >= least), RIVAL_S * rate)
     rank = share - LESS_EXACT * by_dull_part
     kept = likeliest(found.place, rank, likely, apart, level)
     if piece_family(piece) == "tom" and len(kept) <= SELDOM:
@@ -68,25 +69,26 @@ def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> l
 TOGETHER, LEAST_OF_IT = 0.7, 0.35
 """Where several places are in question, how likely all together, and the likeliest of them, must be."""
 
-KNOWN_FROM_AFAR, LEAST_KNOWN = 0.95, 0.2
-"""Where overheads are so sure that the drum is struck, how likely the likeliest place must be: of
-lessons' places beyond these two thirds are right."""
+KNOWN_FROM_AFAR, LEAST_KNOWN, LEAST_KNOWN_DULL = 0.95, 0.2, 0.35
+"""Where overheads are so sure that the drum is struck, how likely the likeliest place must be (of
+lessons' places beyond these two thirds are right), and one that the dull part alone tells: that is often
+a kick's bleed under a ride."""
 
 
 def _likeliest_of_rivals(
     place: NDArray[np.float64],
     share: NDArray[np.float64],
-    sure: NDArray[np.bool_],
+    known: NDArray[np.bool_],
     near: float,
 ) -> NDArray[np.bool_]:
     """Which places are the likeliest of those within ``near`` where the drum is struck, though each by
-    itself may not be likely: because together they are, or because it is ``sure`` from afar."""
+    itself may not be likely: because together they are, or because it is ``known`` from afar."""
     order = np.argsort(place, kind="stable")
     at, own = place[order], share[order]
     first, last = np.searchsorted(at, at - near), np.searchsorted(at, at + near, "right")
     sums = np.concatenate([[0.0], np.cumsum(own)])
     together = (own >= LEAST_OF_IT) & (sums[last] - sums[first] >= TOGETHER)
-    chosen = together | (sure[order] & (own >= LEAST_KNOWN))
+    chosen = together | known[order]
     for n in np.flatnonzero(chosen):
         chosen[n] = own[n] >= own[first[n] : last[n]].max()
     back = np.empty_like(chosen)

@@ -198,19 +198,19 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
     hits = _with_rolls(take, hits)
     hits.sort(key=lambda h: (h.time_s, h.piece))
     maybes = {p: m for p, (_, m) in zip(listened.pieces, found, strict=True)}
-    return Detected(hits, _away_from_shells(maybes, hits))
+    return Detected(hits, away_from_shells(maybes, hits))
 
 
-AT_ONCE_S = 0.004
-"""What begins with another shell's stroke is most likely its bleed."""
+BEFORE_S, AFTER_S = 0.004, 0.005
+"""What begins so little before or after another shell's stroke is most likely its bleed."""
 
 
-def _away_from_shells(maybes: Mapping[str, list[float]], hits: list[Hit]) -> dict[str, list[float]]:
+def away_from_shells(maybes: Mapping[str, list[float]], hits: list[Hit]) -> dict[str, list[float]]:
     """The places at which no other shell is struck just then; pieces without any are left out."""
     out = {}
     for piece, times in maybes.items():
         others = np.array([h.time_s for h in hits if is_shell(h.piece) and h.piece != piece])
-        kept = [t for t in times if np.abs(others - t).min(initial=np.inf) > AT_ONCE_S]
+        kept = [t for t in times if not np.any((others < t + BEFORE_S) & (others > t - AFTER_S))]
         if kept:
             out[piece] = kept
     return out

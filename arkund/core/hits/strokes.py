@@ -31,7 +31,7 @@ class Stroke:
     confidence: float
 
 
-MAYBE, MAYBE_APART_S = 0.15, 0.025
+MAYBE, MAYBE_APART_S = 0.2, 0.025
 """A place that is so likely may be a soft stroke of the snare: too little for the list, enough for a gate,
 which would cut it. So long before or after a stroke there is no other."""
 
