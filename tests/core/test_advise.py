@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from arkund.core.advise import balance, clean, eq, pairs_in, takes, unexplained
+from arkund.core.advise import balance, clean, eq, level, pairs_in, takes, unexplained
 from arkund.core.advise.finding import Finding, finding_from, spoken
 from arkund.core.advise.findings import MODULES, find_all, modules_for
 from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of, steps
@@ -527,6 +527,8 @@ def test_the_mic_of_a_tom_that_is_never_struck_is_muted(tmp_path: Path) -> None:
     )
     assert clean.find(study.tried(found.proposal), tom, TIGHT) == []
     assert clean.find(study.beside(), tom, OPEN) == []
+    # A drum without a stroke has no typical one, and no fundamental.
+    assert level.find(study, tom, TIGHT) == eq.find(study, tom, TIGHT) == []
     assert "clean.unplayed" not in [f.kind for f in clean.find(study.beside(), "kick_in", TIGHT)]
     # The list may lack what stands clear in the mic.
     lost = study_of([played], tmp_path / "lost")

@@ -68,18 +68,12 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     return sings or _gate(study, mic, school)
 
 
-MANY_STROKES = 16
-"""Strokes of others from which on a tom that has none is one that is not played."""
-
-
 def _unplayed(study: Study, mic: str, school: School) -> list[Finding]:
     """A tom's mic in a song in which the tom is never struck, where bleed in toms is not left."""
-    settings, name = study.sheet.mics[mic], parse_mic_name(mic)
-    if name.role != "tom" or settings.mute or settings.clean.on or school.toms not in TOM_RANGE_DB:
+    settings = study.sheet.mics[mic]
+    if settings.mute or settings.clean.on or school.toms not in TOM_RANGE_DB:
         return []
-    every = [h for facts in study.takes.values() for h in facts.hits]
-    struck = any(h.piece == name.piece for h in (*every, *study.unlisted))
-    if struck or len(every) < MANY_STROKES:
+    if not study.is_unplayed(mic):
         return []
     peak = amplitude_to_db(float(np.abs(study.sound(mic, "placed")).max(initial=0.0)))
     return [

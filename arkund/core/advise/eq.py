@@ -55,6 +55,8 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     """What lies below the drum, rings or is boxy, and where its body and attack are."""
     if study.facts.measures[mic]["peak_dbfs"] <= -150 or parse_mic_name(mic).role in _OFF:
         return []
+    if study.is_unplayed(mic):
+        return []
     out = [*_high_pass(study, mic, school)]
     piece = parse_mic_name(mic).piece or ""
     if is_shell(piece) and len(study.strokes(piece, ghosts=False)) >= 3:
@@ -450,4 +452,4 @@ def _reads(sheet: Sheet, mic: str) -> list[Any]:
     ]
 
 
-MODULE = Module(NAME, "eq", 4, lanes, _reads, find)
+MODULE = Module(NAME, "eq", 5, lanes, _reads, find)

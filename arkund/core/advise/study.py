@@ -27,6 +27,9 @@ from arkund.core.timing.grid import Grid
 Stage = Literal["source", "repaired", "placed", "clean", "equalised", "transient", "shaped"]
 KEPT_SOUNDS = 6
 
+MANY_STROKES = 16
+"""Strokes of the kit from which on a tom that has none is one that is not played."""
+
 
 @dataclass(frozen=True)
 class TakeFacts:
@@ -135,6 +138,15 @@ class Study:
 
     def strokes(self, piece: str, *, ghosts: bool = True) -> list[Hit]:
         return [h for h in self.hits if h.piece == piece and (ghosts or h.kind != "ghost")]
+
+    def is_unplayed(self, mic: str) -> bool:
+        """Whether a tom's mic holds bleed alone: many strokes of the kit, and none of its tom in any
+        take, listed or not."""
+        name = parse_mic_name(mic)
+        every = [h for facts in self.takes.values() for h in facts.hits]
+        if name.role != "tom" or len(every) < MANY_STROKES:
+            return False
+        return all(h.piece != name.piece for h in (*every, *self.unlisted))
 
     def plain_times(self, mic: str) -> list[float]:
         """Times in s of the strokes of the mic's piece as they fall in it after its delay,
