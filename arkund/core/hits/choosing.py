@@ -18,7 +18,8 @@ SAME_STROKE_S = 0.030
 """Of onsets so close to each other one is the stroke."""
 
 SELDOM, SURELY = 5, 0.85
-"""A tom that seems struck no more than so many times is struck where it is as likely as this."""
+"""A tom that seems struck no more than so many times is not struck at all unless once it is as likely as
+this: of toms that rest, bleed never is."""
 
 SOFTER = 0.02
 """How much likelier, for each dB that it is softer, one of two onsets so close must be."""
@@ -60,7 +61,7 @@ def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> l
     rank = share - LESS_EXACT * by_dull_part
     kept = likeliest(found.place, rank, likely, apart, level)
     if piece_family(piece) == "tom" and len(kept) <= SELDOM:
-        kept = likeliest(found.place, rank, share > SURELY, apart, level)
+        kept = kept if share[kept].max(initial=0.0) > SURELY else []
     if piece_family(piece) == "snare":
         kept = _after_graces(found, share, rate, rest_of_rolls(found.place / rate, share, kept))
     return kept
