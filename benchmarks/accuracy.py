@@ -16,7 +16,8 @@ from arkund.core.align.takes import align_take
 from arkund.core.clean.gate import Timing, envelope
 from arkund.core.clean.proposal import propose_gate, report_gate
 from arkund.core.errors import ArkundError
-from arkund.core.hits.detect import Hit, detect
+from arkund.core.hits.detect import detect
+from arkund.core.hits.hit import Hit
 from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.kit.roles import close_mics, parse_mic_name, piece_family
 from arkund.core.simulate.presets import PRESETS

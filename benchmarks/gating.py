@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from arkund.core.clean.gate import Openings, Timing, apply_envelope, envelope, stroke_openings
 from arkund.core.clean.proposal import propose_gate
 from arkund.core.clean.rule import LOUD_KINDS, SOFT_MS
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, parse_mic_name
 from arkund.core.units import ms_to_samples, power_to_db
 

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import soundfile as sf
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import groups_for, new_mic

@@ -12,7 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.align.takes import align_take
-from arkund.core.hits.detect import Hit, detect_hits
+from arkund.core.hits.detect import detect_hits
+from arkund.core.hits.hit import Hit
 from arkund.core.mix.joining import Moved
 from arkund.core.mix.nodes import Node
 from arkund.core.simulate.presets import PRESETS

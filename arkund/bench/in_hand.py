@@ -6,7 +6,7 @@ from urllib.parse import urlencode
 
 from arkund.bench.pictures.common import strokes_for
 from arkund.bench.rulers import stage_rulers
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label
 from arkund.core.mix.channels import DRUM_BUS, MOST_STAGES, Channel
 from arkund.core.mix.sheet import Sheet

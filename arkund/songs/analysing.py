@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from arkund.core.align.pairs import Pair, PairAlignment
 from arkund.core.align.takes import align_take
 from arkund.core.audio.overview import Overview
-from arkund.core.hits.detect import Detected, Hit, detect
+from arkund.core.hits.detect import Detected, detect
+from arkund.core.hits.hit import Hit
 from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.kit.roles import BESIDE, parse_mic_name
 from arkund.core.measure.heard import heard_levels

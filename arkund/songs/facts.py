@@ -13,7 +13,7 @@ from arkund.core.clean.keying import KeyFilter
 from arkund.core.clean.proposal import GateProposal, propose_gate, report_gate
 from arkund.core.clean.rule import SOFT_MS
 from arkund.core.errors import ArkundError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.measure.strokes import mean_envelope_db, ring_by_band_s
 from arkund.core.mix.channels import Clean

@@ -17,7 +17,7 @@ from arkund.core.advise.start import first_sheet
 from arkund.core.audio.broadcast import time_reference
 from arkund.core.audio.files import RATES, FileFacts, examine, read_mono
 from arkund.core.errors import ArkundError, AudioRefused
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import BESIDE, OFF_KIT, parse_mic_name
 from arkund.core.mix.sheet import Section, Source, Take, Tempo
 from arkund.core.mix.tempo import tempo_of

@@ -8,7 +8,7 @@ from arkund.core.advise import level
 from arkund.core.advise.level import carried
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label, piece_family
 from arkund.core.measure.levels import peaks_over_time_db
 from arkund.core.mix.pairs import Stereo, other_side, pans_of, stereo_of

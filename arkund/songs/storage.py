@@ -20,7 +20,7 @@ from django.conf import settings
 from arkund.core.audio.files import read_mono
 from arkund.core.audio.overview import Overview
 from arkund.core.errors import ArkundError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.mix.cache import DiskStore, TileCache, sealed, unsealed
 from arkund.core.mix.lanes import Library
 from arkund.core.timing.moves import EditList

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import close_mics, parse_mic_name, piece_family
 from benchmarks import gating
 from benchmarks.recorded.recording import Recording

@@ -17,8 +17,9 @@ from arkund.core.hits.afar import (
     levels_of,
     looked_up,
 )
-from arkund.core.hits.choosing import LIKELY, SAME_STROKE_S, likeliest
+from arkund.core.hits.choosing import LIKELY, likeliest
 from arkund.core.hits.detect import known_of, listen
+from arkund.core.hits.hit import SAME_STROKE_S
 from arkund.core.hits.novelty import band_energy
 from arkund.core.hits.strokes import strokes_of
 from arkund.core.hits.verdict import Trees, probabilities

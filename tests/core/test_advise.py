@@ -17,7 +17,7 @@ from arkund.core.advise.school import NATURAL, OPEN, ROWS, SCHOOLS, TIGHT, schoo
 from arkund.core.advise.study import Study, TakeFacts
 from arkund.core.advise.timing import kick_alone_ms
 from arkund.core.errors import ArkundError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import apply_patch, inverse_patch, read_path

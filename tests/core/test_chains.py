@@ -11,7 +11,7 @@ import scipy
 import soundfile as sf
 
 from arkund.core.errors import SheetError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import GROUPS, Bus, groups_for, new_mic

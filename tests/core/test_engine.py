@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 import soundfile as sf
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.chains import Processed

@@ -11,7 +11,7 @@ import pytest
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import TICKS, note_of, read_tempo, write_midi
 from arkund.core.exchange.tables import edits_csv, hits_csv
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.timing.grid import Change, Grid
 from arkund.core.timing.moves import EditList, Move
 

@@ -9,7 +9,7 @@ import soundfile as sf
 from arkund.core.advise.clean import wanted_key
 from arkund.core.clean.keying import LEAST_GAIN_DB, propose_key
 from arkund.core.errors import SheetError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import groups_for, new_mic

@@ -7,7 +7,7 @@ import pytest
 import soundfile as sf
 
 from arkund.core.errors import SheetError
-from arkund.core.hits.detect import Hit, hit_id
+from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import groups_for, new_mic

@@ -1,6 +1,6 @@
 """The passages by which a drum is judged."""
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.timing.grid import Grid
 from arkund.core.timing.passages import Passage, passages
 

@@ -9,7 +9,7 @@ import pytest
 import soundfile as sf
 
 from arkund.core.errors import SheetError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import DiskStore, TileCache
 from arkund.core.mix.chains import Processed

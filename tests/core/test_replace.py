@@ -12,7 +12,7 @@ from arkund.core.advise import replace
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.mix.struck import Row, Struck, Toned
 from arkund.core.process.crossover import crossover
 from arkund.core.replace.choosing import choose, gain_db

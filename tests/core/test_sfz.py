@@ -7,7 +7,7 @@ import pytest
 
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.sfz import Region, read_sfz, sample_path, write_sfz
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.replace.harvest import HEAD_S
 from arkund.core.replace.kit import kit_of, onset_of
 from arkund.core.replace.matching import matches

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from arkund.core.align.pairs import PairAlignment
 from arkund.core.align.takes import align_take, judge
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 
 RATE = 48000
 DELAY = 190

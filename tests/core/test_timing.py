@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.mix.joining import Moved
 from arkund.core.timing.corrections import corrected
 from arkund.core.timing.drift import drifting

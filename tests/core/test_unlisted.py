@@ -7,7 +7,8 @@ import pytest
 
 from arkund.core.clean.gate import Timing, envelope, stroke_openings
 from arkund.core.clean.proposal import report_gate
-from arkund.core.hits.detect import Hit, detect, detect_hits
+from arkund.core.hits.detect import detect, detect_hits
+from arkund.core.hits.hit import Hit
 from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.simulate.session import Session
 

@@ -4,8 +4,9 @@ import numpy as np
 import pytest
 
 from arkund.core.hits.choosing import distances, told, witnessed
-from arkund.core.hits.detect import Hit, away_from_shells, listen, without_echoes
+from arkund.core.hits.detect import away_from_shells, listen, without_echoes
 from arkund.core.hits.evidence import AGAINST, EARLIER_S, FOR, LATER_S, NAMES
+from arkund.core.hits.hit import Hit
 from arkund.core.hits.ownership import Signatures
 from arkund.core.hits.strokes import Stroke
 from arkund.core.hits.verdict import Trees, probabilities, trees

@@ -5,7 +5,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.sheet import Sheet

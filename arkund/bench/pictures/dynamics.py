@@ -16,7 +16,7 @@ from arkund.bench.pictures.common import (
     note_marks,
     rounded,
 )
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.measure.strokes import mean_envelope_db

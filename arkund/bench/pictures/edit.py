@@ -9,7 +9,7 @@ import numpy as np
 from arkund.bench.pictures.common import Bars, bars_of
 from arkund.core.advise.in_time import PAST_SAVING, fresh_rule
 from arkund.core.advise.timing import placements
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.grid import Grid

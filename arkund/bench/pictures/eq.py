@@ -8,7 +8,7 @@ import scipy
 from arkund.bench.in_hand import InHand
 from arkund.bench.pictures.common import Bars, curve, loop_frames, rounded, whole
 from arkund.bench.pictures.dynamics import small_strokes
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.measure.strokes import StrokeSpectrum, stroke_spectrum
 from arkund.core.mix.channels import stage_path
 from arkund.core.mix.graph import Chained

@@ -11,7 +11,7 @@ from arkund.bench.pictures.common import rounded
 from arkund.bench.pictures.samples import following_of, samples_of
 from arkund.core.advise import replace
 from arkund.core.errors import ArkundError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label, piece_family
 from arkund.core.measure.landmarks import fundamental_hz
 from arkund.core.mix.chains import Processed

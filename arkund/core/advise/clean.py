@@ -20,7 +20,7 @@ from arkund.core.clean.proposal import (
     separate,
 )
 from arkund.core.clean.rule import SOFT_MS
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import (
     LONGEST_RING_S,

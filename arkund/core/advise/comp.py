@@ -11,7 +11,7 @@ from arkund.core.advise.finding import Change, Finding
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.mix.nodes import File, key_of
 from arkund.core.mix.sheet import Sheet, Take
 from arkund.core.mix.strokes import take_hits

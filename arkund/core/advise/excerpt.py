@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from arkund.core.advise.goal import Figure, Goal, card_of, figures, strokes_in, strokes_of
 from arkund.core.advise.study import Study
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import sort_pieces
 from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.measure.punch import Card, Strokes, punch_card

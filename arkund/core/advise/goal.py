@@ -10,7 +10,7 @@ from arkund.core.advise.finding import Finding, spoken
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label, piece_family, sort_pieces
 from arkund.core.measure.punch import Card, Strokes, punch_card
 from arkund.core.mix.building import build

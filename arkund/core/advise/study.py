@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.align.pairs import Pair
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, sort_pieces
 from arkund.core.mix.building import build
 from arkund.core.mix.engine import Engine

@@ -11,7 +11,7 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.advise.timing import kick_alone_ms
 from arkund.core.hits.confidence import LIKELY
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label
 from arkund.core.mix.nodes import File
 

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from arkund.core.align.pairs import PairAlignment, align_pair
 from arkund.core.align.signs import solve_signs
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, piece_family, sort_pieces
 
 

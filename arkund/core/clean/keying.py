@@ -9,7 +9,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.measure.strokes import stroke_windows
 
 EDGES_HZ = (20.0, 60.0, 120.0, 250.0, 500.0, 1000.0, 2000.0, 4000.0, 8000.0, 20000.0)

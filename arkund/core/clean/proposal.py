@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.clean.gate import Envelope, Openings, apply_envelope
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.strokes import ring_time_s
 from arkund.core.units import amplitudes_to_db, ms_to_samples, power_to_db

@@ -7,7 +7,7 @@ import mido
 import numpy as np
 
 from arkund.core.errors import ArkundError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import piece_family
 from arkund.core.timing.grid import Change, Grid
 

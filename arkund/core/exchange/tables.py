@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from arkund.core.errors import ArkundError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.timing.grid import Grid
 from arkund.core.timing.moves import EditList
 

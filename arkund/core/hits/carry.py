@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 import numpy as np
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 
 SAME_S = 0.006
 """A stroke found anew is the same one when it lies so near."""

@@ -7,15 +7,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.evidence import NAMES
+from arkund.core.hits.hit import SAME_STROKE_S
 from arkund.core.hits.rolls import rest_of_rolls
 from arkund.core.hits.weighing import DULL_STIR, PLACE, RIVAL_S, Weighed
 from arkund.core.kit.roles import piece_family
 
 LIKELY = 0.5
 """An onset is a stroke if that is likelier than not."""
-
-SAME_STROKE_S = 0.030
-"""Of onsets so close to each other one is the stroke."""
 
 SELDOM, SURELY = 5, 0.85
 """A tom that seems struck no more than so many times is not struck at all unless once it is as likely as

@@ -1,9 +1,8 @@
 """From the mics of one take to its list of hits."""
 
-import hashlib
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
@@ -11,36 +10,17 @@ from numpy.typing import NDArray
 
 from arkund.core.hits.afar import FAMILIES, Afar, Known, afar_of
 from arkund.core.hits.arrivals import without_drums
-from arkund.core.hits.choosing import SAME_STROKE_S, SELDOM, WITNESSED
+from arkund.core.hits.choosing import SELDOM, WITNESSED
+from arkund.core.hits.hit import SAME_STROKE_S, Hit, hit_id, kind_of, velocity_of
 from arkund.core.hits.leading import onsets_of
 from arkund.core.hits.novelty import BANDS, BandEnergy, band_energy, candidates
 from arkund.core.hits.overheard import overheard
 from arkund.core.hits.ownership import Signatures, event_vectors
-from arkund.core.hits.rolls import find_buzzes, runs_of_singles
+from arkund.core.hits.rolls import with_rolls
 from arkund.core.hits.signatures import learn_signatures
 from arkund.core.hits.strokes import Stroke, strokes_and_maybes
 from arkund.core.hits.weighing import Heard
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, piece_family, sort_pieces
-
-
-@dataclass(frozen=True)
-class Hit:
-    """One stroke. ``time_s`` is the first arrival at the piece's nearest close mic (else at the
-    nearest mic) in the source file; ``velocity`` 1–127; ``level_db`` its energy in dB against a
-    typical loud stroke of the piece; ``grace_s`` how long before it its grace note fell."""
-
-    id: str
-    piece: str
-    time_s: float
-    velocity: int
-    kind: str
-    confidence: float
-    level_db: float
-    grace_s: float | None = None
-
-    def __hash__(self) -> int:
-        # Whole lists of strokes are keys of what is remembered; two of its fields tell a stroke.
-        return hash((self.id, self.time_s))
 
 
 @dataclass(frozen=True)
@@ -195,7 +175,12 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
         known = {p: known_of(strokes) for p, strokes in by_piece.items()}
         for piece, strokes in overheard(listened.afar, known).items():
             hits += _as_hits(piece, strokes)
-    hits = _with_rolls(take, hits)
+    hits = with_rolls(
+        hits,
+        {p: take.bands[ears[0]] for p, ears in take.own.items() if piece_family(p) == "snare"},
+        take.bands[take.overheads[0]] if take.overheads else None,
+        take.own,
+    )
     hits.sort(key=lambda h: (h.time_s, h.piece))
     maybes = {p: m for p, (_, m) in zip(listened.pieces, found, strict=True)}
     return Detected(hits, away_from_shells(maybes, hits))
@@ -238,62 +223,6 @@ def without_echoes(by_piece: dict[str, list[Stroke]]) -> dict[str, list[Stroke]]
         else strokes
         for p, strokes in by_piece.items()
     }
-
-
-def _with_rolls(take: _Take, hits: list[Hit]) -> list[Hit]:
-    """The hits with what stands for buzz rolls on snares, and without cymbals in rolls, for which
-    both hands are needed."""
-    for piece in [p for p in take.own if piece_family(p) == "snare"]:
-        own = [h for h in hits if h.piece == piece]
-        overhead = take.bands[take.overheads[0]] if take.overheads else None
-        loud = [h.time_s for h in own if h.kind == "accent"]
-        rolls = runs_of_singles([h.time_s for h in own])
-        for buzz in find_buzzes(take.bands[take.own[piece][0]], overhead, loud):
-            begin, end = buzz.times_s[0], buzz.times_s[-1]
-            rolls.append((begin, end))
-            inside = [h for h in own if begin - SAME_STROKE_S <= h.time_s <= end + SAME_STROKE_S]
-            if _reaches(inside, begin, end):
-                continue
-            hits = [replace(h, kind="roll") if h in inside else h for h in hits]
-            known = np.array([h.time_s for h in inside])
-            hits += [
-                Hit(
-                    hit_id(piece, at),
-                    piece,
-                    round(at, 6),
-                    velocity_of(level),
-                    "roll",
-                    ROLL_CONFIDENCE,
-                    round(level, 2),
-                )
-                for at, level in zip(buzz.times_s, buzz.levels_db, strict=True)
-                if _distance_s(known, at) > SAME_STROKE_S
-            ]
-        hits = [
-            h
-            for h in hits
-            if is_shell(h.piece)
-            or not any(
-                b + (OTHER_HAND_S if h.piece in take.own else -RINGS_S)
-                < h.time_s
-                < e + OTHER_HAND_S
-                for b, e in rolls
-            )
-        ]
-    return hits
-
-
-RINGS_S = 0.06
-"""What seems to ring of a cymbal without a mic, struck so little before a roll, is the roll."""
-
-LONGEST_HOLE_S = 0.12
-ROLL_CONFIDENCE = 0.6
-
-
-def _reaches(strokes: list[Hit], begin: float, end: float) -> bool:
-    """Whether strokes fill a roll without a hole."""
-    times = np.array([begin, *(h.time_s for h in strokes), end])
-    return bool(np.diff(np.sort(times)).max() <= LONGEST_HOLE_S)
 
 
 def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
@@ -363,15 +292,6 @@ FAR = ("kick_out", "kick_sub")
 SHORTEST = 64
 """Fewer milliseconds of sound hold no stroke that could be told."""
 
-OTHER_HAND_S = 0.02
-"""So near a roll no hand is on a cymbal."""
-
-
-def _distance_s(times: NDArray[np.float64], at: float) -> float:
-    """Distance in s to the nearest of ``times``, infinite where there is none."""
-    return float(np.abs(times - at).min(initial=np.inf))
-
-
 DEAD_DB = 14.0
 """Range from a mic's noise to its loudest moment under which it hears nothing."""
 
@@ -427,7 +347,7 @@ def _as_hits(piece: str, strokes: list[Stroke]) -> list[Hit]:
             piece=piece,
             time_s=round(stroke.time_s, 6),
             velocity=velocity_of(level_db),
-            kind=_kind(level_db),
+            kind=kind_of(level_db),
             confidence=round(stroke.confidence, 3),
             level_db=round(level_db, 2),
         )
@@ -437,19 +357,3 @@ def _as_hits(piece: str, strokes: list[Stroke]) -> list[Hit]:
             hits.pop()
         hits.append(hit)
     return hits
-
-
-def hit_id(piece: str, time_s: float) -> str:
-    """Stable id: piece and time to the millisecond, hashed."""
-    return hashlib.sha1(f"{piece}@{round(time_s * 1000)}".encode()).hexdigest()[:10]
-
-
-def velocity_of(level_db: float) -> int:
-    """MIDI velocity of a level against the piece's loud strokes: 112 at 0 dB, half at −12 dB."""
-    return int(np.clip(round(112 * 10 ** (level_db / 40)), 1, 127))
-
-
-def _kind(level_db: float) -> str:
-    if level_db > -3.5:
-        return "accent"
-    return "ghost" if level_db < -11 else "plain"

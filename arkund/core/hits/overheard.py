@@ -8,7 +8,8 @@ from numpy.typing import NDArray
 from arkund.core.hits.afar import BANDS, FAMILIES, Afar, Known, Spectra
 from arkund.core.hits.arrival import first_arrival
 from arkund.core.hits.arrivals import without_drums
-from arkund.core.hits.choosing import LIKELY, SAME_STROKE_S, likeliest
+from arkund.core.hits.choosing import LIKELY, likeliest
+from arkund.core.hits.hit import SAME_STROKE_S
 from arkund.core.hits.strokes import Stroke
 from arkund.core.kit.roles import is_shell, piece_family
 

@@ -4,14 +4,16 @@ In a buzz no onset stands out; what tells it is that the drum's sound stays up w
 stroke it would have died away. Both hands are at it, so no cymbal is struck meanwhile.
 """
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from arkund.core.hits.hit import SAME_STROKE_S, Hit, hit_id, velocity_of
 from arkund.core.hits.novelty import BRIGHT, BandEnergy
+from arkund.core.kit.roles import is_shell
 
 SMOOTH_FRAMES = 12
 FEWEST = 4
@@ -47,6 +49,68 @@ class Buzz:
 
     times_s: tuple[float, ...]
     levels_db: tuple[float, ...]
+
+
+RINGS_S, OTHER_HAND_S = 0.06, 0.02
+"""What seems to ring of a cymbal without a mic, struck so little before a roll, is the roll; so near a
+roll no hand is on a cymbal."""
+
+LONGEST_HOLE_S, ROLL_CONFIDENCE = 0.12, 0.6
+"""Strokes without such a hole fill a roll; how sure those are that stand for one."""
+
+
+def with_rolls(
+    hits: Sequence[Hit],
+    snares: Mapping[str, BandEnergy],
+    overhead: BandEnergy | None,
+    with_mic: Collection[str],
+) -> list[Hit]:
+    """The hits with what stands for buzz rolls on ``snares`` (the nearest mic of each), and without
+    cymbals in rolls, for which both hands are needed. ``with_mic`` are the pieces that have a mic of
+    their own."""
+    out = list(hits)
+    for piece, ear in snares.items():
+        own = [h for h in out if h.piece == piece]
+        loud = [h.time_s for h in own if h.kind == "accent"]
+        rolls = runs_of_singles([h.time_s for h in own])
+        for buzz in find_buzzes(ear, overhead, loud):
+            begin, end = buzz.times_s[0], buzz.times_s[-1]
+            rolls.append((begin, end))
+            inside = [h for h in own if begin - SAME_STROKE_S <= h.time_s <= end + SAME_STROKE_S]
+            if not _fill(inside, begin, end):
+                out = [replace(h, kind="roll") if h in inside else h for h in out]
+                out += _standing_for(piece, buzz, inside)
+        out = [h for h in out if is_shell(h.piece) or not _in_roll(h, rolls, h.piece in with_mic)]
+    return out
+
+
+def _fill(strokes: Sequence[Hit], begin_s: float, end_s: float) -> bool:
+    """Whether strokes fill a roll without a hole."""
+    times = np.array([begin_s, *(h.time_s for h in strokes), end_s])
+    return bool(np.diff(np.sort(times)).max() <= LONGEST_HOLE_S)
+
+
+def _standing_for(piece: str, buzz: Buzz, known: Sequence[Hit]) -> list[Hit]:
+    """Hits at a buzz's places, away from strokes that are ``known``."""
+    times = np.array([h.time_s for h in known])
+    return [
+        Hit(
+            hit_id(piece, at),
+            piece,
+            round(at, 6),
+            velocity_of(level),
+            "roll",
+            ROLL_CONFIDENCE,
+            round(level, 2),
+        )
+        for at, level in zip(buzz.times_s, buzz.levels_db, strict=True)
+        if np.abs(times - at).min(initial=np.inf) > SAME_STROKE_S
+    ]
+
+
+def _in_roll(cymbal: Hit, rolls: Sequence[tuple[float, float]], has_mic: bool) -> bool:
+    before = OTHER_HAND_S if has_mic else -RINGS_S
+    return any(b + before < cymbal.time_s < e + OTHER_HAND_S for b, e in rolls)
 
 
 def find_buzzes(
@@ -108,7 +172,7 @@ def rest_of_rolls(
     order = sorted(kept, key=lambda i: times_s[i])
     times = times_s[order]
     found = set(kept)
-    for run in np.split(times, np.flatnonzero(np.diff(times) > LONGEST_HOLE_S) + 1):
+    for run in np.split(times, np.flatnonzero(np.diff(times) > LONGEST_GAP_S) + 1):
         step = float(np.median(np.diff(run))) if len(run) >= RUN_STROKES else np.inf
         if step > RUN_GAP_S:
             continue
@@ -129,7 +193,7 @@ def rest_of_rolls(
     return sorted(found, key=lambda i: float(times_s[i]))
 
 
-LONGEST_HOLE_S, MOST_BEYOND = 0.19, 12
+LONGEST_GAP_S, MOST_BEYOND = 0.19, 12
 SAME_STEP, LEAST_SHARE = 0.3, 0.03
 """How much of a step a roll's stroke may be early or late, and how unlikely it may be on its own."""
 

@@ -12,7 +12,7 @@ from types import MappingProxyType
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import close_mics, is_shell, sort_pieces
 
 FEWEST = 4

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, piece_family, sort_pieces
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.units import amplitudes_to_db

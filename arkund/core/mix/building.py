@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence
 from functools import cache
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.mix.chains import Link, Processed
 from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Channel, Mic
 from arkund.core.mix.differences import variants

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from arkund.core.errors import SheetError
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import BESIDE, OFF_KIT
 from arkund.core.mix.sheet import Sheet
 from arkund.core.timing.moves import EditList

@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 
 from arkund.core.clean.gate import Timing
 from arkund.core.clean.rule import LOUD_KINDS, GateRule
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label
 from arkund.core.mix.chains import Link, Processed
 from arkund.core.mix.channels import DEEPEST_NOTCH_DB, NOTCH_Q, Clean, Mic, Repair

@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from arkund.core.hits.detect import Hit, hit_id
+from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.mix.lanes import (
     Library,
 )

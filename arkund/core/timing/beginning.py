@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.timing.grid import Grid, estimate_tempo, tempo_by_backbeat
 
 UNKNOWN_BPM = 120.0

@@ -8,7 +8,7 @@ import scipy
 from numpy.typing import NDArray
 
 from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.timing.grid import Change, Grid
 
 HOP_S = 0.002

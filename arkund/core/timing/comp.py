@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.confidence import LIKELY
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label, piece_family
 from arkund.core.timing.grid import Grid
 

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 
 LEAD_S = 0.004
 """A cut lies so much before the first arrival of a stroke, earlier than any mic hears it."""

@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Protocol
 
-from arkund.core.hits.detect import Hit, velocity_of
+from arkund.core.hits.hit import Hit, velocity_of
 
 
 class Change(Protocol):

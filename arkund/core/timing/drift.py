@@ -7,7 +7,7 @@ import scipy
 from numpy.typing import NDArray
 
 from arkund.core.hits.confidence import LIKELY
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.timing.grid import Change, Grid
 
 STIFFNESS = 30.0

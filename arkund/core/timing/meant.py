@@ -14,7 +14,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.timing.grid import Grid
 
 DIVISIONS: dict[str, float] = {

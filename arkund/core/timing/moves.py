@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import piece_family
 from arkund.core.timing.quantise import Placement
 from arkund.core.timing.stretch import AHEAD_S, Anchor, Guide, Slice, plan

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.timing.grid import Grid
 
 LENGTH_BARS = 2

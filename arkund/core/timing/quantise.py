@@ -10,7 +10,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.timing.grid import Grid
 from arkund.core.timing.meant import DIVISIONS, habits, lines_near, meant_lines
 from arkund.core.timing.together import APART_S, Event, gather

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import soundfile as sf
 
-from arkund.core.hits.detect import Hit
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.mix.lanes import Library
 from arkund.core.timing.moves import ALL, EditList, Slice
