@@ -16,6 +16,7 @@ from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of
 from arkund.core.advise.school import NATURAL, OPEN, ROWS, SCHOOLS, TIGHT, school_named, school_of
 from arkund.core.advise.study import Study, TakeFacts
 from arkund.core.advise.timing import kick_alone_ms
+from arkund.core.align.pairs import Pair
 from arkund.core.errors import ArkundError
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
@@ -376,6 +377,29 @@ def test_flipping_a_sound_mic_makes_a_finding(study: Study) -> None:
     assert not module.find(study.beside(), "snare_top", NATURAL)
     made_worse = study.tried({"mics.kick_in.polarity": -1})
     assert [f.subject for f in module.find(made_worse, "kick_in", NATURAL)] == ["kick_in"]
+
+
+def test_a_drum_that_opposes_the_kit_in_all_its_mics_must_do_so_surely(study: Study) -> None:
+    """The sentence names a mic that stays as it is, not one that is flipped along."""
+    module = next(m for m in MODULES if m.find.__name__ == "find_polarity")
+
+    def found(confidence: float) -> list[Finding]:
+        def pair(mic: str, reference: str, polarity: int, sure_by: float) -> Pair:
+            return Pair("kick", mic, reference, 0.0, polarity, 0.0, 0.0, 0.0, sure_by, True, 20)
+
+        pairs = [pair("kick_out", "kick_in", 1, 1.0), pair("snare_top", "overhead_l", 1, 1.0)]
+        pairs += [pair(m, "overhead_l", -1, confidence) for m in ("kick_in", "kick_out")]
+        takes = {n: replace(t, pairs=pairs) for n, t in study.takes.items()}
+        own = Study(study.sheet, study.engine, study.library, takes)
+        return [f for m in ("kick_in", "kick_out") for f in module.find(own, m, NATURAL)]
+
+    for f in found(0.72):
+        assert f.is_doubtful
+    for f in found(0.95):
+        assert not f.is_doubtful
+        assert f.measured["against"] == "overhead_l"
+        assert "overhead L" in f.reason
+    assert len(found(0.72)) == len(found(0.95)) == 2
 
 
 # Takes against each other

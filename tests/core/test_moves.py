@@ -139,6 +139,18 @@ def test_a_cut_that_costs_too_much_is_made_by_half_where_that_is_enough(
     assert made.reason.endswith("it is made by half.")
 
 
+def test_in_a_finished_kit_nothing_may_fall_though_it_stands_above_the_recording(
+    study: Study, excerpt: Excerpt
+) -> None:
+    """Attack that a kit under way may give up again, for later stations restore it."""
+    gained = study.tried({"mics.kick_in.fader_db": 6.0, "mics.kick_out.fader_db": 6.0})
+    costs = _finding({"mics.kick_in.fader_db": 4.0, "mics.kick_out.fader_db": 4.0})
+    assert look_back(gained, [costs], excerpt, "eq").stay == [costs]
+    finished = gained.tried({"drum_bus.chain.s9": {"kind": "limiter", "ceiling_db": 0.0}})
+    (lost,) = look_back(finished, [costs], excerpt, "eq").left_out
+    assert "dB of kick attack would be lost" in lost.reason
+
+
 def test_what_costs_nothing_is_all_made(study: Study, excerpt: Excerpt) -> None:
     made = [_finding({"mics.hat.chain.eq.high_pass.on": True}), _finding({"mics.hat.mute": False})]
     assert look_back(study, made, excerpt, "eq").stay == made

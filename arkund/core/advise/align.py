@@ -1,160 +1,33 @@
-"""Align: mics that stand upside down, mics that arrive out of step."""
+"""Align: mics that arrive out of step, and what it does to the snare to move one."""
 
 from contextlib import suppress
 from dataclasses import replace
 
 import numpy as np
-from numpy.typing import NDArray
 
 from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.module import Module
+from arkund.core.advise.polarity import NAME, Standing, reads_all, span_of, sum_level_db
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.align.pairs import Pair
 from arkund.core.align.signs import solve_signs
 from arkund.core.align.solving import Residual, Solution, centre_of, solve_shifts
 from arkund.core.align.sparing import MOST_LOST_DB, Added, spared
 from arkund.core.align.sums import Together
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import roomy
-from arkund.core.measure.strokes import stroke_windows
 from arkund.core.mix.lanes import kit_mics
-from arkund.core.mix.patches import Patch
 from arkund.core.mix.sheet import Sheet
-from arkund.core.units import power_to_db, samples_to_cm, samples_to_ms
+from arkund.core.units import samples_to_cm, samples_to_ms
 
-NAME = "align"
 IN_STEP_SAMPLES = 1.0
 LEAST_OFF_CENTRE = 4.0
 """Samples by which the snare may be nearer to one side without a word."""
 
 
-def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
-    """Polarity comes before time: a sum that cancels says nothing about delays."""
-    return _polarity(study, mic)
-
-
 def find_delay(study: Study, mic: str, school: School) -> list[Finding]:
     """What closes the gap between a mic and the one that it refers to."""
     return _delay(study, mic, school)
-
-
-def sum_level_db(
-    study: Study, piece: str, mic: str, reference: str, low_hz: float, high_hz: float
-) -> float:
-    """What two mics gain by being added, at the strokes of a piece that both hear: power of the
-    sum over the sum of powers, in dB between two frequencies. +3 where they agree in all and are
-    equally loud, far below 0 where they cancel."""
-    times = roomy([h.time_s for h in study.strokes(piece, ghosts=False)], 0.12)
-    if not times:
-        return 0.0
-    a, b = (_band(study, m, times, low_hz, high_hz) for m in (mic, reference))
-    apart = float(np.sum(np.square(a)) + np.sum(np.square(b)))
-    return power_to_db(float(np.sum(np.square(a + b)))) - power_to_db(apart)
-
-
-def _band(
-    study: Study, mic: str, times: list[float], low_hz: float, high_hz: float
-) -> NDArray[np.float64]:
-    rows = stroke_windows(study.sound(mic, "placed"), study.rate, times, 0.02, 0.1)
-    spectrum = np.fft.rfft(rows * np.hanning(rows.shape[1]), axis=1)
-    hz = np.fft.rfftfreq(rows.shape[1], 1 / study.rate)
-    spectrum[:, (hz < low_hz) | (hz > high_hz)] = 0
-    return np.fft.irfft(spectrum, rows.shape[1], axis=1)
-
-
-def _span(piece: str | None) -> tuple[float, float]:
-    """Where the sum of two mics on a piece matters most."""
-    family = piece_family(piece or "snare")
-    return {"kick": (30.0, 120.0), "tom": (50.0, 250.0), "snare": (100.0, 500.0)}.get(
-        family, (500.0, 2000.0)
-    )
-
-
-class _Standing:
-    """A pair as it stands with the sheet's flips."""
-
-    def __init__(self, pair: Pair, sheet: Sheet) -> None:
-        self.mic, self.reference, self.confidence = pair.mic, pair.reference, pair.confidence
-        self.polarity = (
-            pair.polarity * sheet.mics[pair.mic].polarity * sheet.mics[pair.reference].polarity
-        )
-
-
-def _polarity(study: Study, mic: str) -> list[Finding]:
-    pairs = [p for p in study.facts.pairs if {p.mic, p.reference} <= set(study.sheet.mics)]
-    own = [p for p in pairs if mic in (p.mic, p.reference)]
-    if not own:
-        return []
-    signs = solve_signs(study.mics, [_Standing(p, study.sheet) for p in pairs])
-    if signs.sign[mic] > 0:
-        return []
-    # The pair that says it best: with the piece's first mic, else the surest.
-    best = max(own, key=lambda p: (p.sure, not p.reference.startswith("overhead"), p.confidence))
-    other = best.reference if best.mic == mic else best.mic
-    now = study.sheet.mics[mic].polarity
-    patch = {f"mics.{mic}.polarity": -now}
-    if parse_mic_name(mic).role == "room":
-        return [_room_polarity(study, mic, own, signs.sign, signs.support[mic], patch)]
-    span = _span(best.piece)
-    before = sum_level_db(study, best.piece, mic, other, *span)
-    after = sum_level_db(study.tried(patch), best.piece, mic, other, *span)
-    agreeing = sum(
-        signs.sign[p.mic] * signs.sign[p.reference] * _Standing(p, study.sheet).polarity > 0
-        for p in own
-    )
-    confidence = 0.5 + 0.49 * signs.support[mic] if any(p.sure for p in own) else 0.5
-    return [
-        Finding(
-            NAME,
-            "polarity",
-            mic,
-            spoken(
-                f"{after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz when "
-                f"{label(mic)} is flipped: it is out of polarity with {label(other)} "
-                f"({agreeing} of {len(own)} pairs)."
-            ),
-            {
-                "pairs": len(own),
-                "agree": agreeing,
-                "against": other,
-                "on": best.piece,
-                "support": round(signs.support[mic], 2),
-            },
-            float(np.clip(confidence, 0, 0.99)),
-            patch,
-            {"sum_db": Change(round(before, 2), round(after, 2))},
-            mic=mic,
-        )
-    ]
-
-
-def _room_polarity(
-    study: Study,
-    mic: str,
-    own: list[Pair],
-    sign: dict[str, int],
-    support: float,
-    patch: Patch,
-) -> Finding:
-    """A room is too far off to be judged by its sum; its first arrivals say how it stands."""
-    agree = sum(
-        sign[p.mic] * sign[p.reference] * _Standing(p, study.sheet).polarity > 0 for p in own
-    )
-    sure = any(p.sure for p in own)
-    pieces = ", ".join(dict.fromkeys(label(p.piece) for p in own))
-    return Finding(
-        NAME,
-        "polarity",
-        mic,
-        f"{agree} of {len(own)} pairs: {label(mic)} is out of polarity. Its first arrivals of {pieces} "
-        "push where the close mics pull; flipped, it adds to them.",
-        {"pairs": len(own), "agree": agree, "support": round(support, 2)},
-        float(np.clip(0.5 + 0.49 * support if sure else 0.5, 0, 0.99)),
-        patch,
-        {"pairs_in_step": Change(len(own) - agree, agree)},
-        mic=mic,
-    )
 
 
 def _delay(study: Study, mic: str, school: School) -> list[Finding]:
@@ -170,7 +43,7 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
     if abs(move) < IN_STEP_SAMPLES:
         return []
     patch = {f"mics.{mic}.delay_samples": round(target, 1)}
-    span = _span(name.piece)
+    span = span_of(name.piece)
     before = sum_level_db(study, name.piece, mic, reference, *span)
     after = sum_level_db(_all_shifted(study, school.alignment), name.piece, mic, reference, *span)
     late = "after" if move < 0 else "before"
@@ -222,7 +95,7 @@ def _most_lost(
     piece, shifted = parse_mic_name(mic).piece or "", _all_shifted(study, alignment)
     lost = [(0.0, mic)]
     for p in study.facts.pairs:
-        upright = p.sure and p.piece == piece and _Standing(p, study.sheet).polarity > 0
+        upright = p.sure and p.piece == piece and Standing(p, study.sheet).polarity > 0
         other = p.reference if p.mic == mic else p.mic
         meant = parse_mic_name(other).piece == piece or (
             alignment == "overheads" and parse_mic_name(other).role == "overhead"
@@ -274,7 +147,7 @@ def _solved(study: Study, alignment: str) -> Solution:
 def _spared(study: Study, found: Solution) -> Solution:
     """A solution that makes no sure pair's sum much thinner; what it leaves of each delay."""
     mics = study.sheet.mics
-    signs = solve_signs(study.mics, [_Standing(p, study.sheet) for p in study.facts.pairs]).sign
+    signs = solve_signs(study.mics, [Standing(p, study.sheet) for p in study.facts.pairs]).sign
     sums = []
     for r in found.residuals:
         times = roomy([h.time_s for h in study.strokes(r.piece, ghosts=False)], 0.12)
@@ -437,14 +310,5 @@ def _reads_delays(sheet: Sheet, role: str) -> list[object]:
     return [(m, s.delay_samples) for m, s in sorted(sheet.mics.items())]
 
 
-def _reads(sheet: Sheet, mic: str) -> list[object]:
-    return [
-        [(m, s.polarity, s.delay_samples) for m, s in sorted(sheet.mics.items())],
-        sheet.mics[mic].repair,
-        sheet.mics[mic].trim_db,
-    ]
-
-
-POLARITY_MODULE = Module(NAME, "align", 3, kit_mics, _reads, find_polarity)
-MODULE = Module(NAME, "align", 5, kit_mics, _reads, find_delay)
+MODULE = Module(NAME, "align", 5, kit_mics, reads_all, find_delay)
 CENTRE_MODULE = Module(NAME, "align", 1, _sided_roles, _reads_delays, find_centre, for_the_ear=True)

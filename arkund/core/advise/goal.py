@@ -177,10 +177,14 @@ def figures(before: Card, now: Card, goal: Goal) -> list[Figure]:
     return out
 
 
+def is_finished(sheet: Sheet) -> bool:
+    """Whether the kit has been brought to its end: a limiter is on on its drum bus."""
+    return any(stage.on for stage in sheet.drum_bus.stages(Limiter))
+
+
 def find_short(study: Study, subject: str, school: School) -> list[Finding]:
-    """Figures of a finished kit that miss the school's goal, for the engineer to settle. A kit
-    without a limiter on its drum bus is not finished."""
-    if not any(stage.on for stage in study.sheet.drum_bus.stages(Limiter)):
+    """Figures of a finished kit that miss the school's goal, for the engineer to settle."""
+    if not is_finished(study.sheet):
         return []
     both = card_of(study, recorded=True), card_of(study)
     return [

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Finding, spoken
-from arkund.core.advise.goal import KICK_LOW_LEVEL, Figure
+from arkund.core.advise.goal import KICK_LOW_LEVEL, Figure, is_finished
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.mix.patches import Patch, read_path
@@ -26,8 +26,8 @@ STATIONS = {
 """What is done there can cost strokes what no later station gives back; and the figures, besides
 the kick's low end, that are looked at. Mics in step have more body, which is no loss of attack."""
 
-FALL_DB = 0.7
-"""A figure that fell by less is as it was."""
+FALL_DB, FINISHED_FALL_DB = 0.7, 0.4
+"""A figure that fell by less is as it was; and in a kit that is finished already."""
 
 GIVEN_BACK = 0.5
 """A change is the cause where so much of the fall comes back without it."""
@@ -50,11 +50,12 @@ def look_back(before: Study, made: Sequence[Finding], excerpt: Excerpt, station:
     ends = STATIONS[station]
     stay, left_out = list(made), []
     now = _figures(excerpt, with_changes(before, stay), ends)
+    fell = _Fell(is_finished(before.sheet))
     for name, was in _figures(excerpt, before, ends).items():
-        fall = _fall(was, now[name])
-        if fall < FALL_DB:
+        fall = fell.by(was, now[name])
+        if fall < fell.least_db:
             continue
-        cause = _cause(before, stay, excerpt, ends, was, fall)
+        cause = _cause(before, stay, excerpt, ends, was, fell, fall)
         if cause is None:
             continue
         finding, instead = cause
@@ -78,6 +79,7 @@ def _cause(
     excerpt: Excerpt,
     ends: tuple[str, ...],
     was: Figure,
+    fell: "_Fell",
     fall: float,
 ) -> tuple[Finding, Finding | None] | None:
     """The change without which most of a fall comes back, and what to make instead: half of it where
@@ -88,14 +90,14 @@ def _cause(
         finding, instead = tried
         others = [instead if f is finding else f for f in made]
         then = with_changes(before, [f for f in others if f])
-        return _fall(was, _figures(excerpt, then, ends, is_beside=True)[was.name])
+        return fell.by(was, _figures(excerpt, then, ends, is_beside=True)[was.name])
 
     with ThreadPoolExecutor(2) as pool:
         for finding in [f for f in made if _concerns(f, was.name)][:MOST_TRIED]:
             half = _halved(before, finding)
             tried = [(finding, half), (finding, None)] if half else [(finding, None)]
             *of_half, of_none = pool.map(left_with, tried)
-            if of_half and of_half[0] < FALL_DB:
+            if of_half and of_half[0] < fell.least_db:
                 return finding, half
             if fall - of_none > best:
                 best, found = fall - of_none, (finding, None)
@@ -122,9 +124,22 @@ def _figures(
     }
 
 
-def _fall(was: Figure, now: Figure) -> float:
-    """By how much a figure fell, so far as it lies under the recording now."""
-    return min(was.now - now.now, -now.gained)
+@dataclass(frozen=True)
+class _Fell:
+    """How far figures fell: in a kit under way so far as they lie under the recording, for later
+    stations give back the rest; in a ``finished`` one all the way."""
+
+    finished: bool
+
+    @property
+    def least_db(self) -> float:
+        """A fall that counts."""
+        return FINISHED_FALL_DB if self.finished else FALL_DB
+
+    def by(self, was: Figure, now: Figure) -> float:
+        """From one figure to the other, in dB."""
+        lost = was.now - now.now
+        return lost if self.finished else min(lost, -now.gained)
 
 
 def _concerns(finding: Finding, figure: str) -> bool:

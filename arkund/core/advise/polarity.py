@@ -1,0 +1,175 @@
+"""Align: mics that are out of polarity with the rest of the kit."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from arkund.core.advise.finding import Change, Finding, spoken
+from arkund.core.advise.module import Module
+from arkund.core.advise.school import School
+from arkund.core.advise.study import Study
+from arkund.core.align.pairs import Pair
+from arkund.core.align.signs import solve_signs
+from arkund.core.kit.roles import label, parse_mic_name, piece_family
+from arkund.core.measure.landmarks import roomy
+from arkund.core.measure.strokes import stroke_windows
+from arkund.core.mix.lanes import kit_mics
+from arkund.core.mix.patches import Patch
+from arkund.core.mix.sheet import Sheet
+from arkund.core.units import power_to_db
+
+NAME = "align"
+
+
+def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
+    """Polarity comes before time: a sum that cancels says nothing about delays."""
+    pairs = [p for p in study.facts.pairs if {p.mic, p.reference} <= set(study.sheet.mics)]
+    own = [p for p in pairs if mic in (p.mic, p.reference)]
+    if not own:
+        return []
+    signs = solve_signs(study.mics, [Standing(p, study.sheet) for p in pairs])
+    if signs.sign[mic] > 0:
+        return []
+    # The pair that says it best: with a mic that stays as it is, the piece's first one, else the surest.
+    opposed = [p for p in own if signs.sign[_other(p, mic)] > 0] or own
+    best = max(
+        opposed, key=lambda p: (p.sure, not p.reference.startswith("overhead"), p.confidence)
+    )
+    other = _other(best, mic)
+    now = study.sheet.mics[mic].polarity
+    patch = {f"mics.{mic}.polarity": -now}
+    if parse_mic_name(mic).role == "room":
+        return [_room_polarity(study, mic, own, signs.sign, signs.support[mic], patch)]
+    span = span_of(best.piece)
+    before = sum_level_db(study, best.piece, mic, other, *span)
+    after = sum_level_db(study.tried(patch), best.piece, mic, other, *span)
+    agreeing = sum(
+        signs.sign[p.mic] * signs.sign[p.reference] * Standing(p, study.sheet).polarity > 0
+        for p in own
+    )
+    surest = max((p.confidence for p in opposed if p.sure), default=0.0)
+    piece = parse_mic_name(mic).piece
+    alone = piece is not None and all(signs.sign[m] < 0 for m in study.close(piece))
+    is_sure = surest >= OPPOSED_ALONE if alone else any(p.sure for p in own)
+    confidence = 0.5 + 0.49 * signs.support[mic] if is_sure else 0.5
+    known = (
+        f"{after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz when {label(mic)} is flipped: "
+        f"it is out of polarity with {label(other)} ({agreeing} of {len(own)} pairs)."
+        if after >= before + FULLER_DB
+        else f"{agreeing} of {len(own)} pairs: {label(mic)} is out of polarity. Its first arrivals push "
+        f"where those in {label(other)} pull."
+    )
+    return [
+        Finding(
+            NAME,
+            "polarity",
+            mic,
+            spoken(known),
+            {
+                "pairs": len(own),
+                "agree": agreeing,
+                "against": other,
+                "on": best.piece,
+                "support": round(signs.support[mic], 2),
+            },
+            float(np.clip(confidence, 0, 0.99)),
+            patch,
+            {"sum_db": Change(round(before, 2), round(after, 2))}
+            if after >= before + FULLER_DB
+            else {"pairs_in_step": Change(len(own) - agreeing, agreeing)},
+            mic=mic,
+        )
+    ]
+
+
+FULLER_DB = 0.3
+"""What two mics must gain for it to be the reason."""
+
+OPPOSED_ALONE = 0.75
+"""Where all mics of a piece oppose the rest of the kit, so sure their surest pair must be: one that is
+equalised before it is recorded may look like it."""
+
+
+def _other(pair: Pair, mic: str) -> str:
+    """The pair's other mic."""
+    return pair.reference if pair.mic == mic else pair.mic
+
+
+def _room_polarity(
+    study: Study,
+    mic: str,
+    own: list[Pair],
+    sign: dict[str, int],
+    support: float,
+    patch: Patch,
+) -> Finding:
+    """A room is too far off to be judged by its sum; its first arrivals say how it stands."""
+    agree = sum(
+        sign[p.mic] * sign[p.reference] * Standing(p, study.sheet).polarity > 0 for p in own
+    )
+    sure = any(p.sure for p in own)
+    pieces = ", ".join(dict.fromkeys(label(p.piece) for p in own))
+    return Finding(
+        NAME,
+        "polarity",
+        mic,
+        f"{agree} of {len(own)} pairs: {label(mic)} is out of polarity. Its first arrivals of {pieces} "
+        "push where the close mics pull; flipped, it adds to them.",
+        {"pairs": len(own), "agree": agree, "support": round(support, 2)},
+        float(np.clip(0.5 + 0.49 * support if sure else 0.5, 0, 0.99)),
+        patch,
+        {"pairs_in_step": Change(len(own) - agree, agree)},
+        mic=mic,
+    )
+
+
+def sum_level_db(
+    study: Study, piece: str, mic: str, reference: str, low_hz: float, high_hz: float
+) -> float:
+    """What two mics gain by being added, at the strokes of a piece that both hear: power of the
+    sum over the sum of powers, in dB between two frequencies. +3 where they agree in all and are
+    equally loud, far below 0 where they cancel."""
+    times = roomy([h.time_s for h in study.strokes(piece, ghosts=False)], 0.12)
+    if not times:
+        return 0.0
+    a, b = (_band(study, m, times, low_hz, high_hz) for m in (mic, reference))
+    apart = float(np.sum(np.square(a)) + np.sum(np.square(b)))
+    return power_to_db(float(np.sum(np.square(a + b)))) - power_to_db(apart)
+
+
+def _band(
+    study: Study, mic: str, times: list[float], low_hz: float, high_hz: float
+) -> NDArray[np.float64]:
+    rows = stroke_windows(study.sound(mic, "placed"), study.rate, times, 0.02, 0.1)
+    spectrum = np.fft.rfft(rows * np.hanning(rows.shape[1]), axis=1)
+    hz = np.fft.rfftfreq(rows.shape[1], 1 / study.rate)
+    spectrum[:, (hz < low_hz) | (hz > high_hz)] = 0
+    return np.fft.irfft(spectrum, rows.shape[1], axis=1)
+
+
+def span_of(piece: str | None) -> tuple[float, float]:
+    """Where the sum of two mics on a piece matters most."""
+    family = piece_family(piece or "snare")
+    return {"kick": (30.0, 120.0), "tom": (50.0, 250.0), "snare": (100.0, 500.0)}.get(
+        family, (500.0, 2000.0)
+    )
+
+
+class Standing:
+    """A pair as it stands with the sheet's flips."""
+
+    def __init__(self, pair: Pair, sheet: Sheet) -> None:
+        self.mic, self.reference, self.confidence = pair.mic, pair.reference, pair.confidence
+        self.polarity = (
+            pair.polarity * sheet.mics[pair.mic].polarity * sheet.mics[pair.reference].polarity
+        )
+
+
+def reads_all(sheet: Sheet, mic: str) -> list[object]:
+    return [
+        [(m, s.polarity, s.delay_samples) for m, s in sorted(sheet.mics.items())],
+        sheet.mics[mic].repair,
+        sheet.mics[mic].trim_db,
+    ]
+
+
+MODULE = Module(NAME, "align", 4, kit_mics, reads_all, find_polarity)
