@@ -532,6 +532,16 @@ def test_a_forgotten_tom_stroke_is_listed_and_a_known_one_is_not(study: Study) -
 # Schools
 
 
+def test_a_mic_without_bleed_gets_no_gate(tmp_path: Path) -> None:
+    """Where a gate was before the recording there is nothing left for one to do."""
+    played = simulate("copper", 62, bars=4, keep_stems=True)
+    alone = np.asarray(played.stems["snare_top"]["snare"], np.float32)
+    both = study_of([played], tmp_path)
+    gated = study_of([replace(played, mics={**played.mics, "snare_top": alone})], tmp_path / "own")
+    assert [f.kind for f in clean.find(both, "snare_top", TIGHT)] == ["clean.gate"]
+    assert clean.find(gated, "snare_top", TIGHT) == []
+
+
 def test_the_mic_of_a_tom_that_is_never_struck_is_muted(tmp_path: Path) -> None:
     """Where it holds bleed alone; a stroke that the list lacks, or a school that leaves bleed, keeps it."""
     played = simulate("copper", 61, bars=8, keep_stems=True)

@@ -42,7 +42,7 @@ from arkund.core.units import amplitude_to_db, amplitudes_to_db, power_to_db
 
 NAME = "clean"
 LEAST_TAKEN_DB = 3.0
-"""A gate against a drum that sings takes at least so much of its ring."""
+"""A gate takes at least so much: of bleed between strokes, or of the ring of a drum that sings."""
 
 TOM_RANGE_DB = {"strip": -40.0, "tuck": -15.0}
 SNARE_RANGE_DB = {"strokes": -24.0, "tuck": -12.0}
@@ -50,6 +50,9 @@ OTHER_RANGE_DB = -30.0
 
 BLEED_ASKS_DB = -30.0
 """Bleed between strokes louder than this against the typical stroke asks for a gate."""
+
+CLEAN_DB = -60.0
+"""Where it is under this, a gate has nothing to do."""
 
 SINGS_FOR_S = 0.5
 SINGS_RISE_DB = 8.0
@@ -191,13 +194,15 @@ def _gate(study: Study, mic: str, school: School) -> list[Finding]:
         return []
     bleed_db = _bleed_under_stroke_db(study, mic)
     asked = row != "other_gates" or school.other_gates == "strokes" or bleed_db > BLEED_ASKS_DB
-    if not now.on and not asked:
+    if not now.on and (not asked or bleed_db < CLEAN_DB):
         return []
     proposal = _proposed(study, mic)
     patch = _patch(mic, proposal, range_db)
     wanted = now.model_copy(update={k.rsplit(".", 1)[1]: v for k, v in patch.items()})
     does = report(study, mic, wanted)
     before = report(study, mic, now).bleed_reduction_db if now.on else 0.0
+    if not now.on and does.bleed_reduction_db < LEAST_TAKEN_DB:
+        return []
     missed = f", {does.missed} missed" if does.missed else ""
     strays = f", {does.unlisted} × opened without a stroke in the list" if does.unlisted else ""
     ghosts = f", {does.ghosts_kept} of {does.ghosts} ghosts kept" if does.ghosts else ""
@@ -438,4 +443,4 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     return [*own, first]
 
 
-MODULE = Module(NAME, "clean", 7, kit_mics, _reads, find)
+MODULE = Module(NAME, "clean", 8, kit_mics, _reads, find)
