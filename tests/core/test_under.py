@@ -108,3 +108,14 @@ def test_a_kick_without_a_fundamental_gets_a_tone_on_its_note(
     [tone] = tones
     assert tone.gain["low_db"].then > tone.gain["low_db"].now + under.LEAST_DB
     assert "15 dB under the loudest octave" in tone.reason
+
+
+def test_a_tone_is_judged_on_top_of_the_strokes_that_are_laid_first(
+    study: Study, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(under, "under_loudest_db", lambda *_: -15.0)
+    monkeypatch.setattr(under, "LEAST_DB", -9.0)
+    monkeypatch.setattr(under, "MOST_LOST_DB", 9.0)
+    strokes, tone = under.find_under(study, "kick_in", TIGHT)
+    assert [strokes.subject, tone.subject] == ["kick_layer", "kick_sub"]
+    assert {k: c.now for k, c in tone.gain.items()} == {k: c.then for k, c in strokes.gain.items()}

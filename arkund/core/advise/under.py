@@ -71,8 +71,15 @@ def find_under(study: Study, mic: str, school: School) -> list[Finding]:
     if len(times) < FEWEST_ACCENTS:
         return []
     ways = (_own_strokes(study, piece, mic), _tone(study, piece, mic) if family == "kick" else None)
-    found = (_measured(study, piece, times, way, school) for way in ways if way)
-    return [finding for finding in found if finding]
+    drum = _sum(study, [study.graph.outs[m] for m in study.close(piece) if m in study.graph.outs])
+    findings, so_far = [], drum
+    for way in filter(None, ways):
+        layer = _at_its_level(study, drum, times, way)
+        # What is laid second is judged on top of what is laid first.
+        if finding := _judged(study, piece, so_far, times, layer, school):
+            findings.append(finding)
+            so_far = so_far + layer.sound
+    return findings
 
 
 @dataclass(frozen=True)
@@ -117,21 +124,42 @@ def _tone(study: Study, piece: str, mic: str) -> _Way | None:
     return _Way(patch, path.split(".")[1], said)
 
 
-def _measured(
-    study: Study, piece: str, times: Sequence[float], way: _Way, school: School
-) -> Finding | None:
-    """The layer at its level, with what it does to the accents; None where that is no gain."""
-    drum = _sum(study, [study.graph.outs[m] for m in study.close(piece) if m in study.graph.outs])
+@dataclass(frozen=True)
+class _Layer:
+    """A way at its level, and its sound there."""
+
+    way: _Way
+    fader_db: float
+    sound: NDArray[np.float32]
+
+
+def _at_its_level(
+    study: Study, drum: NDArray[np.float32], times: Sequence[float], way: _Way
+) -> _Layer:
+    """`UNDER_DB` under the drum, stroke by stroke."""
     tried = study.tried(way.patch)
-    layer = _sum(tried, [tried.graph.layers[way.layer]])
-    own, under = (_typical_db(sound, study.rate, times) for sound in (drum, layer))
+    sound = _sum(tried, [tried.graph.layers[way.layer]])
+    own, under = (_typical_db(one, study.rate, times) for one in (drum, sound))
     fader_db = round(float(np.clip(own + UNDER_DB - under, OFF_DB, 12.0)), 1)
+    return _Layer(way, fader_db, sound * np.float32(db_to_amplitude(fader_db)))
+
+
+def _judged(
+    study: Study,
+    piece: str,
+    drum: NDArray[np.float32],
+    times: Sequence[float],
+    layer: _Layer,
+    school: School,
+) -> Finding | None:
+    """The layer, with what it does to the accents of the ``drum``; None where that is no gain."""
     band = LOW_BAND_HZ[piece_family(piece)]
     now = _accents(drum, study.rate, times, band)
-    then = _accents(drum + layer * np.float32(db_to_amplitude(fader_db)), study.rate, times, band)
+    then = _accents(drum + layer.sound, study.rate, times, band)
     evener, fuller = now.spread_db - then.spread_db, then.low_db - now.low_db
     if max(evener, fuller) < LEAST_DB or min(evener, fuller) < -MOST_LOST_DB:
         return None
+    way = layer.way
     path = f"layers.{way.layer}"
     return Finding(
         NAME,
@@ -143,7 +171,7 @@ def _measured(
         ),
         {"spread_db": round(now.spread_db, 1), "low_db": round(now.low_db, 1)},
         0.7,
-        {path: {**way.patch[path], "fader_db": fader_db}},
+        {path: {**way.patch[path], "fader_db": layer.fader_db}},
         {
             "spread_db": Change(round(now.spread_db, 1), round(then.spread_db, 1)),
             "low_db": Change(round(now.low_db, 1), round(then.low_db, 1)),
@@ -195,4 +223,4 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     return [own, {n: layer.model_dump() for n, layer in sheet.layers.items()}]
 
 
-MODULE = Module(NAME, "replace", 1, _leading, _reads, find_under)
+MODULE = Module(NAME, "replace", 2, _leading, _reads, find_under)
