@@ -22,14 +22,10 @@ from arkund.core.timing.grid import Grid
 from arkund.core.timing.meant import lines_near
 from arkund.core.timing.moves import ALL, EditList, edit_list, moved_hits
 from arkund.core.timing.quantise import Rule, Wish, best_division, place_events
-from arkund.core.timing.stretch import Slice, seam_ratio
+from arkund.core.timing.stretch import Slice, seam_ratio, stands_out
 from arkund.core.timing.together import TOGETHER_S
 
 Pool = dict[str, list[Any]]
-
-ROUGH, ROUGHER = 1.5, 1.1
-"""A seam stands out by more than the first, and by so much more than the source where it is cut: a tick of
-the source's own is no seam's."""
 
 
 class Seam(NamedTuple):
@@ -126,8 +122,8 @@ def rows(pool: Pool) -> list[tuple[str, str, str, bool]]:
     """Lines of the accuracy table."""
     left = np.array(pool["quantised residual"])
     median, worst = float(np.median(left)), float(np.percentile(left, 99))
-    rough = [s for s in pool["seams"] if s.ratio > ROUGH]
-    over = sum(s.ratio > ROUGHER * s.source for s in rough)
+    over = sum(stands_out(s.ratio, s.source) for s in pool["seams"])
+    ticks = sum(stands_out(s.ratio, 0.0) for s in pool["seams"]) - over
     changed = pool["delay after edits"]
     unclear, events = (sum(c) for c in zip(*pool["quantised unclear"], strict=True))
     return [
@@ -140,7 +136,7 @@ def rows(pool: Pool) -> list[tuple[str, str, str, bool]]:
         ("… 99th percentile", f"{worst:.2f} ms of {len(left)}", "≤ 3 ms", worst <= 3),
         (
             "seams that stand out by more than 1.5, and more than the source does there",
-            f"{over} of {len(pool['seams'])} ({len(rough) - over} at a tick of the source's own)",
+            f"{over} of {len(pool['seams'])} ({ticks} at a tick of the source's own)",
             "0",
             over == 0,
         ),

@@ -21,7 +21,7 @@ from arkund.core.timing.quantise import (
     place_events,
     share_to_move,
 )
-from arkund.core.timing.stretch import Anchor, Slice, plan, seam_ratio
+from arkund.core.timing.stretch import Anchor, Slice, plan, seam_ratio, stands_out
 from arkund.core.timing.together import gather, played_apart, unheard_ms
 
 RATE = 48000
@@ -269,6 +269,12 @@ def test_strokes_are_carried_whole_and_land_where_they_were_sent() -> None:
             assert seam_ratio(out, edge, RATE) <= 1.5
     # Any span equals the whole, and after the last stroke the sound is back in place.
     assert np.array_equal(rendered(sound, slices, 31_111, 99_999), out[31_111:99_999])
+
+
+def test_a_tick_of_the_source_s_own_is_no_seam_s() -> None:
+    assert stands_out(1.6, 1.0)
+    assert not stands_out(1.6, 1.55)
+    assert not stands_out(1.4, 0.0)
 
 
 @pytest.mark.parametrize("gap_ms", [0.5, 2.0, 4.0, 8.0, 15.0])

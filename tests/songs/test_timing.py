@@ -13,6 +13,7 @@ from django.test import Client
 from django.urls import reverse
 
 from arkund import cli
+from arkund.core.advise import seams
 from arkund.core.advise.in_time import fresh_rule
 from arkund.core.advise.school import NATURAL, TIGHT
 from arkund.core.errors import ArkundError
@@ -70,6 +71,26 @@ def test_a_rule_moves_hits_and_sound_alike_and_undo_brings_both_back(song: Song)
     assert sheet_of(song).moves is None
     again = render_span(sheet_of(song), "snare_top", "recorded", 0, 6 * RATE)[:, 0]
     assert np.array_equal(again, before)
+
+
+def test_a_seam_is_judged_beside_what_it_was_cut_from(
+    song: Song, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A tick of the recording's own is no click of an edit's."""
+    keep(song, {"timing.rules": [LATE]})
+    study = study_of(sheet_of(song))
+    asked: list[tuple[float, float]] = []
+
+    def note(ratio: float, source: float) -> bool:
+        asked.append((ratio, source))
+        return source == 0.0
+
+    monkeypatch.setattr(seams, "stands_out", note)
+    seams.suspect_seams(study)
+    beside = [(ratio, source) for ratio, source in asked if source > 0]
+    assert len(beside) >= 4
+    # Splices on strokes that ring alike are as rough as what they join.
+    assert np.median([ratio / source for ratio, source in beside]) == pytest.approx(1.0, abs=0.2)
 
 
 def test_moves_are_reckoned_from_the_strokes_as_played_never_stacked(song: Song) -> None:

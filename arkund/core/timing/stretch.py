@@ -150,3 +150,12 @@ def seam_ratio(sound: NDArray[np.float32], at: int, rate: int) -> float:
     close = wide[max(at - near - low, 0) : max(at + near - low, 0)]
     usual = float(np.percentile(wide, 99.9)) if len(wide) else 0.0
     return float(close.max(initial=0.0)) / usual if usual > 1e-9 else 0.0
+
+
+ROUGH, ROUGHER = 1.5, 1.1
+
+
+def stands_out(ratio: float, source: float) -> bool:
+    """Whether a seam of this `seam_ratio` may click, where the ``source`` in the same places has that
+    one: a tick of the source's own is no seam's."""
+    return ratio > ROUGH and ratio > ROUGHER * source
