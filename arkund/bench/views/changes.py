@@ -14,8 +14,8 @@ from arkund.songs import findings, levelling, revisions, takes, turns
 from arkund.songs.models import Revision
 from arkund.songs.timing import sheet_of
 
-SAVE_WAITS_S = 0.05
-"""A save lets the sound of its own change pass, but does not wait for everybody's."""
+SAVE_WAITS_S = 0.6
+"""A save lets the first sound of its own change pass, which a song that is moved needs half a second for."""
 
 
 class Kept(Change):
