@@ -335,13 +335,13 @@ def test_another_way_is_chosen_and_heard(page: Page, song: str) -> None:
 
 
 def test_change_puts_the_proposal_into_the_hand(page: Page, song: str) -> None:
-    page.goto(f"{song}/level/?mic=tom_2&bars=3-4")
+    page.goto(f"{song}/level/?mic=tom_1&bars=3-4")
     _ready(page)
     expect(page.locator("#findings-counting")).to_have_text("", timeout=90_000)
     page.keyboard.press("c")
-    field = page.locator("#ruler-mics-tom_2-trim_db input")
+    field = page.locator("#ruler-mics-tom_1-trim_db input")
     until(page, "Object.keys(arkund.bench.patch).length > 0")
-    tried = page.evaluate("arkund.bench.patch['mics.tom_2.trim_db']")
+    tried = page.evaluate("arkund.bench.patch['mics.tom_1.trim_db']")
     page.keyboard.press("ArrowRight")
     expect(field).to_have_value(f"{tried + 0.5:.1f}".replace("-", "−"))
     page.wait_for_load_state("networkidle")
@@ -349,8 +349,8 @@ def test_change_puts_the_proposal_into_the_hand(page: Page, song: str) -> None:
     expect(summary).to_contain_text("changed", timeout=15_000)
 
 
-def test_a_first_pass_one_step_undone_and_two_revisions_compared(page: Page, song: str) -> None:
-    page.goto(f"{song}/first-pass/?mic=snare_top&bars=3-4")
+def test_a_first_pass_one_step_undone_and_two_revisions_compared(page: Page, three_takes: str) -> None:
+    page.goto(f"{three_takes}/first-pass/?mic=snare_top&bars=3-4")
     _ready(page)
     with page.expect_navigation():
         page.click("[data-school=Tight]")
@@ -362,7 +362,7 @@ def test_a_first_pass_one_step_undone_and_two_revisions_compared(page: Page, son
     page.locator("[data-steps]").first.wait_for(timeout=300_000)
     _ready(page)
     steps = page.locator("[data-steps] tr").count()
-    assert steps > 20
+    assert steps > 8
     assert int(page.inner_text("#revision")) == start + steps
     expect(page.locator("#pass-mix")).to_contain_text("LUFS")
     with page.expect_navigation():
@@ -372,7 +372,7 @@ def test_a_first_pass_one_step_undone_and_two_revisions_compared(page: Page, son
     page.keyboard.press("z")
     expect(page.locator("#revision")).to_have_text(str(start + steps))
 
-    page.goto(f"{song}/log/?mic=snare_top&bars=3-4")
+    page.goto(f"{three_takes}/log/?mic=snare_top&bars=3-4")
     page.fill("input[name=a]", str(start))
     page.fill("input[name=b]", str(start + steps))
     page.get_by_role("button", name="Compare").click()

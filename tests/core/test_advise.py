@@ -608,11 +608,17 @@ def test_bus_first_goes_to_the_bus_before_the_mics() -> None:
 
 
 @pytest.fixture(scope="module")
-def passed(study: Study) -> tuple[list[Step], list[Finding], Study]:
-    stages = [study.beside()]
+def short(session: Session, tmp_path_factory: pytest.TempPathFactory) -> Study:
+    """Eight bars are enough for a first pass."""
+    return study_of([session], tmp_path_factory.mktemp("short"))
+
+
+@pytest.fixture(scope="module")
+def passed(short: Study) -> tuple[list[Step], list[Finding], Study]:
+    stages = [short.beside()]
     applied: list[Step] = []
     bare: list[Finding] = []
-    for step in steps(lambda: stages[-1], TIGHT, lambda f: f.id == "clean.gate:tom_2"):
+    for step in steps(lambda: stages[-1], TIGHT, lambda f: f.id == "clean.gate:snare_top"):
         if isinstance(step, Step):
             applied.append(step)
             stages.append(stages[-1].tried(step.finding.proposal))
@@ -622,9 +628,9 @@ def passed(study: Study) -> tuple[list[Step], list[Finding], Study]:
 
 
 def test_a_first_pass_ends_in_the_zone(
-    study: Study, passed: tuple[list[Step], list[Finding], Study]
+    short: Study, passed: tuple[list[Step], list[Finding], Study]
 ) -> None:
-    before, after = measure_mix(study.beside()), measure_mix(passed[2])
+    before, after = measure_mix(short.beside()), measure_mix(passed[2])
     assert before["peak_dbfs"] > -6
     assert -10 <= after["peak_dbfs"] <= -6
     assert after["over_full_scale"] == 0
@@ -635,8 +641,8 @@ def test_declined_and_doubtful_findings_are_not_applied(
     passed: tuple[list[Step], list[Finding], Study],
 ) -> None:
     applied, bare, at = passed
-    assert "clean.gate:tom_2" in {f.id for f in bare}
-    assert not at.sheet.mics["tom_2"].clean.on
+    assert "clean.gate:snare_top" in {f.id for f in bare}
+    assert not at.sheet.mics["snare_top"].clean.on
     assert all(not s.finding.is_doubtful for s in applied)
     shares = [s.share for s in applied]
     assert shares == sorted(shares)
@@ -644,9 +650,9 @@ def test_declined_and_doubtful_findings_are_not_applied(
 
 
 def test_each_step_undone_alone_leaves_a_valid_sheet(
-    study: Study, passed: tuple[list[Step], list[Finding], Study]
+    short: Study, passed: tuple[list[Step], list[Finding], Study]
 ) -> None:
-    sheet = study.sheet
+    sheet = short.sheet
     for step in passed[0]:
         patch = completed(sheet, step.finding.proposal)
         undo = inverse_patch(sheet, patch)
