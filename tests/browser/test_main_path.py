@@ -349,7 +349,9 @@ def test_change_puts_the_proposal_into_the_hand(page: Page, song: str) -> None:
     expect(summary).to_contain_text("changed", timeout=15_000)
 
 
-def test_a_first_pass_one_step_undone_and_two_revisions_compared(page: Page, three_takes: str) -> None:
+def test_a_first_pass_one_step_undone_and_two_revisions_compared(
+    page: Page, three_takes: str
+) -> None:
     page.goto(f"{three_takes}/first-pass/?mic=snare_top&bars=3-4")
     _ready(page)
     with page.expect_navigation():

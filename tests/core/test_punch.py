@@ -145,7 +145,7 @@ def test_rows_under_the_buses_first_names_are_read() -> None:
 
 @pytest.fixture(scope="module")
 def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
-    return study_of([simulate("copper", 57, bars=12)], tmp_path_factory.mktemp("punch"))
+    return study_of([simulate("copper", 57, bars=8)], tmp_path_factory.mktemp("punch"))
 
 
 @pytest.fixture(scope="module")
