@@ -38,9 +38,10 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
 
 
 def _apart(study: Study) -> list[Finding]:
-    """Kick and snare within `TOGETHER_S` but `APART_S` or more from each other, bar by bar."""
+    """Kick and snare within `TOGETHER_S` but `APART_S` or more from each other, bar by bar. Of the snare
+    accents count: a ghost beside a kick is heard as nothing of its own, and its level is the kick's."""
     kicks = [h for h in study.strokes("kick") if h.kind != "ghost"]
-    snares = [h for h in study.strokes("snare") if h.kind != "ghost"]
+    snares = [h for h in study.strokes("snare") if h.kind == "accent"]
     by_bar: dict[int, list[tuple[float, float]]] = defaultdict(list)
     for s in snares:
         near = min(kicks, key=lambda k: abs(k.time_s - s.time_s), default=None)
@@ -233,4 +234,4 @@ def _reads(sheet: object, subject: str) -> list[object]:
     return [sheet.tempo, sheet.sections, sheet.timing, levels]  # type: ignore[attr-defined]
 
 
-MODULE = Module(NAME, "edit", 2, lambda sheet: ["kit"], _reads, find)
+MODULE = Module(NAME, "edit", 3, lambda sheet: ["kit"], _reads, find)
