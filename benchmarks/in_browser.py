@@ -67,8 +67,7 @@ def main() -> None:
             _print_heard("an edit", page, "ruler-timing-rules-0-strength")
             page.goto(f"{base}/{slug}/dynamics/?mic=snare_top&bars=9-16")
             page.wait_for_timeout(4000)
-            if page.locator("[id^=ruler-mics-snare_top-compressor-threshold]").count():
-                _print_heard("one control", page, "ruler-mics-snare_top-compressor-threshold_db")
+            _print_heard("one control", page, "ruler-mics-snare_top-chain-compressor-threshold_db")
             page.goto(f"{base}/{slug}/replace/?mic=kick_in&bars=9-16")
             page.wait_for_timeout(4000)
             for value in ("fader_db", "following"):
