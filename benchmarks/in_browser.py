@@ -65,7 +65,7 @@ def main() -> None:
             page.keyboard.press("Escape")
             page.locator("#zoom-loop").click()
             _print_heard("an edit", page, "ruler-timing-rules-0-strength")
-            page.goto(f"{base}/{slug}/dynamics/?mic=snare_top&bars=9-16")
+            page.goto(f"{base}/{slug}/dynamics/?mic=snare_top&bars=9-16&stage=compressor")
             page.wait_for_timeout(4000)
             _print_heard("one control", page, "ruler-mics-snare_top-chain-compressor-threshold_db")
             page.goto(f"{base}/{slug}/replace/?mic=kick_in&bars=9-16")
