@@ -15,7 +15,7 @@ from arkund.songs.models import Revision
 from arkund.songs.timing import sheet_of
 
 SAVE_WAITS_S = 0.6
-"""A save lets the first sound of its own change pass, which a song that is moved needs half a second for."""
+"""How long a save waits for the first sound of its own change: half a second where a whole song moves."""
 
 
 class Kept(Change):

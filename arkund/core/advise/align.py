@@ -1,4 +1,4 @@
-"""Align: mics that arrive out of step, and what it does to the snare to move one."""
+"""Align: mics that arrive out of step, and the snare in the centre of a pair."""
 
 from contextlib import suppress
 from dataclasses import replace

@@ -55,6 +55,7 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     """What lies below the drum, rings or is boxy, and where its body and attack are."""
     if study.facts.measures[mic]["peak_dbfs"] <= -150 or parse_mic_name(mic).role in _OFF:
         return []
+    # The bleed of a tom that rests has no landmarks.
     if study.is_unplayed(mic):
         return []
     out = [*_high_pass(study, mic, school)]

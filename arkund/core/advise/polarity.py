@@ -37,15 +37,12 @@ def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
     other = _other(best, mic)
     now = study.sheet.mics[mic].polarity
     patch = {f"mics.{mic}.polarity": -now}
+    agreeing = sum(signs.agrees(Standing(p, study.sheet)) for p in own)
     if parse_mic_name(mic).role == "room":
-        return [_room_polarity(study, mic, own, signs.sign, signs.support[mic], patch)]
+        return [_room_polarity(mic, own, agreeing, signs.support[mic], patch)]
     span = span_of(best.piece)
     before = sum_level_db(study, best.piece, mic, other, *span)
     after = sum_level_db(study.tried(patch), best.piece, mic, other, *span)
-    agreeing = sum(
-        signs.sign[p.mic] * signs.sign[p.reference] * Standing(p, study.sheet).polarity > 0
-        for p in own
-    )
     surest = max((p.confidence for p in opposed if p.sure), default=0.0)
     piece = parse_mic_name(mic).piece
     alone = piece is not None and all(signs.sign[m] < 0 for m in study.close(piece))
@@ -82,11 +79,11 @@ def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
 
 
 FULLER_DB = 0.3
-"""What two mics must gain for it to be the reason."""
+"""Least gain of a sum, in dB, that is given as the reason for a flip."""
 
 OPPOSED_ALONE = 0.75
-"""Where all mics of a piece oppose the rest of the kit, so sure their surest pair must be: one that is
-equalised before it is recorded may look like it."""
+"""Least confidence of the surest pair where all mics of a piece oppose the rest of the kit: a drum that was
+equalised before may only look like it."""
 
 
 def _other(pair: Pair, mic: str) -> str:
@@ -94,18 +91,8 @@ def _other(pair: Pair, mic: str) -> str:
     return pair.reference if pair.mic == mic else pair.mic
 
 
-def _room_polarity(
-    study: Study,
-    mic: str,
-    own: list[Pair],
-    sign: dict[str, int],
-    support: float,
-    patch: Patch,
-) -> Finding:
+def _room_polarity(mic: str, own: list[Pair], agree: int, support: float, patch: Patch) -> Finding:
     """A room is too far off to be judged by its sum; its first arrivals say how it stands."""
-    agree = sum(
-        sign[p.mic] * sign[p.reference] * Standing(p, study.sheet).polarity > 0 for p in own
-    )
     sure = any(p.sure for p in own)
     pieces = ", ".join(dict.fromkeys(label(p.piece) for p in own))
     return Finding(
@@ -165,6 +152,8 @@ class Standing:
 
 
 def reads_all(sheet: Sheet, mic: str) -> list[object]:
+    """What the answers on a mic's polarity and delay rest on: how all mics are flipped and shifted, and
+    the mic's own repairs and trim."""
     return [
         [(m, s.polarity, s.delay_samples) for m, s in sorted(sheet.mics.items())],
         sheet.mics[mic].repair,

@@ -71,6 +71,8 @@ def find_under(study: Study, mic: str, school: School) -> list[Finding]:
     if len(times) < FEWEST_ACCENTS:
         return []
     ways = (_own_strokes(study, piece, mic), _tone(study, piece, mic) if family == "kick" else None)
+    if not any(ways):
+        return []
     drum = _sum(study, [study.graph.outs[m] for m in study.close(piece) if m in study.graph.outs])
     findings, so_far = [], drum
     for way in filter(None, ways):
@@ -126,7 +128,7 @@ def _tone(study: Study, piece: str, mic: str) -> _Way | None:
 
 @dataclass(frozen=True)
 class _Layer:
-    """A way at its level, and its sound there."""
+    """A way at its level, with its sound."""
 
     way: _Way
     fader_db: float

@@ -96,7 +96,7 @@ def judge(pairs: list[PairAlignment], mics: list[str]) -> list[PairAlignment]:
 
 
 OPPOSED_CYMBAL = 0.75
-"""So sure a cymbal's pair must be that two mics oppose each other."""
+"""Least confidence of a cymbal's pair that says two mics oppose each other."""
 
 PLAIN_FROM_OUTSIDE = 0.95
 """A kick that is heard only from outside: far mics hear its batter head, that mic the front. So sure

@@ -30,7 +30,7 @@ APART_S = 0.030
 """No bleed is looked for so near a stroke."""
 
 ENOUGH = 12
-"""So many examples make a second weighing worth something."""
+"""A second weighing needs so many examples."""
 
 
 def with_likeness(heard: Heard, found: Weighed, share: NDArray[np.float64]) -> Weighed | None:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 SAME_STROKE_S = 0.030
-"""Of onsets so close to each other one is the stroke."""
+"""Onsets closer than this are one stroke."""
 
 
 @dataclass(frozen=True)
