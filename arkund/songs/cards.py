@@ -44,10 +44,8 @@ def strokes_drawn(study: Study) -> list[dict[str, Any]]:
     ``piece``, ``label``, and levels over time, 1 the higher of both peaks."""
     strokes = strokes_of(study)
     recorded = build(study.sheet, study.library, "recorded").output
-    both = [
-        average_strokes(study.engine.read(node, 0, study.sheet.frames), study.rate, strokes)
-        for node in (recorded, study.graph.output)
-    ]
+    sounds = (study.engine.read(recorded, 0, study.sheet.frames), study.mix())
+    both = [average_strokes(sound, study.rate, strokes) for sound in sounds]
     return [drawn(piece, then, both[1][piece]) for piece, then in both[0].items()]
 
 

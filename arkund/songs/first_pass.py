@@ -15,7 +15,8 @@ from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import apply_patch
 from arkund.songs import cards, findings, schools
 from arkund.songs.models import Revision, Song
-from arkund.songs.timing import retimed
+from arkund.songs.rendering import exact_engine
+from arkund.songs.timing import retimed, sheet_of
 
 Progress = Callable[[float, str], None]
 
@@ -151,5 +152,7 @@ class _Standing:
         self._song.refresh_from_db()
         now = self._song.current
         if self._known is None or self._known[0] != now:
-            self._known = (now, findings.study_of_song(self._song))
+            sheet = sheet_of(self._song)
+            # Exact, since whole songs are measured: early chains would begin anew every few seconds.
+            self._known = (now, findings.study_of_song(self._song, sheet, exact_engine(sheet)))
         return self._known[1]

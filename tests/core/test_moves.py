@@ -6,9 +6,10 @@ import numpy as np
 import pytest
 
 from arkund.core.advise.by_stage import matters_most
-from arkund.core.advise.excerpt import ENOUGH, SPAN_S, SPANS, Excerpt
+from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Finding
 from arkund.core.advise.goal import GOALS, figures
+from arkund.core.advise.heard import ENOUGH, SPAN_S, SPANS
 from arkund.core.advise.levers import ATTACK, FUNDAMENTAL, TILT, Lever, Target, levers_of, moved
 from arkund.core.advise.looking_back import look_back
 from arkund.core.advise.school import SCHOOLS

@@ -106,7 +106,7 @@ def test_times_follow_the_strokes_and_their_gaps() -> None:
         since = t - at
         ring = np.where(since >= 0, 10 ** (-6 * since / 0.018 / 20), 0.0)
         feed += (ring * np.sin(2 * np.pi * 1000 * since))[:, None]
-    found = parallel._times(feed, RATE, times)
+    found = parallel._times(feed, RATE, times, gap_ms(times, 25))
     assert found["attack_ms"] == pytest.approx(18, abs=2)
     assert found["release_ms"] == pytest.approx(250 / 3, abs=1)
     assert gap_ms(times, 25) == pytest.approx(250)

@@ -1,6 +1,7 @@
 """Rendering: any span equals the print, parallel paths stay in step, stems null, bits repeat."""
 
 import hashlib
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -19,6 +20,7 @@ from arkund.core.mix.lanes import Library
 from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
 from arkund.core.mix.printing import PART_FOLDER, PrintCancelled, print_song
 from arkund.core.mix.sheet import Sheet, Source, Take, dump, load
+from arkund.core.mix.stretches import Stretch
 from arkund.core.process.compressor import Compressor
 from arkund.core.units import amplitude_to_db
 
@@ -138,6 +140,41 @@ def test_a_tile_is_the_same_whichever_was_asked_for_first(song: Any) -> None:
     wanted = [in_order.tile(graph.output, n) for n in range(count)]
     for n in reversed(range(count)):
         assert np.array_equal(backwards.tile(graph.output, n), wanted[n])
+
+
+@pytest.mark.parametrize("at_a_time", [1, 8])
+def test_what_is_rendered_ahead_is_what_is_read_and_is_rendered_once(
+    song: Any, at_a_time: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("arkund.core.mix.engine.AHEAD", at_a_time)
+    sheet = apply_patch(
+        song[0], EVERYTHING | {"drum_bus.chain.s9": {"kind": "saturation", "drive_db": 9}}
+    )
+    graph, engine = build(sheet, song[1]), _engine(sheet)
+    end = graph.chains["drum_bus"].end
+    assert isinstance(end, Processed)
+    wanted = _engine(sheet).read(end, 0, sheet.frames)
+    rendered: list[tuple[str, int]] = []
+    process = Stretch._process
+
+    def noting(stretch: Stretch, node: Processed, number: int) -> Any:
+        rendered.append((node.key, number))
+        return process(stretch, node, number)
+
+    monkeypatch.setattr(Stretch, "_process", noting)
+    whole = [(0, sheet.frames)]
+    with ThreadPoolExecutor(2) as pool:
+        engine.ahead(graph.levels(), whole, pool, [end])
+        assert sorted(rendered) == sorted(set(rendered))
+        assert len({key for key, _ in rendered}) == sum(map(len, graph.levels())) + 1
+        rendered.clear()
+        # What the last has is not asked for again, of whichever chain.
+        turned = apply_patch(sheet, {"mics.snare_top.chain.transient.attack_db": 3})
+        other = build(turned, song[1]).mics["snare_top"].shaped
+        assert isinstance(other, Processed)
+        engine.ahead([[other]], whole, pool, [end])
+    assert np.array_equal(engine.read(end, 0, sheet.frames), wanted)
+    assert rendered == []
 
 
 def test_a_state_that_was_forgotten_is_found_again(song: Any) -> None:

@@ -1,7 +1,5 @@
 """Bus: where the mix comes out."""
 
-from concurrent.futures import ThreadPoolExecutor
-
 import numpy as np
 
 from arkund.core.advise.finding import Change, Finding, spoken
@@ -9,7 +7,6 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.nodes import Node
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import amplitude_to_db
 
@@ -18,20 +15,14 @@ PEAK_DBFS = (-10.0, -6.0)
 """Where the drum mix should peak before mastering."""
 
 
-def peak_of(study: Study, node: Node) -> float:
-    """Largest sample of a node over the whole song in dBFS, tile by tile, two at a time."""
-    tiles = range(-(-study.sheet.frames // study.engine.tile_frames))
-
-    def peak(number: int) -> float:
-        return float(np.abs(study.engine.tile(node, number)).max(initial=0.0))
-
-    with ThreadPoolExecutor(2) as pool:
-        return amplitude_to_db(max(pool.map(peak, tiles), default=0.0))
+def peak_dbfs(study: Study) -> float:
+    """Largest sample of the mix over the whole song in dBFS."""
+    return amplitude_to_db(float(np.abs(study.mix()).max(initial=0.0)))
 
 
 def find_mix(study: Study, subject: str, school: School) -> list[Finding]:
     """Where the mix peaks over the whole song, held against `PEAK_DBFS`."""
-    now = peak_of(study, study.graph.output)
+    now = peak_dbfs(study)
     if now <= -150 or PEAK_DBFS[0] <= now <= PEAK_DBFS[1]:
         return []
     level = study.sheet.drum_bus.fader_db

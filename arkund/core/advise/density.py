@@ -12,12 +12,11 @@ from numpy.typing import NDArray
 
 from arkund.core.advise.dynamics import typical_reduction_db
 from arkund.core.advise.finding import Change, Finding, spoken
-from arkund.core.advise.heard import gap_ms, heard, shell_times
+from arkund.core.advise.heard import gap_ms, heard, heard_times, shell_times
 from arkund.core.advise.level import typical_dbfs
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.kit.roles import piece_family
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.mix.channels import DRUM_BUS, Channel, stage_path
@@ -29,8 +28,11 @@ from arkund.core.shape.sides import louder_side
 from arkund.core.units import amplitudes_to_db
 
 NAME = "density"
-FAMILIES = {"kick": "kick", "snare": "snare", "toms": "tom"}
-"""The groups of shells and whose strokes they carry."""
+FAMILIES = {"kick": ("kick",), "snare": ("snare",), "toms": ("tom",), DRUM_BUS: ()}
+"""The families whose strokes groups of shells carry; the drum bus carries all."""
+
+FEWEST = 4
+"""A channel with fewer strokes in the song is left as it is."""
 
 BENT_DB = {
     "punch": {"kick": 1.5, "snare": 3.0, "toms": 2.5, DRUM_BUS: 1.5},
@@ -79,11 +81,12 @@ def drive_db(typical_db: float, bent_db: float) -> float:
 def _saturation(study: Study, called: str, path: str, school: School) -> list[Finding]:
     bent = BENT_DB[school.goal].get(called)
     channel = _channel(study.sheet, called)
-    times = _times(study, called)
-    if bent is None or any(channel.stages(Saturation)) or len(times) < 4:
+    families = FAMILIES[called]
+    few = len(shell_times(study, families)) < FEWEST
+    if bent is None or any(channel.stages(Saturation)) or few:
         return []
-    sound = heard(study, study.graph.chain(called).end)
-    typical = _typical_dbfs(sound, study.rate, times)
+    sound = heard(study, study.graph.chain(called).end, is_beside=called != DRUM_BUS)
+    typical = _typical_dbfs(sound, study.rate, heard_times(study, families))
     drive = round(float(np.clip(drive_db(typical, bent), 0, 24)) * 2) / 2
     takes = 10 * math.log10(1 + 10 ** ((typical + drive) / 10))
     if typical <= -150 or takes < 0.3:
@@ -117,11 +120,11 @@ def _saturation(study: Study, called: str, path: str, school: School) -> list[Fi
 
 def _glue(study: Study, school: School) -> list[Finding]:
     stage = study.sheet.drum_bus.first(Compressor)
-    times = _times(study, DRUM_BUS)
-    if stage is None or stage.on or len(times) < 4:
+    struck = shell_times(study)
+    if stage is None or stage.on or len(struck) < FEWEST:
         return []
     aim = GLUE_DB[school.goal]
-    gap = gap_ms(times, 50)
+    gap = gap_ms(struck, 50)
     key = stage.key.model_copy(update={"high_pass_hz": GLUE_KEY_HZ})
     wanted = stage.model_copy(
         update={
@@ -132,8 +135,8 @@ def _glue(study: Study, school: School) -> list[Finding]:
             "release_ms": float(round(np.clip(gap / 2, 60, 250))),
         }
     )
-    sound = heard(study, study.graph.chains[DRUM_BUS].before(stage.id))
-    made, reduction = dialled(study, sound, wanted, aim, times)
+    sound = heard(study, study.graph.chains[DRUM_BUS].before(stage.id), is_beside=False)
+    made, reduction = dialled(study, sound, wanted, aim, heard_times(study))
     if reduction < 0.5:
         return []
     path = stage_path(DRUM_BUS, stage)
@@ -224,13 +227,7 @@ def _limiter(study: Study, school: School) -> list[Finding]:
 def whole_peak_dbtp(study: Study) -> float:
     """True peak of what leaves the drum bus's chain, over the whole song."""
     node = study.graph.chains[DRUM_BUS].end
-    return true_peak_dbtp(study.engine.read_apart(node, 0, study.sheet.frames))
-
-
-def _times(study: Study, called: str) -> list[float]:
-    """Strokes of a channel's shells as they fall in `heard`."""
-    family = FAMILIES.get(called)
-    return shell_times(study, lambda piece: family is None or piece_family(piece) == family)
+    return true_peak_dbtp(study.mixed(node))
 
 
 def _typical_dbfs(sound: NDArray[np.float32], rate: int, times: list[float]) -> float:

@@ -133,18 +133,7 @@ def mics_of(finding: Finding) -> set[str]:
 def measure_mix(study: Study) -> dict[str, float]:
     """The mix in figures: peak, true peak, loudness, crest, and each shell's attack over its body
     in dB; over the whole song."""
-    engine, node = study.engine, study.graph.output
-    size = engine.tile_frames
-    count = -(-study.sheet.frames // size)
-    wanted = [s.shaped for s in study.graph.mics.values()]
-    with ThreadPoolExecutor(2) as pool:
-        list(
-            pool.map(
-                lambda pair: engine.tile(*pair), [(n, t) for t in range(count) for n in wanted]
-            )
-        )
-        tiles = list(pool.map(lambda t: engine.tile(node, t), range(count)))
-    mix = np.concatenate(tiles)[: study.sheet.frames]
+    mix = study.mix()
     peak = float(np.abs(mix).max(initial=0.0))
     power = float(np.mean(np.square(mix, dtype=np.float64)))
     figures = {

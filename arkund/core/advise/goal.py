@@ -85,7 +85,11 @@ def card_of(study: Study, *, recorded: bool = False) -> Card:
         with _turn:
             known = _cards.get(key)
         if known is None:
-            mix = study.engine.read_apart(graph.output, 0, study.sheet.frames)
+            mix = (
+                study.engine.read_apart(graph.output, 0, study.sheet.frames)
+                if recorded
+                else study.mix()
+            )
             known = punch_card(mix, study.rate, strokes)
         with _turn:
             _cards[key] = known

@@ -1,42 +1,99 @@
-"""What judgement of a sum listens to: a stereo node from the first stroke on, and the strokes in it."""
+"""What judgement of sums listens to: some parts of the song, end to end, and the strokes in them.
 
-from collections.abc import Callable, Sequence
+The first holds the loudest stroke, since peaks are what loudness stands against; the others are
+chosen so that every piece of the kit is struck a few times. They are rendered as if there were no
+more of the song (`Engine.only`), so that judging costs as much in a long song as in a short one.
+"""
+
+import threading
+from collections import Counter, OrderedDict
+from collections.abc import Hashable, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.advise.study import Study
-from arkund.core.kit.roles import is_shell
+from arkund.core.hits.hit import Hit
+from arkund.core.kit.roles import is_shell, piece_family
+from arkund.core.mix.building import build
+from arkund.core.mix.engine import STRETCH_S
 from arkund.core.mix.nodes import Node
+from arkund.core.shape.sides import louder_side
 
-LONGEST_HEARD_S = 60.0
+Span = tuple[int, int]
+SPANS, SPAN_S = 4, STRETCH_S
+
+ENOUGH = 4
+"""So many strokes of a piece are looked for."""
+
 FLAM_MS, NO_GAP_MS = 60.0, 500.0
 """Strokes no farther apart are one; where there are no gaps, one of so much is supposed."""
 
-
-def _start(study: Study) -> int:
-    first = study.hits[0].time_s if study.hits else 0.0
-    return max(round((first - 0.2) * study.rate), 0)
-
-
-def heard(study: Study, node: Node, longest_s: float = LONGEST_HEARD_S) -> NDArray[np.float32]:
-    """A node from the first stroke on, for at most ``longest_s``."""
-    start = _start(study)
-    stop = min(start + round(longest_s * study.rate), study.sheet.frames)
-    return study.engine.read(node, start, stop)
+KEPT = 8
+_spans: "OrderedDict[Hashable, list[Span]]" = OrderedDict()
+_turn = threading.Lock()
 
 
-def shell_times(study: Study, wanted: Callable[[str], bool] = lambda piece: True) -> list[float]:
-    """Shells' strokes without ghosts as they fall in `heard`, in s."""
-    start = _start(study) / study.rate
-    return [
-        h.time_s - start
-        for h in study.hits
-        if is_shell(h.piece)
-        and h.kind != "ghost"
-        and wanted(h.piece)
-        and h.time_s - start < LONGEST_HEARD_S - 0.5
-    ]
+def recorded_mix(study: Study) -> Node:
+    """The kit as recorded."""
+    node: Node = study.remember(
+        "recorded", lambda: build(study.sheet, study.library, "recorded").output
+    )
+    return node
+
+
+def spans_of(study: Study) -> list[Span]:
+    """The parts that are heard, in samples and in the song's order. They rest on the recording and its
+    strokes, and the last few are kept."""
+
+    def find() -> list[Span]:
+        recorded = recorded_mix(study)
+        key = (recorded.key, tuple((h.time_s, h.piece, h.kind) for h in study.hits))
+        with _turn:
+            known = _spans.get(key)
+        if known is None:
+            mix = study.engine.read_apart(recorded, 0, study.sheet.frames)
+            known = _chosen(mix, study.hits, study.rate)
+        with _turn:
+            _spans[key] = known
+            while len(_spans) > KEPT:
+                _spans.popitem(last=False)
+        return known
+
+    found: list[Span] = study.remember("spans", find)
+    return found
+
+
+def heard(study: Study, node: Node, *, is_beside: bool = True) -> NDArray[np.float32]:
+    """A sum or what is behind it in the parts that are heard, on one core where others are judged
+    ``beside`` it."""
+    return study.mixed(node, spans_of(study), is_beside=is_beside)
+
+
+def laid(hits: Sequence[Hit], spans: Sequence[Span], rate: int) -> list[tuple[float, Hit]]:
+    """Strokes that are heard whole in spans, each with its time in s where these are laid end to end."""
+    out, at = [], 0.0
+    for first, last in spans:
+        begin, end = first / rate, last / rate
+        out += [(at + h.time_s - begin, h) for h in hits if begin + 0.01 <= h.time_s < end - 0.15]
+        at += end - begin
+    return out
+
+
+def shell_times(study: Study, families: Sequence[str] = ()) -> list[float]:
+    """Shells' strokes without ghosts, of some families where they are given, in the song, in s."""
+    return [h.time_s for h in study.hits if _is_plain(h, families)]
+
+
+def heard_times(study: Study, families: Sequence[str] = ()) -> list[float]:
+    """The same as they fall in `heard`."""
+    strokes = laid(study.hits, spans_of(study), study.rate)
+    return [time for time, hit in strokes if _is_plain(hit, families)]
+
+
+def _is_plain(hit: Hit, families: Sequence[str]) -> bool:
+    within = piece_family(hit.piece) in families if families else is_shell(hit.piece)
+    return within and hit.kind != "ghost"
 
 
 def gap_ms(times: Sequence[float], percentile: float) -> float:
@@ -44,3 +101,35 @@ def gap_ms(times: Sequence[float], percentile: float) -> float:
     gaps = np.diff(np.sort(times)) * 1000
     gaps = gaps[gaps > FLAM_MS]
     return float(np.percentile(gaps, percentile)) if len(gaps) else NO_GAP_MS
+
+
+def _chosen(mix: NDArray[np.float32], hits: Sequence[Hit], rate: int) -> list[Span]:
+    """The spans of a recording ``(frames, 2)``."""
+    frames, length = len(mix), SPAN_S * rate
+    if frames <= SPANS * length:
+        return [(0, frames)]
+    peak = int(np.argmax(louder_side(mix)))
+    starts = list(range(0, frames - length + 1, length))
+    counts = {start: _counts(hits, (start, start + length), rate) for start in starts}
+    chosen = [min(peak // length * length, starts[-1])]
+    while len(chosen) < SPANS:
+        free = [s for s in starts if s not in chosen]
+        if not free:
+            break
+        have = sum((counts[c] for c in chosen), Counter())
+        # What is rare first: a tom that is struck three times weighs as much as thirty kicks.
+        chosen.append(
+            max(
+                free,
+                key=lambda s: sum(
+                    min(count, max(ENOUGH - have[piece], 0)) for piece, count in counts[s].items()
+                ),
+            )
+        )
+    return sorted((start, start + length) for start in chosen)
+
+
+def _counts(hits: Sequence[Hit], span: Span, rate: int) -> "Counter[str]":
+    """How often each shell is struck in a span, and the snare's ghosts."""
+    struck = [hit for _, hit in laid(hits, [span], rate) if is_shell(hit.piece)]
+    return Counter("ghost" if h.kind == "ghost" else h.piece for h in struck)

@@ -237,7 +237,7 @@ def ceiling(study: Study, school: School) -> list[Finding]:
     if limiter is None or not limiter.on:
         return []
     node = study.graph.chains[DRUM_BUS].before(limiter.id)
-    peak = true_peak_dbtp(study.engine.read_apart(node, 0, study.sheet.frames))
+    peak = true_peak_dbtp(study.mixed(node))
     wanted = round(float(np.clip(peak - HELD_SHARE * HELD_DB[school.goal], -24, 0)), 1)
     if abs(wanted - limiter.ceiling_db) < 0.1:
         return []

@@ -13,14 +13,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.advise.density import dialled
+from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Change, Finding, spoken
-from arkund.core.advise.goal import GOALS, KICK_LOW_LEVEL, card_of, figures
-from arkund.core.advise.heard import gap_ms, heard, shell_times
+from arkund.core.advise.goal import GOALS, KICK_LOW_LEVEL
+from arkund.core.advise.heard import gap_ms, heard, heard_times, shell_times
 from arkund.core.advise.level import typical_dbfs
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.kit.roles import Role, parse_mic_name, piece_family
+from arkund.core.kit.roles import Role, parse_mic_name
 from arkund.core.measure.carries import low_power
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import loudness_lufs
@@ -188,10 +189,9 @@ def _stands(sheet: Sheet, wanted: Bus) -> bool:
 
 def _lacks_low_end(study: Study, school: School) -> bool:
     """Whether the kick has less low end than as recorded, both at equal loudness."""
-    before, now = card_of(study, recorded=True), card_of(study)
-    return any(
-        f.name == KICK_LOW_LEVEL and f.gained < 0 for f in figures(before, now, GOALS[school.goal])
-    )
+    part = Excerpt(study, GOALS[school.goal])
+    now = part.wanted(part.card(study, is_beside=True))
+    return any(f.name == KICK_LOW_LEVEL and f.gained < 0 for f in now)
 
 
 @dataclass(frozen=True)
@@ -226,10 +226,11 @@ def _dialled(study: Study, bus: str, settings: Bus, wanted: Return) -> _Dialled 
     feed = heard(there, there.graph.chains[bus].before(stage.id))
     if not float(np.abs(feed).max(initial=0.0)):
         return None
-    times = shell_times(study, lambda p: not wanted.families or piece_family(p) in wanted.families)
+    times = heard_times(study, wanted.families)
     names = ["on", "threshold_db"]
     if wanted.is_timed:
-        stage = stage.model_copy(update=_times(feed, study.rate, times))
+        gap = gap_ms(shell_times(study, wanted.families), 25)
+        stage = stage.model_copy(update=_times(feed, study.rate, times, gap))
         names += ["attack_ms", "release_ms"]
     squeeze, reduction = dialled(study, feed, stage, wanted.aim_db, times)
     return _Dialled(bus, settings, squeeze, names, reduction, is_there)
@@ -299,8 +300,11 @@ def _said(squeeze: Compressor, wanted: Return) -> str:
     )
 
 
-def _times(feed: NDArray[np.float32], rate: int, times: Sequence[float]) -> dict[str, float]:
-    """Attack and release in ms for the typical stroke of what feeds a bus."""
+def _times(
+    feed: NDArray[np.float32], rate: int, times: Sequence[float], gap: float
+) -> dict[str, float]:
+    """Attack and release in ms for the typical stroke of what feeds a bus, and the gap in ms between
+    strokes."""
     if not len(times):
         return {}
     level = louder_side(feed)
@@ -309,7 +313,7 @@ def _times(feed: NDArray[np.float32], rate: int, times: Sequence[float]) -> dict
     over = np.flatnonzero(envelope[peak:] < envelope[peak] - ATTACK_OVER_DB)
     ends = float(peak + over[0]) if len(over) else ATTACK_MS[1]
     # To 63 % in a third of the gap is back to a twentieth before the next stroke.
-    release = gap_ms(times, 25) / 3
+    release = gap / 3
     return {
         "attack_ms": float(round(np.clip(ends, *ATTACK_MS))),
         "release_ms": float(round(np.clip(release, *RELEASE_MS))),
@@ -327,7 +331,7 @@ def _level(study: Study, node: Node, is_low: bool) -> float:
 def _strokes_dbfs(study: Study, node: Node) -> float:
     """The typical shell stroke's peak at a stereo node."""
     mono = louder_side(heard(study, node))
-    times = shell_times(study)
+    times = heard_times(study)
     return typical_dbfs(amplitudes_to_db(hit_peaks(mono, study.rate, times))) if times else 0.0
 
 

@@ -2,6 +2,7 @@
 
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
@@ -11,7 +12,10 @@ from numpy.typing import NDArray
 from arkund.core.align.pairs import Pair
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, sort_pieces
-from arkund.core.mix.building import build
+from arkund.core.measure.loudness import true_peak_dbtp
+from arkund.core.mix.building import build, fader_gain
+from arkund.core.mix.chains import Processed
+from arkund.core.mix.channels import DRUM_BUS
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.graph import Graph
 from arkund.core.mix.lanes import Library, kit_mics
@@ -22,6 +26,7 @@ from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import joined_source
 from arkund.core.mix.strokes import sounding_hits, sounding_unlisted
 from arkund.core.mix.tempo import grid_of
+from arkund.core.process.limiter import Limiter
 from arkund.core.timing.grid import Grid
 
 Stage = Literal["source", "repaired", "placed", "clean", "equalised", "transient", "shaped"]
@@ -171,6 +176,57 @@ class Study:
         while len(self._sounds) > KEPT_SOUNDS:
             self._sounds.popitem(last=False)
         return sound
+
+    def mixed(
+        self, node: Node, spans: Sequence[tuple[int, int]] = (), *, is_beside: bool = False
+    ) -> NDArray[np.float32]:
+        """A sum or what is behind it, over the whole song, or over ``spans`` of it in samples end to
+        end as if there were no more of it. On two cores; on one where others are rendered
+        ``beside`` it."""
+        engine = self.engine.only(spans) if spans else self.engine
+        spans = spans or [(0, self.sheet.frames)]
+        if not is_beside:
+            with ThreadPoolExecutor(2) as pool:
+                engine.ahead(self.graph.levels(), spans, pool, self._behind(node))
+        return np.concatenate([engine.read(node, first, last) for first, last in spans])
+
+    def mix(
+        self,
+        spans: Sequence[tuple[int, int]] = (),
+        *,
+        held_db: float | None = None,
+        is_beside: bool = False,
+    ) -> NDArray[np.float32]:
+        """`mixed` of what comes out of the drum bus. With ``held_db`` the limiter at its end is set to
+        take so much off the true peak."""
+        limiter = self._limiter
+        if limiter is None:
+            return self.mixed(self.graph.output, spans, is_beside=is_beside)
+        # What comes before it is asked for under other ceilings too.
+        before = self.graph.chains[DRUM_BUS].before(limiter.id)
+        sound = self.mixed(before, spans, is_beside=is_beside)
+        if held_db is not None:
+            ceiling = float(np.clip(true_peak_dbtp(sound) - held_db, -24, 0))
+            limiter = limiter.model_copy(update={"ceiling_db": ceiling})
+        process = limiter.process(self.rate)
+        late = np.concatenate([sound, np.zeros((process.latency, 2), np.float32)])
+        held = process.run(late, process.at_rest(2))[process.latency :]
+        bus = self.sheet.drum_bus
+        return held * np.float32(0.0 if bus.mute else fader_gain(bus.fader_db))
+
+    @property
+    def _limiter(self) -> Limiter | None:
+        """The limiter at the drum bus's end, if there is one and nothing of that bus differs over
+        bars."""
+        working = [s for s in self.sheet.drum_bus.chain if not s.is_transparent]
+        varies = any(one.path.startswith(DRUM_BUS) for one in self.sheet.over)
+        last = working[-1] if working and not varies else None
+        return last if isinstance(last, Limiter) else None
+
+    def _behind(self, node: Node) -> list[Processed]:
+        """The chain that makes a node of the sum, if there is one."""
+        made = self.graph.chains[DRUM_BUS].end if node is self.graph.output else node
+        return [made] if isinstance(made, Processed) else []
 
     def remember(self, key: Hashable, measure: Callable[[], Any]) -> Any:
         """A measurement made once for this study."""

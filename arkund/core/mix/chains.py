@@ -128,8 +128,8 @@ class Processed(Node):
                 if heard is sound
                 else link.processor.run(sound, its, heard)  # type: ignore[call-arg]
             )
-            sound = np.maximum(sound, -LOUDEST)
-            np.minimum(sound, LOUDEST, out=sound)
+            if sound.max(initial=0.0) > LOUDEST or sound.min(initial=0.0) < -LOUDEST:
+                sound = np.clip(sound, -LOUDEST, LOUDEST)
             behind += link.processor.latency
         return sound
 

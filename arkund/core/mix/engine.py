@@ -15,7 +15,7 @@ Within a family a sample is always the same, whoever asks for it and in whicheve
 
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import Executor, ThreadPoolExecutor
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from copy import copy
 from pathlib import Path
 
@@ -32,6 +32,10 @@ from arkund.core.process.stage import Audio
 TILE_S, STRETCH_S = 1, 4
 """A piece of a stretch, short enough for the first sound after a change to be there at once; and an
 early stretch, before which nothing is waited for."""
+
+AHEAD = 8
+"""Pieces that are rendered at a time where more are asked for: few enough to be still in memory when
+they are read."""
 
 
 class Engine:
@@ -131,21 +135,38 @@ class Engine:
 
     def ahead(
         self,
-        levels: Iterable[Sequence[Processed]],
+        levels: Sequence[Sequence[Processed]],
         spans: Iterable[tuple[int, int]],
         pool: Executor,
+        last: Sequence[Processed] = (),
     ) -> None:
-        """Render chains over spans on a pool of threads, level by level, so that what is read next is
-        there. Levels are in the order in which they feed each other (`Graph.levels`)."""
-        # A chain's next piece waits for the one before it; the next chain does not.
+        """Render chains over spans on a pool of threads, so that what is read next is there. Levels are
+        in the order in which they feed each other (`Graph.levels`); they are rendered some seconds
+        of the song at a time. Where only the ``last`` behind them are read next, nothing is rendered
+        for what these have already, and they are rendered while the others go on."""
         pieces = [
             (stretch, number)
             for span in spans
-            for stretch, first, last in self._within(*span)
-            for number in stretch.numbers(first, last)
+            for stretch, start, stop in self._within(*span)
+            for number in stretch.numbers(start, stop)
+            if not last or not all(stretch.has(node, number) for node in last)
         ]
-        for level in levels:
-            list(pool.map(lambda one: one[0].piece(one[2], one[1]), _each(pieces, level)))
+        running: dict[tuple[Stretch, str], Future[None]] = {}
+        for begin in range(0, len(pieces), AHEAD):
+            some = pieces[begin : begin + AHEAD]
+            for level in levels:
+                list(pool.map(lambda one: one[0].piece(one[2], one[1]), _each(some, level)))
+            numbers: dict[Stretch, list[int]] = {}
+            for stretch, number in some:
+                numbers.setdefault(stretch, []).append(number)
+            for stretch, own in numbers.items():
+                for node in last:
+                    # A chain's next piece waits for the one before it.
+                    if before := running.get((stretch, node.key)):
+                        before.result()
+                    running[stretch, node.key] = pool.submit(_pieces, stretch, node, own)
+        for each in running.values():
+            each.result()
 
     def track(
         self, key: str, compute: Callable[["Engine"], NDArray[np.float64]]
@@ -217,6 +238,11 @@ class Engine:
     @property
     def _exact(self) -> Stretch:
         return self._stretches.setdefault(-1, Stretch(self, 0, None, alone=True))
+
+
+def _pieces(stretch: Stretch, node: Processed, numbers: Sequence[int]) -> None:
+    for number in numbers:
+        stretch.piece(node, number)
 
 
 def _each(

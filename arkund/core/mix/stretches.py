@@ -117,10 +117,18 @@ class Stretch:
             return found
         with cache.building(key):
             found = cache.get(key)
-            if found is None:
-                found = self._process(node, number)
-                cache.put(key, found, node.keeps_on_disk and self.around.keeps)
-        return found
+            return self._made(node, number) if found is None else found
+
+    def _made(self, node: Processed, number: int) -> Audio:
+        """A piece as it is rendered, remembered; to be called while its name is held."""
+        made = self._process(node, number)
+        keeps = node.keeps_on_disk and self.around.keeps
+        self.around.cache.put(self._named(node, number), made, keeps)
+        return made
+
+    def has(self, node: Processed, number: int) -> bool:
+        """Whether a piece of a chain is there already."""
+        return self.around.cache.get(self._named(node, number), node.keeps_on_disk) is not None
 
     def _heard_around(self, node: Processed) -> tuple[int, int]:
         """How many samples before a stretch and after it a chain is heard."""
@@ -188,10 +196,11 @@ class Stretch:
         known = number - 1
         while known > 0 and self._state(node, known) is None:
             known -= 1
-        if self._state(node, known) is None:
-            self._process(node, known)
-        for passed in range(known + 1, number):
-            self._process(node, passed)
+        for passed in range(known, number):
+            # Who renders it just now leaves the state.
+            with self.around.cache.building(self._named(node, passed)):
+                if self._state(node, passed) is None:
+                    self._made(node, passed)
         found = self._state(node, number - 1)
         assert found is not None
         return np.array(found, np.float64)

@@ -269,8 +269,10 @@ def run_sides(
 BLOCK = 4096
 TINY = 1e-18
 
+# What the next sample waits for comes last in each line, as one multiply-add ("contract").
 
-@njit(cache=True, nogil=True)
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
 def _one(x, c, z):  # type: ignore[no-untyped-def]
     b0, b1, b2, a1, a2 = c[0], c[1], c[2], c[3], c[4]
     s1, s2 = z[0], z[1]
@@ -278,7 +280,7 @@ def _one(x, c, z):  # type: ignore[no-untyped-def]
         for n in range(start, min(start + BLOCK, len(x))):
             v = x[n]
             y = b0 * v + s1
-            s1 = b1 * v - a1 * y + s2
+            s1 = b1 * v + s2 - a1 * y
             s2 = b2 * v - a2 * y
             x[n] = y
         # Denormal numbers would make silence many times slower than music.
@@ -289,7 +291,7 @@ def _one(x, c, z):  # type: ignore[no-untyped-def]
     z[0], z[1] = s1, s2
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath={"contract"})
 def _two(x, c, z):  # type: ignore[no-untyped-def]
     b00, b01, b02, a01, a02 = c[0, 0], c[0, 1], c[0, 2], c[0, 3], c[0, 4]
     b10, b11, b12, a11, a12 = c[1, 0], c[1, 1], c[1, 2], c[1, 3], c[1, 4]
@@ -299,10 +301,10 @@ def _two(x, c, z):  # type: ignore[no-untyped-def]
         for n in range(start, min(start + BLOCK, len(x))):
             v = x[n]
             y = b00 * v + s0
-            s0 = b01 * v - a01 * y + t0
+            s0 = b01 * v + t0 - a01 * y
             t0 = b02 * v - a02 * y
             w = b10 * y + s1
-            s1 = b11 * y - a11 * w + t1
+            s1 = b11 * y + t1 - a11 * w
             t1 = b12 * y - a12 * w
             x[n] = w
         if abs(s0) + abs(t0) < TINY:
@@ -313,7 +315,7 @@ def _two(x, c, z):  # type: ignore[no-untyped-def]
     z[1, 0], z[1, 1] = s1, t1
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath={"contract"})
 def _three(x, c, z):  # type: ignore[no-untyped-def]
     b00, b01, b02, a01, a02 = c[0, 0], c[0, 1], c[0, 2], c[0, 3], c[0, 4]
     b10, b11, b12, a11, a12 = c[1, 0], c[1, 1], c[1, 2], c[1, 3], c[1, 4]
@@ -325,13 +327,13 @@ def _three(x, c, z):  # type: ignore[no-untyped-def]
         for n in range(start, min(start + BLOCK, len(x))):
             v = x[n]
             y = b00 * v + s0
-            s0 = b01 * v - a01 * y + t0
+            s0 = b01 * v + t0 - a01 * y
             t0 = b02 * v - a02 * y
             w = b10 * y + s1
-            s1 = b11 * y - a11 * w + t1
+            s1 = b11 * y + t1 - a11 * w
             t1 = b12 * y - a12 * w
             u = b20 * w + s2
-            s2 = b21 * w - a21 * u + t2
+            s2 = b21 * w + t2 - a21 * u
             t2 = b22 * w - a22 * u
             x[n] = u
         if abs(s0) + abs(t0) < TINY:

@@ -137,7 +137,7 @@ def run(audio: NDArray[np.float32], s: Settings, state: NDArray[np.float64]) -> 
     return out
 
 
-ROOM = 1024
+ROOM = 4096
 """Samples at a time. Each phase of the raised rate is a row, so that every loop runs along samples
 that do not depend on each other."""
 

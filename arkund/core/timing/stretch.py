@@ -148,8 +148,17 @@ def seam_ratio(sound: NDArray[np.float32], at: int, rate: int) -> float:
     low = max(at - around, 0)
     wide = np.abs(np.diff(sound[low : at + around + 2].astype(np.float64), 2))
     close = wide[max(at - near - low, 0) : max(at + near - low, 0)]
-    usual = float(np.percentile(wide, 99.9)) if len(wide) else 0.0
+    usual = _percentile(wide, 99.9) if len(wide) else 0.0
     return float(close.max(initial=0.0)) / usual if usual > 1e-9 else 0.0
+
+
+def _percentile(values: NDArray[np.float64], percent: float) -> float:
+    """`numpy.percentile` of one row, which for a short one takes most of its time for preparation."""
+    place = percent / 100 * (len(values) - 1)
+    below = int(place)
+    above = min(below + 1, len(values) - 1)
+    ordered = np.partition(values, (below, above))
+    return float(ordered[below] + (ordered[above] - ordered[below]) * (place - below))
 
 
 ROUGH, ROUGHER = 1.5, 1.1
