@@ -131,10 +131,13 @@ def render_span(
 
 
 def preview_span(
-    sheet: Sheet, name: str, variant: Variant, start: int, stop: int
+    sheet: Sheet, name: str, variant: Variant, start: int, stop: int, *, at_once: bool = False
 ) -> NDArray[np.float32]:
-    """`render_span` on two cores: what feeds the kit side by side, of a group or a bus its mics."""
+    """`render_span` on two cores: what feeds the kit side by side, of a group or a bus its mics. With
+    ``at_once`` nothing else is waiting to be heard (`Engine.at_once`)."""
     graph, engine = graph_of(sheet, variant), sounding_engine(sheet)
+    if at_once:
+        engine = engine.at_once(start, stop)
     node = _node_in(sheet, graph, name, variant)
     if name not in sheet.mics and variant != "recorded":
         whole, levels = node in (graph.output, graph.sum, graph.song), graph.levels()

@@ -36,7 +36,8 @@ def _rendered(request: HttpRequest, slug: str) -> HttpResponse:
     variant = asked_variant(request)
     start, stop = asked_span(request, sheet, 20.0)
     name = request.GET.get("node", "output")
-    sound = rendering.preview_span(sheet, name, variant, start, stop)
+    at_once = request.GET.get("at_once") == "1"
+    sound = rendering.preview_span(sheet, name, variant, start, stop, at_once=at_once)
     scale = max(1.0, float(np.abs(sound).max(initial=0.0)))
     planar = np.rint(sound.T * (32767.0 / scale)).astype("<i2")
     response = HttpResponse(planar.tobytes(), content_type="application/octet-stream")

@@ -20,10 +20,7 @@ from arkund.core.mix.nodes import Node, Pair, Pulses, Side
 from arkund.core.mix.pairs import lane
 from arkund.core.mix.sheet import Sheet, bus_order, with_values
 from arkund.core.mix.sources import Entry, layer_entry, mic_entry, taking_layers
-from arkund.core.mix.strokes import (
-    sounding_hits,
-    sounding_unlisted,
-)
+from arkund.core.mix.strokes import all_strokes
 from arkund.core.mix.summing import Input, Mixed, Varied, pan_gains
 from arkund.core.units import db_to_amplitude
 
@@ -38,12 +35,7 @@ def fader_gain(db: float) -> float:
 
 def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     """The graph as it sounds now, of what Clean removed, or as recorded."""
-
-    def strokes() -> list[Hit]:
-        listed = sounding_hits(sheet, library)
-        return [*listed, *sounding_unlisted(sheet, library, listed)]
-
-    heard = cache(strokes)
+    heard = cache(lambda: all_strokes(sheet, library))
     order = mic_order(sheet)
     if variant == "recorded":
         return _as_recorded(sheet, {n: mic_entry(n, sheet, library, variant, heard) for n in order})

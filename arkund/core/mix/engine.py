@@ -26,7 +26,7 @@ from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.mix.cache import Memory, TileCache
 from arkund.core.mix.chains import Processed
 from arkund.core.mix.nodes import File, Node
-from arkund.core.mix.stretches import Stretch
+from arkund.core.mix.stretches import Glance, Stretch
 from arkund.core.process.stage import Audio
 
 TILE_S, STRETCH_S = 1, 4
@@ -92,6 +92,19 @@ class Engine:
         ]
         return other
 
+    def at_once(self, start: int, stop: int) -> "Engine":
+        """The same early engine for the samples that are wanted before all others, no more than a piece:
+        they are rendered without what lies before them in their stretch (`Glance`), and for this
+        once; the same engine where they lie in two stretches."""
+        length = STRETCH_S * self.rate
+        number = max(start, 0) // length
+        is_short = stop - start <= self.tile_frames and stop <= (number + 1) * length
+        if not self._early or self._parts is not None or not is_short:
+            return self
+        other = self._copy()
+        other._parts = [Glance(self, start, stop, alone=False, long=self._stretch(number))]
+        return other
+
     @property
     def _exactly(self) -> "Engine":
         if not self._early and self._parts is None:
@@ -149,7 +162,7 @@ class Engine:
             for span in spans
             for stretch, start, stop in self._within(*span)
             for number in stretch.numbers(start, stop)
-            if not last or not all(stretch.has(node, number) for node in last)
+            if not last or not all(stretch.has(node, [number]) for node in last)
         ]
         running: dict[tuple[Stretch, str], Future[None]] = {}
         for begin in range(0, len(pieces), AHEAD):

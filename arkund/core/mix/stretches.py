@@ -4,11 +4,13 @@ Chains remember, so what a chain gives depends on where it began. In a stretch i
 rest, so much before the stretch that what is heard at the end of the way is right within -60 dBFS
 (`Processed.leads`), and go on from piece to piece. A chain knows who hears it (`Processed.behind`),
 and its first piece begins where those need it: so nothing is rendered that nobody hears, and the first
-piece of a mix asks of every mic for its first piece alone.
+piece of a mix asks of every mic for its first piece alone. What is wanted from the midst of a stretch, and at
+once, is a glance.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from threading import Lock
 from typing import Any, Protocol
 
 import numpy as np
@@ -106,6 +108,10 @@ class Stretch:
         first, last = max(start, self.start), stop if self.stop is None else min(stop, self.stop)
         return range((first - self.start) // size, max(-(-(last - self.start) // size), 0))
 
+    def numbers_of(self, node: Processed, start: int, stop: int) -> range:
+        """The pieces of a chain that hold a span of it."""
+        return self._pieces(node, start, stop)[0]
+
     def piece(self, node: Processed, number: int) -> Audio:
         """A piece of a chain. Shared with the cache: never written to."""
         if self._span(node, number)[0] >= self.frames + self.rate // 2:  # what is late has rung out
@@ -126,9 +132,10 @@ class Stretch:
         self.around.cache.put(self._named(node, number), made, keeps)
         return made
 
-    def has(self, node: Processed, number: int) -> bool:
-        """Whether a piece of a chain is there already."""
-        return self.around.cache.get(self._named(node, number), node.keeps_on_disk) is not None
+    def has(self, node: Processed, numbers: Iterable[int]) -> bool:
+        """Whether pieces of a chain are there already."""
+        cache = self.around.cache
+        return all(cache.get(self._named(node, n), node.keeps_on_disk) is not None for n in numbers)
 
     def _heard_around(self, node: Processed) -> tuple[int, int]:
         """How many samples before a stretch and after it a chain is heard."""
@@ -207,3 +214,33 @@ class Stretch:
 
     def _state(self, node: Processed, number: int) -> NDArray[np.float64] | None:
         return self.around.cache.get(self._named(node, number) + "-state")
+
+
+@dataclass(eq=False)
+class Glance(Stretch):
+    """A piece of the ``long`` stretch that is wanted before all others: what that has not yet is
+    rendered with a lead of its own, for this once, instead of from the stretch's start on.
+    """
+
+    long: Stretch
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        self._rendered: dict[str, Audio] = {}
+        self._turns: dict[str, Lock] = {}
+
+    def over(self, node: Node, start: int, stop: int) -> str:
+        """A name to put inputs in order by; nothing of this is remembered under it."""
+        return node.key
+
+    def piece(self, node: Processed, number: int) -> Audio:
+        """The piece of a chain, which is the only one."""
+        first, last = self._span(node, number)
+        if self.long.has(node, self.long.numbers_of(node, first, last)):
+            return self.long.read(node, first, last)
+        with self._turns.setdefault(node.key, Lock()):
+            found = self._rendered.get(node.key)
+            if found is None:
+                found, _ = node.begin(self, self._begins(node), first, last)
+                self._rendered[node.key] = found
+            return found

@@ -1,7 +1,10 @@
 """The strokes that a song is heard to have: of the takes as joined, corrected and moved."""
 
+from collections import deque
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from threading import Lock
+from typing import Any
 
 import numpy as np
 
@@ -54,6 +57,26 @@ def sounding_hits(sheet: Sheet, library: Library) -> list[Hit]:
     if sheet.moves is None:
         return hits
     return moved_hits(hits, library.edits_of(sheet.moves), sheet.rate)
+
+
+KEPT = 4
+_lately: deque[tuple[tuple[Any, ...], list[Hit]]] = deque(maxlen=KEPT)
+_turn = Lock()
+
+
+def all_strokes(sheet: Sheet, library: Library) -> list[Hit]:
+    """What opens gates and plays layers: the strokes that are heard, and behind them what may be one.
+    Not to be written to: the last few are kept, since most changes of a sheet leave them alone."""
+    rests_on = (library, sheet.moves, sheet.takes, sheet.comp, sheet.copies, sheet.frames)
+    with _turn:
+        for known, found in _lately:
+            if known == rests_on:
+                return found
+    listed = sounding_hits(sheet, library)
+    every = [*listed, *sounding_unlisted(sheet, library, listed)]
+    with _turn:
+        _lately.append((rests_on, every))
+    return every
 
 
 UNLISTED = "unlisted"

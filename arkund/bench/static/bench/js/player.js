@@ -8,6 +8,8 @@ import { address, bench, loopFrames, on, query, tell } from "./bench.js";
 
 const AHEAD_S = 0.4;
 const FADE_S = 0.008;
+// The soonest moment that can still be met.
+const SOON_S = 0.015;
 const REST_MS = 1200;
 const LEAST_S = 0.1;
 // A change is never begun farther ahead of the playhead.
@@ -164,7 +166,7 @@ class Player {
     const rate = bench.rate;
     const now = this.context.currentTime;
     state.live = state.live.filter((piece) => piece.end > now - 0.1);
-    const soonest = this.elapsed(now + 0.015);
+    const soonest = this.elapsed(now + SOON_S);
     if (state.next < soonest) state.next = soonest;
     while (this.t0 + state.next / rate < now + AHEAD_S) {
       const inLoop = state.next % this.length;
@@ -209,7 +211,7 @@ class Player {
   swap(v, index) {
     if (!this.playing) return;
     const state = this.states[v];
-    const at = this.context.currentTime + 0.025;
+    const at = this.context.currentTime + SOON_S;
     state.rising = state.live.some((piece) => piece.when < at);
     this.silence(state, at);
     state.next = this.elapsed(at);
@@ -224,7 +226,7 @@ class Player {
     const inLoop = this.elapsed(at) % this.length;
     const wait = this.chunkAt(inLoop) === index ? 0 : (this.edges[index] - inLoop + this.length) % this.length;
     if (!window.arkundPointerUp || wait > bench.tile) return;
-    this.stats.swaps.push(performance.now() - window.arkundPointerUp + 25 + (1000 * wait) / bench.rate);
+    this.stats.swaps.push(performance.now() - window.arkundPointerUp + 1000 * (SOON_S + wait / bench.rate));
     window.arkundPointerUp = 0;
   }
 
@@ -271,7 +273,8 @@ class Player {
       if (have && have.epoch === epoch) continue;
       const from = this.start + this.edges[index];
       const frames = this.edges[index + 1] - this.edges[index];
-      const text = this.asked(v, from, frames);
+      // What is swapped in under old sound is waited for by an ear.
+      const text = this.asked(v, from, frames) + (first && have && v === this.variant ? "&at_once=1" : "");
       if (v === this.variant) tell("loading", `rendering ${index + 1} of ${this.count}`);
       try {
         const asked = performance.now();
