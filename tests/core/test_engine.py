@@ -1,5 +1,6 @@
 """The engine: early stretches beside exact ones, and how little is rendered anew after a change."""
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from typing import Any
 
@@ -197,6 +198,63 @@ def test_a_tile_at_the_end_is_heard_without_rendering_the_song(song: Any, ran: A
     assert engine.from_files <= 3 * (TILE + lead + RATE)
     assert len(ran) == len({node.key for node, _, _ in ran})
     assert min(first for _, first, _ in ran) > 40 * TILE
+
+
+def test_what_is_wanted_at_once_is_rendered_for_itself_and_right(song: Any) -> None:
+    """From the midst of a stretch, wherever it begins; without what lies before it there."""
+    sheet, library = song
+    graph = build(sheet, library)
+    lead = graph.mics["snare_top"].shaped.leads[0]  # type: ignore[attr-defined]
+    exact = _engine(sheet, early=False).read(graph.output, 0, sheet.frames)
+    for start, stop in ((43 * TILE, 44 * TILE), (42 * TILE + 777, 43 * TILE), (0, TILE)):
+        early = Counting(sheet, TileCache())
+        got = early.at_once(start, stop).read(graph.output, start, stop)
+        assert got.shape == (stop - start, 2)
+        assert amplitude_to_db(float(np.abs(got - exact[start:stop]).max())) <= -60
+        assert early.from_files <= 3 * (stop - start + lead + 2 * RATE)
+    for span in ((42 * TILE, 44 * TILE), (43 * TILE + 9, 44 * TILE + 9)):
+        assert early.at_once(*span) is early
+
+
+def test_at_once_only_what_hears_a_change_is_rendered_and_nothing_is_remembered(
+    song: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    sheet = apply_patch(song[0], {"drum_bus.chain.compressor.release_ms": 100})
+    changed = apply_patch(sheet, {"mics.snare_top.chain.compressor.threshold_db": -30})
+    library = song[1]
+    engine, graph = _engine(sheet), build(changed, library)
+    engine.read(build(sheet, library).output, 40 * TILE, 44 * TILE)
+    begun: list[str] = []
+    begin = Processed.begin
+
+    def noting(self: Processed, *given: Any) -> Any:
+        begun.append(self.key)
+        return begin(self, *given)
+
+    monkeypatch.setattr(Processed, "begin", noting)
+    span = (43 * TILE, 44 * TILE)
+    glance = engine.at_once(*span)
+    with ThreadPoolExecutor(2) as pool:
+        glance.ahead(graph.levels(), [span], pool)
+    glance.read(graph.output, *span)
+    # The bus is shut: nobody hears it.
+    ends = (graph.mics["snare_top"].shaped, graph.chains["drum_bus"].end)
+    assert sorted(begun) == sorted(end.key for end in ends)
+    after = engine.read(graph.output, 40 * TILE, 44 * TILE)
+    assert np.array_equal(after, _engine(changed).read(graph.output, 40 * TILE, 44 * TILE))
+
+
+@pytest.mark.parametrize(
+    ("patch", "heard"),
+    [
+        ({"buses.punch.fader_db": -6}, {"punch"}),
+        ({"buses.room": {"sends": {"punch": {"db": 0}}, "fader_db": -6}}, {"room", "punch"}),
+        ({"buses.punch.fader_db": -6, "buses.punch.mute": True}, set()),
+        ({"drum_bus.chain.compressor.key.source": "punch"}, {"punch"}),
+    ],
+)
+def test_buses_that_have_a_part_in_the_mix(song: Any, patch: Any, heard: set[str]) -> None:
+    assert build(apply_patch(song[0], patch), song[1]).heard == heard
 
 
 def test_each_chain_begins_as_early_as_it_is_heard_and_no_earlier(song: Any, ran: Any) -> None:

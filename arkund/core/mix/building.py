@@ -161,6 +161,7 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
         beside,
         _with(output, beside),
         layers,
+        _heard_buses(sheet, [name for name in returns if _sounds(returned[name])]),
     )
 
 
@@ -224,6 +225,18 @@ def _stroke_keys(sheet: Sheet, heard: Callable[[], list[Hit]]) -> dict[str, Node
         for name in stroke_lists(sheet)
         if name in sources
     }
+
+
+def _heard_buses(sheet: Sheet, sounding: Sequence[str]) -> frozenset[str]:
+    """The buses that are in the mix, feed one that is, or are listened to by some stage."""
+    channels = (*sheet.mics.values(), *sheet.groups.values(), *sheet.buses.values(), sheet.drum_bus)
+    listened = {s.listens.source for c in channels for s in c.chain if s.listens}
+    heard = {*sounding, *(listened & set(sheet.buses))}
+    # Who feeds a bus comes before it in this order.
+    for name in reversed(bus_order(sheet.buses)):
+        if name in heard:
+            heard |= set(sheet.buses[name].sends) & set(sheet.buses)
+    return frozenset(heard)
 
 
 def _sounds(one: Input) -> bool:

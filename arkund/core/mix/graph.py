@@ -98,7 +98,8 @@ class Graph:
     """All nodes of a sheet. ``mics`` in mic order, those out of use and beside the drums too;
     ``outs`` of those that sound, after fader and pan, stereo; ``chains`` of groups, buses and the
     drum bus; ``groups`` and ``returns`` behind their faders; ``parts`` what the sum is made of, by
-    name; ``song`` the drums with the bed; ``layers`` behind their faders."""
+    name; ``song`` the drums with the bed; ``layers`` behind their faders; ``heard`` the buses that have
+    a part in the mix."""
 
     mics: dict[str, MicStages]
     outs: dict[str, Node]
@@ -111,6 +112,7 @@ class Graph:
     beside: dict[str, Node]
     song: Node
     layers: dict[str, Node] = field(default_factory=dict)
+    heard: frozenset[str] = frozenset()
 
     def node(self, name: str) -> Node:
         """The node of a public name: ``output``, ``sum``, ``song`` (the drums with the bed),
@@ -140,10 +142,10 @@ class Graph:
         return named[name]
 
     def levels(self) -> list[list[Processed]]:
-        """Chains in the order in which they feed each other: mics, layers, groups, buses. Those of one
-        level wait for none of it, but for a bus that another sends to."""
+        """Chains in the order in which they feed each other: mics, layers, groups, and the buses that are
+        heard. Those of one level wait for none of it, but for a bus that another sends to."""
         behind = [self.chains[name].end for name in self.groups]
-        buses = [chained.end for name, chained in self.chains.items() if name in self.returns]
+        buses = [chained.end for name, chained in self.chains.items() if name in self.heard]
         layers = [self.chains[name].end for name in self.layers]
         mics = [self.mics[name].shaped for name in self.outs]
         return [_chains_of(level) for level in (mics, layers, behind, buses)]
