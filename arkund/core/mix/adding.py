@@ -1,5 +1,7 @@
 """Kernels of the mix: adding signals up, and short filters."""
 
+from functools import lru_cache
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
@@ -16,21 +18,39 @@ def filter_valid(sound: NDArray[np.float32], taps: NDArray[np.float64]) -> NDArr
 _WINDOW = np.kaiser(65, 8.0)[:-1]
 
 
+@lru_cache(256)
 def taps_late(fraction: float) -> NDArray[np.float64]:
     """64 taps that put a sound ``fraction`` of a sample later, for `filter_valid`, 32 samples of room
-    before it and 31 behind: a windowed sinc, flat within 0.1 dB to 16 kHz at 44.1 kHz."""
+    before it and 31 behind: a windowed sinc, flat within 0.1 dB to 16 kHz at 44.1 kHz. Not to be
+    written to."""
     kernel = np.sinc(np.arange(-31, 33) - fraction) * _WINDOW
     kernel *= 1.0 / kernel.sum()
     return kernel[::-1]
 
 
+BLOCK = 4096
+"""Samples that are filtered at a time: as many as stay near the processor."""
+
+
 @njit(cache=True, nogil=True, fastmath=True)
 def _filter(sound, taps, out):  # type: ignore[no-untyped-def]
-    for n in range(len(out)):
-        total = np.float32(0.0)
-        for t in range(len(taps)):
-            total += taps[t] * sound[n + t]
-        out[n] = total
+    fours = len(taps) - len(taps) % 4
+    for first in range(0, len(out), BLOCK):
+        part = out[first : min(first + BLOCK, len(out))]
+        part[:] = np.float32(0.0)
+        for t in range(0, fours, 4):
+            _add_four(part, sound[first + t :], taps[t], taps[t + 1], taps[t + 2], taps[t + 3])
+        for t in range(fours, len(taps)):
+            for n in range(len(part)):
+                part[n] += taps[t] * sound[first + t + n]
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _add_four(total, sound, a, b, c, d):  # type: ignore[no-untyped-def]
+    """Four taps along ``sound``, added to ``total``: every loop runs along samples that do not depend
+    on each other."""
+    for n in range(len(total)):
+        total[n] += a * sound[n] + b * sound[n + 1] + c * sound[n + 2] + d * sound[n + 3]
 
 
 @njit(cache=True, nogil=True)

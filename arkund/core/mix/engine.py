@@ -244,13 +244,19 @@ class Engine:
 
     def _stretch(self, number: int) -> Stretch:
         size = STRETCH_S * self.rate
-        return self._stretches.setdefault(
-            number, Stretch(self, number * size, (number + 1) * size, alone=False)
-        )
+        return self._kept(number, number * size, (number + 1) * size)
 
     @property
     def _exact(self) -> Stretch:
-        return self._stretches.setdefault(-1, Stretch(self, 0, None, alone=True))
+        return self._kept(-1, 0, None)
+
+    def _kept(self, number: int, start: int, stop: int | None) -> Stretch:
+        """A stretch by its number, -1 for the whole song."""
+        found = self._stretches.get(number)
+        if found is None:
+            made = Stretch(self, start, stop, alone=number < 0)
+            found = self._stretches.setdefault(number, made)
+        return found
 
 
 def _pieces(stretch: Stretch, node: Processed, numbers: Sequence[int]) -> None:

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.mix.adding import filter_valid, taps_late
+from arkund.core.mix.cache import Memory
 from arkund.core.mix.nodes import Enveloped, Node, Reader, key_of
 from arkund.core.process.stage import Audio
 from arkund.core.replace.choosing import choose, gain_db
@@ -24,7 +25,12 @@ SILENT_DB = -80.0
 AT_ONCE = 256
 """Strokes that are filtered together."""
 
+BEHIND_S = 0.1
+"""So much of each stroke is heard when something is laid under it."""
+
 TYPICAL_FLOOR_DB = -120.0
+
+_lately = Memory(64 << 20)
 
 
 class Cut(NamedTuple):
@@ -156,11 +162,29 @@ class _Laid(Node):
 
     def peaks_db(self, reader: Reader) -> list[float]:
         """Each stroke's peak in the drum, in dBFS; found once for all layers of its strokes."""
-        found = reader.track(
-            key_of("peaks", 1, self.drum.key, self.onsets),
-            lambda whole: np.array(_peaks_db(whole, self.drum, self.onsets)),
-        )
+
+        def find(whole: Reader) -> NDArray[np.float64]:
+            first, length = _lead(whole.rate), round(PEAK_S * whole.rate)
+            parts = [sound[:, first : first + length] for sound in self._strokes(whole)]
+            return _levels_db(
+                [float(np.abs(row).max(initial=0.0)) for part in parts for row in part]
+            )
+
+        found = reader.track(key_of("peaks", 1, self.drum.key, self.onsets), find)
         return [float(level) for level in found]
+
+    def _strokes(self, reader: Reader) -> Iterator[Audio]:
+        """The drum's strokes, `AT_ONCE` of them at a time, ``(strokes, samples)``, from `_lead` before
+        each to `BEHIND_S` behind. All layers of a drum hear the same, which is kept for a while."""
+        for first in range(0, len(self.onsets), AT_ONCE):
+            some = self.onsets[first : first + AT_ONCE]
+            key = key_of("strokes", reader.rate, self.drum.key, some)
+            found = _lately.get(key)
+            if found is None:
+                before, behind = _lead(reader.rate), round(BEHIND_S * reader.rate)
+                found = np.stack([reader.read(self.drum, at - before, at + behind) for at in some])
+                _lately.put(key, found)
+            yield found
 
     def _stops(self, frames: int) -> list[int]:
         return [*self.onsets[1:], frames + (1 << 24)]
@@ -210,7 +234,7 @@ class Struck(_Laid):
         samples = _peaks_db(reader, self.source, [cut.at + head for cut in self.samples])
         chosen = choose(strokes, samples)
         length = head + round((SUM_S + 0.01) * rate)
-        lead, stops = 2 * head, self._stops(reader.frames)
+        lead, stops = _lead(rate), self._stops(reader.frames)
         sounds = np.zeros((len(self.samples), head + length), np.float32)
         for row, cut in zip(sounds, self.samples, strict=True):
             frames = min(cut.frames, length)
@@ -222,7 +246,7 @@ class Struck(_Laid):
             strokes,
             chosen,
             stops,
-            self._heard_strokes(reader, lead, length - head),
+            self._heard_strokes(reader, lead + length - head),
             strict=True,
         ):
             found = place(stroke, own[n], lead, rate, same_mic=self.source == self.drum)
@@ -243,12 +267,10 @@ class Struck(_Laid):
             )
         return out
 
-    def _heard_strokes(self, reader: Reader, lead: int, length: int) -> Iterator[Heard]:
-        """The drum's strokes from ``lead`` samples before each to ``length`` behind."""
-        for first in range(0, len(self.onsets), AT_ONCE):
-            some = self.onsets[first : first + AT_ONCE]
-            sounds = [reader.read(self.drum, onset - lead, onset + length) for onset in some]
-            yield from heard(sounds, reader.rate)
+    def _heard_strokes(self, reader: Reader, length: int) -> Iterator[Heard]:
+        """The drum's strokes as they are placed by, ``length`` samples from `_lead` before each on."""
+        for sounds in self._strokes(reader):
+            yield from heard(list(sounds[:, :length]), reader.rate)
 
 
 @dataclass(frozen=True)
@@ -278,13 +300,13 @@ class Toned(_Laid):
         strokes, one = self.peaks_db(reader), self._one(reader.rate)
         if not strokes:
             return []
-        length = min(len(one), round(0.1 * reader.rate))
+        first, length = _lead(reader.rate), min(len(one), round(BEHIND_S * reader.rate))
         part = one[:length].astype(np.float64)
-        sums = []
-        for onset in self.onsets:
-            drum = reader.read(self.drum, onset, onset + length).astype(np.float64)
-            size = np.sqrt(np.sum(drum**2) * np.sum(part**2)) + 1e-20
-            sums.append(float(drum @ part) / size)
+        sums: list[float] = []
+        for sounds in self._strokes(reader):
+            drums = sounds[:, first : first + length].astype(np.float64)
+            sizes = np.sqrt(np.sum(drums**2, axis=1) * np.sum(part**2)) + 1e-20
+            sums += (drums @ part / sizes).tolist()
         polarity = 1.0 if sum(sums) >= 0 else -1.0
         return [
             Place(
@@ -348,8 +370,16 @@ def _peaks_db(reader: Reader, node: Node, onsets: Sequence[int]) -> list[float]:
     """Peak of the 30 ms from each onset on, in dBFS."""
     length = round(PEAK_S * reader.rate)
     peaks = [float(np.abs(reader.read(node, at, at + length)).max(initial=0.0)) for at in onsets]
-    levels = np.maximum(amplitudes_to_db(np.array(peaks)), TYPICAL_FLOOR_DB)
-    return [float(level) for level in levels]
+    return [float(level) for level in _levels_db(peaks)]
+
+
+def _levels_db(peaks: Sequence[float]) -> NDArray[np.float64]:
+    return np.maximum(amplitudes_to_db(np.array(peaks)), TYPICAL_FLOOR_DB)
+
+
+def _lead(rate: int) -> int:
+    """Samples before a stroke that are heard when something is laid under it."""
+    return 2 * round(HEAD_S * rate)
 
 
 def _shifted(sound: Audio, fraction: float) -> Audio:
