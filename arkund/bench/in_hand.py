@@ -1,5 +1,6 @@
 """Which channel and which stage of its chain the Shape pages show."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlencode
@@ -9,12 +10,14 @@ from arkund.bench.rulers import stage_rulers
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label
 from arkund.core.mix.channels import DRUM_BUS, MOST_STAGES, Channel
+from arkund.core.mix.differences import Over
+from arkund.core.mix.scenes import scenes_of
 from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.registry import BY_KIND
 from arkund.core.process.stage import Stage
 from arkund.songs.facts import hits_of
-from arkund.songs.wording import path_words, value_words
+from arkund.songs.wording import bars_words, path_words, value_words
 
 
 @dataclass(frozen=True)
@@ -124,7 +127,8 @@ def differences_context(
                 {
                     "path": f"over.{over.id}",
                     "what": what,
-                    "bars": over.bars.replace("-", "–"),
+                    "bars": bars_words(over.bars),
+                    "scene": over.scene,
                     "value": value_words(over.value, unit),
                     "ramp": over.ramp_ms,
                 }
@@ -139,6 +143,7 @@ def differences_context(
         ]
     return {
         "rows": rows,
+        "scenes": [_scene_row(sheet, name, own) for name, own in scenes_of(sheet).items()],
         "next": next(f"over.d{n}" for n in range(1, 999) if f"d{n}" not in ids),
         "could": [
             (path, f"{what}, {unit}" if unit else what)
@@ -153,3 +158,17 @@ def _free_id(kind: str, taken: list[str]) -> str:
     """An id for one more stage of a kind; it is never used again while the chain has it."""
     short = kind[:12]
     return next(i for i in (short, *(f"{short}{n}" for n in range(2, 99))) if i not in taken)
+
+
+def _scene_row(sheet: Sheet, name: str, own: Sequence[Over]) -> dict[str, Any]:
+    """A scene: what it changes where, its bars (of its differences the first's), and the ids that a
+    change of it goes to."""
+    changed = dict.fromkeys(
+        f"{whose} {what}" for over in own for whose, what, _ in [path_words(over.path, sheet)]
+    )
+    return {
+        "name": name,
+        "what": ", ".join(changed),
+        "bars": own[0].bars,
+        "ids": " ".join(over.id for over in own),
+    }

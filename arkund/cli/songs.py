@@ -52,6 +52,11 @@ def register(add: Add) -> None:
     sub.add_argument("channel", help="buses.strike, groups.toms")
     sub.add_argument("name")
     add("processors", _processors, "every processor with its values, ranges and units")
+    sub = add("scene", _scene, "put a scene over other bars, or take it out; a song's scenes")
+    sub.add_argument("song")
+    sub.add_argument("scene", nargs="?", default="", help="its name; all are listed without one")
+    sub.add_argument("--bars", default="", help='where it shall hold, e.g. "9-16, 25-32"')
+    sub.add_argument("--out", action="store_true", help="take out all that it changes")
     sub = add("tempo", _tempo, "take over the tempo map of a MIDI file, or find a drifting one")
     sub.add_argument("song")
     sub.add_argument("--midi", type=Path, metavar="FILE.mid")
@@ -147,6 +152,29 @@ def _rename(args: argparse.Namespace) -> dict[str, Any]:
     with locks.song_lock(song.slug):
         made = revisions.rename(song.pk, song.current.number, args.channel, args.name)
     return {"revision": made.number, "label": made.label}
+
+
+def _scene(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.core.mix.scenes import put_over, scenes_of, taken_out
+    from arkund.songs import locks, revisions
+    from arkund.songs.timing import sheet_of
+
+    if bool(args.bars) == args.out and args.scene:
+        raise ArkundError("Say either --bars, where the scene shall hold, or --out.")
+    sheet = sheet_of(song)
+    if args.scene:
+        patch = taken_out(sheet, args.scene) if args.out else put_over(sheet, args.scene, args.bars)
+        with locks.song_lock(song.slug):
+            revisions.keep(song.pk, song.current.number, patch)
+        song.refresh_from_db()
+        sheet = sheet_of(song)
+    return {
+        "scenes": {
+            name: [{"path": o.path, "bars": o.bars, "value": o.value} for o in own]
+            for name, own in scenes_of(sheet).items()
+        }
+    }
 
 
 def _processors(args: argparse.Namespace) -> dict[str, Any]:

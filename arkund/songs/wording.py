@@ -42,6 +42,11 @@ _PLAIN = ("on", "gain_db", "frequency_hz")
 """Values that go by the name of their band or filter alone."""
 
 
+def bars_words(bars: str) -> str:
+    """Bars of a difference as they are read: ``9–16, 25``."""
+    return ", ".join(one.strip().replace("-", "–") for one in bars.split(","))
+
+
 def path_words(path: str, sheet: Sheet | None = None) -> tuple[str, str, str]:
     """``(whose, what, unit)`` of a path, e.g. ``("snare top", "gate threshold", "dB")``; with a
     ``sheet``, stages by the kind that they have there."""
@@ -60,7 +65,7 @@ def path_words(path: str, sheet: Sheet | None = None) -> tuple[str, str, str]:
         if over is None:
             return "song", f"difference {steps[1]}", ""
         whose, what, unit = path_words(over.path, sheet)
-        what = f"{what} over bars {over.bars.replace('-', '–')}"
+        what = f"{what} over bars {bars_words(over.bars)}"
         return whose, what, unit if steps[2:] in ([], ["value"]) else ""
     if steps == ["timing", "rules"]:
         return "song", "timing rules", ""

@@ -207,6 +207,27 @@ def test_a_value_differs_over_bars_and_is_refused_beyond_them(page: Page, song: 
     expect(row).to_have_count(0)
 
 
+def test_a_scene_is_named_put_over_other_bars_and_taken_out(page: Page, song: str) -> None:
+    page.goto(f"{song}/bus/?mic=snare_top&bars=3-4&bus=drum_bus")
+    _ready(page)
+    for path, value in (("drum_bus.fader_db", "-4"), ("drum_bus.mute", "off")):
+        form = page.locator("[data-differ]")
+        form.locator("[name=path]").select_option(path)
+        form.locator("[name=value]").fill(value)
+        form.locator("[name=scene]").fill("bridge")
+        form.get_by_role("button", name="Add").click()
+        expect(page.locator("[data-scene]")).to_contain_text("drum bus level")
+    scene = page.locator("[data-scene]")
+    expect(scene).to_contain_text("drum bus mute")
+    scene.get_by_label("Bars of the scene bridge").fill("5–6, 9")
+    scene.get_by_role("button", name="Put there").click()
+    expect(page.get_by_role("row", name="level bars 5–6, 9 −4 dB")).to_contain_text("scene bridge")
+    expect(page.get_by_role("row", name="mute bars 5–6, 9")).to_be_visible()
+    page.get_by_role("button", name="Take out the scene bridge").click()
+    expect(page.locator("[data-scene]")).to_have_count(0)
+    expect(page.get_by_role("row", name="bars 5–6, 9")).to_have_count(0)
+
+
 def test_the_loop_brush_and_zoom_to_samples(page: Page, song: str) -> None:
     page.goto(f"{song}/edit/?mic=snare_top&bars=3-4")
     _ready(page)

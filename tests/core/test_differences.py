@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 import soundfile as sf
 
-from arkund.core.errors import SheetError
+from arkund.core.errors import ArkundError, SheetError
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
@@ -15,6 +15,7 @@ from arkund.core.mix.engine import Engine
 from arkund.core.mix.lanes import Library
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.patches import apply_patch, inverse_patch
+from arkund.core.mix.scenes import put_over, scenes_of, taken_out
 from arkund.core.mix.sheet import Sheet, Source, Take, Tempo, dump, load
 from arkund.core.process.compressor import Compressor
 from arkund.core.units import amplitude_to_db
@@ -148,6 +149,40 @@ def test_of_two_over_the_same_bars_the_later_one_goes_before(song: Any) -> None:
     assert level(10) - level(1) == pytest.approx(0, abs=0.05)
 
 
+def test_one_difference_holds_over_several_bars_as_over_each_alone(song: Any) -> None:
+    path = "mics.kick_in.fader_db"
+    several = _differing(song[0], path, -6.0, "3-4, 8,10-11")
+    alone = apply_patch(
+        song[0],
+        {
+            f"over.d{n}": {"path": path, "bars": bars, "value": -6.0}
+            for n, bars in enumerate(("3-4", "8", "10-11"))
+        },
+    )
+    assert np.array_equal(_sound(several, song[1]), _sound(alone, song[1]))
+
+
+def test_a_scene_goes_over_other_bars_and_away_in_one_change(song: Any) -> None:
+    values = {"mics.kick_in.fader_db": -6.0, THRESHOLD: -35.0, "groups.cymbals.mute": True}
+    sheet = apply_patch(
+        song[0],
+        {
+            f"over.d{n}": {"path": path, "bars": "3-4", "value": value, "scene": "chorus 1"}
+            for n, (path, value) in enumerate(values.items())
+        }
+        | {"over.own": {"path": "drum_bus.fader_db", "bars": "3-4", "value": -2.0}},
+    )
+    assert {o.path for o in scenes_of(sheet)["chorus 1"]} == set(values)
+    moved = apply_patch(sheet, put_over(sheet, "chorus 1", "5-6, 9"))
+    assert {o.bars for o in moved.over if o.scene} == {"5-6, 9"}
+    assert moved.over[-1] == sheet.over[-1]
+    assert [o.id for o in apply_patch(moved, taken_out(moved, "chorus 1")).over] == ["own"]
+    with pytest.raises(ArkundError, match="There are: chorus 1"):
+        put_over(sheet, "bridge", "1")
+    with pytest.raises(ArkundError, match="The song has none"):
+        taken_out(song[0], "bridge")
+
+
 def test_what_does_not_differ_stays_what_it_was(song: Any) -> None:
     """Channels without differences keep their keys, and so every tile of theirs."""
     sheet = _differing(song[0], THRESHOLD, -35.0)
@@ -178,6 +213,9 @@ def test_it_is_stored_named_and_undone(song: Any) -> None:
         ({"path": THRESHOLD, "bars": "6-5", "value": -30}, "6-5"),
         ({"path": THRESHOLD, "bars": "0-2", "value": -30}, "0-2"),
         ({"path": THRESHOLD, "bars": "all", "value": -30}, "bars"),
+        ({"path": THRESHOLD, "bars": "5,", "value": -30}, "bars"),
+        ({"path": THRESHOLD, "bars": "5, 11-13", "value": -30}, "13; the song has 12"),
+        ({"path": THRESHOLD, "bars": "5", "value": -30, "scene": "<b>"}, "scene"),
         ({"path": THRESHOLD, "bars": "5", "value": 3}, "0"),
         ({"path": THRESHOLD, "bars": "5", "value": "loud"}, "number"),
         ({"path": "mics.snare_top.chain.nobody.ratio", "bars": "5", "value": 3}, "nobody"),

@@ -157,6 +157,13 @@ def test_set_log_undo_render_print(cli) -> None:
     made = cli("rename", "slag-run", "buses.strike", "Shell crack", "--json")
     assert made["label"] == "bus strike renamed to shell_crack"
     assert cli("undo", "SLAG Run", "--json")["current"] == before  # by its title
+    over = {"path": "mics.hat.fader_db", "bars": "2-3", "value": -4, "scene": "fill"}
+    cli("set", "slag-run", "over.d1", json.dumps(over), "--json")
+    (moved,) = cli("scene", "slag-run", "fill", "--bars", "1, 3", "--json")["scenes"]["fill"]
+    assert (moved["path"], moved["bars"]) == ("mics.hat.fader_db", "1, 3")
+    assert cli("scene", "slag-run", "fill", "--out", "--json") == {"scenes": {}}
+    for _ in range(3):
+        cli("undo", "slag-run", "--json")
     out = cli.home / "x.wav"
     done = cli("render", "slag-run", "--bars", "2-3", "-o", str(out), "--json")
     info = sf.info(str(out))
@@ -175,6 +182,8 @@ def test_set_log_undo_render_print(cli) -> None:
         (("rename", "slag-run", "buses.strike", "bloom"), "A bus is called bloom already"),
         (("render", "slag-run", "--bars", "900-901", "-o", "x.wav"), "ends before bar 900"),
         (("render", "slag-run", "--node", "tuba", "-o", "x.wav"), "nothing called “tuba”"),
+        (("scene", "slag-run", "chorus", "--out"), "There is no scene “chorus”."),
+        (("scene", "slag-run", "chorus"), "Say either --bars"),
         (("hits", "slag-run", "--take", "9"), "There is no take 9"),
         (("print", "slag-run", "-o", "x", "--format", "mp9"), "“mp9” is not a format"),
         (("simulate", "x", "--preset", "none"), "Presets are"),

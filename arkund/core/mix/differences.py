@@ -19,26 +19,29 @@ if TYPE_CHECKING:
     from arkund.core.mix.sheet import Sheet
 
 MOST = 500
+_SPAN = "[0-9]{1,5}(-[0-9]{1,5})?"
 CHANNELS = ("mics", "layers", "groups", "buses")
 
 
 class Over(Part):
-    """A value that the path has over ``bars`` (first and last, ``"9-16"``, or one), come to within
-    ``ramp_ms`` of their beginning and left within as much of their end. Later ones go before."""
+    """A value that the path has over ``bars`` (first and last, ``"9-16"``, or one; several with commas),
+    come to within ``ramp_ms`` of their beginning and left within as much of their end. Later ones go
+    before. Those of one ``scene`` go together (`core/mix/scenes.py`)."""
 
     id: Id
     path: str = Field(max_length=200, title="what differs")
-    bars: str = text("1", "bars", pattern=r"^[0-9]{1,5}(-[0-9]{1,5})?$")
+    bars: str = text("1", "bars", pattern=f"^{_SPAN}(, ?{_SPAN}){{0,31}}$")
     ramp_ms: float = values.value(
         50.0, 1, 2000, "ms", "ramp", scale="log", step=1.08, ticks=(1, 10, 100, 1000)
     )
     value: bool | float | str = Field(title="value", union_mode="left_to_right")
+    scene: str = text("", "scene", pattern=r"^(\w[\w -]{0,23})?$")
 
     @property
-    def span(self) -> tuple[int, int]:
-        """First and last bar."""
-        first, _, last = self.bars.partition("-")
-        return int(first), int(last or first)
+    def spans(self) -> list[tuple[int, int]]:
+        """First and last bar wherever it holds."""
+        parts = [one.strip().partition("-") for one in self.bars.split(",")]
+        return [(int(first), int(last or first)) for first, _, last in parts]
 
     @property
     def channel(self) -> str:
@@ -54,14 +57,16 @@ def refuse(sheet: "Sheet", apply: Callable[["Sheet", dict[str, Any]], "Sheet"]) 
     bars = grid_of(sheet).bars_in(sheet.frames / sheet.rate)
     seen: set[str] = set()
     for over in sheet.over:
-        first, last = over.span
         if over.id in seen:
             raise ValueError(f"two differences have the id {over.id}")
         seen.add(over.id)
-        if not 1 <= first <= last:
-            raise ValueError(f"the difference {over.id} has no bars: {over.bars}")
-        if last > bars:
-            raise ValueError(f"the difference {over.id} ends in bar {last}; the song has {bars}")
+        for first, last in over.spans:
+            if not 1 <= first <= last:
+                raise ValueError(f"the difference {over.id} has no bars: {over.bars}")
+            if last > bars:
+                raise ValueError(
+                    f"the difference {over.id} ends in bar {last}; the song has {bars}"
+                )
         if not _may_differ(over.path):
             raise ValueError(f"{over.path[:80]} is the same throughout the song")
     for values_at_once in _rounds(sheet.over):
@@ -123,14 +128,15 @@ def variants(
     if not own:
         return [(0, 0, plain)]
     grid = grid_of(sheet)
-    spans = [grid.frames_of_bars(*over.span, sheet.rate) for over in own]
-    edges = sorted({0, *(max(e, 0) for span in spans for e in span)})
+    places = [[grid.frames_of_bars(*span, sheet.rate) for span in over.spans] for over in own]
+    edges = sorted({0, *(max(e, 0) for spans in places for span in spans for e in span)})
     out: list[tuple[int, int, Sheet]] = []
     for edge in edges:
         if edge >= sheet.frames:
             break
-        here = {o.path: o.value for o, (a, b) in zip(own, spans, strict=True) if a <= edge < b}
-        touched = [o.ramp_ms for o, span in zip(own, spans, strict=True) if edge in span] or [0.0]
+        known = list(zip(own, places, strict=True))
+        here = {o.path: o.value for o, spans in known if any(a <= edge < b for a, b in spans)}
+        touched = [o.ramp_ms for o, spans in known if any(edge in s for s in spans)] or [0.0]
         ramp = round(max(touched) * sheet.rate / 1000)
         out.append((edge, ramp if edge else 0, apply(plain, here)))
     return out

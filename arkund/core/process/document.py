@@ -61,7 +61,8 @@ _WAYS = (
         "let a value differ over bars 9 to 16, come to within 50 ms",
         """over.d1 '{"path":"mics.hat.fader_db","bars":"9-16","value":-4,"ramp_ms":50}'""",
     ),
-    ("change or end the difference", """over.d1.bars '"9-12"'` or `over.d1 null"""),
+    ("change or end the difference", """over.d1.bars '"9-12, 25-28"'` or `over.d1 null"""),
+    ("let it belong to a scene", """over.d1.scene '"chorus"'"""),
 )
 
 
@@ -69,6 +70,8 @@ def document() -> str:
     """The whole document."""
     ways = "".join(f"| {what} | `arkund set SONG {command}` |\n" for what, command in _WAYS)
     more = "| rename a bus or group, with all that names it | `arkund rename SONG buses.extra crack` |\n"
+    scene = """`arkund scene SONG chorus --bars "9-16, 25-32"` or `--out`"""
+    more += f"| put all that a scene changes over other bars, or take it out | {scene} |\n"
     tap = "| hear a tap | `arkund render SONG --node snare_top --after eq -o tap.wav` |"
     table = f"| to do this | say |\n|---|---|\n{ways}{more}{tap}"
     parts = [_HEAD.replace("{ways}", table)]

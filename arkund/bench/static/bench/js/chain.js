@@ -58,8 +58,17 @@ export function startChain() {
     const plain = asked.value.trim().replace("−", "-");
     const value = { on: true, off: false, yes: true, no: false }[plain.toLowerCase()] ?? (Number.isNaN(Number(plain)) ? plain : Number(plain));
     const ramp = Number(asked.ramp_ms);
-    change({ [form.dataset.differ]: { path: asked.path, bars: asked.bars.trim().replace("–", "-"), value, ramp_ms: ramp } });
+    const said = { path: asked.path, bars: plainBars(asked.bars), value, ramp_ms: ramp, scene: asked.scene.trim() };
+    change({ [form.dataset.differ]: said });
   }));
+  document.querySelectorAll("[data-scene]").forEach((form) => {
+    const each = (of, value) => change(Object.fromEntries(form.dataset.scene.split(" ").map((id) => [of(id), value])));
+    form.addEventListener("submit", (event) => {
+      event.preventDefault();
+      each((id) => `over.${id}.bars`, plainBars(form.elements.bars.value));
+    });
+    form.querySelector("[data-drop-scene]").addEventListener("click", () => each((id) => `over.${id}`, null));
+  });
   bypassed(line.querySelector("[data-stage].chosen"), chain);
   startBuses(change);
   // Undo and redo may change the line itself.
@@ -67,6 +76,7 @@ export function startChain() {
   on("stepped", (sheet) => { if (JSON.stringify(chainIn(sheet, chain)) !== now) location.reload(); });
 }
 
+const plainBars = (text) => text.trim().replaceAll("–", "-");
 const ids = (line) => [...line.querySelectorAll("[data-stage]")].map((s) => [s.dataset.stage, s.dataset.on === "1"]);
 
 function chainIn(sheet, chain) {
