@@ -161,14 +161,15 @@ def _free_id(kind: str, taken: list[str]) -> str:
 
 
 def _scene_row(sheet: Sheet, name: str, own: Sequence[Over]) -> dict[str, Any]:
-    """A scene: what it changes where, its bars (of its differences the first's), and the ids that a
-    change of it goes to."""
+    """A scene: what it changes where, its bars (none where those of its differences are not the
+    same), and the ids that a change of it goes to."""
+    bars = {over.bars for over in own}
     changed = dict.fromkeys(
         f"{whose} {what}" for over in own for whose, what, _ in [path_words(over.path, sheet)]
     )
     return {
         "name": name,
         "what": ", ".join(changed),
-        "bars": own[0].bars,
+        "bars": bars.pop() if len(bars) == 1 else "",
         "ids": " ".join(over.id for over in own),
     }
