@@ -142,13 +142,14 @@ class Graph:
         return named[name]
 
     def levels(self) -> list[list[Processed]]:
-        """Chains in the order in which they feed each other: mics, layers, groups, and the buses that are
-        heard. Those of one level wait for none of it, but for a bus that another sends to."""
+        """Chains in the order in which they feed each other: mics and layers, then groups and the buses
+        that are heard. Those of one level wait for none of it, but for what a bus is sent by a group
+        or another bus."""
+        lanes = [self.mics[name].shaped for name in self.outs]
+        lanes += [self.chains[name].end for name in self.layers]
         behind = [self.chains[name].end for name in self.groups]
-        buses = [chained.end for name, chained in self.chains.items() if name in self.heard]
-        layers = [self.chains[name].end for name in self.layers]
-        mics = [self.mics[name].shaped for name in self.outs]
-        return [_chains_of(level) for level in (mics, layers, behind, buses)]
+        behind += [chain.end for name, chain in self.chains.items() if name in self.heard]
+        return [_chains_of(lanes), _chains_of(behind)]
 
     def _key(self, name: str) -> Node | None:
         """What a stage listens to, by ``channel.stage.key``: as its detector hears it."""
