@@ -45,6 +45,9 @@ FARTHEST_DB = 4.0
 NEAR_DB = 0.5
 """A figure that is met by less has its levers too: other moves may cost it that."""
 
+NOTHING_DB = 0.05
+"""A figure that misses its goal by less meets it."""
+
 LEAST_NEARER_DB, LEAST_MOVE_DB = 0.1, 0.4
 
 MOVED = 0.04
@@ -97,7 +100,7 @@ class _Search:
         # A kit that is there already is left alone, however narrowly it is.
         if all(f.missing() <= 0 for f in self.best.figures):
             return
-        self.slopes = self._learnt()
+        self.slopes = self._learnt(self.start)
         self._tries(MOST_TRIES)
         for _ in range(MOST_ASKED):
             if self.best is self.start:
@@ -109,6 +112,9 @@ class _Search:
             if not self.best.missing:
                 return
             self.farthest_db, asked = FARTHEST_DB / 2, self.best
+            if any(f.missing() > NOTHING_DB for f in asked.figures):
+                # What is still missed lies far from where the slopes were measured.
+                self.slopes = self._learnt(asked)
             self._tries(MOST_TRIES // 2)
             if self.best is asked:
                 return
@@ -138,13 +144,16 @@ class _Search:
     def _seen(self, way: _Way) -> _Way:
         return replace(way, figures=self.part.wanted(way.card))
 
-    def _learnt(self) -> Array:
-        """Change of each figure (rows) for one dB of each lever (columns)."""
+    def _learnt(self, here: _Way) -> Array:
+        """Change of each figure (rows) for one dB of each lever (columns), as they stand."""
 
         def column(number: int) -> Array:
-            by_db = np.zeros(len(self.levers))
-            by_db[number] = self.levers[number].probe_db
-            return (self._way(by_db, is_beside=True).gained - self.start.gained) / by_db[number]
+            lever, by_db = self.levers[number], here.by_db.copy()
+            probe = lever.probe_db
+            if not lever.low <= by_db[number] + probe <= lever.high:
+                probe = -probe
+            by_db[number] += probe
+            return (self._way(by_db, is_beside=True).gained - here.gained) / probe
 
         with ThreadPoolExecutor(2) as pool:
             return np.stack(list(pool.map(column, range(len(self.levers)))), axis=1)
