@@ -14,6 +14,7 @@ from arkund.core.advise.levers import ATTACK, FUNDAMENTAL, TILT, Lever, Target, 
 from arkund.core.advise.looking_back import look_back
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
+from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.mix.patches import apply_patch, read_path
 from arkund.core.simulate.session import simulate
 from arkund.core.simulate.studying import study_of
@@ -89,6 +90,35 @@ def test_what_the_whole_song_shows_otherwise_is_added(study: Study, excerpt: Exc
     wanted = {f.name: f.gained for f in figures(excerpt.whole_before, whole, GOAL)}
     assert shown == pytest.approx({name: wanted[name] for name in shown})
     excerpt.learn(part, part)
+
+
+@pytest.mark.parametrize(
+    "patch",
+    [
+        {},
+        {"drum_bus.fader_db": -3.0},
+        {"drum_bus.chain.s9": {"kind": "limiter", "ceiling_db": -12}, "drum_bus.fader_db": -3.0},
+        {
+            "drum_bus.chain.s9": {"kind": "limiter", "ceiling_db": -12},
+            "over.d1": {"path": "drum_bus.chain.s9.ceiling_db", "bars": "3-5", "value": -18},
+        },
+        {
+            "drum_bus.chain.s8": {"kind": "limiter", "ceiling_db": -12},
+            "drum_bus.chain.s9": {"kind": "saturation", "drive_db": 9},
+        },
+    ],
+)
+def test_the_mix_is_what_comes_out_of_the_drum_bus(study: Study, patch: dict[str, object]) -> None:
+    """Whether its limiter is rendered with the rest or by itself."""
+    after = study.tried(patch)
+    wanted = after.engine.read(after.graph.output, 0, after.sheet.frames)
+    np.testing.assert_allclose(after.mix(), wanted, atol=1e-5)
+
+
+def test_a_mix_is_held_by_as_much_as_was_asked(study: Study) -> None:
+    limited = study.tried({"drum_bus.chain.s9": {"kind": "limiter", "ceiling_db": 0.0}})
+    peak = true_peak_dbtp(study.mix())
+    assert true_peak_dbtp(limited.mix(held_db=5.0)) == pytest.approx(peak - 5, abs=0.1)
 
 
 def _finding(patch: dict[str, object]) -> Finding:

@@ -256,7 +256,8 @@ def _input(parts: Sequence[tuple[int, int, Node, float, float]]) -> Input:
 
 def _varied(parts: Sequence[tuple[int, int, Node]]) -> Node:
     """A node that goes from each to the next; the one where all are the same."""
-    return parts[0][2] if len({node.key for _, _, node in parts}) == 1 else Varied(tuple(parts))
+    is_one = len(parts) == 1 or len({node.key for _, _, node in parts}) == 1
+    return parts[0][2] if is_one else Varied(tuple(parts))
 
 
 def _varied_chain(times: Sequence[tuple[int, int]], made: Sequence[Chained]) -> Chained:

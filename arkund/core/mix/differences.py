@@ -123,6 +123,8 @@ def variants(
     """``(from which sample on, ramp in samples, sheet)``: how a channel goes through the song; one
     entry for a channel that is the same throughout. It may rest on values of other channels
     ``also``."""
+    if not sheet.over:
+        return [(0, 0, sheet)]
     own = [one for name in (channel, *also) for one in _of(sheet, name)]
     plain = sheet.model_copy(update={"over": ()})
     if not own:
