@@ -254,9 +254,9 @@ def _reads(sheet: Sheet, channel: str) -> list[object]:
     return [sheet.mics, sheet.groups, sheet.buses, sheet.drum_bus, sheet.over]
 
 
-MODULE = Module(NAME, "bus", 1, _subjects, _reads, find)
+MODULE = Module(NAME, "bus", 2, _subjects, _reads, find)
 BUS_MODULES = tuple(
-    Module(NAME, "bus", 1, lambda sheet: [DRUM_BUS], _reads, one)
+    Module(NAME, "bus", 2, lambda sheet: [DRUM_BUS], _reads, one)
     for one in (find_glue, find_bend, find_limit)
 )
 """One after the other, each on what the one before has left."""

@@ -345,4 +345,4 @@ def _reads(sheet: Sheet, bus: str) -> list[object]:
     return [sheet.mics, sheet.groups, sheet.buses, sheet.drum_bus]
 
 
-MODULE = Module(NAME, "bus", 4, _subjects, _reads, find)
+MODULE = Module(NAME, "bus", 5, _subjects, _reads, find)
