@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from arkund.core.advise.dynamics import typical_reduction_db
 from arkund.core.advise.finding import Change, Finding, spoken
-from arkund.core.advise.heard import gap_ms, heard, heard_times, shell_times
+from arkund.core.advise.heard import gap_ms, heard, heard_times
 from arkund.core.advise.level import typical_dbfs
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
@@ -32,7 +32,7 @@ FAMILIES = {"kick": ("kick",), "snare": ("snare",), "toms": ("tom",), DRUM_BUS: 
 """The families whose strokes groups of shells carry; the drum bus carries all."""
 
 FEWEST = 4
-"""A channel with fewer strokes in the song is left as it is."""
+"""A channel with fewer strokes in what is heard is left as it is."""
 
 BENT_DB = {
     "punch": {"kick": 1.5, "snare": 3.0, "toms": 2.5, DRUM_BUS: 1.5},
@@ -82,11 +82,11 @@ def _saturation(study: Study, called: str, path: str, school: School) -> list[Fi
     bent = BENT_DB[school.goal].get(called)
     channel = _channel(study.sheet, called)
     families = FAMILIES[called]
-    few = len(shell_times(study, families)) < FEWEST
-    if bent is None or any(channel.stages(Saturation)) or few:
+    times = heard_times(study, families)
+    if bent is None or any(channel.stages(Saturation)) or len(times) < FEWEST:
         return []
     sound = heard(study, study.graph.chain(called).end, is_beside=called != DRUM_BUS)
-    typical = _typical_dbfs(sound, study.rate, heard_times(study, families))
+    typical = _typical_dbfs(sound, study.rate, times)
     drive = round(float(np.clip(drive_db(typical, bent), 0, 24)) * 2) / 2
     takes = 10 * math.log10(1 + 10 ** ((typical + drive) / 10))
     if typical <= -150 or takes < 0.3:
@@ -120,11 +120,11 @@ def _saturation(study: Study, called: str, path: str, school: School) -> list[Fi
 
 def _glue(study: Study, school: School) -> list[Finding]:
     stage = study.sheet.drum_bus.first(Compressor)
-    struck = shell_times(study)
-    if stage is None or stage.on or len(struck) < FEWEST:
+    times = heard_times(study)
+    if stage is None or stage.on or len(times) < FEWEST:
         return []
     aim = GLUE_DB[school.goal]
-    gap = gap_ms(struck, 50)
+    gap = gap_ms(times, 50)
     key = stage.key.model_copy(update={"high_pass_hz": GLUE_KEY_HZ})
     wanted = stage.model_copy(
         update={
@@ -136,7 +136,7 @@ def _glue(study: Study, school: School) -> list[Finding]:
         }
     )
     sound = heard(study, study.graph.chains[DRUM_BUS].before(stage.id), is_beside=False)
-    made, reduction = dialled(study, sound, wanted, aim, heard_times(study))
+    made, reduction = dialled(study, sound, wanted, aim, times)
     if reduction < 0.5:
         return []
     path = stage_path(DRUM_BUS, stage)

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from arkund.core.advise.goal import Figure, Goal, card_of, figures, strokes_of
-from arkund.core.advise.heard import Span, heard, laid, recorded_mix, spans_of
+from arkund.core.advise.heard import Span, laid, recorded_mix, spans_of
 from arkund.core.advise.study import Study
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, sort_pieces
@@ -23,7 +23,7 @@ class Excerpt:
         self.whole_strokes = strokes_of(study)
         self.whole_before = card_of(study, recorded=True)
         self.strokes = _strokes(study.hits, self.spans, study.rate, self.whole_strokes)
-        before = heard(study, recorded_mix(study))
+        before = study.mixed(recorded_mix(study), self.spans, is_beside=True)
         self.before = punch_card(before, study.rate, self.strokes)
         self._offsets: dict[str, float] = {}
 

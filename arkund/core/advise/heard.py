@@ -1,8 +1,9 @@
-"""What judgement of sums listens to: some parts of the song, end to end, and the strokes in them.
+"""What judgement of sums listens to, and the strokes in it: a minute from the first stroke on, by which
+stages are dialled, and some parts of the song, end to end, by which their results are looked at.
 
-The first holds the loudest stroke, since peaks are what loudness stands against; the others are
-chosen so that every piece of the kit is struck a few times. They are rendered as if there were no
-more of the song (`Engine.only`), so that judging costs as much in a long song as in a short one.
+Of the parts the first holds the loudest stroke, since peaks are what loudness stands against; the
+others are chosen so that every piece of the kit is struck a few times. What is typical of a song
+they do not show: dialled by them, ghosts come to stand too far under accents.
 """
 
 import threading
@@ -22,6 +23,8 @@ from arkund.core.shape.sides import louder_side
 
 Span = tuple[int, int]
 SPANS, SPAN_S = 4, STRETCH_S
+
+LONGEST_HEARD_S = 60.0
 
 ENOUGH = 4
 """So many strokes of a piece are looked for."""
@@ -43,7 +46,7 @@ def recorded_mix(study: Study) -> Node:
 
 
 def spans_of(study: Study) -> list[Span]:
-    """The parts that are heard, in samples and in the song's order. They rest on the recording and its
+    """The parts of the song, in samples and in its order. They rest on the recording and its
     strokes, and the last few are kept."""
 
     def find() -> list[Span]:
@@ -65,9 +68,16 @@ def spans_of(study: Study) -> list[Span]:
 
 
 def heard(study: Study, node: Node, *, is_beside: bool = True) -> NDArray[np.float32]:
-    """A sum or what is behind it in the parts that are heard, on one core where others are judged
-    ``beside`` it."""
-    return study.mixed(node, spans_of(study), is_beside=is_beside)
+    """A sum or what is behind it from the first stroke on, `LONGEST_HEARD_S` at most; on one core
+    where others are judged ``beside`` it."""
+    start = _start(study)
+    stop = min(start + round(LONGEST_HEARD_S * study.rate), study.sheet.frames)
+    return study.read(node, start, stop, is_beside=is_beside)
+
+
+def _start(study: Study) -> int:
+    first = study.hits[0].time_s if study.hits else 0.0
+    return max(round((first - 0.2) * study.rate), 0)
 
 
 def laid(hits: Sequence[Hit], spans: Sequence[Span], rate: int) -> list[tuple[float, Hit]]:
@@ -87,8 +97,9 @@ def shell_times(study: Study, families: Sequence[str] = ()) -> list[float]:
 
 def heard_times(study: Study, families: Sequence[str] = ()) -> list[float]:
     """The same as they fall in `heard`."""
-    strokes = laid(study.hits, spans_of(study), study.rate)
-    return [time for time, hit in strokes if _is_plain(hit, families)]
+    start = _start(study) / study.rate
+    times = [time - start for time in shell_times(study, families)]
+    return [time for time in times if time < LONGEST_HEARD_S - 0.5]
 
 
 def _is_plain(hit: Hit, families: Sequence[str]) -> bool:

@@ -183,12 +183,24 @@ class Study:
         """A sum or what is behind it, over the whole song, or over ``spans`` of it in samples end to
         end as if there were no more of it. On two cores; on one where others are rendered
         ``beside`` it."""
-        engine = self.engine.only(spans) if spans else self.engine
-        spans = spans or [(0, self.sheet.frames)]
+        if not spans:
+            return self.read(node, 0, self.sheet.frames, is_beside=is_beside)
+        engine = self.engine.only(spans)
         if not is_beside:
-            with ThreadPoolExecutor(2) as pool:
-                engine.ahead(self.graph.levels(), spans, pool, self._behind(node))
+            self._render(engine, node, spans)
         return np.concatenate([engine.read(node, first, last) for first, last in spans])
+
+    def read(
+        self, node: Node, start: int, stop: int, *, is_beside: bool = False
+    ) -> NDArray[np.float32]:
+        """The samples ``start`` to ``stop`` of a sum or what is behind it, likewise."""
+        if not is_beside:
+            self._render(self.engine, node, [(start, stop)])
+        return self.engine.read(node, start, stop)
+
+    def _render(self, engine: Engine, node: Node, spans: Sequence[tuple[int, int]]) -> None:
+        with ThreadPoolExecutor(2) as pool:
+            engine.ahead(self.graph.levels(), spans, pool, self._behind(node))
 
     def mix(
         self,
