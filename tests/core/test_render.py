@@ -12,7 +12,7 @@ import soundfile as sf
 from arkund.core.errors import SheetError
 from arkund.core.hits.hit import Hit
 from arkund.core.mix.building import build
-from arkund.core.mix.cache import DiskStore, TileCache
+from arkund.core.mix.cache import DiskStore, Names, TileCache
 from arkund.core.mix.chains import Processed
 from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
 from arkund.core.mix.engine import Engine
@@ -175,6 +175,31 @@ def test_what_is_rendered_ahead_is_what_is_read_and_is_rendered_once(
         engine.ahead([[other]], whole, pool, [end])
     assert np.array_equal(engine.read(end, 0, sheet.frames), wanted)
     assert rendered == []
+
+
+def test_names_that_are_forgotten_are_not_found_again_from_the_start(
+    song: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """In a long song there are more names than are kept; a piece needs that of the one before."""
+    sheet = apply_patch(song[0], EVERYTHING)
+    graph, engine, found = build(sheet, song[1]), _engine(sheet), []
+    engine.cache.keys = Names(400)
+    settings = Stretch._begins
+
+    def noting(stretch: Stretch, node: Processed) -> list[int]:
+        found.append(node.key)
+        return settings(stretch, node)
+
+    monkeypatch.setattr(Stretch, "_begins", noting)
+    count = sheet.frames // engine.tile_frames
+    for number in range(count):
+        engine.tile(graph.output, number)
+    chains = len(set(found))
+    # Begun once each, and named about once a piece.
+    assert len(found) < 3 * count * chains
+    assert np.array_equal(
+        engine.tile(graph.output, count - 1), _engine(sheet).tile(graph.output, count - 1)
+    )
 
 
 def test_a_state_that_was_forgotten_is_found_again(song: Any) -> None:

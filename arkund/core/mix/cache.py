@@ -63,8 +63,8 @@ class Memory:
 
 
 class Names:
-    """Keys of spans by what they are keys of, so that each is hashed once. All are forgotten when
-    there are too many: they are found again. Safe among threads."""
+    """Keys of spans by what they are keys of, so that each is hashed once. The older half is forgotten
+    when there are too many: they are found again. Safe among threads."""
 
     def __init__(self, limit: int = 200_000) -> None:
         self._limit = limit
@@ -76,9 +76,14 @@ class Names:
         if name is None:
             name = find()
             if len(self._names) >= self._limit:
-                self._names.clear()
+                for old in list(self._names)[: self._limit // 2]:
+                    self._names.pop(old, None)
             self._names[what] = name
         return name
+
+    def has(self, what: tuple[str, str, int, int]) -> bool:
+        """Whether the key of ``what`` is known."""
+        return what in self._names
 
 
 class TileCache:

@@ -21,9 +21,6 @@ from arkund.core.mix.chains import Processed
 from arkund.core.mix.nodes import Node, key_of
 from arkund.core.process.stage import Audio
 
-STRIDE = 16
-"""Pieces whose names are found in one go."""
-
 
 class Around(Protocol):
     """What a stretch asks of the engine that it belongs to."""
@@ -164,12 +161,16 @@ class Stretch:
 
     def _named(self, node: Processed, number: int) -> str:
         """Name of a piece: the hash of all that its chain has heard when it is done."""
+        keys, of = self.around.cache.keys, f"{self._name} piece"
 
         def find() -> str:
             begins, before, span = self._begins(node), "", self._span(node, number)
             if number:
-                # In strides, since each asks for the one before.
-                for passed in range(STRIDE, number, STRIDE):
+                # From the last that is known on, since each asks for the one before.
+                known = number - 1
+                while known and not keys.has((of, node.key, known, 0)):
+                    known -= 1
+                for passed in range(known, number - 1):
                     self._named(node, passed)
                 begins, before = [span[0]], self._named(node, number - 1)
             inputs = (node.source, *(link.listens for link in node.links if link.listens))
@@ -181,7 +182,7 @@ class Stretch:
             ]
             return key_of("piece", self.rate, self.alone, begins, span, before, links, heard)
 
-        return self.around.cache.keys.get((f"{self._name} piece", node.key, number, 0), find)
+        return keys.get((of, node.key, number, 0), find)
 
     def _begins(self, node: Processed) -> list[int]:
         """The first sample that each processor of a chain hears."""
