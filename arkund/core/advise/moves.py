@@ -46,7 +46,7 @@ NEAR_DB = 0.5
 """A figure that is met by less has its levers too: other moves may cost it that."""
 
 SURE = 0.15
-"""What is wanted beyond the goal in the whole song, for who measures it otherwise."""
+"""What is wanted beyond the goal in the whole song, since another meter may show a little less."""
 
 LEAST_NEARER_DB, LEAST_MOVE_DB = 0.1, 0.4
 
