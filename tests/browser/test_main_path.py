@@ -107,13 +107,13 @@ def test_sound_arrives_plays_and_compares_at_the_same_place(page: Page, song: st
     _ready(page)
     page.keyboard.press(" ")
     until(page, "arkund.player.stats.buffers >= 3", 20)
-    # Chunks meet where the server's tiles do.
+    # Chunks meet where the server's tiles do, and half-way.
     tile, first, edges = page.evaluate(
         "[arkund.bench.tile, arkund.player.start, arkund.player.edges]"
     )
     assert edges[-1] == page.evaluate("arkund.player.length")
     assert len(edges) > 2
-    assert all((first + edge) % tile == 0 for edge in edges[1:-1])
+    assert all((first + edge) % (tile / 2) == 0 for edge in edges[1:-1])
     start = page.evaluate("arkund.player.position()")
     page.wait_for_timeout(400)
     assert page.evaluate("arkund.player.position()") != start

@@ -1,8 +1,9 @@
 // Playing: lanes of sound rendered by the server, three states side by side on one clock.
 //
-// Each state (as recorded, now, removed) is fetched in chunks of a tile or less from the playhead
-// on and scheduled at exact frames; all states that are there run together, only one is let
-// through, so switching is at the same sample. A change swaps new chunks in under the old ones.
+// Each state (as recorded, now, removed) is held in chunks of half a tile or less, fetched from the
+// playhead on and scheduled at exact frames; all states that are there run together, only one is let
+// through, so switching is at the same sample. A change swaps new chunks in under the old ones. What an
+// ear waits for is asked for chunk by chunk, all else a tile at a time.
 import { getBytes, notify } from "./api.js";
 import { address, bench, loopFrames, on, query, tell } from "./bench.js";
 
@@ -10,10 +11,14 @@ const AHEAD_S = 0.4;
 const FADE_S = 0.008;
 // The soonest moment that can still be met.
 const SOON_S = 0.015;
+// By what the last chunk took the next one arrives in time.
+const MARGIN = 1.25;
 const REST_MS = 1200;
 const LEAST_S = 0.1;
 // A change is never begun farther ahead of the playhead.
 const LATEST_S = 0.8;
+// What sounds within so long, and has changed, is waited for by an ear.
+const EAR_S = 0.5;
 const VARIANTS = ["now", "recorded", "removed", "other"];
 
 class Player {
@@ -48,10 +53,10 @@ class Player {
   setSpan() {
     [this.start, this.stop] = loopFrames();
     this.length = this.stop - this.start;
-    // Chunks end where the server's tiles do, so that each needs but one of them.
-    const least = LEAST_S * bench.rate;
+    // Chunks end where the server's tiles do and half-way, so that each needs but one of them.
+    const least = LEAST_S * bench.rate, half = bench.tile / 2;
     this.edges = [0];
-    for (let at = (Math.floor(this.start / bench.tile) + 1) * bench.tile; at < this.stop - least; at += bench.tile) {
+    for (let at = (Math.floor(this.start / half) + 1) * half; at < this.stop - least; at += half) {
       if (at - this.start > least) this.edges.push(at - this.start);
     }
     this.edges.push(this.length);
@@ -232,7 +237,7 @@ class Player {
 
   // From the place on that the playhead will have reached when the first chunk arrives.
   order() {
-    const ahead = this.took * bench.rate;
+    const ahead = (MARGIN * this.took + SOON_S) * bench.rate;
     const first = this.playing ? this.chunkAt((this.position() - this.start + ahead) % this.length) : 0;
     return Array.from({ length: this.count }, (_, i) => (first + i) % this.count);
   }
@@ -267,23 +272,26 @@ class Player {
 
   async fetchChunks(v, state, epoch) {
     let first = true;
+    const isDone = (index) => state.chunks.get(index)?.epoch === epoch;
     for (const index of this.order()) {
       if (state.epoch !== epoch) return;
-      const have = state.chunks.get(index);
-      if (have && have.epoch === epoch) continue;
-      const from = this.start + this.edges[index];
-      const frames = this.edges[index + 1] - this.edges[index];
-      // What is swapped in under old sound is waited for by an ear.
-      const text = this.asked(v, from, frames) + (first && have && v === this.variant ? "&at_once=1" : "");
-      if (v === this.variant) tell("loading", `rendering ${index + 1} of ${this.count}`);
+      if (isDone(index)) continue;
+      const have = state.chunks.has(index);
+      // Swapped in under old sound: an ear waits for it.
+      const soon = have && v === this.variant && (first || this.isSoon(index));
+      let last = index + 1;
+      if (!soon) while (last < this.count && !this.endsTile(last) && !isDone(last)) last += 1;
+      const edges = this.edges.slice(index, last + 1);
+      const text = this.asked(v, this.start + edges[0], edges.at(-1) - edges[0]) + (soon ? "&at_once=1" : "");
+      if (v === this.variant) tell("loading", `rendering ${last} of ${this.count}`);
       try {
         const asked = performance.now();
         const { bytes, headers } = await getBytes(`${address("pcm/")}?${text}`);
         if (state.epoch !== epoch) return;
         if (first && have) this.took = Math.min((performance.now() - asked) / 1000, LATEST_S);
-        state.chunks.set(index, { epoch, ...this.decode(bytes, headers) });
+        this.decode(bytes, headers, edges).forEach((entry, n) => state.chunks.set(index + n, { epoch, ...entry }));
         this.stats.buffers += 1;
-        if (have && this.playing && (first || this.isNear(index))) this.swap(v, index);
+        if (have && this.playing && (first || this.isNear(index, last))) this.swap(v, index);
         else if (this.playing) this.schedule(v);
         first = false;
       } catch (error) {
@@ -296,10 +304,22 @@ class Player {
     if (v === this.variant) tell("loading", "");
   }
 
-  // Whether a chunk is sounding or already set to sound.
-  isNear(index) {
+  endsTile(edge) {
+    return (this.start + this.edges[edge]) % bench.tile === 0;
+  }
+
+  // Whether a chunk is sounding or will be before long.
+  isSoon(index) {
     const at = this.position() - this.start;
-    return [at, (at + AHEAD_S * bench.rate) % this.length].some((n) => this.chunkAt(n) === index);
+    const wait = (this.edges[index] - at + this.length) % this.length;
+    return this.playing && (this.chunkAt(at) === index || wait < EAR_S * bench.rate);
+  }
+
+  // Whether one of the chunks from ``first`` to before ``last`` is sounding or already set to sound.
+  isNear(first, last) {
+    const at = this.position() - this.start, ahead = AHEAD_S * bench.rate;
+    const set = [at, (at + ahead / 2) % this.length, (at + ahead) % this.length].map((n) => this.chunkAt(n));
+    return set.some((n) => first <= n && n < last);
   }
 
   asked(v, start, frames) {
@@ -309,18 +329,21 @@ class Player {
     return query({ ...span, variant: "now", rev: this.other.rev, patch: this.other.patch || "" });
   }
 
-  decode(bytes, headers) {
+  // The chunks between ``edges`` from the sound of all of them.
+  decode(bytes, headers, edges) {
     this.open();
     const channels = Number(headers.get("X-Channels"));
-    const samples = new Int16Array(bytes);
-    const frames = samples.length / channels;
-    const buffer = this.context.createBuffer(2, frames, bench.rate);
-    for (let c = 0; c < 2; c += 1) {
-      const part = samples.subarray((c % channels) * frames, (c % channels) * frames + frames);
-      const data = buffer.getChannelData(c);
-      for (let n = 0; n < frames; n += 1) data[n] = part[n] / 32767;
-    }
-    return { buffer, scale: Number(headers.get("X-Scale")) };
+    const samples = new Int16Array(bytes), frames = samples.length / channels;
+    return edges.slice(1).map((edge, n) => {
+      const begin = edges[n] - edges[0], length = edge - edges[n];
+      const buffer = this.context.createBuffer(2, length, bench.rate);
+      for (let c = 0; c < 2; c += 1) {
+        const from = (c % channels) * frames + begin;
+        const part = samples.subarray(from, from + length), data = buffer.getChannelData(c);
+        for (let i = 0; i < part.length; i += 1) data[i] = part[i] / 32767;
+      }
+      return { buffer, scale: Number(headers.get("X-Scale")) };
+    });
   }
 
   // What was rendered of these states no longer holds; it sounds on until its successor is there.
