@@ -10,6 +10,7 @@ from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label
 from arkund.core.mix.channels import Mic
 from arkund.core.mix.sources import gate_rule
+from arkund.core.mix.strokes import Strokes
 from arkund.core.units import samples_to_ms
 from arkund.songs import findings, revisions
 from arkund.songs.models import Revision, Song
@@ -104,7 +105,7 @@ def _named_spans(mic: Mic) -> dict[str, regions.Span]:
 def _rule(study: Study, mic: Mic, opens_on: str = "strokes") -> GateRule:
     clean = mic.clean.model_copy(update={"opens_on": opens_on})
     heard = [*study.hits, *study.unlisted]
-    return gate_rule(mic.model_copy(update={"clean": clean}), study.rate, lambda: heard)
+    return gate_rule(mic.model_copy(update={"clean": clean}), study.rate, lambda: Strokes(heard))
 
 
 def _derived(study: Study, name: str) -> list[regions.Span]:

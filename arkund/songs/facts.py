@@ -22,7 +22,7 @@ from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.nodes import Gated, Node, key_of
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import gate_rule
-from arkund.core.mix.strokes import sounding_hits, sounding_unlisted
+from arkund.core.mix.strokes import Strokes, sounding_hits, sounding_unlisted
 from arkund.songs import by_hand, findings, lately, revisions, storage
 from arkund.songs.analysing import NOT_THERE, analysis_of
 from arkund.songs.models import Song
@@ -241,9 +241,9 @@ def gate_report(sheet: Sheet, mic: str, clean: Clean | None = None) -> dict[str,
     listed = hits_of(sheet)
     unlisted = sounding_unlisted(sheet, storage.library(), listed)
     strays = [h.time_s for h in unlisted if h.piece == piece]
-    rule = gate_rule(
-        sheet.mics[mic].model_copy(update={"clean": c}), sheet.rate, lambda: [*listed, *unlisted]
-    )
+    strokes = Strokes([*listed, *unlisted])
+    mic_so = sheet.mics[mic].model_copy(update={"clean": c})
+    rule = gate_rule(mic_so, sheet.rate, lambda: strokes)
     key = gate_key(sheet, mic) if c.opens_on == "threshold" else sound
     gated = None
     if c.shuts == "ring":

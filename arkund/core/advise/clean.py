@@ -36,6 +36,7 @@ from arkund.core.mix.channels import DEEPEST_NOTCH_DB, NOTCH_Q, OFF_DB, Clean
 from arkund.core.mix.lanes import kit_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import gate_rule
+from arkund.core.mix.strokes import Strokes
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.key import Key
 from arkund.core.units import amplitude_to_db, amplitudes_to_db, power_to_db
@@ -119,7 +120,7 @@ def report(study: Study, mic: str, settings: Clean) -> GateReport:
     sound = study.sound(mic, "placed")
     strays = [h.time_s for h in study.unlisted if h.piece == piece]
     mic_so = study.sheet.mics[mic].model_copy(update={"clean": settings})
-    rule = gate_rule(mic_so, rate, lambda: [*study.hits, *study.unlisted])
+    rule = gate_rule(mic_so, rate, lambda: Strokes([*study.hits, *study.unlisted]))
     key = sound
     if settings.opens_on == "threshold":
         heard = study.graph.node(f"{mic}.clean.key")

@@ -3,7 +3,6 @@
 from collections.abc import Callable, Mapping, Sequence
 from functools import cache
 
-from arkund.core.hits.hit import Hit
 from arkund.core.mix.chains import Link, Processed
 from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Channel, Mic
 from arkund.core.mix.differences import variants
@@ -20,8 +19,9 @@ from arkund.core.mix.nodes import Node, Pair, Pulses, Side
 from arkund.core.mix.pairs import lane
 from arkund.core.mix.sheet import Sheet, bus_order, with_values
 from arkund.core.mix.sources import Entry, layer_entry, mic_entry, taking_layers
-from arkund.core.mix.strokes import all_strokes
+from arkund.core.mix.strokes import Strokes, all_strokes
 from arkund.core.mix.summing import Input, Mixed, Varied, pan_gains
+from arkund.core.process.stage import processor_of
 from arkund.core.units import db_to_amplitude
 
 CLEAN = 3
@@ -208,7 +208,7 @@ def _as_recorded(sheet: Sheet, entries: Mapping[str, Entry]) -> Graph:
     return Graph(every, outs, {}, {}, {}, outs, total, total, beside, _with(total, beside))
 
 
-def _stroke_keys(sheet: Sheet, heard: Callable[[], list[Hit]]) -> dict[str, Node]:
+def _stroke_keys(sheet: Sheet, heard: Callable[[], Strokes]) -> dict[str, Node]:
     """Lists of strokes as sounds, those that some stage listens to."""
     channels = (*sheet.mics.values(), *sheet.groups.values(), *sheet.buses.values(), sheet.drum_bus)
     sources = {s.listens.source for c in channels for s in c.chain if s.listens}
@@ -217,8 +217,7 @@ def _stroke_keys(sheet: Sheet, heard: Callable[[], list[Hit]]) -> dict[str, Node
             tuple(
                 sorted(
                     (round(h.time_s * sheet.rate), round(h.velocity / 127, 4))
-                    for h in heard()
-                    if h.piece == name.removesuffix(STROKES)
+                    for h in heard().of(name.removesuffix(STROKES))
                 )
             )
         )
@@ -333,7 +332,7 @@ def _chained(
             heard = listens or node
             keys[stage.id] = Processed(heard, (Link(through),)) if through else heard
         if not stage.is_transparent:
-            links.append(Link(stage.process(rate), listens, through))
+            links.append(Link(processor_of(stage, rate), listens, through))
             node = Processed(entry, tuple(links), dear=stage is working[-1], behind=hearing.behind)
         after[stage.id] = node
     return Chained(channel.chain, entry, after, keys)

@@ -26,7 +26,7 @@ from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.mix.cache import Memory, TileCache
 from arkund.core.mix.chains import Processed
 from arkund.core.mix.nodes import File, Node
-from arkund.core.mix.stretches import Glance, Stretch
+from arkund.core.mix.stretches import Glance, Part, Stretch, joined
 from arkund.core.process.stage import Audio
 
 TILE_S, STRETCH_S = 1, 4
@@ -124,10 +124,16 @@ class Engine:
         within = list(self._within(start, stop))
         if len(within) == 1 and within[0][1:] == (start, stop):
             return within[0][0].read(node, start, stop)
-        out = np.zeros((stop - start,) if node.channels == 1 else (stop - start, 2), np.float32)
-        for stretch, first, last in within:
-            out[first - start : last - start] = stretch.read(node, first, last)
-        return out
+        return joined(self.parts(node, start, stop), node, start, stop)
+
+    def parts(self, node: Node, start: int, stop: int) -> list[Part]:
+        """`read` as what is there: sounds, each with the sample at which it begins; between them it is
+        silent."""
+        return [
+            part
+            for stretch, first, last in self._within(start, stop)
+            for part in stretch.parts(node, first, last)
+        ]
 
     def tile(self, node: Node, number: int) -> Audio:
         """One tile of `TILE_S` seconds."""
@@ -168,7 +174,12 @@ class Engine:
         for begin in range(0, len(pieces), AHEAD):
             some = pieces[begin : begin + AHEAD]
             for level in levels:
-                list(pool.map(lambda one: one[0].piece(one[2], one[1]), _each(some, level)))
+                # What is there already is told here: two threads would wait for each other to look.
+                missing = [
+                    each for each in _each(some, level) if not each[0].has(each[2], [each[1]])
+                ]
+                run = pool.map if len(missing) > 1 else map
+                list(run(lambda one: one[0].piece(one[2], one[1]), missing))
             numbers: dict[Stretch, list[int]] = {}
             for stretch, number in some:
                 numbers.setdefault(stretch, []).append(number)

@@ -4,14 +4,14 @@ A chain that hears others must begin before the sound that is asked for, and wha
 there by then; what it delays must be there for longer. Both add up from the drum bus backwards.
 """
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cache
 from typing import NamedTuple
 
 from arkund.core.mix.channels import DRUM_BUS, Channel
 from arkund.core.mix.settling import ALONE, Settling
 from arkund.core.mix.sheet import Sheet
-from arkund.core.process.stage import Processor
+from arkund.core.process.stage import Processor, processor_of
 
 
 class Heard(NamedTuple):
@@ -27,9 +27,12 @@ NEAR = Heard(ALONE, ALONE)
 def hearings(sheet: Sheet, versions: Callable[[str], Sequence[Channel]]) -> Callable[[str], Heard]:
     """Who hears each channel, by path; ``versions`` are those of a channel over all bars."""
 
+    listening = _listening(sheet)
+
     @cache
     def behind(path: str) -> Settling:
-        return Settling.worst([entering(one) for one in _hearing(sheet, path)]).stepped(sheet.rate)
+        hearing = _hearing(sheet, path, listening)
+        return Settling.worst([entering(one) for one in hearing]).stepped(sheet.rate)
 
     @cache
     def entering(path: str) -> Settling:
@@ -44,29 +47,33 @@ def _row(channel: Channel, rate: int) -> list[Processor]:
     row: list[Processor] = []
     for stage in channel.chain:
         if not stage.is_transparent:
-            row.append(stage.process(rate))
+            row.append(processor_of(stage, rate))
             if stage.listens and stage.listens.is_filtered:
                 row.append(stage.listens.filters(rate))
     return row
 
 
-def _hearing(sheet: Sheet, path: str) -> Iterator[str]:
+def _hearing(sheet: Sheet, path: str, listening: Mapping[str, list[str]]) -> Iterator[str]:
     """The channels that hear a channel."""
     table, _, name = path.partition(".")
     if table == DRUM_BUS:
         return
-    to = getattr(sheet.mics.get(name) or sheet.layers.get(name), "to", None)
+    own = sheet.mics.get(name) or sheet.layers.get(name)
+    to = own.to if own else None
     yield f"groups.{to}" if to in sheet.groups else DRUM_BUS
     for bus, settings in sheet.buses.items():
         if name in settings.sends:
             yield f"buses.{bus}"
     if to in sheet.groups:
-        yield from _listening(sheet, to)
+        yield from listening.get(to, ())
 
 
-def _listening(sheet: Sheet, source: str) -> Iterator[str]:
-    """The groups and buses with a stage that listens to a group as its members come in."""
+def _listening(sheet: Sheet) -> dict[str, list[str]]:
+    """The groups and buses with a stage that listens to a source, which a group is as its members come
+    in."""
+    found: dict[str, list[str]] = {}
     for table in ("groups", "buses"):
         for name, channel in getattr(sheet, table).items():
-            if any(stage.listens and stage.listens.source == source for stage in channel.chain):
-                yield f"{table}.{name}"
+            for source in {s.listens.source for s in channel.chain if s.listens}:
+                found.setdefault(source, []).append(f"{table}.{name}")
+    return found

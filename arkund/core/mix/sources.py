@@ -1,6 +1,6 @@
 """A mic before its chain: as recorded, joined, moved, repaired, placed and clean."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 
 from arkund.core.clean.gate import Timing
 from arkund.core.clean.rule import LOUD_KINDS, GateRule
@@ -17,7 +17,7 @@ from arkund.core.mix.layers import AnyLayer, SampleLayer, SubLayer
 from arkund.core.mix.laying import laid_out
 from arkund.core.mix.nodes import Difference, File, Gated, Mended, Node, Placed
 from arkund.core.mix.sheet import Sheet, Take
-from arkund.core.mix.strokes import UNLISTED
+from arkund.core.mix.strokes import UNLISTED, Strokes
 from arkund.core.mix.struck import Cut, Evened, Silenced, Struck, Toned
 from arkund.core.process.crossover import Side, crossover
 from arkund.core.process.equaliser import Band, Equaliser
@@ -76,7 +76,7 @@ def mic_entry(
     sheet: Sheet,
     library: Library,
     variant: Variant,
-    heard: Callable[[], list[Hit]],
+    heard: Callable[[], Strokes],
     hearing: Heard = NEAR,
 ) -> Entry:
     """A mic as recorded, repaired, placed, clean, and as it enters its chain: with even strokes,
@@ -133,15 +133,15 @@ def _ring_notched(placed: Node, clean: Clean, rate: int, hearing: Heard) -> Node
 
 
 def _evened(
-    name: str, sheet: Sheet, clean: Node, heard: Callable[[], list[Hit]], hearing: Heard
+    name: str, sheet: Sheet, clean: Node, heard: Callable[[], Strokes], hearing: Heard
 ) -> Node:
     mic = sheet.mics[name]
     layers = [sheet.layers[n] for n in taking_layers(sheet, name) if not sheet.layers[n].mute]
     instead = [layer for layer in layers if layer.mode == "instead"]
     entry = clean
     if mic.even.amount or instead:
-        own = sorted(_listed(heard(), mic.name.piece), key=lambda h: h.time_s)
-        onsets = tuple(round(h.time_s * sheet.rate + mic.delay_samples) for h in own)
+        listed = sorted(_listed(heard(), mic, sheet.rate), key=lambda one: one[0].time_s)
+        own, onsets = [h for h, _ in listed], tuple(at for _, at in listed)
     if mic.even.amount:
         entry = Evened(entry, onsets, tuple(h.kind for h in own), mic.even.amount)
     if instead:
@@ -176,13 +176,13 @@ def layer_entry(
     sheet: Sheet,
     drum: Node,
     library: Library,
-    heard: Callable[[], list[Hit]],
+    heard: Callable[[], Strokes],
     hearing: Heard = NEAR,
 ) -> Node:
     """What a layer plays, under the strokes of the mic that it follows; ``drum`` is that mic clean."""
     mic = sheet.mics[layer.of]
-    struck = [h for h in _listed(heard(), mic.name.piece) if plays(layer, h)]
-    onsets = tuple(sorted(round(h.time_s * sheet.rate + mic.delay_samples) for h in struck))
+    listed = _listed(heard(), mic, sheet.rate)
+    onsets = tuple(sorted(at for h, at in listed if plays(layer, h)))
     if isinstance(layer, SubLayer):
         toned = Toned(
             drum,
@@ -205,16 +205,15 @@ def layer_entry(
     )
 
 
-def _samples(layer: SampleLayer, sheet: Sheet, heard: Callable[[], list[Hit]]) -> tuple[Cut, ...]:
+def _samples(layer: SampleLayer, sheet: Sheet, heard: Callable[[], Strokes]) -> tuple[Cut, ...]:
     """Each sample where it lies now; strokes that have left the song are left out."""
-    if layer.source is None:
-        shift = sheet.mics[layer.of].delay_samples - round(HEAD_S * sheet.rate)
-        begins = {h.id: round(h.time_s * sheet.rate + shift) for h in heard()}
-    else:
-        begins = {}
-    found = [
-        (n, begins.get(s.hit, -1) if s.hit else s.at or 0, s) for n, s in enumerate(layer.samples)
-    ]
+    shift = sheet.mics[layer.of].delay_samples - round(HEAD_S * sheet.rate)
+    times = heard().times_s if layer.source is None else {}
+
+    def begin(hit: str) -> int:
+        return round(times[hit] * sheet.rate + shift) if hit in times else -1
+
+    found = [(n, begin(s.hit) if s.hit else s.at or 0, s) for n, s in enumerate(layer.samples)]
     return tuple(
         Cut(
             n,
@@ -236,13 +235,12 @@ def plays(layer: AnyLayer, hit: Hit) -> bool:
     return wanted and hit.id not in layer.left_out
 
 
-def _of_piece(hits: Sequence[Hit], piece: str | None) -> list[Hit]:
-    return [h for h in hits if h.piece == piece]
-
-
-def _listed(hits: Sequence[Hit], piece: str | None) -> list[Hit]:
-    """A piece's strokes; what may be one opens a gate, but plays no sample and is made no louder."""
-    return [h for h in _of_piece(hits, piece) if h.kind != UNLISTED]
+def _listed(strokes: Strokes, mic: Mic, rate: int) -> list[tuple[Hit, int]]:
+    """The strokes of a mic's piece, each with the sample on which it falls there; what may be one
+    opens a gate, but plays no sample and is made no louder."""
+    piece = mic.name.piece
+    own = zip(strokes.of(piece), strokes.places(piece, rate, mic.delay_samples), strict=True)
+    return [one for one in own if one[0].kind != UNLISTED]
 
 
 def _repaired(source: Node, repair: Repair, rate: int) -> Node:
@@ -255,7 +253,7 @@ def _repaired(source: Node, repair: Repair, rate: int) -> Node:
     return mended if hum.is_transparent else Processed(mended, (Link(hum),))
 
 
-def gate_rule(mic: Mic, rate: int, heard: Callable[[], Sequence[Hit]]) -> GateRule:
+def gate_rule(mic: Mic, rate: int, heard: Callable[[], Strokes]) -> GateRule:
     """The gate's rule with its times in samples and, on strokes, its piece's onsets, unlisted ones
     too, as they fall in this mic after trim and delay."""
     c: Clean = mic.clean
@@ -265,24 +263,26 @@ def gate_rule(mic: Mic, rate: int, heard: Callable[[], Sequence[Hit]]) -> GateRu
         ms_to_samples(c.release_ms, rate),
         ms_to_samples(c.lookahead_ms, rate),
     )
-    own = _of_piece(heard(), mic.name.piece) if c.opens_on == "strokes" else []
-
-    def onsets(hits: Sequence[Hit]) -> tuple[int, ...]:
-        return tuple(round(h.time_s * rate + mic.delay_samples) for h in hits)
-
-    # What no ghost changes, no ghost is told apart for.
-    ghosts = [h for h in own if h.kind == "ghost"] if c.ghosts_db < 0 else []
-    soft = [h for h in own if h.kind not in LOUD_KINDS]
+    onsets: tuple[int, ...] = ()
+    ghosts: tuple[int, ...] = ()
+    soft: tuple[int, ...] = ()
+    if c.opens_on == "strokes":
+        own = heard().of(mic.name.piece)
+        onsets = heard().places(mic.name.piece, rate, mic.delay_samples)
+        soft = tuple(at for h, at in zip(own, onsets, strict=True) if h.kind not in LOUD_KINDS)
+        # What no ghost changes, no ghost is told apart for.
+        if c.ghosts_db < 0:
+            ghosts = tuple(at for h, at in zip(own, onsets, strict=True) if h.kind == "ghost")
     return GateRule(
         c.opens_on,
         c.threshold_db,
         c.hysteresis_db,
         c.range_db,
         timing,
-        onsets=onsets(own),
-        ghosts=onsets(ghosts),
+        onsets=onsets,
+        ghosts=ghosts,
         ghosts_db=c.ghosts_db,
-        soft=onsets(soft),
+        soft=soft,
         early=ms_to_samples(c.soft_ms, rate),
         regions=c.spans if c.opens_on == "hand" else (),
         fade=c.fade,

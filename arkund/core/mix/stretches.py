@@ -8,7 +8,7 @@ piece of a mix asks of every mic for its first piece alone. What is wanted from 
 once, is a glance.
 """
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from threading import Lock
 from typing import Any, Protocol
@@ -21,6 +21,20 @@ from arkund.core.mix.chains import Processed
 from arkund.core.mix.nodes import Node, key_of
 from arkund.core.process.stage import Audio
 
+Part = tuple[int, Audio]
+"""Sound, behind the sample at which it begins."""
+
+
+def joined(parts: Sequence[Part], node: Node, start: int, stop: int) -> Audio:
+    """Samples ``start`` to ``stop`` of a node from its parts, silent between them; the one part where
+    that is all."""
+    if len(parts) == 1 and parts[0][0] == start and len(parts[0][1]) == stop - start:
+        return parts[0][1]
+    out = np.zeros((stop - start,) if node.channels == 1 else (stop - start, 2), np.float32)
+    for at, sound in parts:
+        out[at - start : at - start + len(sound)] = sound
+    return out
+
 
 class Around(Protocol):
     """What a stretch asks of the engine that it belongs to."""
@@ -31,7 +45,7 @@ class Around(Protocol):
     cache: TileCache
     keeps: bool
 
-    def read(self, node: Node, start: int, stop: int) -> Audio: ...
+    def parts(self, node: Node, start: int, stop: int) -> "list[Part]": ...
 
     def over(self, node: Node, start: int, stop: int) -> str: ...
 
@@ -66,18 +80,22 @@ class Stretch:
             return self.around.source(node, start, stop)
         if not isinstance(node, Processed):
             return node.render(self, start, stop)
+        return joined(self.parts(node, start, stop), node, start, stop)
+
+    def parts(self, node: Node, start: int, stop: int) -> list[Part]:
+        """The same as what is there: pieces, each with the sample at which it begins; between them it
+        is silent."""
+        if node.kept_s or not isinstance(node, Processed):
+            return [(start, self.read(node, start, stop))]
         numbers, first, last = self._pieces(node, start, stop)
-        if len(numbers) == 1 and (first, last) == (start, stop) == self._span(node, numbers[0]):
-            return self.piece(node, numbers[0])
-        out = np.zeros((stop - start,) if node.channels == 1 else (stop - start, 2), np.float32)
+        out: list[Part] = []
         for number in numbers:
             low, high = self._span(node, number)
             a, b = max(low, start), min(high, stop)
-            out[a - start : b - start] = self.piece(node, number)[a - low : b - low]
+            out.append((a, self.piece(node, number)[a - low : b - low]))
         if not self.alone:
             for a, b in ((max(start, 0), first), (last, stop)):
-                if a < b:
-                    out[a - start : b - start] = self.around.read(node, a, b)
+                out += self.around.parts(node, a, b) if a < b else []
         return out
 
     def over(self, node: Node, start: int, stop: int) -> str:
@@ -233,6 +251,12 @@ class Glance(Stretch):
     def over(self, node: Node, start: int, stop: int) -> str:
         """A name to put inputs in order by; nothing of this is remembered under it."""
         return node.key
+
+    def has(self, node: Processed, numbers: Iterable[int]) -> bool:
+        """Whether what is wanted of a chain is there already."""
+        if node.key in self._rendered:
+            return True
+        return self.long.has(node, self.long.numbers_of(node, *self._span(node, 0)))
 
     def piece(self, node: Processed, number: int) -> Audio:
         """The piece of a chain, which is the only one."""

@@ -1,8 +1,9 @@
 """The strokes that a song is heard to have: of the takes as joined, corrected and moved."""
 
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from functools import cache, cached_property
 from threading import Lock
 from typing import Any
 
@@ -59,21 +60,50 @@ def sounding_hits(sheet: Sheet, library: Library) -> list[Hit]:
     return moved_hits(hits, library.edits_of(sheet.moves), sheet.rate)
 
 
+class Strokes:
+    """Strokes of a song, listed ones and others, and where they fall. What is asked of it once is known
+    from then on."""
+
+    def __init__(self, every: Sequence[Hit]) -> None:
+        self.every = tuple(every)
+        self.places = cache(self._places)
+
+    @cached_property
+    def _by_piece(self) -> Mapping[str, list[Hit]]:
+        found: dict[str, list[Hit]] = {}
+        for hit in self.every:
+            found.setdefault(hit.piece, []).append(hit)
+        return found
+
+    @cached_property
+    def times_s(self) -> Mapping[str, float]:
+        """When each stroke falls, by its id."""
+        return {h.id: h.time_s for h in self.every}
+
+    def of(self, piece: str | None) -> Sequence[Hit]:
+        """A piece's strokes, in their order."""
+        return self._by_piece.get(piece or "", [])
+
+    def _places(self, piece: str | None, rate: int, delay: float) -> tuple[int, ...]:
+        """The sample on which each of a piece's strokes falls in a mic that is so many samples late."""
+        return tuple(round(h.time_s * rate + delay) for h in self.of(piece))
+
+
 KEPT = 4
-_lately: deque[tuple[tuple[Any, ...], list[Hit]]] = deque(maxlen=KEPT)
+_lately: deque[tuple[tuple[Any, ...], Strokes]] = deque(maxlen=KEPT)
 _turn = Lock()
 
 
-def all_strokes(sheet: Sheet, library: Library) -> list[Hit]:
+def all_strokes(sheet: Sheet, library: Library) -> Strokes:
     """What opens gates and plays layers: the strokes that are heard, and behind them what may be one.
-    Not to be written to: the last few are kept, since most changes of a sheet leave them alone."""
+    The last few are kept, since most changes of a sheet leave them alone."""
     rests_on = (library, sheet.moves, sheet.takes, sheet.comp, sheet.copies, sheet.frames)
     with _turn:
         for known, found in _lately:
             if known == rests_on:
                 return found
     listed = sounding_hits(sheet, library)
-    every = [*listed, *sounding_unlisted(sheet, library, listed)]
+    every = Strokes([*listed, *sounding_unlisted(sheet, library, listed)])
     with _turn:
         _lately.append((rests_on, every))
     return every

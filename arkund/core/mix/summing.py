@@ -48,18 +48,32 @@ class Mixed(Node):
 
     def render(self, reader: Reader, start: int, stop: int) -> Audio:
         inputs = [one for _, one in self._heard(reader, start, stop)]
-        sounds = [np.ascontiguousarray(reader.read(n, start, stop)) for n, _, _ in inputs]
-        if len(inputs) == 1 and _is_as_it_is(inputs[0]):
-            return sounds[0]
-        out = np.empty((stop - start, 2), np.float32)
-        if len(sounds) == 1 and sounds[0].ndim == 1:
-            spread(sounds[0], *inputs[0][1:], np.float64(LOUDEST), out)
-            return out
+        if len(inputs) == 1:
+            return _alone_in_the_sum(reader, inputs[0], start, stop)
         total = np.zeros((stop - start, 2))
-        for sound, (_, left, right) in zip(sounds, inputs, strict=True):
-            (add_mono if sound.ndim == 1 else add_stereo)(total, sound, left, right)
+        for node, left, right in inputs:
+            add = add_mono if node.channels == 1 else add_stereo
+            for at, sound in reader.parts(node, start, stop):
+                add(total[at - start :], np.ascontiguousarray(sound), left, right)
+        out = np.empty((stop - start, 2), np.float32)
         rounded(total, np.float64(LOUDEST), out)
         return out
+
+
+def _alone_in_the_sum(reader: Reader, given: Input, start: int, stop: int) -> Audio:
+    """What one input alone sums up to."""
+    node, left, right = given
+    sound = np.ascontiguousarray(reader.read(node, start, stop))
+    if _is_as_it_is(given):
+        return sound
+    out = np.empty((stop - start, 2), np.float32)
+    if node.channels == 1:
+        spread(sound, left, right, np.float64(LOUDEST), out)
+        return out
+    total = np.zeros((stop - start, 2))
+    add_stereo(total, sound, left, right)
+    rounded(total, np.float64(LOUDEST), out)
+    return out
 
 
 def _is_as_it_is(given: Input) -> bool:

@@ -1,6 +1,7 @@
 """What a stage listens to: itself, or another channel through a filter of its own."""
 
-from arkund.core.process.equaliser import Equaliser, EqualiserProcess, Filter
+from arkund.core.process.equaliser import Equaliser, Filter
+from arkund.core.process.stage import Processor, processor_of
 from arkund.core.process.values import Part, text, value
 
 LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
@@ -45,8 +46,8 @@ class Key(Part):
         """Whether a filter is in."""
         return self.high_pass_hz > LOWEST_HZ or self.low_pass_hz < HIGHEST_HZ
 
-    def filters(self, rate: int) -> EqualiserProcess:
+    def filters(self, rate: int) -> Processor:
         """The filters as the engine runs them."""
         high = Filter(on=self.high_pass_hz > LOWEST_HZ, frequency_hz=self.high_pass_hz)
         low = Filter(on=self.low_pass_hz < HIGHEST_HZ, frequency_hz=self.low_pass_hz)
-        return Equaliser(high_pass=high, low_pass=low, bands=()).process(rate)
+        return processor_of(Equaliser(high_pass=high, low_pass=low, bands=()), rate)

@@ -1,5 +1,6 @@
 """What every stage of a chain is, and what the engine asks of it."""
 
+from functools import lru_cache
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Protocol
 
 import numpy as np
@@ -54,8 +55,16 @@ class Stage(Part):
     @property
     def listens(self) -> "Key | None":
         """What its detector hears; None of a stage without one."""
-        return getattr(self, "key", None)
+        # Not by getattr: a model searches long for what it does not have.
+        return self.__dict__.get("key")
 
     def process(self, rate: int) -> Processor:
         """The stage as the engine runs it at ``rate`` Hz."""
         raise TypeError("every kind of stage has a process of its own")
+
+
+@lru_cache(maxsize=1024)
+def processor_of(stage: Stage, rate: int) -> Processor:
+    """`Stage.process`, of the stages last asked for as it was made: a change of one leaves the others
+    as they are."""
+    return stage.process(rate)

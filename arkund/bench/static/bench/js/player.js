@@ -34,7 +34,7 @@ class Player {
     this.otherDb = 0;
     this.stats = { buffers: 0, swaps: [], errors: 0 };
     // How long the first chunk after a change took, in s: it should arrive before its place has passed.
-    this.took = 0.2;
+    this.took = 0.1;
     this.hold();
     this.states = {};
     // Lanes beside the states, heard on top of what is now (`live.js`).
