@@ -144,15 +144,11 @@ def _body_agreement(
     so its sign stands where the stroke's first edge is too thin to tell."""
     low, high = bands.get(piece_family(piece), (500.0, 2000.0))
     length, lead = round(0.04 * rate), round(0.002 * rate)
-    pad = length + round(LONGEST_WAY_MS / 1000 * rate)
     window = np.hanning(length)
     spectra = []
     for sound, shift in ((near, 0), (far, round(lag))):
-        padded = np.pad(sound, (pad, pad))
-        starts = np.rint(times * rate).astype(int) + shift - lead + pad
-        starts = np.clip(starts, 0, len(padded) - length)
-        rows = np.stack([padded[s : s + length] for s in starts]) * window
-        spectra.append(scipy.fft.rfft(rows, axis=1))
+        rows = _cut(sound, np.rint(times * rate).astype(int) + shift - lead, length)
+        spectra.append(scipy.fft.rfft(rows * window, axis=1))
     hz = scipy.fft.rfftfreq(length, 1 / rate)
     inside = (hz >= low) & (hz <= high)
     a, b = (s[:, inside] for s in spectra)
@@ -177,18 +173,25 @@ def _windows(
 ) -> NDArray[np.float64]:
     """``(strokes, length)``: the sound around each stroke, eased in and out."""
     before, after = round(BEFORE_MS / 1000 * rate), round(AFTER_MS / 1000 * rate)
-    padded = np.pad(audio, (before, after))
-    starts = np.clip(np.rint(times * rate).astype(int), 0, len(audio) - 1)
-    rows = (
-        np.stack([padded[s : s + before + after] for s in starts])
-        if len(starts)
-        else (np.zeros((0, before + after)))
-    )
+    starts = np.clip(np.rint(times * rate).astype(int), 0, len(audio) - 1) - before
+    rows = _cut(audio, starts, before + after)
     ease = scipy.signal.windows.tukey(before + after, 0.25)
     ease[: before + after // 2] = np.maximum(
         ease[: before + after // 2], np.minimum(np.arange(before + after // 2) / (0.6 * before), 1)
     )
     return rows.astype(np.float64) * ease
+
+
+def _cut(
+    audio: NDArray[np.float32], starts: NDArray[np.int64], length: int
+) -> NDArray[np.float32]:
+    """``(starts, length)``: the sound from each start on, silent where there is none."""
+    rows = np.zeros((len(starts), length), np.float32)
+    for row, start in zip(rows, starts, strict=True):
+        first, last = max(start, 0), min(start + length, len(audio))
+        if first < last:
+            row[first - start : last - start] = audio[first:last]
+    return rows
 
 
 def _first_way(

@@ -43,31 +43,31 @@ class Loudness:
 
     def __init__(self, rate: int, channels: int) -> None:
         self._step = rate // 10
-        self._sections = k_weighting(rate)
-        self._states = [biquad.new_state(self._sections) for _ in range(channels)]
-        self._squares = np.zeros((channels, 0))
+        self._sections = np.array(k_weighting(rate))
+        self._states = np.zeros((channels, *self._sections.shape[:1], 2))
+        self._left = np.zeros(channels)
+        self._frames = 0
         self._tenths: list[NDArray[np.float64]] = []
 
     def feed(self, audio: NDArray[np.float32]) -> None:
         """The next ``(frames,)`` or ``(frames, channels)``."""
         sides = audio[:, None] if audio.ndim == 1 else audio
-        # A row a side, so that sums run along memory.
-        weighted = [
-            biquad.run(sides[:, c], self._sections, state) for c, state in enumerate(self._states)
-        ]
-        squares = np.concatenate([self._squares, np.square(weighted, dtype=np.float64)], axis=1)
-        whole = squares.shape[1] // self._step
-        tenths = squares[:, : whole * self._step].reshape(len(squares), whole, self._step)
-        self._tenths.append(tenths.mean(axis=2).sum(axis=0))
-        self._squares = squares[:, whole * self._step :]
+        whole = (self._frames + len(audio)) // self._step
+        sums = np.zeros((len(self._states), whole + 1))
+        sums[:, 0] = self._left
+        for c, state in enumerate(self._states):
+            side = np.ascontiguousarray(sides[:, c], np.float32)
+            _add_weighted(side, self._sections, state, self._frames, self._step, sums[c])
+        self._tenths.append(sums[:, :whole].sum(axis=0) / self._step)
+        self._left = sums[:, whole]
+        self._frames = (self._frames + len(audio)) % self._step
 
     def lufs(self) -> float:
         """Loudness of all that was fed, in LUFS; `SILENCE_DB` of silence."""
         power = np.concatenate(self._tenths) if self._tenths else np.zeros(0)
         if len(power) < 4:
-            rest, frames = self._squares.sum(), self._squares.shape[1]
-            whole = power.sum() * self._step + rest
-            power = np.full(4, whole / max(len(power) * self._step + frames, 1))
+            whole = power.sum() * self._step + self._left.sum()
+            power = np.full(4, whole / max(len(power) * self._step + self._frames, 1))
         blocks = np.convolve(power, np.full(4, 0.25), "valid")
         loud = -0.691 + 10 * np.log10(blocks + 1e-20)
         kept = blocks[loud > ABSOLUTE_GATE_LUFS]
@@ -83,6 +83,42 @@ def loudness_lufs(audio: NDArray[np.float32], rate: int) -> float:
     whole = Loudness(rate, 1 if audio.ndim == 1 else audio.shape[1])
     whole.feed(audio)
     return whole.lufs()
+
+
+BLOCK = 4096
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _add_weighted(x, sections, state, frames, step, sums):  # type: ignore[no-untyped-def]
+    """Add the weighted squares of ``x`` up, ``step`` samples to a sum, of whose first there are
+    ``frames`` already."""
+    p, q = sections[0], sections[1]
+    p0, p1, p2, p3, p4 = p[0], p[1], p[2], p[3], p[4]
+    q0, q1, q2, q3, q4 = q[0], q[1], q[2], q[3], q[4]
+    a1, a2, b1, b2 = state[0, 0], state[0, 1], state[1, 0], state[1, 1]
+    at, done = 0, 0
+    left = step - frames
+    while done < len(x):
+        count = min(left, BLOCK, len(x) - done)
+        total = 0.0
+        for n in range(done, done + count):
+            v = np.float64(x[n])
+            y = p0 * v + a1
+            a1 = p1 * v + a2 - p3 * y
+            a2 = p2 * v - p4 * y
+            w = q0 * y + b1
+            b1 = q1 * y + b2 - q3 * w
+            b2 = q2 * y - q4 * w
+            total += w * w
+        sums[at] += total
+        done += count
+        left -= count
+        if left == 0:
+            at, left = at + 1, step
+        # Denormal numbers would make silence many times slower than music.
+        if abs(a1) + abs(a2) + abs(b1) + abs(b2) < 1e-18:
+            a1 = a2 = b1 = b2 = 0.0
+    state[0, 0], state[0, 1], state[1, 0], state[1, 1] = a1, a2, b1, b2
 
 
 _HALF = 12
@@ -106,10 +142,10 @@ def true_peak(audio: NDArray[np.float32]) -> float:
     The three points between samples by a 24-tap windowed sinc each.
     """
     channels = audio[:, None] if audio.ndim == 1 else audio
-    peak = float(np.max(np.abs(audio), initial=0.0))
+    peak = max(float(audio.max(initial=0.0)), -float(audio.min(initial=0.0)))
     for c in range(channels.shape[1]):
         padded = np.pad(np.ascontiguousarray(channels[:, c]), _HALF)
-        peak = max(peak, float(_between(padded, _PHASES)))
+        peak = max(peak, float(_between(padded, _PHASES, np.float32(peak))))
     return peak
 
 
@@ -119,8 +155,9 @@ def true_peak_dbtp(audio: NDArray[np.float32]) -> float:
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _between(x, phases):  # type: ignore[no-untyped-def]
-    most = np.float32(0.0)
+def _between(x, phases, peak):  # type: ignore[no-untyped-def]
+    """Largest magnitude between samples; ``peak`` where nothing is larger."""
+    most = peak
     for n in range(len(x) - 24):
         # Between quiet samples nothing can come near the peak found so far.
         if abs(x[n + 11]) * 4 < most and abs(x[n + 12]) * 4 < most:

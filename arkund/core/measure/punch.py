@@ -8,14 +8,15 @@ moves none of them.
 from collections.abc import Hashable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field
-from typing import Any
 
 import numpy as np
 import scipy
+from numba import njit
 from numpy.typing import NDArray
 
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
 from arkund.core.measure.strokes import mean_envelope_db
+from arkund.core.shape import biquad
 from arkund.core.shape.sides import louder_side
 from arkund.core.units import SILENCE_DB, power_to_db
 
@@ -107,12 +108,11 @@ class Card:
 def punch_card(mix: NDArray[np.float32], rate: int, strokes: Strokes) -> Card:
     """The card of a mix ``(frames,)`` or ``(frames, 2)`` with its strokes (onsets in s)."""
     with ThreadPoolExecutor(2) as pool:
-        low = pool.submit(_band, mix, rate)
+        low = pool.map(lambda side: _band(side, rate), _sides(mix))
         loud, tallest = pool.submit(loudness_lufs, mix, rate), pool.submit(true_peak_dbtp, mix)
-        power = _power(mix)
+        whole = _summed(_sides(mix))
+        lows = _summed(list(low))
     loudness, peak = loud.result(), tallest.result()
-    # Sums up to each sample, so that a window's mean is one subtraction.
-    whole, lows = (np.concatenate([[0.0], np.cumsum(p)]) for p in (power, low.result()))
     every = np.sort(np.asarray(strokes.every, np.float64))
     shells = {
         piece: _shell(whole, lows, rate, times, every)
@@ -123,7 +123,7 @@ def punch_card(mix: NDArray[np.float32], rate: int, strokes: Strokes) -> Card:
     if len(strokes.ghosts) and "snare" in shells:
         soft = np.median(_levels(whole, rate, strokes.ghosts, ATTACK_S))
         ghosts = shells["snare"].attack_dbfs - float(soft)
-    mean = power_to_db(float(power.mean())) if len(power) else SILENCE_DB
+    mean = power_to_db(float(whole[-1]) / len(mix)) if len(mix) else SILENCE_DB
     return Card(loudness, peak, peak - mean, shells, ghosts)
 
 
@@ -176,15 +176,32 @@ def _levels(
     return 10 * np.log10(np.maximum(mean, 1e-18))
 
 
-def _band(mix: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
-    """Power of `LOW_HZ`, mean of both sides: Butterworth of the second order forth and back."""
-    sections = scipy.signal.butter(2, LOW_HZ, "bandpass", fs=rate, output="sos")
-    return _power(scipy.signal.sosfiltfilt(sections, mix, axis=0))
+def _band(side: NDArray[np.float32], rate: int) -> NDArray[np.float32]:
+    """`LOW_HZ` of ``(frames,)``: Butterworth of the second order forth and back."""
+    rows = scipy.signal.butter(2, LOW_HZ, "bandpass", fs=rate, output="sos")
+    sections = [tuple(row[[0, 1, 2, 4, 5]]) for row in rows]
+    for _ in range(2):
+        side = biquad.run(side, sections, biquad.new_state(sections))[::-1]
+    return side
 
 
-def _power(sound: NDArray[Any]) -> NDArray[np.float64]:
-    """Power of ``(frames,)`` or ``(frames, 2)``, of both sides the mean."""
-    sides = sound[:, None] if sound.ndim == 1 else sound
-    squares = [np.square(sides[:, c], dtype=np.float64) for c in range(sides.shape[1])]
-    power: NDArray[np.float64] = sum(squares) / len(squares)
-    return power
+def _sides(mix: NDArray[np.float32]) -> list[NDArray[np.float32]]:
+    """Left and right of ``(frames, 2)``, or the one side of ``(frames,)``."""
+    return [mix] if mix.ndim == 1 else [mix[:, 0], mix[:, 1]]
+
+
+def _summed(sides: Sequence[NDArray[np.float32]]) -> NDArray[np.float64]:
+    """Power summed up to each sample, ``(frames + 1,)``, of both sides the mean: a window's mean is
+    one subtraction."""
+    sums = np.zeros(len(sides[0]) + 1)
+    _add_up(sides[0], sides[-1], sums)
+    return sums
+
+
+@njit(cache=True, nogil=True)
+def _add_up(left, right, sums):  # type: ignore[no-untyped-def]
+    total = 0.0
+    for n in range(len(left)):
+        a, b = np.float64(left[n]), np.float64(right[n])
+        total += 0.5 * (a * a + b * b)
+        sums[n + 1] = total
