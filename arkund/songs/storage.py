@@ -169,8 +169,9 @@ def name_edits(edits: EditList, name: str | None = None) -> str:
 
 def keep_edits(digest: str) -> None:
     """Store an edit list that was tried; nothing is to be done for one that is stored."""
-    if digest in _tried_edits:
-        write_atomically(list_path("edits", digest), _edits_text(_tried_edits[digest]))
+    path = list_path("edits", digest)
+    if digest in _tried_edits and not path.exists():
+        write_atomically(path, _edits_text(_tried_edits[digest]))
 
 
 def load_edits(digest: str) -> EditList:

@@ -182,9 +182,7 @@ def _windows(
     return rows.astype(np.float64) * ease
 
 
-def _cut(
-    audio: NDArray[np.float32], starts: NDArray[np.int64], length: int
-) -> NDArray[np.float32]:
+def _cut(audio: NDArray[np.float32], starts: NDArray[np.int64], length: int) -> NDArray[np.float32]:
     """``(starts, length)``: the sound from each start on, silent where there is none."""
     rows = np.zeros((len(starts), length), np.float32)
     for row, start in zip(rows, starts, strict=True):

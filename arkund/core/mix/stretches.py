@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.chains import Processed
-from arkund.core.mix.nodes import Node, key_of
+from arkund.core.mix.nodes import Node, Side, key_of
 from arkund.core.process.stage import Audio
 
 Part = tuple[int, Audio]
@@ -85,6 +85,9 @@ class Stretch:
     def parts(self, node: Node, start: int, stop: int) -> list[Part]:
         """The same as what is there: pieces, each with the sample at which it begins; between them it
         is silent."""
+        if isinstance(node, Side):
+            both = self.parts(node.source, start, stop)
+            return [(at, sound[:, node.side]) for at, sound in both]
         if node.kept_s or not isinstance(node, Processed):
             return [(start, self.read(node, start, stop))]
         numbers, first, last = self._pieces(node, start, stop)

@@ -11,10 +11,11 @@ import numpy as np
 
 from arkund.core.clean import gate
 from arkund.core.hits import novelty
-from arkund.core.measure import loudness
+from arkund.core.measure import loudness, punch
 from arkund.core.mix import adding, printing
 from arkund.core.process.registry import BY_KIND
 from arkund.core.process.stage import Audio, Stage
+from arkund.core.shape import biquad
 from arkund.core.simulate import modal
 
 
@@ -32,6 +33,9 @@ def compile_all() -> None:
             for kind, processor in BY_KIND.items()
             for audio in (mono, stereo)
         },
+        "filters": lambda: [
+            biquad.run(mono, [(1.0, 0.0, 0.0, 0.0, 0.0)] * n, np.zeros((n, 2))) for n in range(1, 8)
+        ],
         "gate": lambda: gate.gate(mono, mono, -20, 6, -40, gate.Timing(10, 10, 10)),
         "mix": lambda: (
             adding.add_mono(total, mono, 1.0, 1.0),
@@ -50,7 +54,8 @@ def compile_all() -> None:
             np.zeros(24576, np.uint8),
         ),
         "onsets": lambda: novelty.band_energy(mono, rate),
-        "true peak": lambda: loudness.true_peak(mono),
+        "loudness": lambda: (loudness.true_peak(mono), loudness.loudness_lufs(mono, rate)),
+        "punch": lambda: punch.punch_card(stereo, rate, punch.Strokes({})),
         "simulated kit": lambda: modal.strike(
             bank, np.array([1.0]), np.ones(1), np.array([0.001]), one, 64, rate
         ),

@@ -8,6 +8,7 @@ toward half the sample rate, which the bilinear transform brings.
 
 import math
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -233,21 +234,15 @@ def run(
     audio: NDArray[np.float32], sections: list[Section], state: NDArray[np.float64]
 ) -> NDArray[np.float32]:
     """``audio`` ``(frames,)`` through the cascade; ``state`` is carried from block to block."""
-    out = np.ascontiguousarray(audio, np.float32).astype(np.float64)
+    sound: NDArray[Any] = np.ascontiguousarray(audio, np.float32)
     table = np.array(sections, np.float64).reshape(-1, 5)
-    first = 0
-    while first < len(table):
-        # Sections in a row work while each waits for its own last sample.
-        count = min(len(table) - first, 3)
-        some = slice(first, first + count)
-        if count == 3:
-            _three(out, table[some], state[some])
-        elif count == 2:
-            _two(out, table[some], state[some])
-        else:
-            _one(out, table[first], state[first])
-        first += count
-    return out.astype(np.float32)
+    for first in range(0, len(table), 3):
+        # Sections in a row work while each waits for its own last sample. Rounded once, at the end.
+        some = slice(first, min(first + 3, len(table)))
+        out = np.empty(len(sound), np.float32 if some.stop == len(table) else np.float64)
+        _IN_A_ROW[some.stop - first](sound, out, table[some], state[some])
+        sound = out
+    return sound if len(table) else sound.copy()
 
 
 def run_sides(
@@ -273,40 +268,40 @@ TINY = 1e-18
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
-def _one(x, c, z):  # type: ignore[no-untyped-def]
-    b0, b1, b2, a1, a2 = c[0], c[1], c[2], c[3], c[4]
-    s1, s2 = z[0], z[1]
+def _one(x, out, c, z):  # type: ignore[no-untyped-def]
+    b0, b1, b2, a1, a2 = c[0, 0], c[0, 1], c[0, 2], c[0, 3], c[0, 4]
+    s1, s2 = z[0, 0], z[0, 1]
     for start in range(0, len(x), BLOCK):
         for n in range(start, min(start + BLOCK, len(x))):
-            v = x[n]
+            v = np.float64(x[n])
             y = b0 * v + s1
             s1 = b1 * v + s2 - a1 * y
             s2 = b2 * v - a2 * y
-            x[n] = y
+            out[n] = y
         # Denormal numbers would make silence many times slower than music.
         if abs(s1) < TINY:
             s1 = 0.0
         if abs(s2) < TINY:
             s2 = 0.0
-    z[0], z[1] = s1, s2
+    z[0, 0], z[0, 1] = s1, s2
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
-def _two(x, c, z):  # type: ignore[no-untyped-def]
+def _two(x, out, c, z):  # type: ignore[no-untyped-def]
     b00, b01, b02, a01, a02 = c[0, 0], c[0, 1], c[0, 2], c[0, 3], c[0, 4]
     b10, b11, b12, a11, a12 = c[1, 0], c[1, 1], c[1, 2], c[1, 3], c[1, 4]
     s0, t0 = z[0, 0], z[0, 1]
     s1, t1 = z[1, 0], z[1, 1]
     for start in range(0, len(x), BLOCK):
         for n in range(start, min(start + BLOCK, len(x))):
-            v = x[n]
+            v = np.float64(x[n])
             y = b00 * v + s0
             s0 = b01 * v + t0 - a01 * y
             t0 = b02 * v - a02 * y
             w = b10 * y + s1
             s1 = b11 * y + t1 - a11 * w
             t1 = b12 * y - a12 * w
-            x[n] = w
+            out[n] = w
         if abs(s0) + abs(t0) < TINY:
             s0 = t0 = 0.0
         if abs(s1) + abs(t1) < TINY:
@@ -316,7 +311,7 @@ def _two(x, c, z):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
-def _three(x, c, z):  # type: ignore[no-untyped-def]
+def _three(x, out, c, z):  # type: ignore[no-untyped-def]
     b00, b01, b02, a01, a02 = c[0, 0], c[0, 1], c[0, 2], c[0, 3], c[0, 4]
     b10, b11, b12, a11, a12 = c[1, 0], c[1, 1], c[1, 2], c[1, 3], c[1, 4]
     b20, b21, b22, a21, a22 = c[2, 0], c[2, 1], c[2, 2], c[2, 3], c[2, 4]
@@ -325,7 +320,7 @@ def _three(x, c, z):  # type: ignore[no-untyped-def]
     s2, t2 = z[2, 0], z[2, 1]
     for start in range(0, len(x), BLOCK):
         for n in range(start, min(start + BLOCK, len(x))):
-            v = x[n]
+            v = np.float64(x[n])
             y = b00 * v + s0
             s0 = b01 * v + t0 - a01 * y
             t0 = b02 * v - a02 * y
@@ -335,7 +330,7 @@ def _three(x, c, z):  # type: ignore[no-untyped-def]
             u = b20 * w + s2
             s2 = b21 * w + t2 - a21 * u
             t2 = b22 * w - a22 * u
-            x[n] = u
+            out[n] = u
         if abs(s0) + abs(t0) < TINY:
             s0 = t0 = 0.0
         if abs(s1) + abs(t1) < TINY:
@@ -345,3 +340,6 @@ def _three(x, c, z):  # type: ignore[no-untyped-def]
     z[0, 0], z[0, 1] = s0, t0
     z[1, 0], z[1, 1] = s1, t1
     z[2, 0], z[2, 1] = s2, t2
+
+
+_IN_A_ROW = {1: _one, 2: _two, 3: _three}

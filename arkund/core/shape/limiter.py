@@ -81,22 +81,37 @@ def run(
     held = (length + 2 * REACH) * sides
     past = state[:held].reshape(-1, sides)
     joined = np.concatenate([past.astype(np.float32), audio.reshape(len(audio), sides)])
-    ceiling = 10 ** ((s.ceiling_db - MARGIN_DB) / 20)
+    ceiling = np.float32(10 ** ((s.ceiling_db - MARGIN_DB) / 20))
     peaks = np.zeros(len(audio), np.float32)
     for side in range(sides):
         # The newest point that can be reckoned lies REACH samples back.
         _peaks(np.ascontiguousarray(joined[length:, side]), _BETWEEN, peaks)
-    allowed = np.where(peaks > ceiling, ceiling / np.maximum(peaks, 1e-9), 1.0)
     gain = np.empty(len(audio))
     release = 1 - math.exp(-1000 / (max(s.release_ms, 1e-3) * rate))
-    _gains(allowed, gain, length, release, state[held:])
+    _allow(peaks, ceiling)
+    _gains(peaks, gain, length, release, state[held:])
     state[:held] = joined[len(audio) :].ravel()
     # A sample comes out when the gains of the whole look-ahead are known.
-    delayed = joined[REACH : REACH + len(audio)]
-    out = (delayed * gain[:, None]).astype(np.float32).reshape(audio.shape)
+    out = np.empty((len(audio), sides), np.float32)
+    _turn_down(joined[REACH : REACH + len(audio)], gain, out)
     steps = np.arange(0, len(gain), TRACE_STEP)
     least = np.minimum.reduceat(gain, steps) if len(gain) else gain
-    return out, (-20 * np.log10(least)).astype(np.float32)
+    return out.reshape(audio.shape), (-20 * np.log10(least)).astype(np.float32)
+
+
+@njit(cache=True, nogil=True)
+def _allow(peaks, ceiling):  # type: ignore[no-untyped-def]
+    """Peaks become the gains that they may have, in place."""
+    for n in range(len(peaks)):
+        peaks[n] = ceiling / peaks[n] if peaks[n] > ceiling else np.float32(1.0)
+
+
+@njit(cache=True, nogil=True)
+def _turn_down(sound, gain, out):  # type: ignore[no-untyped-def]
+    """``(frames, sides)`` times a gain a frame."""
+    for n in range(len(sound)):
+        for side in range(sound.shape[1]):
+            out[n, side] = np.float32(sound[n, side] * gain[n])
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
