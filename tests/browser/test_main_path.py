@@ -3,6 +3,7 @@
 import re
 import zipfile
 from pathlib import Path
+from urllib.parse import parse_qsl, urlsplit
 
 import numpy as np
 import pytest
@@ -797,6 +798,37 @@ HELD = """async () => {
   ruler.dispatchEvent(new PointerEvent("pointerup", place));
   return { before, took, revision };
 }"""
+
+
+def test_what_an_ear_waits_for_is_asked_for_in_small_and_at_once(page: Page, song: str) -> None:
+    page.goto(f"{song}/dynamics/?mic=snare_top&bars=3-8&stage=compressor")
+    _ready(page)
+    page.keyboard.press(" ")
+    until(page, "arkund.player.states.now.chunks.size === arkund.player.count", 60)
+    asked: list[dict[str, str]] = []
+    now = "arkund.player.states.now"
+    epoch = page.evaluate(f"{now}.epoch")
+    page.on(
+        "request",
+        lambda r: (
+            asked.append(dict(parse_qsl(urlsplit(r.url).query))) if "/pcm/" in r.url else None
+        ),
+    )
+    page.locator("#ruler-mics-snare_top-chain-compressor-threshold_db svg").focus()
+    page.keyboard.press("ArrowLeft")
+    until(page, f"{now}.epoch > {epoch}", 30)
+    until(
+        page,
+        f"(({{ chunks, epoch }}) => [...chunks.values()].every((c) => c.epoch === epoch))({now})",
+        60,
+    )
+    first, *_, last = (a for a in asked if a["variant"] == "now")
+    tile = page.evaluate("arkund.bench.tile")
+    assert first["at_once"] == "1"
+    assert int(first["frames"]) <= tile / 2 + page.evaluate("0.1 * arkund.bench.rate")
+    assert "at_once" not in last
+    page.keyboard.press(" ")
+    page.keyboard.press("z")
 
 
 def test_a_held_fader_is_heard_at_once_and_the_rendered_sound_takes_over(

@@ -15,7 +15,7 @@ from arkund.core.mix.chains import Processed
 from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
 from arkund.core.mix.engine import TILE_S, Engine
 from arkund.core.mix.lanes import Library
-from arkund.core.mix.nodes import File, Node
+from arkund.core.mix.nodes import File, Node, Pair, Side
 from arkund.core.mix.patches import apply_patch
 from arkund.core.mix.sheet import Sheet, Source, Take, Tempo
 from arkund.core.mix.stretches import Stretch
@@ -242,6 +242,23 @@ def test_at_once_only_what_hears_a_change_is_rendered_and_nothing_is_remembered(
     assert sorted(begun) == sorted(end.key for end in ends)
     after = engine.read(graph.output, 40 * TILE, 44 * TILE)
     assert np.array_equal(after, _engine(changed).read(graph.output, 40 * TILE, 44 * TILE))
+
+
+@pytest.mark.parametrize("early", [True, False])
+def test_parts_are_what_is_read(song: Any, early: bool) -> None:
+    """From before the song's start, over the borders of stretches, beyond its end; a side of a pair
+    as its chain's parts."""
+    sheet, library = song
+    graph, engine = build(sheet, library), _engine(sheet, early=early)
+    mic = graph.mics["snare_top"].shaped
+    pair = Processed(Pair(mic, graph.mics["kick_in"].shaped), mic.links)  # type: ignore[attr-defined]
+    for node in (mic, pair, Side(pair, 1), graph.output, graph.mics["snare_top"].source):
+        for start, stop in ((-50, 700), (7 * TILE + 9, 9 * TILE - 5), (79 * TILE, 80 * TILE + 99)):
+            built = np.zeros_like(engine.read(node, start, stop))
+            for at, sound in engine.parts(node, start, stop):
+                built[at - start : at - start + len(sound)] += sound
+            assert np.abs(built).max() > 0
+            assert np.array_equal(built, engine.read(node, start, stop))
 
 
 @pytest.mark.parametrize(

@@ -5,6 +5,7 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import mido
 import numpy as np
@@ -18,7 +19,7 @@ from arkund.core.advise.in_time import fresh_rule
 from arkund.core.advise.school import NATURAL, TIGHT
 from arkund.core.errors import ArkundError
 from arkund.core.mix.patches import apply_patch
-from arkund.songs import exports, hits, revisions, tempo, timing
+from arkund.songs import exports, hits, revisions, storage, tempo, timing
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import grid_of, preview_span, render_span
@@ -100,6 +101,23 @@ def test_moves_are_reckoned_from_the_strokes_as_played_never_stacked(song: Song)
     assert np.median(late_ms(song)) == pytest.approx(9, abs=0.8)
     keep(song, {"timing.rules.0.strength": 1.0})
     assert sheet_of(song).moves == at_once
+
+
+def test_moves_are_written_once_however_many_revisions_have_them(
+    song: Song, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    written: list[str] = []
+    write = storage.write_atomically
+
+    def noting(path: Path, content: bytes, **how: Any) -> None:
+        written.append(path.parent.name)
+        write(path, content, **how)
+
+    monkeypatch.setattr(storage, "write_atomically", noting)
+    keep(song, {"timing.rules": [LATE]})
+    keep(song, {"mics.snare_top.trim_db": -3})
+    keep(song, {"timing.rules.0.strength": 0.5})
+    assert written.count("edits") == 2
 
 
 def test_other_changes_leave_the_moves_and_taking_back_the_rule_ends_them(song: Song) -> None:
