@@ -1,5 +1,6 @@
 """The punch card of a stored song: what was wanted, what the recording has, what it is now."""
 
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
@@ -44,8 +45,9 @@ def strokes_drawn(study: Study) -> list[dict[str, Any]]:
     ``piece``, ``label``, and levels over time, 1 the higher of both peaks."""
     strokes = strokes_of(study)
     recorded = build(study.sheet, study.library, "recorded").output
-    sounds = (study.engine.read(recorded, 0, study.sheet.frames), study.mix())
-    both = [average_strokes(sound, study.rate, strokes) for sound in sounds]
+    sounds = (study.engine.read_apart(recorded, 0, study.sheet.frames), study.mix())
+    with ThreadPoolExecutor(2) as pool:
+        both = list(pool.map(lambda sound: average_strokes(sound, study.rate, strokes), sounds))
     return [drawn(piece, then, both[1][piece]) for piece, then in both[0].items()]
 
 

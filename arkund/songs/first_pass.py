@@ -13,7 +13,7 @@ from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import apply_patch
-from arkund.songs import cards, findings, schools
+from arkund.songs import cards, findings, memory, schools
 from arkund.songs.models import Revision, Song
 from arkund.songs.rendering import exact_engine
 from arkund.songs.timing import retimed, sheet_of
@@ -40,6 +40,7 @@ def run(
     """
     school = findings.school_of_song(song)
     declined = findings.declined_ids(song) | without
+    memory.hold()
     progress(0.01, "measuring the mix as it stands")
     at = _Standing(song)
     before = measure_mix(at.study())

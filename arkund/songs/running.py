@@ -1,6 +1,5 @@
 """Starting the web part and the worker."""
 
-import ctypes
 import errno
 import os
 import secrets
@@ -16,8 +15,6 @@ from contextlib import suppress
 from arkund.core.errors import ArkundError
 
 SWITCH_S = 0.0005
-KEPT_BYTES, SHARED_BYTES = 256 << 20, 32 << 20
-"""Memory that is held back for what is rendered next, and blocks up to which it is."""
 LEASH = "ARKUND_LEASH"
 """Names a pipe's end in the environment of a started part: when it closes, who started it has
 died, however it died."""
@@ -30,7 +27,7 @@ def serve(host: str, port: int) -> None:
     import scipy.signal  # noqa: F401 - elsewhere loaded on first use; no page should wait for it
     import waitress
 
-    from arkund.songs import locks
+    from arkund.songs import locks, memory
     from arkund.studio.turnstile import THREADS, Turnstile
     from arkund.studio.wsgi import application
 
@@ -42,7 +39,7 @@ def serve(host: str, port: int) -> None:
     # Sound passes between many short kernels that let the interpreter go; after each of them it
     # would wait for so long behind a thread that counts.
     sys.setswitchinterval(SWITCH_S)
-    _hold_memory()
+    memory.hold()
     print(f"Arkund listens on http://{_shown(host)}:{port}/", file=sys.stderr, flush=True)
     waitress.serve(
         Turnstile(application),
@@ -53,17 +50,6 @@ def serve(host: str, port: int) -> None:
         max_request_body_size=16 << 30,
         channel_timeout=600,
     )
-
-
-def _hold_memory() -> None:
-    """Have freed memory held for what is rendered next: a page of it that the system hands out anew
-    costs as much as filling it, and a second of sound passes through thousands. glibc alone takes
-    the advice."""
-    trim_threshold, mmap_threshold = -1, -3
-    with suppress(OSError, AttributeError):
-        advise = ctypes.CDLL(None).mallopt
-        advise(trim_threshold, KEPT_BYTES)
-        advise(mmap_threshold, SHARED_BYTES)
 
 
 def _guard(host: str) -> None:

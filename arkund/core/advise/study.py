@@ -209,8 +209,16 @@ class Study:
         held_db: float | None = None,
         is_beside: bool = False,
     ) -> NDArray[np.float32]:
-        """`mixed` of what comes out of the drum bus. With ``held_db`` the limiter at its end is set to
-        take so much off the true peak."""
+        """`mixed` of what comes out of the drum bus, not to be written to. With ``held_db`` the limiter
+        at its end is set to take so much off the true peak."""
+        if spans or held_db is not None:
+            return self._mix(spans, held_db, is_beside)
+        whole: NDArray[np.float32] = self.remember("mix", lambda: self._mix((), None, is_beside))
+        return whole
+
+    def _mix(
+        self, spans: Sequence[tuple[int, int]], held_db: float | None, is_beside: bool
+    ) -> NDArray[np.float32]:
         limiter = self._limiter
         if limiter is None:
             return self.mixed(self.graph.output, spans, is_beside=is_beside)
