@@ -21,7 +21,8 @@ from pedalboard import NoiseGate, Pedalboard  # type: ignore[attr-defined]
 from arkund.core.align.takes import align_take
 from arkund.core.clean import gate
 from arkund.core.hits.detect import detect_hits
-from arkund.core.measure.levels import measure_mic
+from arkund.core.measure.heard import heard_levels
+from arkund.core.measure.levels import measure_mic, measure_sound
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
@@ -141,11 +142,16 @@ def _song() -> None:
     seconds = session.truth["frames"] / session.rate
 
     def analyse() -> None:
-        hits = detect_hits(session.mics, session.rate)
-        align_take(session.mics, hits, session.rate)
-        onsets = [h.time_s for h in hits][:100]
-        with ThreadPoolExecutor(2) as pool:
-            list(pool.map(lambda s: measure_mic(s, session.rate, onsets), session.mics.values()))
+        """As `arkund.songs.analysing` does."""
+        sounds = list(session.mics.values())
+        with ThreadPoolExecutor(1) as beside:
+            plain = beside.map(lambda s: measure_sound(s, session.rate), sounds)
+            hits = detect_hits(session.mics, session.rate)
+            align_take(session.mics, hits, session.rate)
+            onsets = [h.time_s for h in hits][:100]
+            for sound, known in zip(sounds, plain, strict=True):
+                measure_mic(sound, session.rate, onsets, known)
+                heard_levels(sound, session.rate, hits)
 
     frames = 180 * session.rate
     long = {m: np.resize(sound, frames) for m, sound in session.mics.items()}

@@ -1,8 +1,9 @@
 """What is found in a take's sound: strokes, delays between mics, levels. Kept by content hash, so
 that every revision knows the analysis that it was made from."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import asdict, dataclass, field
 
 import numpy as np
@@ -16,7 +17,7 @@ from arkund.core.hits.hit import Hit
 from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.kit.roles import BESIDE, parse_mic_name
 from arkund.core.measure.heard import heard_levels
-from arkund.core.measure.levels import measure_mic
+from arkund.core.measure.levels import MicSound, measure_mic, measure_sound
 from arkund.core.mix.sheet import Take
 from arkund.songs import storage
 
@@ -70,48 +71,75 @@ def analyse(
 ) -> tuple[list[Hit], Analysis]:
     """The strokes of a take and its analysis, as far as they are not ``known``."""
     kit = {mic: s.audio for mic, s in sounds.items() if s.in_kit}
-    progress(0.0, "finding the strokes")
-    # What was not sure enough for the list is in what the list may lack.
-    found, maybes = (
-        detect(kit, rate) if known is None else Detected(list(known.hits), known.analysis.unlisted)
-    )
-    progress(0.55, "measuring delays")
-    if known is not None and known.same >= set(kit):
-        pairs = known.analysis.pairs
-    else:
-        pairs = tuple(_plain(p) for p in align_take(kit, found, rate))
-    progress(0.65, "measuring levels")
+    same = known.same if known else frozenset()
+    # What rests on no stroke is measured while strokes are found, which keeps one core busy and
+    # the other now and then.
+    with _beside() as pool:
+        measured = {
+            mic: pool.submit(_measured, sound, rate)
+            for mic, sound in sounds.items()
+            if mic not in same
+        }
+        progress(0.0, "finding the strokes")
+        # What was not sure enough for the list is in what the list may lack.
+        found, maybes = (
+            detect(kit, rate)
+            if known is None
+            else Detected(list(known.hits), known.analysis.unlisted)
+        )
+        progress(0.55, "measuring delays")
+        if known is not None and same >= set(kit):
+            pairs = known.analysis.pairs
+        else:
+            pairs = tuple(_plain(p) for p in align_take(kit, found, rate))
+        progress(0.65, "measuring levels")
+        plain = {mic: future.result() for mic, future in measured.items()}
 
     longest = max((len(s.audio) for s in sounds.values() if s.in_kit), default=0)
 
     def measure(mic: str) -> tuple[dict[str, object], dict[str, float]]:
         sound = sounds[mic]
-        if known is not None and mic in known.same:
+        if known is not None and mic in same:
             return dict(known.analysis.measures[mic]), dict(known.analysis.heard[mic])
-        storage.store_overview(sound.sha256, sound.pick, Overview.of(sound.audio))
         own = parse_mic_name(mic).piece
         onsets = [h.time_s for h in found if h.piece == own] if sound.in_kit else []
         heard = heard_levels(sound.audio, rate, found) if sound.in_kit else {}
-        measured = measure_mic(sound.audio, rate, onsets).as_dict()
+        measures = measure_mic(sound.audio, rate, onsets, plain[mic]).as_dict()
         if parse_mic_name(mic).role in BESIDE:
             # A bass line is no hum, and a loud mix no fault of the recording.
-            measured["flags"] = [f for f in measured["flags"] if f == "silent"]
+            measures["flags"] = [f for f in measures["flags"] if f == "silent"]
         if sound.rate_was not in (0, rate):
-            measured["resampled_from_hz"] = sound.rate_was
+            measures["resampled_from_hz"] = sound.rate_was
         if sound.in_kit and longest - len(sound.audio) > SHORT_S * rate:
-            measured["ends_early_s"] = round((longest - len(sound.audio)) / rate, 2)
-        return measured, heard
+            measures["ends_early_s"] = round((longest - len(sound.audio)) / rate, 2)
+        return measures, heard
 
-    with ThreadPoolExecutor(2) as pool:
-        measured = dict(zip(sounds, pool.map(measure, sounds), strict=True))
+    with ThreadPoolExecutor(2) as both:
+        done = dict(zip(sounds, both.map(measure, sounds), strict=True))
     analysis = Analysis(
         pairs,
-        {mic: measures for mic, (measures, _) in measured.items()},
+        {mic: measures for mic, (measures, _) in done.items()},
         {mic: s.file_name for mic, s in sounds.items()},
-        {mic: heard for mic, (_, heard) in measured.items()},
+        {mic: heard for mic, (_, heard) in done.items()},
         unlisted_strokes(kit, rate, found, maybes),
     )
     return found, analysis
+
+
+@contextmanager
+def _beside() -> Iterator[ThreadPoolExecutor]:
+    """A thread for work on the side, of which what has not begun is dropped where the main work fails."""
+    pool = ThreadPoolExecutor(1)
+    try:
+        yield pool
+    finally:
+        pool.shutdown(cancel_futures=True)
+
+
+def _measured(sound: Sound, rate: int) -> MicSound | None:
+    """What is measured of a mic without its strokes; its overview is stored."""
+    storage.store_overview(sound.sha256, sound.pick, Overview.of(sound.audio))
+    return measure_sound(sound.audio, rate)
 
 
 def _plain(pair: PairAlignment) -> Pair:

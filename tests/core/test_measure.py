@@ -4,7 +4,13 @@ import numpy as np
 import pyloudnorm
 import pytest
 
-from arkund.core.measure.levels import attack_to_body_db, clipped_runs, measure_mic
+from arkund.core.measure.levels import (
+    attack_to_body_db,
+    clipped_runs,
+    measure_mic,
+    measure_sound,
+    noise_floor_dbfs,
+)
 from arkund.core.measure.loudness import Loudness, loudness_lufs, true_peak
 from arkund.core.measure.strokes import ring_time_s, stroke_spectrum
 from arkund.core.timing.grid import Grid, estimate_tempo, parse_meter, tempo_by_backbeat
@@ -52,6 +58,24 @@ def test_measures_of_a_known_signal() -> None:
     assert got.dc == pytest.approx(float(sound.mean()), abs=1e-5)
     assert got.clipped_runs == [(1.0, 3)]
     assert {"clipped", "dc", "hot", "wild"} <= set(got.flags)
+
+
+def test_power_floor_and_offset_by_their_definitions() -> None:
+    rng = np.random.default_rng(5)
+    sound = (0.02 * rng.standard_normal(RATE * 3 + 777) + 0.003).astype(np.float32)
+    sound[RATE : 2 * RATE] *= np.float32(0.1)
+    got, known = measure_mic(sound, RATE), measure_sound(sound, RATE)
+    assert known is not None
+    exact = sound.astype(np.float64)
+    step = RATE // 50
+    powers = np.mean(exact[: len(exact) // step * step].reshape(-1, step) ** 2, axis=1)
+    assert known.power == pytest.approx(np.mean(exact**2), rel=1e-12)
+    assert known.dc == pytest.approx(exact.mean(), rel=1e-9)
+    wanted = 10 * np.log10(np.percentile(powers, 5))
+    assert noise_floor_dbfs(sound, RATE) == pytest.approx(wanted, abs=1e-9)
+    # What was measured beforehand is taken as it is.
+    assert measure_mic(sound, RATE, (), known) == got
+    assert measure_sound(np.zeros(100, np.float32), RATE) is None
 
 
 def test_silence_is_measured_without_complaint() -> None:

@@ -5,7 +5,17 @@ import pytest
 from numpy.typing import NDArray
 from scipy import signal
 
-from arkund.core.hits.novelty import BAND_EDGES_HZ, BANDS, band_energy, band_filter, candidates
+from arkund.core.hits.novelty import (
+    AFTER_MS,
+    BAND_EDGES_HZ,
+    BANDS,
+    BEFORE_MS,
+    SMOOTH_MS,
+    BandEnergy,
+    band_energy,
+    band_filter,
+    candidates,
+)
 
 RATE = 48000
 
@@ -50,6 +60,37 @@ def test_energy_is_that_of_a_slow_reference() -> None:
         passed = signal.sosfilt(band_filter(band, RATE), sound.astype(np.float64))
         wanted = np.mean(passed.reshape(-1, found.hop) ** 2, axis=1)
         assert np.allclose(found.energy[:, band], wanted, rtol=1e-3, atol=1e-9)
+
+
+@pytest.mark.parametrize("frames", [3, 40, 400])
+def test_what_was_loud_before_and_after_by_its_definition(frames: int) -> None:
+    energy = np.random.default_rng(frames).random((frames, BANDS)).astype(np.float32) ** 4
+    bands = BandEnergy(energy, 48, RATE)
+    before, after = bands.before_and_after
+    last = frames - 1
+    for band, length in enumerate(SMOOTH_MS):
+        padded = np.concatenate([energy[:, band], np.zeros(length)]).astype(np.float64)
+        smooth = [padded[n : n + length].sum() / length for n in range(frames)]
+        assert np.allclose(bands.smooth[:, band], smooth, rtol=1e-5)
+        smooth = bands.smooth[:, band]
+        back = BEFORE_MS - length // 2
+        for n in range(frames):
+            past = [
+                smooth[min(max(k, 0), last)] for k in range(n - length - back + 1, n - length + 1)
+            ]
+            assert before[n, band] == max(past)
+            assert after[n, band] == max(smooth[min(k, last)] for k in range(n, n + AFTER_MS))
+
+
+def test_the_two_bands_that_rise_most_count() -> None:
+    energy = np.full((200, BANDS), 1e-6, np.float32)
+    for band, gain_db in ((2, 12.0), (4, 20.0), (5, 6.0), (1, 40.0)):
+        energy[100:, band] *= 10 ** (gain_db / 10)
+    # The floor counts four times on both sides; band 1 lies under those that are asked.
+    wanted = [10 * np.log10((10 ** (db / 10) + 4) / 5) for db in (12.0, 20.0)]
+    rise = BandEnergy(energy, 48, RATE).rise
+    assert rise.max() == pytest.approx(np.mean(wanted), abs=1e-3)
+    assert rise[:60].max() == 0.0
 
 
 def test_strokes_are_offered_once_and_silence_never() -> None:

@@ -1,6 +1,7 @@
 """All pairs of a take that hear the same piece."""
 
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 import numpy as np
@@ -20,7 +21,7 @@ def align_take(
 
     Pairs without a usable stroke are left out.
     """
-    pairs = []
+    asked = []
     audio = dict(mics)
     overheads = [m for m in mics if parse_mic_name(m).role == "overhead"]
     distant = [m for m in mics if parse_mic_name(m).role == "room"]
@@ -35,10 +36,10 @@ def align_take(
             wanted += [(m, close[0]) for m in distant]
         for mic, reference in wanted:
             nearer = reference if reference == close[0] else mic
-            found = align_pair(piece, mic, reference, audio, times, others, rate, nearer)
-            if found is not None:
-                pairs.append(found)
-    return judge(pairs, list(mics))
+            asked.append((piece, mic, reference, audio, times, others, rate, nearer))
+    with ThreadPoolExecutor(2) as pool:
+        found = list(pool.map(lambda one: align_pair(*one), asked))
+    return judge([pair for pair in found if pair is not None], list(mics))
 
 
 CLEAR_DB, ENOUGH = -8.0, 12

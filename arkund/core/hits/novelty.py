@@ -129,11 +129,20 @@ AFTER_MS = 16
 def smoothed(bands: BandEnergy) -> NDArray[np.float32]:
     """Running mean of each band's energy, ``(frames, BANDS)``; frame n holds n and those after."""
     out = np.empty_like(bands.energy)
-    for band, length in enumerate(SMOOTH_MS):
-        sums = np.concatenate([[0.0], np.cumsum(bands.energy[:, band], dtype=np.float64)])
-        stop = np.minimum(np.arange(len(out)) + length, len(out))
-        out[:, band] = (sums[stop] - sums[:-1]) / length
+    _smooth(np.ascontiguousarray(bands.energy), np.array(SMOOTH_MS), out)
     return out
+
+
+@njit(cache=True, nogil=True)
+def _smooth(energy, lengths, out):  # type: ignore[no-untyped-def]
+    frames = len(energy)
+    sums = np.zeros(frames + 1)
+    for band in range(energy.shape[1]):
+        for n in range(frames):
+            sums[n + 1] = sums[n] + energy[n, band]
+        for n in range(frames):
+            stop = min(n + lengths[band], frames)
+            out[n, band] = (sums[stop] - sums[n]) / lengths[band]
 
 
 def before_and_after(
@@ -146,17 +155,29 @@ def before_and_after(
     """
     before, after = np.empty_like(smooth), np.empty_like(smooth)
     for band, length in enumerate(SMOOTH_MS):
-        column = smooth[:, band]
-        back, ahead = BEFORE_MS - length // 2, AFTER_MS
         # Frame n of the running mean looks ahead; what lies wholly before n ends at n - length.
-        highest = scipy.ndimage.maximum_filter1d(
-            column, back, origin=(back - 1) // 2, mode="nearest"
-        )
-        before[:, band] = np.concatenate([np.repeat(highest[:1], length), highest[:-length]])
-        after[:, band] = scipy.ndimage.maximum_filter1d(
-            column, ahead, origin=-(ahead // 2), mode="nearest"
-        )
+        back = BEFORE_MS - length // 2
+        column = np.ascontiguousarray(smooth[:, band])
+        before[:, band] = _highest(column, 1 - back - length, back)
+        after[:, band] = _highest(column, 0, AFTER_MS)
     return before, after
+
+
+def _highest(column: NDArray[np.float32], first: int, count: int) -> NDArray[np.float32]:
+    """Of each frame the highest of ``count`` from the one ``first`` frames away on; beyond the ends
+    stands what stands there."""
+    padded = np.pad(column, (max(-first, 0), max(first + count, 0)), mode="edge")
+    out = np.empty_like(column)
+    _slide(padded[max(first, 0) :], count, out)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _slide(x, count, out):  # type: ignore[no-untyped-def]
+    out[:] = x[: len(out)]
+    for t in range(1, count):
+        for n in range(len(out)):
+            out[n] = max(out[n], x[n + t])
 
 
 def rise_db(bands: BandEnergy, lowest: int = 2) -> NDArray[np.float32]:
@@ -171,8 +192,21 @@ def rise_db(bands: BandEnergy, lowest: int = 2) -> NDArray[np.float32]:
     smooth = bands.smooth
     before, _ = bands.before_and_after
     rise = 10 * np.log10((smooth + floor) / (before + floor))
-    two_best = np.sort(rise[:, lowest:], axis=1)[:, -2:].mean(axis=1)
-    return np.maximum(two_best, 0.0).astype(np.float32)
+    out = np.empty(len(rise), np.float32)
+    _two_best(rise, lowest, out)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _two_best(rise, lowest, out):  # type: ignore[no-untyped-def]
+    """The mean of the two highest of each row from the column ``lowest`` on, or 0."""
+    for n in range(len(rise)):
+        best = second = np.float32(-np.inf)
+        for band in range(lowest, rise.shape[1]):
+            one = rise[n, band]
+            second = max(second, min(best, one))
+            best = max(best, one)
+        out[n] = max((best + second) / np.float32(2.0), np.float32(0.0))
 
 
 APART_IF_LOUDER_MS = 12

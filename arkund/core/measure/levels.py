@@ -5,9 +5,10 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
-from arkund.core.measure.hum import find_hum
+from arkund.core.measure.hum import Hum, find_hum
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
 from arkund.core.units import SILENCE_DB, amplitude_to_db, amplitudes_to_db, power_to_db
 
@@ -62,32 +63,68 @@ _SILENT = MicMeasures(
 )
 
 
-def measure_mic(
-    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float] = ()
-) -> MicMeasures:
-    """Measures of a mono signal ``(frames,)``.
+@dataclass(frozen=True)
+class MicSound:
+    """What is measured of a mic whatever is struck: amplitude and place in samples of its peak, mean
+    power and offset, and the figures of `MicMeasures` that rest on no stroke."""
 
-    ``onsets_s`` are the strokes of the piece the mic is close to; without them the typical hit is
-    taken of the loudest moments, 50 ms each.
-    """
+    peak: float
+    peak_at: int
+    power: float
+    dc: float
+    true_peak_dbtp: float
+    loudness_lufs: float
+    noise_floor_dbfs: float
+    hum: Hum
+    clipped_runs: list[tuple[float, int]]
+
+
+def measure_sound(audio: NDArray[np.float32], rate: int) -> MicSound | None:
+    """Of a mono signal ``(frames,)`` what needs no strokes; None of silence."""
     magnitude = np.abs(audio)
     at = int(np.argmax(magnitude)) if len(audio) else 0
     peak = float(magnitude[at]) if len(audio) else 0.0
     if peak == 0.0:
+        return None
+    sums, dc = _summed(audio, _step(rate))
+    return MicSound(
+        peak,
+        at,
+        float(sums.sum()) / len(audio),
+        dc / len(audio),
+        true_peak_dbtp(audio),
+        loudness_lufs(audio, rate),
+        _floor_dbfs(sums, _step(rate)),
+        find_hum(audio, rate),
+        clipped_runs(magnitude, rate),
+    )
+
+
+def measure_mic(
+    audio: NDArray[np.float32],
+    rate: int,
+    onsets_s: Sequence[float] = (),
+    sound: MicSound | None = None,
+) -> MicMeasures:
+    """Measures of a mono signal ``(frames,)``.
+
+    ``onsets_s`` are the strokes of the piece the mic is close to; without them the typical hit is
+    taken of the loudest moments, 50 ms each. ``sound`` is what `measure_sound` gives, where that is
+    known.
+    """
+    sound = sound or measure_sound(audio, rate)
+    if sound is None:
         return _SILENT
-    peaks = hit_peaks(audio, rate, onsets_s) if len(onsets_s) else _loud_moments(magnitude, rate)
-    power = float(np.mean(np.square(audio, dtype=np.float64)))
-    dc = float(np.mean(audio, dtype=np.float64))
-    runs = clipped_runs(magnitude, rate)
+    peak, hum = sound.peak, sound.hum
+    peaks = hit_peaks(audio, rate, onsets_s) if len(onsets_s) else _loud_moments(audio, rate)
     typical = amplitude_to_db(float(np.percentile(peaks, 95)) if len(peaks) else peak)
     if len(peaks) >= 4:
         typical = amplitude_to_db(float(np.median(np.sort(peaks)[len(peaks) // 2 :])))
     flags = []
-    if runs:
+    if sound.clipped_runs:
         flags.append("clipped")
-    if abs(dc) > LEAST_DC:
+    if abs(sound.dc) > LEAST_DC:
         flags.append("dc")
-    hum = find_hum(audio, rate)
     if hum.hz:
         flags.append("hum")
     if amplitude_to_db(peak) > -4.0:
@@ -99,19 +136,19 @@ def measure_mic(
         flags.append("wild")
     return MicMeasures(
         peak_dbfs=round(amplitude_to_db(peak), 2),
-        peak_at_s=round(at / rate, 4),
-        true_peak_dbtp=round(true_peak_dbtp(audio), 2),
+        peak_at_s=round(sound.peak_at / rate, 4),
+        true_peak_dbtp=round(sound.true_peak_dbtp, 2),
         typical_hit_dbfs=round(typical, 2),
         loudest_hit_dbfs=round(loudest, 2),
-        rms_dbfs=round(power_to_db(power), 2),
-        loudness_lufs=round(loudness_lufs(audio, rate), 2),
-        crest_db=round(amplitude_to_db(peak) - power_to_db(power), 2),
-        noise_floor_dbfs=round(noise_floor_dbfs(audio, rate), 1),
-        dc=round(dc, 6),
+        rms_dbfs=round(power_to_db(sound.power), 2),
+        loudness_lufs=round(sound.loudness_lufs, 2),
+        crest_db=round(amplitude_to_db(peak) - power_to_db(sound.power), 2),
+        noise_floor_dbfs=round(sound.noise_floor_dbfs, 1),
+        dc=round(sound.dc, 6),
         hum_hz=hum.hz,
         hum_dbfs=hum.level_dbfs,
         hum_contrast_db=hum.contrast_db,
-        clipped_runs=runs,
+        clipped_runs=sound.clipped_runs,
         flags=flags,
     )
 
@@ -149,7 +186,8 @@ def attack_to_body_db(audio: NDArray[np.float32], rate: int, onsets_s: Sequence[
     return float(np.median(ratios)) if ratios else 0.0
 
 
-def _loud_moments(magnitude: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
+def _loud_moments(audio: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
+    magnitude = np.abs(audio)
     step = max(round(0.05 * rate), 1)
     count = len(magnitude) // step
     moments = magnitude[: count * step].reshape(count, step).max(axis=1) if count else magnitude
@@ -158,12 +196,37 @@ def _loud_moments(magnitude: NDArray[np.float32], rate: int) -> NDArray[np.float
 
 def noise_floor_dbfs(audio: NDArray[np.float32], rate: int) -> float:
     """RMS of the quietest twentieth of all 20 ms stretches, in dBFS."""
-    step = max(round(0.02 * rate), 1)
-    count = len(audio) // step
-    if count == 0:
-        return SILENCE_DB
-    power = np.square(audio[: count * step], dtype=np.float64).reshape(count, step).mean(axis=1)
-    return power_to_db(float(np.percentile(power, 5)))
+    return _floor_dbfs(_summed(audio, _step(rate))[0], _step(rate))
+
+
+def _step(rate: int) -> int:
+    return max(round(0.02 * rate), 1)
+
+
+def _floor_dbfs(sums: NDArray[np.float64], step: int) -> float:
+    whole = sums[:-1] / step
+    return power_to_db(float(np.percentile(whole, 5))) if len(whole) else SILENCE_DB
+
+
+def _summed(audio: NDArray[np.float32], step: int) -> tuple[NDArray[np.float64], float]:
+    """Squares summed over each ``step`` samples and, last, over what is left; and the samples
+    summed."""
+    sums = np.zeros(len(audio) // step + 1)
+    return sums, float(_add_up(np.ascontiguousarray(audio), step, sums))
+
+
+@njit(cache=True, nogil=True, fastmath={"reassoc", "contract"})
+def _add_up(x, step, sums):  # type: ignore[no-untyped-def]
+    whole = 0.0
+    for number in range(len(sums)):
+        squares = total = 0.0
+        for n in range(number * step, min((number + 1) * step, len(x))):
+            one = np.float64(x[n])
+            total += one
+            squares += one * one
+        sums[number] = squares
+        whole += total
+    return whole
 
 
 def clipped_runs(magnitude: NDArray[np.float32], rate: int) -> list[tuple[float, int]]:

@@ -11,7 +11,7 @@ import numpy as np
 
 from arkund.core.clean import gate
 from arkund.core.hits import novelty
-from arkund.core.measure import loudness, punch
+from arkund.core.measure import levels, loudness, punch
 from arkund.core.mix import adding, printing
 from arkund.core.process.registry import BY_KIND
 from arkund.core.process.stage import Audio, Stage
@@ -53,7 +53,8 @@ def compile_all() -> None:
             np.zeros((4096, 2), np.int32),
             np.zeros(24576, np.uint8),
         ),
-        "onsets": lambda: novelty.band_energy(mono, rate),
+        "onsets": lambda: novelty.candidates(novelty.band_energy(mono, rate)),
+        "levels": lambda: levels.measure_mic(mono, rate),
         "loudness": lambda: (loudness.true_peak(mono), loudness.loudness_lufs(mono, rate)),
         "punch": lambda: punch.punch_card(stereo, rate, punch.Strokes({})),
         "simulated kit": lambda: modal.strike(

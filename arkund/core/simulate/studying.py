@@ -53,7 +53,9 @@ def study_of(sessions: Sequence[Session], folder: Path) -> Study:
         typical_db={m: v["typical_hit_dbfs"] for m, v in facts[takes[0].number].measures.items()},
     )
     library = Library(path_of=lambda sha: paths[sha], hits_of=lambda digest: hits_by_hash[digest])
-    return Study(sheet, Engine(sheet.rate, sheet.frames, TileCache()), library, facts)
+    cache = TileCache()
+    engine = Engine(sheet.rate, sheet.frames, cache, sources=cache.sources)
+    return Study(sheet, engine, library, facts)
 
 
 def pair_facts(values: dict[str, object]) -> Pair:
