@@ -27,7 +27,7 @@ def serve(host: str, port: int) -> None:
     import scipy.signal  # noqa: F401 - elsewhere loaded on first use; no page should wait for it
     import waitress
 
-    from arkund.songs import locks, memory
+    from arkund.songs import locks, memory, turns
     from arkund.studio.turnstile import THREADS, Turnstile
     from arkund.studio.wsgi import application
 
@@ -42,7 +42,7 @@ def serve(host: str, port: int) -> None:
     memory.hold()
     print(f"Arkund listens on http://{_shown(host)}:{port}/", file=sys.stderr, flush=True)
     waitress.serve(
-        Turnstile(application),
+        Turnstile(application, lambda: turns.after_sound(turns.CHANGE_WAITS_S)),
         host=host,
         port=port,
         threads=THREADS,

@@ -14,6 +14,9 @@ ARRIVING_S = 0.012
 
 LONGEST_S = 0.8
 
+CHANGE_WAITS_S = 0.6
+"""How long a change waits for its own first sound: half a second where a whole song moves."""
+
 _turn = threading.Condition()
 _sounding = 0
 

@@ -44,14 +44,18 @@ class _Queue:
 
 
 class Turnstile:
-    """A WSGI application that lets so many requests of each kind at once into another."""
+    """A WSGI application that lets so many requests of each kind at once into another, a change when
+    ``give_way`` returns: what is heard of it comes first, and reading a request takes time too."""
 
-    def __init__(self, inner: App) -> None:
-        self._inner = inner
+    def __init__(self, inner: App, give_way: Callable[[], object] = lambda: None) -> None:
+        self._inner, self._give_way = inner, give_way
         self._kinds = {kind: _Queue() for kind in ("change", "sound", "read")}
 
     def __call__(self, environ: dict[str, Any], start: Callable[..., Any]) -> Iterable[bytes]:
-        with self._kinds[kind_of(environ)]:
+        kind = kind_of(environ)
+        if kind == "change":
+            self._give_way()
+        with self._kinds[kind]:
             return self._inner(environ, start)
 
 

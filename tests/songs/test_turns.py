@@ -2,8 +2,11 @@
 
 import threading
 import time
+from collections.abc import Callable
+from typing import Any
 
 from arkund.songs import turns
+from arkund.studio.turnstile import Turnstile
 
 
 def test_others_wait_until_the_sound_is_there() -> None:
@@ -74,3 +77,16 @@ def test_a_failed_sound_lets_the_others_go() -> None:
     began = time.monotonic()
     turns.after_sound()
     assert time.monotonic() - began < 0.1
+
+
+def test_a_change_gives_way_before_it_is_read_and_sound_does_not() -> None:
+    order: list[str] = []
+
+    def application(environ: dict[str, Any], start: Callable[..., Any]) -> list[bytes]:
+        order.append(environ["PATH_INFO"])
+        return [b""]
+
+    door = Turnstile(application, lambda: order.append("gave way"))
+    for method, path in (("POST", "/x/keep/"), ("GET", "/x/pcm/"), ("GET", "/x/edit/")):
+        door({"REQUEST_METHOD": method, "PATH_INFO": path}, lambda *_: None)
+    assert order == ["gave way", "/x/keep/", "/x/pcm/", "/x/edit/"]

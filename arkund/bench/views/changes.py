@@ -10,12 +10,9 @@ from arkund.bench.requests import Asked, Change, Line, Number, Prose, Real, body
 from arkund.core.errors import UnreadableSheet
 from arkund.core.mix.renaming import as_name
 from arkund.core.mix.typed import typed_value
-from arkund.songs import findings, levelling, revisions, takes, turns
+from arkund.songs import findings, levelling, revisions, takes
 from arkund.songs.models import Revision
 from arkund.songs.timing import sheet_of
-
-SAVE_WAITS_S = 0.6
-"""How long a save waits for the first sound of its own change: half a second where a whole song moves."""
 
 
 class Kept(Change):
@@ -35,7 +32,6 @@ def keep(request: HttpRequest, slug: str) -> JsonResponse:
     ``finding`` names the finding that the patch answers otherwise than proposed.
     """
     song, asked = song_named(slug), body(request, Kept)
-    turns.after_sound(SAVE_WAITS_S)
     patch = levelling.with_thresholds(sheet_of(song), asked.patch)
     made = revisions.keep(
         song.pk,
