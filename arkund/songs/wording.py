@@ -159,7 +159,8 @@ def refusal_words(path: str, said: str, sheet: Sheet | None = None) -> str:
         whose, what = f"tempo change {int(steps[2]) + 1}", steps[3].replace("bpm", "tempo")
     else:
         whose, what, _ = path_words(path, sheet)
-    return f"The {what} of the {whose} was refused: {said}"
+        whose = f"the {whose}"
+    return f"{what[:1].upper()}{what[1:]} of {whose} refused: {said}"
 
 
 def value_words(value: Any, unit: str) -> str:

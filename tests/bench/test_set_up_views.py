@@ -131,7 +131,7 @@ def test_copies_by_bars_and_by_stroke(client: Client, song: Song) -> None:
 def test_a_value_that_is_refused_is_named_as_on_the_page(client: Client, song: Song) -> None:
     keep = f"/{song.slug}/keep/"
     _, tempo = _post(client, keep, {"base": 1, "patch": {"tempo.bpm": 9000}})
-    assert tempo["error"].startswith("The tempo of the song was refused: it should be less than")
+    assert tempo["error"].startswith("Tempo of the song refused: it should be less than")
     sections = [{"name": "verse", "start_bar": 1, "bars": -2}]
     _, bars = _post(client, keep, {"base": 1, "patch": {"sections": sections}})
-    assert bars["error"].startswith("The bars of the section 1 was refused")
+    assert bars["error"].startswith("Bars of section 1 refused")

@@ -268,6 +268,22 @@ def test_the_sub_follows_every_kick_in_the_polarity_that_adds(study: Study) -> N
     assert np.mean(fuller) > 0.9
 
 
+def test_a_layer_that_would_play_on_no_stroke_is_refused_with_what_there_is(study: Study) -> None:
+    own = [h for h in study.hits if h.piece == "kick"]
+    low, high = min(h.velocity for h in own), max(h.velocity for h in own)
+    assert low > 2
+    said = f"velocity from 1 to 2; they go from {low} to {high}"
+    with pytest.raises(ArkundError, match=said):
+        replace.layer_patch(study, "kick", strokes="1-2")
+    with pytest.raises(ArkundError, match=said):
+        replace.sub_patch(study, "kick", strokes="1-2")
+    softened = study.tried({f"takes.0.corrections.{h.id}": {"kind": "plain"} for h in own})
+    with pytest.raises(
+        ArkundError, match=f"None of the {len(own)} strokes of the kick is an accent"
+    ):
+        replace.layer_patch(softened, "kick", strokes="accents")
+
+
 def test_notes_and_strokes_are_read_or_refused_in_a_sentence(study: Study) -> None:
     assert replace.sub_note_hz(study, "kick", "50Hz") == 50
     assert replace.sub_note_hz(study, "kick", "C1") == pytest.approx(32.7, abs=0.01)

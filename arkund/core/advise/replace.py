@@ -1,7 +1,7 @@
 """Replace: what a layer under a drum would be made of, and where strokes are uneven."""
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -11,12 +11,20 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label, piece_family
 from arkund.core.measure.landmarks import fundamental_hz
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.strokes import ring_time_s
 from arkund.core.mix.lanes import STROKES
-from arkund.core.mix.layers import CROSSOVER_HZ, FADE_IN_MS, FADE_OUT_MS, NOTE_HZ, SampleLayer
+from arkund.core.mix.layers import (
+    CROSSOVER_HZ,
+    FADE_IN_MS,
+    FADE_OUT_MS,
+    NOTE_HZ,
+    SampleLayer,
+    SubLayer,
+)
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.pairs import lanes
 from arkund.core.mix.patches import Patch
@@ -269,12 +277,31 @@ def _which(strokes: str) -> dict[str, Any]:
 
 
 def _put(study: Study, piece: str, what: str, values: dict[str, Any]) -> Patch:
-    """A new layer of the piece, under a name that is free."""
+    """A new layer of the piece, under a name that is free. Raises `ArkundError` where it would play on
+    no stroke."""
     mic = followed(study, piece)
+    asked = {k: v for k, v in values.items() if k in ("strokes", "low", "high")}
+    own = [h for h in study.hits if h.piece == piece]
+    if not any(plays(SubLayer(of=mic, **asked), hit) for hit in own):
+        raise ArkundError(_silent(piece, own, asked))
     taken = {*study.sheet.layers, *study.sheet.mics, *study.sheet.groups, *study.sheet.buses}
     wish = f"{piece}_{what}"
     name = next(n for n in (wish, *(f"{wish}_{k}" for k in range(2, 99))) if n not in taken)
     return {f"layers.{name}": {**values, "of": mic, "to": study.sheet.mics[mic].to}}
+
+
+def _silent(piece: str, own: Sequence[Hit], asked: Mapping[str, Any]) -> str:
+    """Why a layer would play on no stroke."""
+    if not own:
+        return f"The {label(piece)} has no strokes in this song."
+    if asked.get("strokes") == "accents":
+        return f"None of the {len(own)} strokes of the {label(piece)} is an accent; ask for all of them."
+    low, high = asked.get("low", 1), asked.get("high", 127)
+    soft, loud = (f(h.velocity for h in own) for f in (min, max))
+    return (
+        f"No stroke of the {label(piece)} has a velocity from {low} to {high}; "
+        f"they go from {soft} to {loud}."
+    )
 
 
 def spread_db(study: Study, mic: str) -> tuple[float, int]:

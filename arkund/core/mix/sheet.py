@@ -372,13 +372,17 @@ def complaint(error: ValidationError) -> tuple[str, str]:
     """Path of the first value that is wrong (empty: the whole), and what is wrong with it."""
     first = error.errors(include_url=False)[0]
     said = first["msg"].removeprefix("Value error, ").rstrip(".")
-    said = said.replace("Input should be", "it should be")
+    said = said.replace("Input should be", "it should be").replace(
+        "valid dictionary", "JSON object"
+    )
     if first["type"] == "union_tag_not_found":
         return ".".join(str(step) for step in first["loc"]), "a stage needs its kind."
     if first["type"] == "union_tag_invalid":
         told = first["ctx"]
         said = f"there is no processor {told['tag']!r:.40}; there are {told['expected_tags']}"
         return ".".join(str(step) for step in first["loc"]), f"{said}."
+    if first["type"] == "missing":
+        return ".".join(str(step) for step in first["loc"][:-1]), f"it needs “{first['loc'][-1]}”."
     if first["type"] != "value_error":
         said += f"; given was {str(first.get('input'))[:60]!r}"
     return ".".join(str(step) for step in first["loc"]), f"{said}."
