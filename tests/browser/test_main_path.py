@@ -60,7 +60,10 @@ def test_a_stereo_file_in_a_mono_role_is_asked_about(
 def test_a_threshold_dragged_on_its_ruler_is_tried_kept_and_undone(page: Page, song: str) -> None:
     page.goto(f"{song}/clean/?mic=kick_in&bars=3-4")
     _ready(page)
+    start = page.inner_text("#revision")
     page.click("[data-gate-mode=threshold]")
+    # The rulers stand where they stay once that is kept.
+    expect(page.locator("#revision")).not_to_have_text(start)
     expect(page.locator("#report")).to_contain_text("strokes passed")
     before = int(page.inner_text("#revision"))
     ruler = page.locator("#ruler-mics-kick_in-clean-threshold_db svg")
