@@ -272,7 +272,7 @@ def test_a_layer_that_would_play_on_no_stroke_is_refused_with_what_there_is(stud
     own = [h for h in study.hits if h.piece == "kick"]
     low, high = min(h.velocity for h in own), max(h.velocity for h in own)
     assert low > 2
-    said = f"velocity from 1 to 2; they go from {low} to {high}"
+    said = f"velocity from 1 to 2; its strokes have {low} to {high}"
     with pytest.raises(ArkundError, match=said):
         replace.layer_patch(study, "kick", strokes="1-2")
     with pytest.raises(ArkundError, match=said):

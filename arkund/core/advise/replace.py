@@ -1,7 +1,7 @@
 """Replace: what a layer under a drum would be made of, and where strokes are uneven."""
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -282,25 +282,27 @@ def _put(study: Study, piece: str, what: str, values: dict[str, Any]) -> Patch:
     mic = followed(study, piece)
     asked = {k: v for k, v in values.items() if k in ("strokes", "low", "high")}
     own = [h for h in study.hits if h.piece == piece]
-    if not any(plays(SubLayer(of=mic, **asked), hit) for hit in own):
-        raise ArkundError(_silent(piece, own, asked))
+    layer = SubLayer(of=mic, **asked)
+    if not any(plays(layer, hit) for hit in own):
+        raise ArkundError(_silent(piece, own, layer))
     taken = {*study.sheet.layers, *study.sheet.mics, *study.sheet.groups, *study.sheet.buses}
     wish = f"{piece}_{what}"
     name = next(n for n in (wish, *(f"{wish}_{k}" for k in range(2, 99))) if n not in taken)
     return {f"layers.{name}": {**values, "of": mic, "to": study.sheet.mics[mic].to}}
 
 
-def _silent(piece: str, own: Sequence[Hit], asked: Mapping[str, Any]) -> str:
+def _silent(piece: str, own: Sequence[Hit], layer: SubLayer) -> str:
     """Why a layer would play on no stroke."""
-    if not own:
-        return f"The {label(piece)} has no strokes in this song."
-    if asked.get("strokes") == "accents":
+    single = [h.velocity for h in own if h.kind != "roll"]
+    if not single:
+        return (
+            f"The {label(piece)} has no strokes that a layer could play on; rolls are left alone."
+        )
+    if layer.strokes == "accents":
         return f"None of the {len(own)} strokes of the {label(piece)} is an accent; ask for all of them."
-    low, high = asked.get("low", 1), asked.get("high", 127)
-    soft, loud = (f(h.velocity for h in own) for f in (min, max))
     return (
-        f"No stroke of the {label(piece)} has a velocity from {low} to {high}; "
-        f"they go from {soft} to {loud}."
+        f"No stroke of the {label(piece)} has a velocity from {layer.low} to {layer.high}; "
+        f"its strokes have {min(single)} to {max(single)}."
     )
 
 

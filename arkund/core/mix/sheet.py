@@ -382,7 +382,9 @@ def complaint(error: ValidationError) -> tuple[str, str]:
         said = f"there is no processor {told['tag']!r:.40}; there are {told['expected_tags']}"
         return ".".join(str(step) for step in first["loc"]), f"{said}."
     if first["type"] == "missing":
-        return ".".join(str(step) for step in first["loc"][:-1]), f"it needs “{first['loc'][-1]}”."
+        return ".".join(
+            str(step) for step in first["loc"][:-1]
+        ), f"“{first['loc'][-1]}” is missing."
     if first["type"] != "value_error":
         said += f"; given was {str(first.get('input'))[:60]!r}"
     return ".".join(str(step) for step in first["loc"]), f"{said}."
