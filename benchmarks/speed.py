@@ -149,9 +149,9 @@ def _song() -> None:
             hits = detect_hits(session.mics, session.rate)
             align_take(session.mics, hits, session.rate)
             onsets = [h.time_s for h in hits][:100]
-            for sound, known in zip(sounds, plain, strict=True):
-                measure_mic(sound, session.rate, onsets, known)
-                heard_levels(sound, session.rate, hits)
+        with ThreadPoolExecutor(2) as both:
+            list(both.map(lambda s, k: measure_mic(s, session.rate, onsets, k), sounds, plain))
+            list(both.map(lambda s: heard_levels(s, session.rate, hits), sounds))
 
     frames = 180 * session.rate
     long = {m: np.resize(sound, frames) for m, sound in session.mics.items()}

@@ -3,6 +3,7 @@
 import numpy as np
 import pyloudnorm
 import pytest
+from scipy import signal
 
 from arkund.core.measure.levels import (
     attack_to_body_db,
@@ -44,6 +45,17 @@ def test_true_peak_between_samples() -> None:
     assert true_peak(sine[500:3500] * np.hanning(3000).astype(np.float32)) == pytest.approx(
         1, abs=0.02
     )
+
+
+@pytest.mark.parametrize("at", [0, 1, 11, 63, 64, 65, 127, 128, 500, 998])
+def test_true_peak_by_its_definition_wherever_the_loudest_lies(at: int) -> None:
+    sound = np.random.default_rng(at).standard_normal(1000).astype(np.float32) * 0.01
+    sound[at : at + 2] = 0.7, 0.6
+    # Two like neighbours: what lies between them is larger than both.
+    around = np.pad(sound.astype(np.float64), 200)
+    wanted = np.abs(signal.resample_poly(around, 4, 1, window=("kaiser", 8.0)))
+    assert true_peak(sound) == pytest.approx(wanted[: 4 * 1199].max(), rel=0.02)
+    assert true_peak(sound) > 0.75
 
 
 def test_measures_of_a_known_signal() -> None:

@@ -7,14 +7,14 @@ this onset, of those that sound alike and of those around it, for a song's own k
 its other kicks.
 """
 
-import itertools
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 
 import numpy as np
 import scipy
+from numba import njit
 from numpy.typing import NDArray
 
 from arkund.core.hits.novelty import BandEnergy, candidates
@@ -104,7 +104,9 @@ class Afar:
             asked = (
                 rows if time == 1 else np.hstack([rows, looked_up(self.heard, self.times_s, share)])
             )
-            weighed = [probabilities(asked, afar_trees(f, time)) for f in FAMILIES]
+            trees = [afar_trees(f, time) for f in FAMILIES]
+            with ThreadPoolExecutor(2) as pool:
+                weighed = list(pool.map(partial(probabilities, asked), trees))
             share = np.where(np.isnan(held), np.stack(weighed, axis=1), held > LOWEST_DB)
         return share
 
@@ -219,20 +221,27 @@ def _window(
     shape = scipy.signal.get_window("hann", length).astype(np.float32)
     points = scipy.fft.next_fast_len(max(round(rate / SPECTRUM_HZ), length), real=True)
     first = np.round(times_s * rate + (middle_ms - length_ms / 2) * rate / 1000).astype(np.int64)
-    hz = np.fft.rfftfreq(points, 1 / rate)
-    into = np.stack(
-        [(hz >= low) & (hz < high) for low, high in itertools.pairwise(EDGES_HZ)], axis=1
-    ).astype(np.float32)
+    edges = np.searchsorted(np.fft.rfftfreq(points, 1 / rate), EDGES_HZ)
     scale = 2.0 / (points * float(np.sum(shape**2)))
     out = np.empty((len(times_s), BANDS))
     step = 512
-    offsets = np.arange(length)
+    every = np.lib.stride_tricks.sliding_window_view(padded, length)
     for at in range(0, len(first), step):
         begin = np.clip(first[at : at + step] + around, 0, len(padded) - length)
-        sound = padded[begin[:, None] + offsets] * shape
-        bins = scipy.fft.rfft(sound, points, axis=1)
-        out[at : at + step] = (bins.real**2 + bins.imag**2) @ into * scale
+        sound = every[begin] * shape
+        _add_bins(scipy.fft.rfft(sound, points, axis=1), edges, scale, out[at : at + step])
     return out
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _add_bins(bins, edges, scale, out):  # type: ignore[no-untyped-def]
+    """The power ``(rows, bands)`` of the bins from each edge to the next."""
+    for row in range(len(bins)):
+        for band in range(len(edges) - 1):
+            some, total = bins[row, edges[band] : edges[band + 1]], 0.0
+            for k in range(len(some)):
+                total += some[k].real ** 2 + some[k].imag ** 2
+            out[row, band] = total * scale
 
 
 def _against_loud(energy: NDArray[np.float64]) -> NDArray[np.float64]:

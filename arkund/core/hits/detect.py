@@ -163,13 +163,13 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
     if listened is None:
         return Detected(_hits_of_whole_kit(mics, rate), {})
     take, signatures = listened.take, listened.signatures
+    # A snare's are weighed twice: whatever is last, the other core should not wait for it.
+    pieces = sorted(listened.pieces, key=lambda p: piece_family(p) != "snare")
     with ThreadPoolExecutor(2) as pool:
-        found = list(
-            pool.map(lambda p: strokes_and_maybes(listened.heard(p), signatures), listened.pieces)
-        )
-    by_piece = without_echoes(
-        {p: strokes for p, (strokes, _) in zip(listened.pieces, found, strict=True)}
-    )
+        weighed = pool.map(lambda p: strokes_and_maybes(listened.heard(p), signatures), pieces)
+        found = dict(zip(pieces, weighed, strict=True))
+    found = {p: found[p] for p in listened.pieces}
+    by_piece = without_echoes({p: strokes for p, (strokes, _) in found.items()})
     hits = [h for piece, strokes in by_piece.items() for h in _as_hits(piece, strokes)]
     if listened.afar is not None:
         known = {p: known_of(strokes) for p, strokes in by_piece.items()}
@@ -182,7 +182,7 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
         take.own,
     )
     hits.sort(key=lambda h: (h.time_s, h.piece))
-    maybes = {p: m for p, (_, m) in zip(listened.pieces, found, strict=True)}
+    maybes = {p: m for p, (_, m) in found.items()}
     return Detected(hits, away_from_shells(maybes, hits))
 
 
@@ -246,19 +246,18 @@ def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
             least_db = FAINT_RISE_DB if n in snares else RISE_DB
             return candidates(bands[n], least_db, lowest=BRIGHTEST if n in cymbals else 2)
 
-        found = list(pool.map(begins, range(len(names))))
-        nearest = list(
-            pool.map(
-                lambda p: (
-                    mics[names[own[p][0]]]
-                    if is_shell(p)
-                    else without_drums(mics[names[own[p][0]]], rate)
-                ),
-                pieces,
-            )
+        # The slower first: whatever is last, the other core should not wait for it.
+        nearest = pool.map(
+            lambda p: (
+                mics[names[own[p][0]]]
+                if is_shell(p)
+                else without_drums(mics[names[own[p][0]]], rate)
+            ),
+            pieces,
         )
+        found = list(pool.map(begins, range(len(names))))
     far = tuple(n for n, p in enumerate(pieces) if parse_mic_name(names[own[p][0]]).role in FAR)
-    return _Take([mics[m] for m in names], bands, found, own, overheads, nearest, rate, far)
+    return _Take([mics[m] for m in names], bands, found, own, overheads, list(nearest), rate, far)
 
 
 def known_of(strokes: list[Stroke]) -> Known:

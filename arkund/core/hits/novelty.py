@@ -6,12 +6,14 @@ decides which of them are.
 
 import bisect
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 import scipy
 from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.measure.lanes import powers
 
 BAND_EDGES_HZ = (40.0, 120.0, 350.0, 1200.0, 4500.0, 9000.0, 18000.0)
 BANDS = len(BAND_EDGES_HZ) - 1
@@ -44,6 +46,11 @@ class BandEnergy:
         return before_and_after(self.smooth)
 
     @cached_property
+    def still_sounding(self) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+        """`still_sounding`, computed once."""
+        return still_sounding(self)
+
+    @cached_property
     def rise(self) -> NDArray[np.float32]:
         """`rise_db`, computed once."""
         return rise_db(self)
@@ -61,6 +68,12 @@ def band_filter(band: int, rate: int) -> NDArray[np.float64]:
     )
 
 
+@lru_cache(8)
+def _band_filters(rate: int) -> NDArray[np.float64]:
+    """Every `band_filter` as `powers` takes them, ``(BANDS, 2, 5)``. Not to be written to."""
+    return np.delete([band_filter(band, rate) for band in range(BANDS)], 3, axis=2)
+
+
 def band_energy(audio: NDArray[np.float32], rate: int) -> BandEnergy:
     """Mean square of ``audio`` ``(frames,)`` per band and millisecond.
 
@@ -68,46 +81,8 @@ def band_energy(audio: NDArray[np.float32], rate: int) -> BandEnergy:
     by a few ms, so times are refined on the sound itself (`arrival`).
     """
     hop = round(rate / 1000)
-    sections = np.stack([band_filter(band, rate) for band in range(BANDS)], axis=2)
-    return BandEnergy(_energies(np.ascontiguousarray(audio), sections, hop), hop, rate)
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _energies(audio, sections, hop):  # type: ignore[no-untyped-def]
-    bands, frames = sections.shape[2], len(audio) // hop
-    out = np.zeros((frames, bands), np.float32)
-    # A filter waits for its own last sample: two at a time fill each other's waits, and their
-    # states still stay in registers.
-    for i in range(0, bands, 2):
-        j = min(i + 1, bands - 1)
-        p, q = sections[:, :, i], sections[:, :, j]
-        p0, p1, p2, p4, p5 = p[0, 0], p[0, 1], p[0, 2], p[0, 4], p[0, 5]
-        r0, r1, r2, r4, r5 = p[1, 0], p[1, 1], p[1, 2], p[1, 4], p[1, 5]
-        q0, q1, q2, q4, q5 = q[0, 0], q[0, 1], q[0, 2], q[0, 4], q[0, 5]
-        s0, s1, s2, s4, s5 = q[1, 0], q[1, 1], q[1, 2], q[1, 4], q[1, 5]
-        a0 = a1 = a2 = a3 = b0 = b1 = b2 = b3 = 0.0
-        for frame in range(frames):
-            first = second = 0.0
-            for n in range(frame * hop, (frame + 1) * hop):
-                x = audio[n]
-                y, z = p0 * x + a0, q0 * x + b0
-                a0, b0 = p1 * x - p4 * y + a1, q1 * x - q4 * z + b1
-                a1, b1 = p2 * x - p5 * y, q2 * x - q5 * z
-                v, w = r0 * y + a2, s0 * z + b2
-                a2, b2 = r1 * y - r4 * v + a3, s1 * z - s4 * w + b3
-                a3, b3 = r2 * y - r5 * v, s2 * z - s5 * w
-                first += v * v
-                second += w * w
-            out[frame, i], out[frame, j] = first / hop, second / hop
-            a0, a1, a2, a3 = _living(a0), _living(a1), _living(a2), _living(a3)
-            b0, b1, b2, b3 = _living(b0), _living(b1), _living(b2), _living(b3)
-    return out
-
-
-@njit(cache=True, nogil=True, inline="always")
-def _living(state):  # type: ignore[no-untyped-def]
-    """Denormal numbers would slow silence down many times over."""
-    return 0.0 if abs(state) < 1e-18 else state
+    energy = powers(audio, rate, _band_filters(rate), hop)
+    return BandEnergy(energy.astype(np.float32), hop, rate)
 
 
 def noise_floor(bands: BandEnergy) -> NDArray[np.float64]:
@@ -131,6 +106,18 @@ def smoothed(bands: BandEnergy) -> NDArray[np.float32]:
     out = np.empty_like(bands.energy)
     _smooth(np.ascontiguousarray(bands.energy), np.array(SMOOTH_MS), out)
     return out
+
+
+def still_sounding(bands: BandEnergy) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """Least energy of the two top bands 45 to 130 ms after each frame, and the least of the
+    30 ms before it, both ``(frames, 2)``: later strokes add to the energy, never to its least."""
+    energy = bands.energy[:, -2:]
+    smooth = scipy.ndimage.uniform_filter1d(energy, 8, axis=0, mode="nearest")
+    least = scipy.ndimage.minimum_filter1d(smooth, 85, axis=0, mode="nearest")
+    last = len(least) - 1
+    after = least[np.minimum(np.arange(len(least)) + 88, last)]
+    before = scipy.ndimage.minimum_filter1d(smooth, 30, axis=0, origin=14, mode="nearest")
+    return after, before
 
 
 @njit(cache=True, nogil=True)

@@ -1,6 +1,7 @@
 """The strokes that only overheads, or one mic of the whole kit, hear: found, told apart and timed."""
 
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,7 +46,8 @@ def overheard(afar: Afar, known: Mapping[str, Known]) -> dict[str, list[Stroke]]
     share = afar.share(known)
     miced = {piece_family(piece) for piece in known}
     out: dict[str, list[Stroke]] = {}
-    high = [without_drums(ear, afar.rate) for ear in afar.ears]
+    with ThreadPoolExecutor(2) as pool:
+        high = list(pool.map(lambda ear: without_drums(ear, afar.rate), afar.ears))
     for family in TOLD:
         if family in miced:
             continue

@@ -10,7 +10,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 from numba import njit
 from numpy.typing import NDArray
 
@@ -73,25 +72,13 @@ def event_vectors(
         started.append(np.maximum((most - before[early]).astype(np.float64), 0.1 * floor).T)
         doubt.append((0.5 * before[early] + 4 * floor).astype(np.float64).T)
     for position in overheads:
-        left, before = _still_sounding(mics[position])
+        left, before = mics[position].still_sounding
         at = np.clip(frames, 0, len(left) - 1)
         early = np.maximum(at - GUARD_MS, 0)
         floor = mics[position].floor[-2:]
         started.append(np.maximum((left[at] - before[early]).astype(np.float64), 0.1 * floor).T)
         doubt.append((before[early] + 4 * floor).astype(np.float64).T)
     return Events(np.vstack(started), np.vstack(doubt))
-
-
-def _still_sounding(bands: BandEnergy) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    """Least energy of the two top bands 45 to 130 ms after each frame, and the least of the
-    30 ms before it, both ``(frames, 2)``: later strokes add to the energy, never to its least."""
-    energy = bands.energy[:, -2:]
-    smooth = scipy.ndimage.uniform_filter1d(energy, 8, axis=0, mode="nearest")
-    least = scipy.ndimage.minimum_filter1d(smooth, 85, axis=0, mode="nearest")
-    last = len(least) - 1
-    after = least[np.minimum(np.arange(len(least)) + 88, last)]
-    before = scipy.ndimage.minimum_filter1d(smooth, 30, axis=0, origin=14, mode="nearest")
-    return after, before
 
 
 def row_scale(vectors: NDArray[np.float64]) -> NDArray[np.float64]:

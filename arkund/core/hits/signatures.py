@@ -7,7 +7,8 @@ jointly with how strongly each piece was struck in each event.
 from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
-from typing import TypeVar
+from threading import Lock
+from typing import NamedTuple, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -38,6 +39,18 @@ from arkund.core.kit.roles import is_shell, piece_family
 T = TypeVar("T")
 R = TypeVar("R")
 
+Struck = dict[str, NDArray[np.bool_]]
+"""By piece the events ``(events,)`` in which it is surely struck."""
+
+
+class Learned(NamedTuple):
+    """What `_matrix` gives."""
+
+    matrix: NDArray[np.float64]
+    known: NDArray[np.bool_]
+    spread: NDArray[np.float64]
+    held: NDArray[np.bool_]
+
 
 def _on_two_cores(work: Callable[[T], R], of: Iterable[T]) -> list[R]:
     """``work`` done on each, two at a time; arithmetic on large arrays leaves the other core free."""
@@ -64,7 +77,8 @@ def learn_signatures(
     scaled, doubt = events.started / scale[:, None], events.doubt / scale[:, None]
     own_rows = {p: _own_rows(p, m) for p, m in own_mics.items()}
     heard = Heard(scaled, doubt, scale, own_rows, onsets, overheads)
-    found = _who_is_struck(heard, others or {})
+    learned = _remembered(heard)
+    found = _who_is_struck(heard, others or {}, learned)
     # What many strokes are known of is struck, however much of them another piece could explain.
     for piece, own in (surely or {}).items():
         known = own & heard.onsets.strong()[heard.ear(piece)]
@@ -79,7 +93,7 @@ def learn_signatures(
     none = np.zeros(scaled.shape[1], bool)
     theirs = np.stack([(others or {}).get(p, none) for p in pieces])
     for _ in range(3):
-        matrix, known, _, held = _matrix(heard, found)
+        matrix = learned(found).matrix
         bleeds = np.stack([_bleeds_in(heard, found, p) for p in pieces])
         struck = _struck(scaled, doubt, matrix, rows, bleeds) & ~theirs
         found = {p: s if s.any() else found[p] for p, s in zip(pieces, struck, strict=True)}
@@ -88,7 +102,7 @@ def learn_signatures(
     if sure and len(sure) < len(pieces):
         struck = struck[[pieces.index(p) for p in sure]]
         pieces, found = sure, {p: found[p] for p in sure}
-    matrix, known, spread, held = _matrix(heard, found)
+    matrix, known, spread, held = learned(found)
     with_mic = len(pieces)
     ways_s = {
         (q, p): way
@@ -142,8 +156,8 @@ CLEARLY_DB = 9.0
 
 
 def _who_is_struck(
-    heard: Heard, others: Mapping[str, NDArray[np.bool_]]
-) -> dict[str, NDArray[np.bool_]]:
+    heard: Heard, others: Mapping[str, NDArray[np.bool_]], learned: Callable[[Struck], Learned]
+) -> Struck:
     """Pieces that are struck at all, and the events ``(events,)`` in which they surely are.
 
     Those whose mics are often the first to hear are struck. Of the others the one that most is
@@ -164,7 +178,7 @@ def _who_is_struck(
     }
     rest = [p for p, rows in heard.own.items() if len(rows) and p not in found]
     while rest:
-        unexplained = _on_two_cores(partial(_unexplained, heard, found), rest)
+        unexplained = _on_two_cores(partial(_unexplained, heard, found, learned), rest)
         left = {
             p: np.where(others[p], 0.0, db) if p in others else db
             for p, db in zip(rest, unexplained, strict=True)
@@ -203,7 +217,7 @@ def _heard_first(heard: Heard, piece: str, led: NDArray[np.bool_]) -> int:
     return int((heard.onsets.strong()[ear] if ear in heard.onsets.far else led).sum())
 
 
-def _bleeds_in(heard: Heard, found: dict[str, NDArray[np.bool_]], piece: str) -> NDArray[np.bool_]:
+def _bleeds_in(heard: Heard, found: Struck, piece: str) -> NDArray[np.bool_]:
     """``(events,)``: where a piece's mic hears something begin just when another's bleed does."""
     ear, out = heard.ear(piece), np.zeros(heard.scaled.shape[1], bool)
     for other, struck in found.items():
@@ -214,14 +228,15 @@ def _bleeds_in(heard: Heard, found: dict[str, NDArray[np.bool_]], piece: str) ->
 
 
 def _unexplained(
-    heard: Heard, found: dict[str, NDArray[np.bool_]], piece: str
+    heard: Heard, found: Struck, learned: Callable[[Struck], Learned], piece: str
 ) -> NDArray[np.float64]:
     """`_left_over`, and nothing where bleed begins just then."""
-    return np.where(_bleeds_in(heard, found, piece), 0.0, _left_over(heard, found, piece))
+    left = _left_over(heard, found, learned, piece)
+    return np.where(_bleeds_in(heard, found, piece), 0.0, left)
 
 
 def _left_over(
-    heard: Heard, found: dict[str, NDArray[np.bool_]], piece: str
+    heard: Heard, found: Struck, learned: Callable[[Struck], Learned], piece: str
 ) -> NDArray[np.float64]:
     """By how many dB each event exceeds, in this piece's own mics, the bleed of the known ones."""
     own = heard.own[piece]
@@ -233,7 +248,7 @@ def _left_over(
     loud = level > 0.02 * np.sort(level)[-4:].mean()
     if not found:
         return np.where(loud, 60.0, 0.0)
-    matrix, _, _, _ = _matrix(heard, found)
+    matrix = learned(found).matrix
     column = np.full((len(heard.scaled), 1), 1e-7)
     column[own] = 1.0
     rows = [heard.own[p] for p in heard.own if p in found]
@@ -260,9 +275,23 @@ UNKNOWN = 0.03
 """The same where nothing is known of the other's strokes, as a share of the least that is heard."""
 
 
-def _matrix(
-    heard: Heard, found: dict[str, NDArray[np.bool_]]
-) -> tuple[NDArray[np.float64], NDArray[np.bool_], NDArray[np.float64], NDArray[np.bool_]]:
+def _remembered(heard: Heard) -> Callable[[Struck], Learned]:
+    """`_matrix` of the same strokes is asked for again and again, by both threads; it is worked out
+    once."""
+    kept: dict[tuple[tuple[str, bytes], ...], Learned] = {}
+    turn = Lock()
+
+    def learned(found: Struck) -> Learned:
+        key = tuple((p, found[p].tobytes()) for p in heard.own if p in found)
+        with turn:
+            if key not in kept:
+                kept[key] = _matrix(heard, found)
+        return kept[key]
+
+    return learned
+
+
+def _matrix(heard: Heard, found: Struck) -> Learned:
     """Signatures ``(rows, pieces)`` from the events in which each piece was struck, whose leaks
     into whose mics are known, ``(pieces, pieces)``, and how many times more than usual a stroke
     may leave in each row, ``(rows, pieces)``.
@@ -347,7 +376,8 @@ def _matrix(
                 columns[i][heard.ringing], most_ringing(heard, columns[i])
             )
     matrix = np.stack(columns, axis=1)
-    return np.maximum(matrix / (matrix.sum(axis=0) + EPS), 1e-7), known, spread, held
+    matrix = np.maximum(matrix / (matrix.sum(axis=0) + EPS), 1e-7)
+    return Learned(matrix, known, spread, held)
 
 
 def _faintest(

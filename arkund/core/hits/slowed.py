@@ -7,13 +7,9 @@ import scipy
 from numba import njit
 from numpy.typing import NDArray
 
-LOW_RATE = 12_000
-AT_ONCE = 1024
-REACH = 4
-"""Half the length of the filter, in steps: what lies above 8 kHz folds back 50 dB down."""
+from arkund.core.measure.decimate import decimated
 
-CUTOFF = 0.7
-"""Where the filter is 6 dB down, as a share of half the rate that is left."""
+LOW_RATE = 12_000
 
 
 @dataclass(frozen=True)
@@ -39,12 +35,9 @@ class Slowed:
 
 
 def slowed(audio: NDArray[np.float32], rate: int) -> Slowed:
-    """``audio`` ``(frames,)`` in as few samples as leave it whole below 4 kHz."""
+    """``audio`` ``(frames,)`` in as few samples as leave it whole below 2 kHz, and 5 dB down at 4."""
     step = max(rate // LOW_RATE, 1)
-    if step == 1:
-        return Slowed(audio, 1, float(rate))
-    taps = scipy.signal.firwin(2 * REACH * step + 1, CUTOFF / step).astype(np.float32)
-    return Slowed(_every(audio, taps, step, REACH), step, rate / step)
+    return Slowed(decimated(audio, step), step, rate / step)
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -69,26 +62,4 @@ def _through_four(sound, sections):  # type: ignore[no-untyped-def]
         z = s0 * y + d0
         d0, d1 = s1 * y - s4 * z + d1, s2 * y - s5 * z
         out[n] = z
-    return out
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _every(sound, taps, step, reach):  # type: ignore[no-untyped-def]
-    """``sound`` through ``taps`` ``(2 * reach * step + 1,)``, every ``step``-th sample, in time with
-    it; so many samples together that they stay in the nearest cache."""
-    frames = -(-len(sound) // step)
-    out = np.zeros(frames, np.float32)
-    part = np.zeros((step, AT_ONCE + 2 * reach + 1), np.float32)
-    for first in range(0, frames, AT_ONCE):
-        count = min(AT_ONCE, frames - first)
-        begin = (first - reach) * step
-        for k in range(count + 2 * reach + 1):
-            for phase in range(step):
-                n = begin + k * step + phase
-                part[phase, k] = sound[n] if 0 <= n < len(sound) else 0.0
-        some = out[first : first + count]
-        for tap in range(len(taps)):
-            row = part[tap % step, tap // step : tap // step + count]
-            for k in range(count):
-                some[k] += taps[tap] * row[k]
     return out

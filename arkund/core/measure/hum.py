@@ -4,9 +4,9 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
-from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.measure.decimate import decimated
 from arkund.core.units import SILENCE_DB, power_to_db
 
 LINES = 5
@@ -62,10 +62,9 @@ def _spectra(
     audio: NDArray[np.float32], rate: int
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """``(windows, bins)`` power, full scale being 0.5, and the bins in Hz; empty under 8 s."""
-    mean = np.empty(len(audio) // 8, np.float32)
-    _mean_of_eights(np.ascontiguousarray(audio, np.float32), mean)
+    eights = audio[: len(audio) // 8 * 8].reshape(-1, 8)
     factor = max(rate // 12000, 1)
-    low = scipy.signal.resample_poly(mean, 1, factor).astype(np.float64)
+    low = decimated(eights @ np.full(8, 0.125, np.float32), factor).astype(np.float64)
     own_rate = rate / 8 / factor
     size = min(round(WINDOW_S * own_rate), len(low))
     if size < 8 * own_rate:
@@ -85,20 +84,11 @@ def _contrasts(
         return np.zeros(0), np.zeros(0)
     contrast, level = [], []
     for number in range(1, LINES + 1):
-        off = np.abs(hz - mains * number)
+        some = slice(*np.searchsorted(hz, (mains * number - 5, mains * number + 5)))
+        off, part = np.abs(hz[some] - mains * number), power[:, some]
         near, beside = off <= 0.15 * np.sqrt(number), (off >= 0.4) & (off <= 4.5)
-        line = power[:, near].max(axis=1)
-        around = power[:, beside].max(axis=1)
+        line = part[:, near].max(axis=1)
+        around = part[:, beside].max(axis=1)
         contrast.append(power_to_db(float(np.median(line / (around + 1e-20)))))
         level.append(power_to_db(float(np.median(line)) / 2))
     return np.array(contrast), np.array(level)
-
-
-@njit(cache=True, nogil=True)
-def _mean_of_eights(x, out):  # type: ignore[no-untyped-def]
-    """The mean of each eight samples."""
-    for n in range(len(out)):
-        a = x[8 * n : 8 * n + 8]
-        out[n] = (((a[0] + a[1]) + (a[2] + a[3])) + ((a[4] + a[5]) + (a[6] + a[7]))) * np.float32(
-            0.125
-        )

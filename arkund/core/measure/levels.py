@@ -219,9 +219,9 @@ def _summed(audio: NDArray[np.float32], step: int) -> tuple[NDArray[np.float64],
 def _add_up(x, step, sums):  # type: ignore[no-untyped-def]
     whole = 0.0
     for number in range(len(sums)):
-        squares = total = 0.0
-        for n in range(number * step, min((number + 1) * step, len(x))):
-            one = np.float64(x[n])
+        part, squares, total = x[number * step : (number + 1) * step], 0.0, 0.0
+        for n in range(len(part)):
+            one = np.float64(part[n])
             total += one
             squares += one * one
         sums[number] = squares
@@ -231,9 +231,9 @@ def _add_up(x, step, sums):  # type: ignore[no-untyped-def]
 
 def clipped_runs(magnitude: NDArray[np.float32], rate: int) -> list[tuple[float, int]]:
     """Runs of two or more neighbouring samples at full scale, as (start in s, samples)."""
-    at = magnitude >= CLIP_LEVEL
-    if not at.any():
+    if magnitude.max(initial=0.0) < CLIP_LEVEL:
         return []
+    at = magnitude >= CLIP_LEVEL
     edges = np.flatnonzero(np.diff(np.concatenate([[False], at, [False]]).astype(np.int8)))
     starts, stops = edges[::2], edges[1::2]
     return [

@@ -6,6 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.measure.lanes import powers
 from arkund.core.shape import biquad
 from arkund.core.units import SILENCE_DB, amplitude_to_db
 
@@ -68,19 +69,30 @@ class Loudness:
         if len(power) < 4:
             whole = power.sum() * self._step + self._left.sum()
             power = np.full(4, whole / max(len(power) * self._step + self._frames, 1))
-        blocks = np.convolve(power, np.full(4, 0.25), "valid")
-        loud = -0.691 + 10 * np.log10(blocks + 1e-20)
-        kept = blocks[loud > ABSOLUTE_GATE_LUFS]
-        if len(kept) == 0:
-            return SILENCE_DB
-        relative = -0.691 + 10 * math.log10(float(kept.mean())) - 10
-        kept = blocks[(loud > ABSOLUTE_GATE_LUFS) & (loud > relative)]
-        return -0.691 + 10 * math.log10(float(kept.mean()))
+        return _gated_lufs(power)
+
+
+def _gated_lufs(power: NDArray[np.float64]) -> float:
+    """Of the weighted power of each tenth of a second, four at least."""
+    blocks = np.convolve(power, np.full(4, 0.25), "valid")
+    loud = -0.691 + 10 * np.log10(blocks + 1e-20)
+    kept = blocks[loud > ABSOLUTE_GATE_LUFS]
+    if len(kept) == 0:
+        return SILENCE_DB
+    relative = -0.691 + 10 * math.log10(float(kept.mean())) - 10
+    kept = blocks[(loud > ABSOLUTE_GATE_LUFS) & (loud > relative)]
+    return -0.691 + 10 * math.log10(float(kept.mean()))
 
 
 def loudness_lufs(audio: NDArray[np.float32], rate: int) -> float:
     """Integrated loudness (see `Loudness`) of ``(frames,)`` or ``(frames, channels)`` in LUFS."""
-    whole = Loudness(rate, 1 if audio.ndim == 1 else audio.shape[1])
+    step = rate // 10
+    sides = audio[:, None] if audio.ndim == 1 else audio
+    if len(audio) >= 4 * step:
+        weighting = np.array([k_weighting(rate)])
+        tenths = [powers(sides[:, c], rate, weighting, step) for c in range(sides.shape[1])]
+        return _gated_lufs(np.sum(tenths, axis=0)[:, 0])
+    whole = Loudness(rate, sides.shape[1])
     whole.feed(audio)
     return whole.lufs()
 
@@ -144,8 +156,8 @@ def true_peak(audio: NDArray[np.float32]) -> float:
     channels = audio[:, None] if audio.ndim == 1 else audio
     peak = max(float(audio.max(initial=0.0)), -float(audio.min(initial=0.0)))
     for c in range(channels.shape[1]):
-        padded = np.pad(np.ascontiguousarray(channels[:, c]), _HALF)
-        peak = max(peak, float(_between(padded, _PHASES, np.float32(peak))))
+        side = np.ascontiguousarray(channels[:, c])
+        peak = max(peak, float(_between(side, _PHASES, np.float32(peak))))
     return peak
 
 
@@ -158,13 +170,28 @@ def true_peak_dbtp(audio: NDArray[np.float32]) -> float:
 def _between(x, phases, peak):  # type: ignore[no-untyped-def]
     """Largest magnitude between samples; ``peak`` where nothing is larger."""
     most = peak
-    for n in range(len(x) - 24):
+    for first in range(0, len(x), 64):
         # Between quiet samples nothing can come near the peak found so far.
-        if abs(x[n + 11]) * 4 < most and abs(x[n + 12]) * 4 < most:
-            continue
-        for p in range(3):
-            total = np.float32(0.0)
-            for t in range(24):
-                total += phases[p, t] * x[n + t]
-            most = max(most, abs(total))
+        near, loud = x[max(first - 1, 0) : first + 64], 0
+        for k in range(len(near)):
+            loud += abs(near[k]) * 4 >= most
+        if loud:
+            for n in range(first, min(first + 64, len(x))):
+                if abs(x[n]) * 4 >= most or abs(x[max(n - 1, 0)]) * 4 >= most:
+                    most = max(most, _interpolated(x, phases, n))
+    return most
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _interpolated(x, phases, n):  # type: ignore[no-untyped-def]
+    """Largest magnitude between a sample and the one before it."""
+    begin, end = max(n - _HALF, 0), min(n + _HALF, len(x))
+    near, skipped = x[begin:end], begin - (n - _HALF)
+    most = np.float32(0.0)
+    for p in range(len(phases)):
+        taps = phases[p, skipped : skipped + len(near)]
+        total = np.float32(0.0)
+        for t in range(len(near)):
+            total += taps[t] * near[t]
+        most = max(most, abs(total))
     return most
