@@ -12,6 +12,7 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family
+from arkund.core.measure.decimate import decimated
 from arkund.core.measure.landmarks import (
     ATTACK_HZ,
     BOX_HZ,
@@ -128,10 +129,10 @@ def gain_at_db(eq: Equaliser, hz: float, rate: int) -> float:
 def _power(
     audio: NDArray[np.float32], rate: int
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Power in each bin up to 1 kHz and the bins in Hz. Blackman's window keeps a loud drum's lines
-    from leaking under it."""
+    """Power in each bin and the bins in Hz, right up to 400 Hz. Blackman's window keeps a loud drum's
+    lines from leaking under it."""
     factor = rate // 2400
-    low = scipy.signal.resample_poly(audio, 1, factor)
+    low = decimated(audio, factor)
     size = 32768 // factor
     bins, power = scipy.signal.welch(low, rate / factor, "blackman", nperseg=size, detrend=False)
     return np.asarray(power * bins[1], np.float64), np.asarray(bins, np.float64)

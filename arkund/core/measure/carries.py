@@ -8,6 +8,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from arkund.core.measure.decimate import decimated
 from arkund.core.measure.strokes import stroke_windows
 from arkund.core.units import power_to_db
 
@@ -84,6 +85,6 @@ def carried(
 def low_power(sound: NDArray[np.float32], rate: int) -> float:
     """Mean power of ``(frames, 2)`` below `LOW_HZ`, of both sides together."""
     factor = max(int(rate // (8 * LOW_HZ)), 1)
-    low = scipy.signal.resample_poly(sound, 1, factor, axis=0)
+    low = np.stack([decimated(sound[:, side], factor) for side in (0, 1)], axis=1)
     sections = scipy.signal.butter(4, LOW_HZ, fs=rate / factor, output="sos")
     return float(np.mean(np.square(scipy.signal.sosfilt(sections, low, axis=0))) * 2)

@@ -10,9 +10,7 @@ from typing import Any
 import numpy as np
 
 from arkund.core.hits.hit import Hit, hit_id
-from arkund.core.mix.lanes import (
-    Library,
-)
+from arkund.core.mix.lanes import Library
 from arkund.core.mix.laying import laid_out
 from arkund.core.mix.sheet import Sheet, Take
 from arkund.core.timing.corrections import corrected
