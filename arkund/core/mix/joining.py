@@ -119,11 +119,16 @@ class Moved(Node):
 
     def key_over(self, reader: Reader, start: int, stop: int) -> str:
         first = max(bisect_right(self.at, start) - 1, 0)
-        last = bisect_right(self.at, stop) + 1
-        slices = [part[first:last] for part in (self.at, self.offsets, self.fades)]
-        around = max((abs(offset) for offset in slices[1]), default=0)
+        some = range(first, min(bisect_right(self.at, stop) + 2, len(self.at)))
+        # When the first began, and what begins behind the span, is not heard.
+        slices = [
+            (max(self.at[n], start), self.offsets[n], self.fades[n] if self.at[n] > start else 0)
+            for n in some
+            if self.at[n] - self.fades[n] < stop
+        ]
+        around = max((abs(offset) for _, offset, _ in slices), default=0)
         heard = reader.over(self.source, start - around, stop + around)
-        return key_of("moved", 1, heard, slices, first == 0)
+        return key_of("moved", 2, heard, slices)
 
     def render(self, reader: Reader, start: int, stop: int) -> Audio:
         out = np.zeros(stop - start, np.float32)

@@ -50,12 +50,13 @@ def _as_joined(sheet: Sheet, hits_in: Callable[[int], list[Hit]]) -> list[Hit]:
     return out
 
 
-def sounding_hits(sheet: Sheet, library: Library) -> list[Hit]:
-    """The strokes that are heard, in the song's time: joined, corrected and moved."""
+def sounding_hits(sheet: Sheet, library: Library, *, as_put: bool = False) -> list[Hit]:
+    """The strokes that are heard, in the song's time: joined, corrected and moved; with ``as_put`` only
+    where their sound was moved too (`moved_hits`)."""
     hits = played_hits(sheet, library.hits_of)
     if sheet.moves is None:
         return hits
-    return moved_hits(hits, library.edits_of(sheet.moves), sheet.rate)
+    return moved_hits(hits, library.edits_of(sheet.moves), sheet.rate, as_put=as_put)
 
 
 class Strokes:
@@ -93,15 +94,15 @@ _turn = Lock()
 
 
 def all_strokes(sheet: Sheet, library: Library) -> Strokes:
-    """What opens gates and plays layers: the strokes that are heard, and behind them what may be one.
-    The last few are kept, since most changes of a sheet leave them alone."""
+    """What opens gates and plays layers: the strokes that are heard, where their sound is, and behind
+    them what may be one. The last few are kept, since most changes of a sheet leave them alone."""
     rests_on = (library, sheet.moves, sheet.takes, sheet.comp, sheet.copies, sheet.frames)
     with _turn:
         for known, found in _lately:
             if known == rests_on:
                 return found
-    listed = sounding_hits(sheet, library)
-    every = Strokes([*listed, *sounding_unlisted(sheet, library, listed)])
+    listed = sounding_hits(sheet, library, as_put=True)
+    every = Strokes([*listed, *sounding_unlisted(sheet, library, listed, as_put=True)])
     with _turn:
         _lately.append((rests_on, every))
     return every
@@ -113,7 +114,9 @@ UNLISTED = "unlisted"
 SAME_S = 0.03
 
 
-def sounding_unlisted(sheet: Sheet, library: Library, listed: Sequence[Hit]) -> list[Hit]:
+def sounding_unlisted(
+    sheet: Sheet, library: Library, listed: Sequence[Hit], *, as_put: bool = False
+) -> list[Hit]:
     """What stands clear in a drum's mic though it is in no list of strokes, in the song's time.
     What is ``listed`` by now (`sounding_hits`), since an ear added it, is left out."""
     takes = {t.number: t for t in sheet.takes}
@@ -131,7 +134,7 @@ def sounding_unlisted(sheet: Sheet, library: Library, listed: Sequence[Hit]) -> 
 
     found = _as_joined(sheet, found_in)
     if found and sheet.moves is not None:
-        found = moved_hits(found, library.edits_of(sheet.moves), sheet.rate)
+        found = moved_hits(found, library.edits_of(sheet.moves), sheet.rate, as_put=as_put)
     known = {
         p: np.array([h.time_s for h in listed if h.piece == p]) for p in {h.piece for h in found}
     }

@@ -1,10 +1,10 @@
 """Nodes that rest on a list of strokes: samples and tones laid under a drum, and gains stroke by
 stroke. What each stroke gets is decided once over the whole song."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import cached_property
-from typing import NamedTuple
+from functools import cache, cached_property, partial
+from typing import Any, NamedTuple
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -22,8 +22,9 @@ from arkund.core.replace.tone import CHOKE_S, tone
 from arkund.core.units import amplitudes_to_db
 
 SILENT_DB = -80.0
-AT_ONCE = 256
-"""Strokes that are filtered together."""
+AT_ONCE = 8
+"""Strokes that are decided together, and remembered by what is heard about them: as many as leave
+most of a song alone where some bars of it are moved."""
 
 BEHIND_S = 0.1
 """So much of each stroke is heard when something is laid under it."""
@@ -31,6 +32,15 @@ BEHIND_S = 0.1
 TYPICAL_FLOOR_DB = -120.0
 
 _lately = Memory(64 << 20)
+
+
+def _once(key: str, compute: Callable[[], NDArray[Any]]) -> NDArray[Any]:
+    """What a few strokes sound like or get: most changes of a song leave most of them alone."""
+    found = _lately.get(key)
+    if found is None:
+        found = compute()
+        _lately.put(key, found)
+    return found
 
 
 class Cut(NamedTuple):
@@ -58,6 +68,15 @@ class Place(NamedTuple):
     stops: float
     alike: float
     low_db: float
+
+
+class Some(NamedTuple):
+    """Neighbouring strokes of a layer: the number of the first, their ``onsets``, and what names all that
+    is heard about them."""
+
+    first: int
+    onsets: tuple[int, ...]
+    name: str
 
 
 class Row(NamedTuple):
@@ -107,7 +126,16 @@ class _Laid(Node):
         return [Row(*row) for row in self._table(reader)]
 
     def _table(self, reader: Reader) -> NDArray[np.float64]:
-        """The plan, a row a stroke."""
+        """The plan, a row a stroke; worked out once, since every span asks for it."""
+        if reader.rate not in self._tables:
+            self._tables[reader.rate] = self._planned(reader)
+        return self._tables[reader.rate]
+
+    @cached_property
+    def _tables(self) -> dict[int, NDArray[np.float64]]:
+        return {}
+
+    def _planned(self, reader: Reader) -> NDArray[np.float64]:
         width = len(Place._fields)
         key = key_of(type(self).__name__, 2, self.drum.key, self.onsets, self._placed)
         # How far levels are followed says nothing about places: these are decided once and cached.
@@ -165,26 +193,38 @@ class _Laid(Node):
 
         def find(whole: Reader) -> NDArray[np.float64]:
             first, length = _lead(whole.rate), round(PEAK_S * whole.rate)
-            parts = [sound[:, first : first + length] for sound in self._strokes(whole)]
-            return _levels_db(
-                [float(np.abs(row).max(initial=0.0)) for part in parts for row in part]
+
+            def loudest(some: Some) -> NDArray[np.float64]:
+                part = self._strokes(whole, some)[:, first : first + length]
+                return _levels_db(np.abs(part).max(axis=1, initial=0.0))
+
+            blocks = self._blocks(whole)
+            return np.concatenate(
+                [np.zeros(0)]
+                + [_once(key_of("peaks", some.name), partial(loudest, some)) for some in blocks]
             )
 
-        found = reader.track(key_of("peaks", 1, self.drum.key, self.onsets), find)
+        found = reader.track(key_of("peaks", 2, self.drum.key, self.onsets), find)
         return [float(level) for level in found]
 
-    def _strokes(self, reader: Reader) -> Iterator[Audio]:
-        """The drum's strokes, `AT_ONCE` of them at a time, ``(strokes, samples)``, from `_lead` before
-        each to `BEHIND_S` behind. All layers of a drum hear the same, which is kept for a while."""
+    def _blocks(self, reader: Reader) -> list[Some]:
+        """The drum's strokes, `AT_ONCE` of them at a time, named by what is heard about them."""
+        before, behind = _lead(reader.rate), round(BEHIND_S * reader.rate)
+        out = []
         for first in range(0, len(self.onsets), AT_ONCE):
-            some = self.onsets[first : first + AT_ONCE]
-            key = key_of("strokes", reader.rate, self.drum.key, some)
-            found = _lately.get(key)
-            if found is None:
-                before, behind = _lead(reader.rate), round(BEHIND_S * reader.rate)
-                found = np.stack([reader.read(self.drum, at - before, at + behind) for at in some])
-                _lately.put(key, found)
-            yield found
+            onsets = self.onsets[first : first + AT_ONCE]
+            heard = reader.over(self.drum, onsets[0] - before, onsets[-1] + behind)
+            out.append(Some(first, onsets, key_of("strokes", reader.rate, heard, onsets)))
+        return out
+
+    def _strokes(self, reader: Reader, some: Some) -> Audio:
+        """Some of the drum's strokes, ``(strokes, samples)``, from `_lead` before each to `BEHIND_S`
+        behind. All layers of a drum hear the same."""
+        before, behind = _lead(reader.rate), round(BEHIND_S * reader.rate)
+        return _once(
+            some.name,
+            lambda: np.stack([reader.read(self.drum, n - before, n + behind) for n in some.onsets]),
+        )
 
     def _stops(self, frames: int) -> list[int]:
         return [*self.onsets[1:], frames + (1 << 24)]
@@ -207,11 +247,12 @@ class Struck(_Laid):
         return max(cut.frames for cut in self.samples)
 
     def _heard(self, reader: Reader, rows: Sequence[Row]) -> object:
-        used = sorted({int(row.sound) for row in rows})
-        return [
-            reader.over(self.drum, at, at + frames)
-            for _, at, frames, *_ in (self.samples[n] for n in used)
-        ]
+        return self._heard_in(reader, sorted({int(row.sound) for row in rows}))
+
+    def _heard_in(self, reader: Reader, used: Sequence[int]) -> list[tuple[str, Cut]]:
+        """What is heard in samples by their numbers, and how they are cut."""
+        cuts = [self.samples[n] for n in used]
+        return [(reader.over(self.source, cut.at, cut.at + cut.frames), cut) for cut in cuts]
 
     @cached_property
     def _kept(self) -> "WeakKeyDictionary[Reader, dict[int, Audio]]":
@@ -231,46 +272,56 @@ class Struck(_Laid):
         strokes = self.peaks_db(reader)
         if not strokes:
             return []
-        samples = _peaks_db(reader, self.source, [cut.at + head for cut in self.samples])
+        heard_in = self._heard_in(reader, range(len(self.samples)))
+        samples = _once(
+            key_of("samples", rate, heard_in),
+            lambda: np.array(
+                _peaks_db(reader, self.source, [cut.at + head for cut in self.samples])
+            ),
+        ).tolist()
         chosen = choose(strokes, samples)
         length = head + round((SUM_S + 0.01) * rate)
         lead, stops = _lead(rate), self._stops(reader.frames)
-        sounds = np.zeros((len(self.samples), head + length), np.float32)
-        for row, cut in zip(sounds, self.samples, strict=True):
-            frames = min(cut.frames, length)
-            row[head : head + frames] = reader.read(self.source, cut.at, cut.at + frames)
-        own = heard(list(sounds), rate)
-        out = []
-        for onset, level, n, stop, stroke in zip(
-            self.onsets,
-            strokes,
-            chosen,
-            stops,
-            self._heard_strokes(reader, lead + length - head),
-            strict=True,
-        ):
-            found = place(stroke, own[n], lead, rate, same_mic=self.source == self.drum)
-            # Rather none than one that makes the drum thinner.
-            thinner = self.under and found.gain_low_db < 0
-            out.append(
-                Place(
-                    onset,
-                    onset + found.shift - head,
-                    n,
-                    0.0 if thinner else found.polarity,
-                    level,
-                    samples[n],
-                    stop - head,
-                    found.alike,
-                    found.gain_low_db,
-                )
-            )
-        return out
+        same_mic = self.source == self.drum
 
-    def _heard_strokes(self, reader: Reader, length: int) -> Iterator[Heard]:
-        """The drum's strokes as they are placed by, ``length`` samples from `_lead` before each on."""
-        for sounds in self._strokes(reader):
-            yield from heard(list(sounds[:, :length]), reader.rate)
+        @cache
+        def own() -> list[Heard]:
+            sounds = np.zeros((len(self.samples), head + length), np.float32)
+            for row, cut in zip(sounds, self.samples, strict=True):
+                frames = min(cut.frames, length)
+                row[head : head + frames] = reader.read(self.source, cut.at, cut.at + frames)
+            return heard(list(sounds), rate)
+
+        def placed(some: Some, picked: Sequence[int]) -> NDArray[np.float64]:
+            sounds = self._strokes(reader, some)[:, : lead + length - head]
+            found = [
+                place(stroke, own()[n], lead, rate, same_mic=same_mic)
+                for stroke, n in zip(heard(list(sounds), rate), picked, strict=True)
+            ]
+            return np.array([(p.shift, p.polarity, p.alike, p.gain_low_db) for p in found])
+
+        out = []
+        for some in self._blocks(reader):
+            picked = chosen[some.first : some.first + len(some.onsets)]
+            key = key_of("placed", 1, some.name, [heard_in[n] for n in picked], same_mic)
+            rows = _once(key, partial(placed, some, picked))
+            for n, (shift, polarity, alike, low_db) in enumerate(rows.tolist(), some.first):
+                # Rather none than one that makes the drum thinner.
+                thinner = self.under and low_db < 0
+                out.append(
+                    Place(
+                        self.onsets[n],
+                        self.onsets[n] + shift - head,
+                        chosen[n],
+                        0.0 if thinner else polarity,
+                        strokes[n],
+                        samples[chosen[n]],
+                        stops[n] - head,
+                        alike,
+                        low_db,
+                    )
+                )
+        return out
 
 
 @dataclass(frozen=True)
@@ -302,11 +353,16 @@ class Toned(_Laid):
             return []
         first, length = _lead(reader.rate), min(len(one), round(BEHIND_S * reader.rate))
         part = one[:length].astype(np.float64)
-        sums: list[float] = []
-        for sounds in self._strokes(reader):
-            drums = sounds[:, first : first + length].astype(np.float64)
+
+        def alike(some: Some) -> NDArray[np.float64]:
+            drums = self._strokes(reader, some)[:, first : first + length].astype(np.float64)
             sizes = np.sqrt(np.sum(drums**2, axis=1) * np.sum(part**2)) + 1e-20
-            sums += (drums @ part / sizes).tolist()
+            return np.asarray(drums @ part / sizes)
+
+        sums: list[float] = []
+        for some in self._blocks(reader):
+            key = key_of("tone", 1, some.name, self._settings)
+            sums += _once(key, partial(alike, some)).tolist()
         polarity = 1.0 if sum(sums) >= 0 else -1.0
         return [
             Place(

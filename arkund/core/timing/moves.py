@@ -39,10 +39,12 @@ class Move:
 @dataclass(frozen=True)
 class EditList:
     """Moves by time, and the slices of every mic (`ALL`) and of the kick's close mics (`KICK`,
-    only where they were moved alone)."""
+    only where they were moved alone). Where only some of the song was put in place, ``put`` are the
+    first and the last sample of its events."""
 
     moves: tuple[Move, ...]
     tracks: Mapping[str, tuple[Slice, ...]]
+    put: tuple[int, int] | None = None
 
     @cached_property
     def columns(self) -> dict[str, tuple[tuple[int, ...], tuple[int, ...], tuple[int, ...]]]:
@@ -103,30 +105,36 @@ def edit_list(
         )
         for p, (at, _, shift, kick) in zip(placements, samples.tolist(), strict=True)
     ]
-    near = samples if span is None else samples[_around(samples[:, 0], span, rate)]
+    around = round(AROUND_S * rate)
+    put = None if span is None else (span[0] - around, span[1] + around)
+    near = samples if put is None else samples[_within(samples[:, 0], put)]
     anchors = [Anchor(at, last, shift) for at, last, shift, _ in near.tolist()]
     tracks = {ALL: tuple(plan(anchors, guides[ALL], rate, frames))}
     if samples[:, 3].any():
         alone = [Anchor(at, last, shift + kick) for at, last, shift, kick in near.tolist()]
         tracks[KICK] = tuple(plan(alone, guides[KICK], rate, frames))
-    return EditList(tuple(moves), tracks)
+    return EditList(tuple(moves), tracks, put)
 
 
 AROUND_S = 2.5
 """What lies so far outside a span has no part in how its own sound is put in place."""
 
 
-def _around(at: NDArray[np.int64], span: tuple[int, int], rate: int) -> NDArray[np.bool_]:
-    around = round(AROUND_S * rate)
-    return (at >= span[0] - around) & (at <= span[1] + around)
+def _within(at: NDArray[np.int64], put: tuple[int, int]) -> NDArray[np.bool_]:
+    return (at >= put[0]) & (at <= put[1])
 
 
-def moved_hits(hits: Sequence[Hit], edits: EditList, rate: int) -> list[Hit]:
+def moved_hits(
+    hits: Sequence[Hit], edits: EditList, rate: int, *, as_put: bool = False
+) -> list[Hit]:
     """Hits as they fall after the edit: each goes with the event that begins last before it, of
-    which `AHEAD_S` are carried along."""
+    which `AHEAD_S` are carried along. With ``as_put`` those stay whose sound was not put in place."""
     starts = np.array([m.at for m in edits.moves]) / rate
     begins = np.array([h.time_s - (h.grace_s or 0.0) for h in hits])
     events = np.searchsorted(starts, begins + AHEAD_S, "right") - 1
+    if as_put and edits.put is not None and len(edits.moves):
+        at = np.array([m.at for m in edits.moves])
+        events = np.where(_within(at, edits.put)[events], events, -1)
     out = []
     for hit, at in zip(hits, events.tolist(), strict=True):
         shift = 0.0
