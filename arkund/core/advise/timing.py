@@ -11,7 +11,7 @@ from arkund.core.mix.lanes import KICK_ROLES
 from arkund.core.mix.laying import laid_out
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.strokes import played_hits, take_hits
-from arkund.core.mix.summing import Mixed
+from arkund.core.mix.summing import Guiding
 from arkund.core.timing.moves import ALL, KICK, EditList, edit_list
 from arkund.core.timing.quantise import Placement, Rule, Wish, place_events
 from arkund.core.timing.stretch import Guide
@@ -61,9 +61,9 @@ def guides(study: Study) -> Mapping[str, Guide]:
         close.append((node, 0.0 if ambience else gain, gain if ambience else 0.0))
         if name.role in KICK_ROLES:
             kick.append((node, gain, 0.0))
-    out = {ALL: _reading(study, Mixed(tuple(close)))}
+    out = {ALL: _reading(study, Guiding(tuple(close)))}
     if kick:
-        out[KICK] = _reading(study, Mixed(tuple(kick)))
+        out[KICK] = _reading(study, Guiding(tuple(kick)))
     return out
 
 

@@ -219,7 +219,8 @@ class Engine:
             return self._files.read(node, start, stop)
         # What moved strokes are made of may have heard a chain (hum taken away).
         whole, memory = self._whole or self, self._sources or self.cache
-        size, out = round(node.kept_s * self.rate), np.zeros(stop - start, np.float32)
+        size = round(node.kept_s * self.rate)
+        out = np.zeros((stop - start, 2)[: node.channels], np.float32)
         for number in range(max(start, 0) // size, max(-(-stop // size), 0)):
             low, high = number * size, (number + 1) * size
             key = f"{whole.over(node, low, high)} {low} {high}"

@@ -6,7 +6,7 @@ from functools import cached_property
 import numpy as np
 
 from arkund.core.mix.adding import add_mono, add_stereo, rounded, spread
-from arkund.core.mix.nodes import LOUDEST, Node, Reader, key_of
+from arkund.core.mix.nodes import FILE_S, LOUDEST, Node, Reader, key_of
 from arkund.core.process.stage import Audio
 
 Input = tuple[Node, float, float]
@@ -58,6 +58,15 @@ class Mixed(Node):
         out = np.empty((stop - start, 2), np.float32)
         rounded(total, np.float64(LOUDEST), out)
         return out
+
+
+@dataclass(frozen=True)
+class Guiding(Mixed):
+    """A sum that is looked at again and again, a little at a time, and so remembered in parts."""
+
+    @property
+    def kept_s(self) -> float:
+        return FILE_S
 
 
 def _alone_in_the_sum(reader: Reader, given: Input, start: int, stop: int) -> Audio:
