@@ -3,6 +3,7 @@ graph."""
 
 import itertools
 from collections.abc import Callable
+from dataclasses import replace as replaced
 
 import numpy as np
 import pytest
@@ -13,6 +14,9 @@ from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.hits.hit import Hit
+from arkund.core.mix import struck
+from arkund.core.mix.cache import Memory, TileCache
+from arkund.core.mix.engine import Engine
 from arkund.core.mix.struck import Row, Struck, Toned
 from arkund.core.process.crossover import crossover
 from arkund.core.replace.choosing import choose, gain_db
@@ -251,6 +255,44 @@ def test_a_layer_rendered_in_parts_is_the_layer_rendered_whole(
     whole = node.render(laid.engine, 0, 6 * RATE)
     parts = [node.render(laid.engine, a, a + 54321) for a in range(0, 6 * RATE, 54321)]
     assert np.concatenate(parts)[: 6 * RATE] == pytest.approx(whole, abs=1e-7)
+
+
+def test_a_choke_is_heard_as_it_is_switched(with_layer: Callable[..., Study]) -> None:
+    laid = with_layer(strokes="all")
+    node, _ = _rows(laid, "snare_layer")
+    twice = tuple(n for at in node.onsets for n in (at, at + 2000))
+    ends, rings = (replaced(node, onsets=twice, choke=choke) for choke in (True, False))
+    engine = Engine(RATE, laid.sheet.frames, TileCache())
+    first = next(row for row in ends.plan(engine) if row.gain)
+    begin, stop = round(first.begins), round(first.stops)
+    heard_ending, heard_ringing = (engine.read(n, begin, stop + 1000) for n in (ends, rings))
+    assert not np.array_equal(heard_ending, heard_ringing)
+    fall = round(0.005 * RATE) + 40
+    assert np.array_equal(heard_ending[: stop - begin - fall], heard_ringing[: stop - begin - fall])
+
+
+def test_a_stroke_that_moves_leaves_what_others_get_and_is_decided_anew(
+    study: Study, with_layer: Callable[..., Study], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    laid = with_layer(strokes="all")
+    node, rows = _rows(laid, "snare_layer")
+    assert isinstance(node, Struck)
+    asked: list[int] = []
+    place = struck.place
+    monkeypatch.setattr(struck, "place", lambda *a, **k: (asked.append(1), place(*a, **k))[1])
+    last = max(h.time_s for h in study.strokes("snare"))
+    moved = next(h for h in study.strokes("snare") if h.time_s == last)
+    take = f"takes.{study.sheet.takes.index(study.sheet.take)}"
+    later = laid.tried({f"{take}.corrections.{moved.id}": {"time_s": round(last + 0.004, 6)}})
+    again, now = _rows(later, "snare_layer")
+    assert isinstance(again, Struck)
+    # What is decided together with it, and what its sample is laid under.
+    assert 0 < len(asked) < len(rows) / 2
+    unlike = [a for a, b in zip(rows[:-1], now[:-1], strict=True) if a.begins != b.begins]
+    assert len(unlike) < len(rows) / 2
+    # What is remembered is what is found by one who remembers nothing.
+    monkeypatch.setattr(struck, "_lately", Memory(1))
+    assert replaced(again).plan(Engine(RATE, later.sheet.frames, TileCache())) == now
 
 
 def test_the_sub_follows_every_kick_in_the_polarity_that_adds(study: Study) -> None:

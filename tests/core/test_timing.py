@@ -345,6 +345,52 @@ def test_all_mics_keep_their_delay_and_the_kick_may_go_alone() -> None:
     assert next(h for h in after if h.id == kick_late.id).time_s == pytest.approx(2.506, abs=1e-4)
 
 
+def test_strokes_stay_where_their_sound_was_not_put() -> None:
+    played = groove(12, {"snare": 0.012})
+    sound = ringing([h.time_s for h in played], 25.0, 200.0)
+    guide = Wave(np.stack([sound, sound], 1))
+    placed = place_events(played, GRID, [Rule(1, 12, "exact", "1/8")], NO_WISH)
+    guides = {ALL: lambda a, b: guide.read(None, a, b)}
+    whole = edit_list(placed, guides, RATE, len(sound))
+    some = edit_list(placed, guides, RATE, len(sound), (10 * RATE, 12 * RATE))
+    assert whole is not None
+    assert some is not None
+    everywhere, as_put = (
+        moved_hits(played, whole, RATE),
+        moved_hits(played, some, RATE, as_put=True),
+    )
+    assert moved_hits(played, some, RATE) == everywhere
+    assert moved_hits(played, whole, RATE, as_put=True) == everywhere
+    for was, there, here in zip(played, everywhere, as_put, strict=True):
+        is_near = 7.4 < was.time_s < 14.6
+        assert here == (there if is_near else was) or not 7.6 < was.time_s < 14.4
+    assert any(a != b for a, b in zip(played, as_put, strict=True))
+    assert any(a != b for a, b in zip(everywhere, as_put, strict=True))
+
+
+class Named:
+    """A reader whose sounds are named by their span."""
+
+    rate = RATE
+
+    def over(self, node: object, start: int, stop: int) -> str:
+        return f"{node} {start} {stop}"
+
+
+def test_a_moved_sound_is_named_by_the_slices_that_are_heard() -> None:
+    def named(slices: list[Slice], start: int, stop: int) -> str:
+        columns = [tuple(getattr(s, c) for s in slices) for c in ("at", "offset", "fade")]
+        node = Moved("snare", "x", *columns)  # type: ignore[arg-type]
+        return node.key_over(Named(), start, stop)  # type: ignore[arg-type]
+
+    before = [Slice(0, 0, 1), Slice(1000, 50, 400), Slice(5000, 0, 400), Slice(9000, 20, 300)]
+    after = [Slice(0, 0, 1), Slice(1010, 55, 300), Slice(5020, 0, 500), Slice(9000, 30, 300)]
+    assert named(before, 5100, 8600) == named(after, 5100, 8600)
+    assert named(before, 0, 600) == named(after, 0, 600)
+    for start, stop in ((0, 800), (2000, 3000), (4700, 4800), (4900, 6000), (8650, 8800)):
+        assert named(before, start, stop) != named(after, start, stop)
+
+
 def test_nothing_to_move_is_no_edit() -> None:
     placed = place_events(groove(4, {}), GRID, [Rule(1, 4, "exact", "1/8")], NO_WISH)
     assert edit_list(placed, {}, RATE, RATE) is None

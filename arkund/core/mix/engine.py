@@ -106,7 +106,8 @@ class Engine:
         return other
 
     @property
-    def _exactly(self) -> "Engine":
+    def exact(self) -> "Engine":
+        """The same engine on exact sound of the whole song."""
         if not self._early and self._parts is None:
             return self
         other = self._copy()
@@ -203,7 +204,7 @@ class Engine:
             with self.cache.building(key):
                 found = self.cache.get(key)
                 if found is None:
-                    found = compute(self._exactly)
+                    found = compute(self.exact)
                     self.cache.put(key, found, on_disk=self.keeps)
         return found
 

@@ -39,6 +39,10 @@ class Reader(Protocol):
     rate: int
     frames: int
 
+    @property
+    def exact(self) -> "Reader":
+        """The same on exact sound, which decisions rest on."""
+
     def read(self, node: "Node", start: int, stop: int) -> Audio: ...
 
     def parts(self, node: "Node", start: int, stop: int) -> list[tuple[int, Audio]]: ...

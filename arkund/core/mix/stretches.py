@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.chains import Processed
-from arkund.core.mix.nodes import Node, Side, key_of
+from arkund.core.mix.nodes import Node, Reader, Side, key_of
 from arkund.core.process.stage import Audio
 
 Part = tuple[int, Audio]
@@ -44,6 +44,9 @@ class Around(Protocol):
     tile_frames: int
     cache: TileCache
     keeps: bool
+
+    @property
+    def exact(self) -> Reader: ...
 
     def parts(self, node: Node, start: int, stop: int) -> "list[Part]": ...
 
@@ -72,6 +75,11 @@ class Stretch:
     def __post_init__(self) -> None:
         self.rate, self.frames = self.around.rate, self.around.frames
         self._name = f"{self.rate} {self.start} {self.stop} {self.alone}"
+
+    @property
+    def exact(self) -> Reader:
+        """The whole song on exact sound."""
+        return self.around.exact
 
     def read(self, node: Node, start: int, stop: int) -> Audio:
         """Samples ``start`` to ``stop`` of a node as this stretch has them, from before it and from

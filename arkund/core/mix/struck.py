@@ -1,9 +1,10 @@
 """Nodes that rest on a list of strokes: samples and tones laid under a drum, and gains stroke by
 stroke. What each stroke gets is decided once over the whole song."""
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import cache, cached_property, partial
+from functools import cached_property, partial
 from typing import Any, NamedTuple
 from weakref import WeakKeyDictionary
 
@@ -17,7 +18,7 @@ from arkund.core.process.stage import Audio
 from arkund.core.replace.choosing import choose, gain_db
 from arkund.core.replace.even import even_gains_db, ridden, windows
 from arkund.core.replace.harvest import HEAD_S, PEAK_S
-from arkund.core.replace.placing import SUM_S, Heard, heard, place
+from arkund.core.replace.placing import SEARCH_S, SUM_S, heard, place
 from arkund.core.replace.tone import CHOKE_S, tone
 from arkund.core.units import amplitudes_to_db
 
@@ -54,20 +55,11 @@ class Cut(NamedTuple):
     fade_out: int
 
 
-class Place(NamedTuple):
-    """Where a stroke's sound lies: its onset and where the sound begins in samples of the song, which
-    sound, its polarity (0 where there is none), the stroke's and the sound's level in dB, where it
-    is choked, how alike they are, and the sum's gain at the bottom in dB."""
+class Whole(NamedTuple):
+    """What is decided over the whole song, stroke by stroke: which sound, and its gain."""
 
-    onset: float
-    begins: float
-    sound: float
-    polarity: float
-    level_db: float
-    own_db: float
-    stops: float
-    alike: float
-    low_db: float
+    sounds: Sequence[int]
+    gains: Sequence[float]
 
 
 class Some(NamedTuple):
@@ -85,7 +77,7 @@ class Row(NamedTuple):
 
     onset: float
     begins: float
-    sound: float
+    sound: int
     gain: float
     stops: float
     alike: float
@@ -123,55 +115,74 @@ class _Laid(Node):
 
     def plan(self, reader: Reader) -> list[Row]:
         """What each stroke gets."""
-        return [Row(*row) for row in self._table(reader)]
+        return self._rows(reader, 0, len(self.onsets))
 
-    def _table(self, reader: Reader) -> NDArray[np.float64]:
-        """The plan, a row a stroke; worked out once, since every span asks for it."""
-        if reader.rate not in self._tables:
-            self._tables[reader.rate] = self._planned(reader)
-        return self._tables[reader.rate]
+    def _rows(self, reader: Reader, first: int, last: int) -> list[Row]:
+        """What some strokes get, by their numbers. Decided on exact sound: so it is the same for what is
+        heard and for what is printed."""
+        exact, out = reader.exact, []
+        whole, stops = self._whole(exact), [*self.onsets[1:], reader.frames + (1 << 24)]
+        head = self._head(reader.rate)
+        for number in range(first // AT_ONCE, -(-last // AT_ONCE)):
+            some = self._some(exact, number)
+            places = _once(self._name(exact, some, whole), partial(self._place, exact, some, whole))
+            for n, (shift, polarity, alike, low_db) in enumerate(places.tolist(), some.first):
+                if first <= n < last:
+                    onset, gain = self.onsets[n], polarity * whole.gains[n]
+                    begins, stop = onset + shift - head, stops[n] - head
+                    out.append(Row(onset, begins, whole.sounds[n], gain, stop, alike, low_db))
+        return out
+
+    def _whole(self, exact: Reader) -> Whole:
+        """What is decided over the whole song; worked out once."""
+        if exact.rate not in self._wholes:
+            self._wholes[exact.rate] = self._decide(exact, self.peaks_db(exact))
+        return self._wholes[exact.rate]
 
     @cached_property
-    def _tables(self) -> dict[int, NDArray[np.float64]]:
+    def _wholes(self) -> dict[int, Whole]:
         return {}
 
-    def _planned(self, reader: Reader) -> NDArray[np.float64]:
-        width = len(Place._fields)
-        key = key_of(type(self).__name__, 2, self.drum.key, self.onsets, self._placed)
-        # How far levels are followed says nothing about places: these are decided once and cached.
-        table = reader.track(key, lambda whole: np.array(self._decide(whole)).reshape(-1, width))
-        onset, begins, sound, polarity, levels, own, *rest = table.T
-        typical = float(np.median(levels)) if len(levels) else 0.0
-        gains = polarity * 10 ** (gain_db(levels, own, typical, self.following) / 20)
-        return np.column_stack([onset, begins, sound, gains, *rest])
+    def _decide(self, exact: Reader, levels_db: list[float]) -> Whole:
+        raise TypeError("a layer decides what its strokes get")
 
-    def _decide(self, reader: Reader) -> list[Place]:
-        raise TypeError("a layer decides where each stroke's sound lies")
+    def _name(self, exact: Reader, some: Some, whole: Whole) -> str:
+        """What the places of some strokes' sounds rest on."""
+        raise TypeError("a layer names what places rest on")
 
-    @property
-    def _placed(self) -> tuple[object, ...]:
-        """What places rest on."""
-        return self._settings
+    def _place(self, exact: Reader, some: Some, whole: Whole) -> NDArray[np.float64]:
+        """Of some strokes ``(strokes, 4)`` by how many samples the sound is moved later, its polarity (0
+        where there is none), how alike they are, and the sum's gain at the bottom in dB."""
+        raise TypeError("a layer finds where its sounds lie")
+
+    def _head(self, rate: int) -> int:
+        """How many samples before the onset a sound begins."""
+        return 0
 
     def _sound(self, reader: Reader, row: Row) -> Audio:
         raise TypeError("a layer has its sounds")
 
     def _heard(self, reader: Reader, rows: Sequence[Row]) -> object:
         """What the sounds of these rows are made of."""
-        return None
+        return self._settings
 
     def _near(self, reader: Reader, start: int, stop: int) -> list[Row]:
-        table = self._table(reader)
-        begins = table[:, Row._fields.index("begins")]
-        near = (begins - 64 < stop) & (begins + self._longest(reader.rate) + 64 > start)
-        return [Row(*row) for row in table[near].tolist()]
+        longest = self._longest(reader.rate) + 64
+        moved = round((HEAD_S + SEARCH_S) * reader.rate) + 1
+        first = bisect_left(self.onsets, start - longest - moved)
+        last = bisect_right(self.onsets, stop + 64 + moved)
+        return [
+            row
+            for row in self._rows(reader, first, last)
+            if row.begins - 64 < stop and row.begins + longest > start
+        ]
 
     def _longest(self, rate: int) -> int:
         raise TypeError("a layer knows how long its sounds are")
 
     def key_over(self, reader: Reader, start: int, stop: int) -> str:
         rows = self._near(reader, start, stop)
-        return key_of(type(self).__name__, 1, rows, self._heard(reader, rows), self._settings)
+        return key_of(type(self).__name__, 2, rows, self._heard(reader, rows), self.choke)
 
     def render(self, reader: Reader, start: int, stop: int) -> Audio:
         out = np.zeros(stop - start, np.float32)
@@ -198,24 +209,22 @@ class _Laid(Node):
                 part = self._strokes(whole, some)[:, first : first + length]
                 return _levels_db(np.abs(part).max(axis=1, initial=0.0))
 
-            blocks = self._blocks(whole)
+            every = [self._some(whole, n) for n in range(-(-len(self.onsets) // AT_ONCE))]
             return np.concatenate(
                 [np.zeros(0)]
-                + [_once(key_of("peaks", some.name), partial(loudest, some)) for some in blocks]
+                + [_once(key_of("peaks", some.name), partial(loudest, some)) for some in every]
             )
 
         found = reader.track(key_of("peaks", 2, self.drum.key, self.onsets), find)
         return [float(level) for level in found]
 
-    def _blocks(self, reader: Reader) -> list[Some]:
+    def _some(self, exact: Reader, number: int) -> Some:
         """The drum's strokes, `AT_ONCE` of them at a time, named by what is heard about them."""
-        before, behind = _lead(reader.rate), round(BEHIND_S * reader.rate)
-        out = []
-        for first in range(0, len(self.onsets), AT_ONCE):
-            onsets = self.onsets[first : first + AT_ONCE]
-            heard = reader.over(self.drum, onsets[0] - before, onsets[-1] + behind)
-            out.append(Some(first, onsets, key_of("strokes", reader.rate, heard, onsets)))
-        return out
+        first = number * AT_ONCE
+        onsets = self.onsets[first : first + AT_ONCE]
+        before, behind = _lead(exact.rate), round(BEHIND_S * exact.rate)
+        heard = exact.over(self.drum, onsets[0] - before, onsets[-1] + behind)
+        return Some(first, onsets, key_of("strokes", exact.rate, heard, onsets))
 
     def _strokes(self, reader: Reader, some: Some) -> Audio:
         """Some of the drum's strokes, ``(strokes, samples)``, from `_lead` before each to `BEHIND_S`
@@ -225,9 +234,6 @@ class _Laid(Node):
             some.name,
             lambda: np.stack([reader.read(self.drum, n - before, n + behind) for n in some.onsets]),
         )
-
-    def _stops(self, frames: int) -> list[int]:
-        return [*self.onsets[1:], frames + (1 << 24)]
 
 
 @dataclass(frozen=True)
@@ -267,61 +273,57 @@ class Struck(_Laid):
             kept[number] = _faded(sound, cut.fade_in, cut.fade_out)
         return kept[number]
 
-    def _decide(self, reader: Reader) -> list[Place]:
-        rate, head = reader.rate, round(HEAD_S * reader.rate)
-        strokes = self.peaks_db(reader)
-        if not strokes:
-            return []
-        heard_in = self._heard_in(reader, range(len(self.samples)))
-        samples = _once(
-            key_of("samples", rate, heard_in),
-            lambda: np.array(
-                _peaks_db(reader, self.source, [cut.at + head for cut in self.samples])
-            ),
-        ).tolist()
-        chosen = choose(strokes, samples)
+    def _head(self, rate: int) -> int:
+        return round(HEAD_S * rate)
+
+    def _decide(self, exact: Reader, levels_db: list[float]) -> Whole:
+        if not levels_db:
+            return Whole((), ())
+        head = self._head(exact.rate)
+        own = _once(
+            key_of("samples", exact.rate, self._heard_in(exact, range(len(self.samples)))),
+            lambda: np.array(_peaks_db(exact, self.source, [c.at + head for c in self.samples])),
+        )
+        chosen, levels = choose(levels_db, own.tolist()), np.array(levels_db)
+        typical = float(np.median(levels))
+        gains = 10 ** (gain_db(levels, own[chosen], typical, self.following) / 20)
+        return Whole(chosen, gains.tolist())
+
+    def _name(self, exact: Reader, some: Some, whole: Whole) -> str:
+        heard_in = self._heard_in(exact, self._chosen(some, whole))
+        return key_of("placed", 1, some.name, heard_in, self.under, self.source == self.drum)
+
+    def _chosen(self, some: Some, whole: Whole) -> Sequence[int]:
+        return whole.sounds[some.first : some.first + len(some.onsets)]
+
+    def _place(self, exact: Reader, some: Some, whole: Whole) -> NDArray[np.float64]:
+        rate, head, lead = exact.rate, self._head(exact.rate), _lead(exact.rate)
         length = head + round((SUM_S + 0.01) * rate)
-        lead, stops = _lead(rate), self._stops(reader.frames)
-        same_mic = self.source == self.drum
-
-        @cache
-        def own() -> list[Heard]:
-            sounds = np.zeros((len(self.samples), head + length), np.float32)
-            for row, cut in zip(sounds, self.samples, strict=True):
-                frames = min(cut.frames, length)
-                row[head : head + frames] = reader.read(self.source, cut.at, cut.at + frames)
-            return heard(list(sounds), rate)
-
-        def placed(some: Some, picked: Sequence[int]) -> NDArray[np.float64]:
-            sounds = self._strokes(reader, some)[:, : lead + length - head]
-            found = [
-                place(stroke, own()[n], lead, rate, same_mic=same_mic)
-                for stroke, n in zip(heard(list(sounds), rate), picked, strict=True)
-            ]
-            return np.array([(p.shift, p.polarity, p.alike, p.gain_low_db) for p in found])
-
-        out = []
-        for some in self._blocks(reader):
-            picked = chosen[some.first : some.first + len(some.onsets)]
-            key = key_of("placed", 1, some.name, [heard_in[n] for n in picked], same_mic)
-            rows = _once(key, partial(placed, some, picked))
-            for n, (shift, polarity, alike, low_db) in enumerate(rows.tolist(), some.first):
+        chosen = self._chosen(some, whole)
+        sounds = np.zeros((len(chosen), head + length), np.float32)
+        for row, n in zip(sounds, chosen, strict=True):
+            cut = self.samples[n]
+            frames = min(cut.frames, length)
+            row[head : head + frames] = exact.read(self.source, cut.at, cut.at + frames)
+        strokes = self._strokes(exact, some)[:, : lead + length - head]
+        found = [
+            place(stroke, own, lead, rate, same_mic=self.source == self.drum)
+            for stroke, own in zip(
+                heard(list(strokes), rate), heard(list(sounds), rate), strict=True
+            )
+        ]
+        return np.array(
+            [
                 # Rather none than one that makes the drum thinner.
-                thinner = self.under and low_db < 0
-                out.append(
-                    Place(
-                        self.onsets[n],
-                        self.onsets[n] + shift - head,
-                        chosen[n],
-                        0.0 if thinner else polarity,
-                        strokes[n],
-                        samples[chosen[n]],
-                        stops[n] - head,
-                        alike,
-                        low_db,
-                    )
+                (
+                    p.shift,
+                    0 if self.under and p.gain_low_db < 0 else p.polarity,
+                    p.alike,
+                    p.gain_low_db,
                 )
-        return out
+                for p in found
+            ]
+        )
 
 
 @dataclass(frozen=True)
@@ -347,39 +349,36 @@ class Toned(_Laid):
     def _sound(self, reader: Reader, row: Row) -> Audio:
         return self._one(reader.rate)
 
-    def _decide(self, reader: Reader) -> list[Place]:
-        strokes, one = self.peaks_db(reader), self._one(reader.rate)
-        if not strokes:
-            return []
-        first, length = _lead(reader.rate), min(len(one), round(BEHIND_S * reader.rate))
-        part = one[:length].astype(np.float64)
+    def _decide(self, exact: Reader, levels_db: list[float]) -> Whole:
+        if not levels_db:
+            return Whole((), ())
+        every = [self._some(exact, n) for n in range(-(-len(self.onsets) // AT_ONCE))]
+        sums = sum(float(self._alike(exact, some).sum()) for some in every)
+        levels = np.array(levels_db)
+        gains = 10 ** (gain_db(levels, 0.0 * levels, float(np.median(levels)), self.following) / 20)
+        signed = gains if sums >= 0 else -gains
+        return Whole([0] * len(levels_db), signed.tolist())
 
-        def alike(some: Some) -> NDArray[np.float64]:
-            drums = self._strokes(reader, some)[:, first : first + length].astype(np.float64)
+    def _name(self, exact: Reader, some: Some, whole: Whole) -> str:
+        return key_of("toned", 1, some.name, self._settings, whole.gains[0] > 0)
+
+    def _place(self, exact: Reader, some: Some, whole: Whole) -> NDArray[np.float64]:
+        alike, sign = self._alike(exact, some), np.sign(whole.gains[0])
+        low_db = 10 * np.log10(np.maximum(1 + sign * alike, 1e-3))
+        return np.stack([0 * alike, 0 * alike + 1, np.abs(alike), low_db], axis=1)
+
+    def _alike(self, exact: Reader, some: Some) -> NDArray[np.float64]:
+        """How much some strokes are like the tone, −1 to 1."""
+
+        def find() -> NDArray[np.float64]:
+            one = self._one(exact.rate)
+            first, length = _lead(exact.rate), min(len(one), round(BEHIND_S * exact.rate))
+            part = one[:length].astype(np.float64)
+            drums = self._strokes(exact, some)[:, first : first + length].astype(np.float64)
             sizes = np.sqrt(np.sum(drums**2, axis=1) * np.sum(part**2)) + 1e-20
             return np.asarray(drums @ part / sizes)
 
-        sums: list[float] = []
-        for some in self._blocks(reader):
-            key = key_of("tone", 1, some.name, self._settings)
-            sums += _once(key, partial(alike, some)).tolist()
-        polarity = 1.0 if sum(sums) >= 0 else -1.0
-        return [
-            Place(
-                onset,
-                onset,
-                0,
-                polarity,
-                level,
-                0.0,
-                stops,
-                abs(alike),
-                float(10 * np.log10(max(1 + polarity * alike, 1e-3))),
-            )
-            for onset, level, stops, alike in zip(
-                self.onsets, strokes, self._stops(reader.frames), sums, strict=True
-            )
-        ]
+        return _once(key_of("tone", 1, some.name, self._settings), find)
 
 
 @dataclass(frozen=True)

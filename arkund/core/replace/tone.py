@@ -1,6 +1,7 @@
 """The sub layer's tone: a sine with attack, decay, a pitch that falls, and drive."""
 
 import math
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +13,7 @@ CHOKE_S = 0.005
 LONGEST_S = 2.0
 
 
+@lru_cache(maxsize=32)
 def tone(
     rate: int,
     note_hz: float,
@@ -20,7 +22,7 @@ def tone(
     fall: float = 0.0,
     drive_db: float = 0.0,
 ) -> NDArray[np.float32]:
-    """One stroke of the tone, ``(frames,)``, peak 1 at most.
+    """One stroke of the tone, ``(frames,)``, peak 1 at most; not to be written to.
 
     It begins ``fall`` semitones above ``note_hz``; after ``decay_ms`` it has fallen by 60 dB and
     ends. Drive bends it by x/√(1+x²), its slope taken back. The attack is half a cosine, so that it
