@@ -7,8 +7,10 @@ import { Strokes } from "./lane-strokes.js";
 import { NAMES, TOP, View } from "./lane-view.js";
 import { laneWaves } from "./lane-waves.js";
 import { player } from "./player.js";
+import { Still } from "./still.js";
 
 const FOOT_PX = 68;
+const HEAD = { top: TOP, least: NAMES };
 const DRAG_PX = 4, GRIP_PX = 3;
 const FEWEST_COLUMNS = 64;
 const ASIDE = 0.25; // of the view, so much more is fetched on either side
@@ -32,7 +34,7 @@ class Lanes {
   constructor(canvas, onStroke, act) {
     const [start, stop] = loopFrames();
     Object.assign(this, { canvas, onStroke, act });
-    this.pen = canvas.getContext("2d");
+    this.still = new Still(canvas);
     this.view = new View({ start, stop, frames: bench.frames, lanes: bench.mics.length });
     this.strokes = new Strokes(rowOf, bench.rate);
     this.waves = laneWaves();
@@ -54,7 +56,7 @@ class Lanes {
     document.getElementById("zoom-song").addEventListener("click", () => this.show(0, bench.frames));
     document.getElementById("zoom-loop").addEventListener("click", () => this.show(...loopFrames()));
     addEventListener("resize", () => { this.paint(); this.load(); });
-    const follow = () => { if (player.playing) this.paint(); requestAnimationFrame(follow); };
+    const follow = () => { if (player.playing) this.still.follow(this.headAt(), HEAD); requestAnimationFrame(follow); };
     follow();
     const asked = Number(new URLSearchParams(location.search).get("at"));
     const around = asked ? [(asked - 0.15) * bench.rate, (asked + 0.35) * bench.rate] : loopFrames();
@@ -135,7 +137,7 @@ class Lanes {
   }
 
   draw() {
-    const { pen, view, strokes } = this, paint = paints();
+    const { view, strokes, still: { pen } } = this, paint = paints();
     this.fit();
     pen.clearRect(0, 0, view.width, view.height);
     drawSections(pen, view, paint);
@@ -151,21 +153,17 @@ class Lanes {
       pen.strokeStyle = paint.ink;
       pen.strokeRect(Math.min(box.x0, box.x1), Math.min(box.y0, box.y1), Math.abs(box.x1 - box.x0), Math.abs(box.y1 - box.y0));
     }
-    const at = view.x(player.position());
-    pen.fillStyle = paint.trouble;
-    if (at >= NAMES) pen.fillRect(at - 0.75, TOP, 1.5, view.height - TOP);
+    this.still.show(this.headAt(), HEAD);
   }
+
+  headAt() { return this.view.x(player.position()); }
 
   // The canvas as large as the page has room for, in the screen's own pixels.
   fit() {
-    const { canvas, view } = this, ratio = devicePixelRatio || 1;
+    const { canvas, view } = this;
     view.resize(canvas.clientWidth, document.getElementById("work").clientHeight - FOOT_PX);
-    if (canvas.width !== view.width * ratio || canvas.height !== view.height * ratio) {
-      canvas.width = view.width * ratio;
-      canvas.height = view.height * ratio;
-      canvas.style.height = `${view.height}px`;
-    }
-    this.pen.setTransform(ratio, 0, 0, ratio, 0, 0);
+    this.still.resize(view.width, view.height);
+    canvas.style.height = `${view.height}px`;
   }
 
   styles(paint) {

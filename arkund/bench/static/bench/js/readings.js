@@ -10,7 +10,7 @@ const HOLD_MS = 1500;
 
 export function startReadings() {
   const svg = document.getElementById("readings");
-  let found = null, bars = [], wanted = 0, start = 0;
+  let found = null, bars = [], wanted = 0, start = 0, shown = -1;
 
   const y = (db) => FOOT - ((Math.max(db, LOWEST) - LOWEST) / (6 - LOWEST)) * (FOOT - TOP);
 
@@ -22,7 +22,7 @@ export function startReadings() {
       got = await getJson(`${svg.dataset.from}?${query({ start: from, frames: stop - from })}`);
     } catch { return; /* the next change asks again */ }
     if (mine !== wanted) return;
-    [found, start] = [got, from];
+    [found, start, shown] = [got, from, -1];
     draw();
   }
 
@@ -53,7 +53,7 @@ export function startReadings() {
   function follow(now) {
     if (found && player.playing) {
       const n = Math.floor((player.position() - start) / bench.rate / found.step_s);
-      for (const one of bars) {
+      for (const one of n === shown ? [] : bars) {
         const db = one.peaks[n] ?? LOWEST;
         if (db >= one.held || now - one.since > HOLD_MS) [one.held, one.since] = [db, now];
         one.bar.setAttribute("y", y(db));
@@ -61,6 +61,7 @@ export function startReadings() {
         one.top.setAttribute("y1", y(one.held));
         one.top.setAttribute("y2", y(one.held));
       }
+      shown = n;
     }
     requestAnimationFrame(follow);
   }

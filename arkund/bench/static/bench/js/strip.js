@@ -4,10 +4,13 @@ import { address, barAt as barOf, barStart, bench, keepValues, loopFrames, on, q
 import { colour, minus } from "./draw.js";
 import { player } from "./player.js";
 import { withBorder } from "./sections.js";
+import { Still } from "./still.js";
+
+const PLACE_MS = 50; // between two writings of the place while it plays
 
 export function startStrip() {
   const canvas = document.getElementById("strip");
-  const pen = canvas.getContext("2d");
+  const still = new Still(canvas), { pen } = still;
   let extremes = null;
   let width = 0;
 
@@ -15,11 +18,8 @@ export function startStrip() {
   const x = (s) => (s / seconds) * width;
 
   function draw() {
-    const ratio = devicePixelRatio || 1;
     width = canvas.clientWidth;
-    canvas.width = width * ratio;
-    canvas.height = 50 * ratio;
-    pen.setTransform(ratio, 0, 0, ratio, 0, 0);
+    still.resize(width, 50);
     pen.clearRect(0, 0, width, 50);
     pen.font = "10px 'Spline Sans Mono'";
     bench.sections.forEach((section, i) => {
@@ -42,10 +42,9 @@ export function startStrip() {
         pen.fillRect((i * width) / (extremes.length / 2), 33 - high * 17, 1, Math.max((high - low) * 17, 0.6));
       }
     }
-    const at = x(player.position() / bench.rate);
-    pen.fillStyle = colour("trouble");
-    pen.fillRect(at - 0.75, 0, 1.5, 50);
+    still.show(headAt());
   }
+  const headAt = () => x(player.position() / bench.rate);
 
   async function load() {
     const columns = Math.max(64, Math.min(canvas.clientWidth, 2000));
@@ -180,9 +179,11 @@ export function startStrip() {
   });
   addEventListener("resize", () => { draw(); load(); });
   const place = document.getElementById("place");
-  function follow() {
-    if (player.playing) {
-      draw();
+  let written = 0;
+  function follow(now = 0) {
+    if (player.playing) still.follow(headAt());
+    if (player.playing && now - written >= PLACE_MS) {
+      written = now;
       const at = Math.max(1, barOf(player.position() / bench.rate));
       const bar = Math.floor(at);
       const rest = (at - bar) * bench.beats;
