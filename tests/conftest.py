@@ -13,9 +13,7 @@ os.environ["ARKUND_DATA"] = _SCRATCH.name
 os.environ.pop("ARKUND_REDIS_URL", None)
 
 from arkund.core.simulate.session import Session, simulate, write_session  # noqa: E402
-from arkund.songs.memory import hold  # noqa: E402
 
-hold()
 SEED = 31
 
 

@@ -55,10 +55,12 @@ def _add_four(total, sound, a, b, c, d):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def add_mono(total, sound, left, right):  # type: ignore[no-untyped-def]
-    """Add ``(frames,)`` to a float64 ``(frames, 2)`` with a gain to each side."""
+    """Add ``(frames,)`` to a float64 ``(frames, 2)`` with a gain to each side; both contiguous."""
+    # One after the other in memory, both sides take half the time.
+    sides = total.reshape(-1)
     for n in range(len(sound)):
-        total[n, 0] += sound[n] * left
-        total[n, 1] += sound[n] * right
+        sides[2 * n] += sound[n] * left
+        sides[2 * n + 1] += sound[n] * right
 
 
 @njit(cache=True, nogil=True)
