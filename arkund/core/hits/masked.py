@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
+from numba import njit
 from numpy.typing import NDArray
 
 from arkund.core.hits.slowed import Slowed
@@ -97,14 +98,46 @@ def shared_beginning(
     norms = np.linalg.norm(begins, axis=1, keepdims=True)
     shape = np.median(begins / np.maximum(norms, 1e-9), axis=0)
     shape /= max(float(np.linalg.norm(shape)), 1e-9)
-    explained = scipy.signal.oaconvolve(low, shape[::-1], "valid")
-    sums = np.concatenate([[0.0], np.cumsum(np.square(low))])
-    energy = sums[len(shape) :] - sums[: -len(shape)]
     # Below what float arithmetic leaves of silence nothing is alike.
-    alike = explained / np.sqrt(np.maximum(energy, 1e-15 * sums[-1] + 1e-18))
-    return Beginning(
-        explained.astype(np.float32), alike.astype(np.float32), before * slow.step, slow.step
-    )
+    least = 1e-15 * float(low @ low) + 1e-18
+    return Beginning(*_laid(low, shape, least), before * slow.step, slow.step)
+
+
+AT_ONCE = 2048
+"""Places that are looked at together: as many as stay near the processor."""
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _laid(sound, shape, least):  # type: ignore[no-untyped-def]
+    """Product of ``shape`` with ``sound`` at every place where it lies within it, and the same over the
+    root of the sound's energy there, which is taken to be ``least`` at least."""
+    places = len(sound) - len(shape) + 1
+    explained, alike = np.empty(places, np.float32), np.empty(places, np.float32)
+    product, energy = np.empty(AT_ONCE), np.empty(AT_ONCE)
+    fours = len(shape) - len(shape) % 4
+    for first in range(0, places, AT_ONCE):
+        count = min(AT_ONCE, places - first)
+        product[:] = 0.0
+        for t in range(0, fours, 4):
+            a, b, c, d = shape[t], shape[t + 1], shape[t + 2], shape[t + 3]
+            heard = sound[first + t : first + t + count + 3]
+            for k in range(count):
+                product[k] += a * heard[k] + b * heard[k + 1] + c * heard[k + 2] + d * heard[k + 3]
+        for t in range(fours, len(shape)):
+            for k in range(count):
+                product[k] += shape[t] * sound[first + t + k]
+        total = 0.0
+        for n in range(first, first + len(shape)):
+            total += sound[n] * sound[n]
+        for k in range(count):
+            energy[k] = total
+            if first + k + len(shape) < len(sound):
+                new, old = sound[first + k + len(shape)], sound[first + k]
+                total += new * new - old * old
+        for k in range(count):
+            explained[first + k] = product[k]
+            alike[first + k] = product[k] / np.sqrt(max(energy[k], least))
+    return explained, alike
 
 
 def _low(slow: Slowed) -> NDArray[np.float64]:
