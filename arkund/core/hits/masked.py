@@ -100,7 +100,8 @@ def shared_beginning(
     shape /= max(float(np.linalg.norm(shape)), 1e-9)
     # Below what float arithmetic leaves of silence nothing is alike.
     least = 1e-15 * float(low @ low) + 1e-18
-    return Beginning(*_laid(low, shape, least), before * slow.step, slow.step)
+    explained, alike = _laid(low, shape, least)
+    return Beginning(explained, alike, before * slow.step, slow.step)
 
 
 AT_ONCE = 2048
