@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 RUN_STAMP := $(VENV)/.run-ready
 TEST_STAMP := $(VENV)/.test-ready
 
-.PHONY: setup demo test lint accuracy bench torture screenshots styles
+.PHONY: setup demo test suite lint accuracy bench torture screenshots styles
 
 setup: $(RUN_STAMP)
 
@@ -26,7 +26,11 @@ $(TEST_STAMP): $(RUN_STAMP) requirements-dev.txt package-lock.json
 	@sh scripts/install-test-tools.sh
 	@touch $@
 
-test: $(TEST_STAMP) lint
+# Types are checked while the first tests wait for songs and for the browser.
+test: $(TEST_STAMP)
+	@$(MAKE) --no-print-directory -j 2 lint suite
+
+suite: $(TEST_STAMP)
 	# Two at a time, each file in one of them, so that the browser runs beside the rest.
 	@$(BIN)/python -m pytest -n 2 --dist loadfile $(ARGS)
 
