@@ -30,8 +30,8 @@ $(TEST_STAMP): $(RUN_STAMP) requirements-dev.txt package-lock.json
 test: $(TEST_STAMP)
 	@$(MAKE) --no-print-directory -j 2 lint suite
 
+# Two at a time, each file in one of them, so that the browser runs beside the rest.
 suite: $(TEST_STAMP)
-	# Two at a time, each file in one of them, so that the browser runs beside the rest.
 	@$(BIN)/python -m pytest -n 2 --dist loadfile $(ARGS)
 
 lint: $(TEST_STAMP)

@@ -209,11 +209,11 @@ class _Laid(Node):
                 part = self._strokes(whole, some)[:, first : first + length]
                 return _levels_db(np.abs(part).max(axis=1, initial=0.0))
 
-            every = [self._some(whole, n) for n in range(-(-len(self.onsets) // AT_ONCE))]
-            return np.concatenate(
-                [np.zeros(0)]
-                + [_once(key_of("peaks", some.name), partial(loudest, some)) for some in every]
-            )
+            found = [
+                _once(key_of("peaks", some.name), partial(loudest, some))
+                for some in self._every(whole)
+            ]
+            return np.concatenate([np.zeros(0), *found])
 
         found = reader.track(key_of("peaks", 2, self.drum.key, self.onsets), find)
         return [float(level) for level in found]
@@ -225,6 +225,9 @@ class _Laid(Node):
         before, behind = _lead(exact.rate), round(BEHIND_S * exact.rate)
         heard = exact.over(self.drum, onsets[0] - before, onsets[-1] + behind)
         return Some(first, onsets, key_of("strokes", exact.rate, heard, onsets))
+
+    def _every(self, exact: Reader) -> list[Some]:
+        return [self._some(exact, number) for number in range(-(-len(self.onsets) // AT_ONCE))]
 
     def _strokes(self, reader: Reader, some: Some) -> Audio:
         """Some of the drum's strokes, ``(strokes, samples)``, from `_lead` before each to `BEHIND_S`
@@ -253,7 +256,7 @@ class Struck(_Laid):
         return max(cut.frames for cut in self.samples)
 
     def _heard(self, reader: Reader, rows: Sequence[Row]) -> object:
-        return self._heard_in(reader, sorted({int(row.sound) for row in rows}))
+        return self._heard_in(reader, sorted({row.sound for row in rows}))
 
     def _heard_in(self, reader: Reader, used: Sequence[int]) -> list[tuple[str, Cut]]:
         """What is heard in samples by their numbers, and how they are cut."""
@@ -265,13 +268,12 @@ class Struck(_Laid):
         return WeakKeyDictionary()
 
     def _sound(self, reader: Reader, row: Row) -> Audio:
-        number = int(row.sound)
         kept = self._kept.setdefault(reader, {})
-        if number not in kept:
-            cut = self.samples[number]
+        if row.sound not in kept:
+            cut = self.samples[row.sound]
             sound = reader.read(self.source, cut.at, cut.at + cut.frames)
-            kept[number] = _faded(sound, cut.fade_in, cut.fade_out)
-        return kept[number]
+            kept[row.sound] = _faded(sound, cut.fade_in, cut.fade_out)
+        return kept[row.sound]
 
     def _head(self, rate: int) -> int:
         return round(HEAD_S * rate)
@@ -352,8 +354,7 @@ class Toned(_Laid):
     def _decide(self, exact: Reader, levels_db: list[float]) -> Whole:
         if not levels_db:
             return Whole((), ())
-        every = [self._some(exact, n) for n in range(-(-len(self.onsets) // AT_ONCE))]
-        sums = sum(float(self._alike(exact, some).sum()) for some in every)
+        sums = sum(float(self._alike(exact, some).sum()) for some in self._every(exact))
         levels = np.array(levels_db)
         gains = 10 ** (gain_db(levels, 0.0 * levels, float(np.median(levels)), self.following) / 20)
         signed = gains if sums >= 0 else -gains
