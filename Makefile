@@ -14,6 +14,7 @@ $(RUN_STAMP): requirements.txt constraints.txt pyproject.toml
 	@echo "Installing what Arkund needs …"
 	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check -c constraints.txt -r requirements.txt
 	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check --no-deps -e .
+	@$(BIN)/python -m compileall -q arkund
 	@$(BIN)/python -m arkund.core.mix.warming
 	@touch $@
 

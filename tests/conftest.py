@@ -12,15 +12,34 @@ _SCRATCH = tempfile.TemporaryDirectory(prefix="arkund-tests-")
 os.environ["ARKUND_DATA"] = _SCRATCH.name
 os.environ.pop("ARKUND_REDIS_URL", None)
 
-from arkund.core.simulate.session import Session, simulate, write_session  # noqa: E402
-
-SEED = 31
+from arkund.core.advise.study import Study, TakeFacts  # noqa: E402
+from arkund.core.simulate.session import Session, write_session  # noqa: E402
+from tests.played import SHORT, UNEVEN, Played, shared_by_workers  # noqa: E402
 
 
 @pytest.fixture(scope="session")
-def session() -> Session:
-    """Eight bars of the demo's kit: intro, verse, a fill."""
-    return simulate("copper", SEED, bars=8, keep_stems=True)
+def played(tmp_path_factory: pytest.TempPathFactory) -> Played:
+    """Simulated recordings, each made once a run."""
+    shared = shared_by_workers(tmp_path_factory.getbasetemp())
+    return Played(shared, tmp_path_factory.mktemp("played"))
+
+
+@pytest.fixture(scope="session")
+def session(played: Played) -> Session:
+    """The short recording."""
+    return played.session(SHORT)
+
+
+@pytest.fixture(scope="session")
+def facts(played: Played) -> TakeFacts:
+    """What is heard in it."""
+    return played.facts(SHORT)
+
+
+@pytest.fixture(scope="module")
+def study(played: Played) -> Study:
+    """A study of a song of its own, for tests that change its sheet."""
+    return played.study(UNEVEN)
 
 
 @pytest.fixture(scope="session")

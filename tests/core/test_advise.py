@@ -24,22 +24,22 @@ from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
-from arkund.core.simulate.session import Session, simulate
+from arkund.core.simulate.session import Session
 from arkund.core.simulate.studying import study_of
 from benchmarks.judging import score
+from tests.played import LONG, SHORT, Played
 
 SCHOOL_LIST = [TIGHT, NATURAL]
 
 
 @pytest.fixture(scope="module")
-def longer() -> Session:
-    """Eighteen bars: enough strokes on every tom to tell a wild one."""
-    return simulate("copper", 31, bars=18)
+def longer(played: Played) -> Session:
+    return played.session(LONG)
 
 
 @pytest.fixture(scope="module")
-def study(longer: Session, tmp_path_factory: pytest.TempPathFactory) -> Study:
-    return study_of([longer], tmp_path_factory.mktemp("study"))
+def study(played: Played) -> Study:
+    return played.study(LONG)
 
 
 @pytest.fixture(scope="module")
@@ -409,7 +409,9 @@ def _take(hits: list[Hit], study: Study) -> TakeFacts:
     return TakeFacts(hits, [], study.facts.measures)
 
 
-def test_a_dropped_stroke_is_told_from_the_other_takes(session: Session, tmp_path: Path) -> None:
+def test_a_dropped_stroke_is_told_from_the_other_takes(
+    session: Session, facts: TakeFacts, tmp_path: Path
+) -> None:
     """Take 2 is take 1 with one tom stroke silenced on its close mic."""
     last = [h for h in session.truth["hits"] if h["piece"] == "tom_3"][-1]
     damaged = dict(session.mics)
@@ -421,7 +423,7 @@ def test_a_dropped_stroke_is_told_from_the_other_takes(session: Session, tmp_pat
         replace(session, stems={}, take=2, mics=damaged),
         replace(session, stems={}, take=3, mics=session.mics),
     ]
-    three = study_of(sessions, tmp_path)
+    three = study_of(sessions, tmp_path, {1: facts, 3: facts})
     found = [f for f in takes.find(three, "kit", NATURAL) if f.quantity == "dropped"]
     assert [(f.subject, f.measured["piece"]) for f in found] == [("take 2", "tom_3")]
     assert found[0].measured["places_s"][0] == pytest.approx(last["time_s"], abs=0.01)
@@ -537,24 +539,25 @@ def test_a_forgotten_tom_stroke_is_listed_and_a_known_one_is_not(study: Study) -
 # Schools
 
 
-def test_a_mic_without_bleed_gets_no_gate(tmp_path: Path) -> None:
+def test_a_mic_without_bleed_gets_no_gate(
+    session: Session, facts: TakeFacts, short: Study, tmp_path: Path
+) -> None:
     """Where a gate was before the recording there is nothing left for one to do."""
-    played = simulate("copper", 62, bars=4, keep_stems=True)
-    alone = np.asarray(played.stems["snare_top"]["snare"], np.float32)
-    both = study_of([played], tmp_path)
-    gated = study_of([replace(played, mics={**played.mics, "snare_top": alone})], tmp_path / "own")
-    assert [f.kind for f in clean.find(both, "snare_top", TIGHT)] == ["clean.gate"]
+    alone = np.asarray(session.stems["snare_top"]["snare"], np.float32)
+    dry = replace(session, mics={**session.mics, "snare_top": alone})
+    gated = study_of([dry], tmp_path, {1: facts})
+    assert [f.kind for f in clean.find(short.beside(), "snare_top", TIGHT)] == ["clean.gate"]
     assert clean.find(gated, "snare_top", TIGHT) == []
 
 
-def test_the_mic_of_a_tom_that_is_never_struck_is_muted(tmp_path: Path) -> None:
+def test_the_mic_of_a_tom_that_is_never_struck_is_muted(
+    session: Session, short: Study, tmp_path: Path
+) -> None:
     """Where it holds bleed alone; a stroke that the list lacks, or a school that leaves bleed, keeps it."""
-    played = simulate("copper", 61, bars=8, keep_stems=True)
-    struck = [h["piece"] for h in played.truth["hits"] if h["piece"].startswith("tom")]
-    tom, said = struck[0], struck[0].replace("_", " ")
-    assert struck.count(tom) >= 2
-    bleed = sum(s for piece, s in played.stems[tom].items() if piece != tom)
-    unplayed = replace(played, mics={**played.mics, tom: np.asarray(bleed, np.float32)})
+    tom, said = "tom_1", "tom 1"
+    assert short.strokes(tom)
+    bleed = sum(s for piece, s in session.stems[tom].items() if piece != tom)
+    unplayed = replace(session, mics={**session.mics, tom: np.asarray(bleed, np.float32)})
     study = study_of([unplayed], tmp_path)
     assert not study.strokes(tom)
     (found,) = clean.find(study, tom, TIGHT)
@@ -570,12 +573,11 @@ def test_the_mic_of_a_tom_that_is_never_struck_is_muted(tmp_path: Path) -> None:
     assert level.find(study, tom, TIGHT) == eq.find(study, tom, TIGHT) == []
     assert "clean.unplayed" not in [f.kind for f in clean.find(study.beside(), "kick_in", TIGHT)]
     # The list may lack what stands clear in the mic.
-    lost = study_of([played], tmp_path / "lost")
-    facts = {
-        n: replace(t, hits=[h for h in t.hits if h.piece != tom]) for n, t in lost.takes.items()
+    lost = {
+        n: replace(t, hits=[h for h in t.hits if h.piece != tom]) for n, t in short.takes.items()
     }
-    kept = Study(lost.sheet, lost.engine, lost.library, facts)
-    kept._known["unlisted"] = [h for h in lost.hits if h.piece == tom]
+    kept = Study(short.sheet, short.engine, short.library, lost)
+    kept._known["unlisted"] = [h for h in short.hits if h.piece == tom]
     assert "clean.unplayed" not in [f.kind for f in clean.find(kept, tom, TIGHT)]
 
 
@@ -613,9 +615,9 @@ def test_bus_first_goes_to_the_bus_before_the_mics() -> None:
 
 
 @pytest.fixture(scope="module")
-def short(session: Session, tmp_path_factory: pytest.TempPathFactory) -> Study:
+def short(played: Played) -> Study:
     """Eight bars are enough for a first pass."""
-    return study_of([session], tmp_path_factory.mktemp("short"))
+    return played.study(SHORT)
 
 
 @pytest.fixture(scope="module")

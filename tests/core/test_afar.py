@@ -27,7 +27,7 @@ from arkund.core.hits.detect import detect_hits
 from arkund.core.hits.novelty import band_energy
 from arkund.core.hits.overheard import overheard
 from arkund.core.hits.verdict import AFAR_FILE, afar_trees
-from arkund.core.simulate.session import Session, simulate
+from tests.played import FAST, Played
 
 RATE = 48_000
 CLICKS_S = np.array([0.5, 1.0, 1.5, 2.0])
@@ -235,17 +235,13 @@ def test_a_whole_kit_in_one_sound_is_told_by_band(mic: str) -> None:
         assert len(stray) <= 0.1 * len(times)
 
 
-@pytest.fixture(scope="module")
-def played() -> Session:
-    return simulate("twin", 7310, bars=8)
-
-
 @pytest.mark.parametrize("mics", [("overhead_l",), ("overhead_l", "overhead_r")])
-def test_a_kit_is_heard_by_its_overheads_alone(played: Session, mics: tuple[str, ...]) -> None:
-    named = {"overhead" if len(mics) == 1 else m: played.mics[m] for m in mics}
-    found = detect_hits(named, played.rate)
+def test_a_kit_is_heard_by_its_overheads_alone(played: Played, mics: tuple[str, ...]) -> None:
+    session = played.session(FAST)
+    named = {"overhead" if len(mics) == 1 else m: session.mics[m] for m in mics}
+    found = detect_hits(named, session.rate)
     for piece in ("kick", "snare"):
-        true = np.array([h["time_s"] for h in played.truth["hits"] if h["piece"] == piece])
+        true = np.array([h["time_s"] for h in session.truth["hits"] if h["piece"] == piece])
         own = np.array([h.time_s for h in found if h.piece == piece])
         near = np.abs(true[:, None] - own[None, :]).min(axis=1) < 0.010
         assert near.mean() > 0.85

@@ -16,15 +16,8 @@ from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.mix.patches import apply_patch, read_path
-from arkund.core.simulate.session import simulate
-from arkund.core.simulate.studying import study_of
 
 GOAL = GOALS["punch_size"]
-
-
-@pytest.fixture(scope="module")
-def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
-    return study_of([simulate("copper", 61, bars=12)], tmp_path_factory.mktemp("moves"))
 
 
 @pytest.fixture(scope="module")

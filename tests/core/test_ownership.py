@@ -8,14 +8,15 @@ from numpy.typing import NDArray
 
 from arkund.core.hits import signatures
 from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.detect import detect_hits, listen
+from arkund.core.hits.detect import listen
 from arkund.core.hits.leading import Onsets
 from arkund.core.hits.masked import by_shape, own_places, shape_here, shared_beginning
 from arkund.core.hits.novelty import BANDS
 from arkund.core.hits.ownership import Events, Signatures, standing
 from arkund.core.hits.signatures import learn_signatures
 from arkund.core.hits.slowed import slowed
-from arkund.core.simulate.session import simulate
+from arkund.core.simulate.session import Session
+from tests.played import FAST, LONG, SWUNG, Played, Song
 
 RATE, HOP = 48000, 48
 
@@ -274,21 +275,20 @@ def test_near_the_edges_of_the_sound_nothing_is_told() -> None:
 
 
 @pytest.mark.parametrize(
-    ("preset", "seed", "bars", "piece", "least"),
+    ("song", "piece", "least"),
     [
-        ("shuffle", 885203, 12, "snare", 0.82),
-        ("hush", 77, 10, "kick", 0.9),
-        ("twin", 77, 16, "kick", 0.97),
-        ("copper", 77, 24, "tom_1", 0.85),
+        (SWUNG, "snare", 0.95),
+        (("hush", 77, 10), "kick", 0.9),
+        (FAST, "kick", 0.97),
+        (LONG, "tom_1", 0.85),
     ],
 )
-def test_hard_kits_are_heard(preset: str, seed: int, bars: int, piece: str, least: float) -> None:
+def test_hard_kits_are_heard(played: Played, song: Song, piece: str, least: float) -> None:
     """Ghosts none of which stands clear of the hat (a third of them lie under
     kick and hat at once), a kick without a mic inside it, a double kick,
     toms that are rare."""
-    session = simulate(preset, seed, bars=bars)
-    found = [h.time_s for h in detect_hits(session.mics, session.rate) if h.piece == piece]
-    true = [h["time_s"] for h in session.truth["hits"] if h["piece"] == piece]
+    found = [h.time_s for h in played.facts(song).hits if h.piece == piece]
+    true = [h["time_s"] for h in played.session(song).truth["hits"] if h["piece"] == piece]
     free, matched = list(found), 0
     for t in true:
         near = min(free, key=lambda f: abs(f - t), default=None)
@@ -326,10 +326,9 @@ def test_a_snare_that_never_falls_alone_does_not_take_the_kicks_for_itself() -> 
 
 
 def test_a_drum_that_overheads_know_is_struck_whatever_explains_it(
-    monkeypatch: pytest.MonkeyPatch,
+    session: Session, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """As where bleed is so loud that another drum's signature takes all of a snare's mic."""
-    session = simulate("copper", 5150, bars=5)
     struck = signatures._who_is_struck
 
     def without_snare(*args: Any) -> dict[str, Any]:

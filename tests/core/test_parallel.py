@@ -11,15 +11,8 @@ from arkund.core.mix.channels import OFF_DB
 from arkund.core.mix.patches import apply_patch, inverse_patch
 from arkund.core.mix.renaming import renamed
 from arkund.core.process.compressor import Compressor
-from arkund.core.simulate.session import simulate
-from arkund.core.simulate.studying import study_of
 
 RATE = 48000
-
-
-@pytest.fixture(scope="module")
-def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
-    return study_of([simulate("copper", 83, bars=8)], tmp_path_factory.mktemp("parallel"))
 
 
 @pytest.fixture(scope="module")

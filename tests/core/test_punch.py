@@ -18,8 +18,6 @@ from arkund.core.mix.patches import apply_patch
 from arkund.core.process.limiter import Limiter
 from arkund.core.process.saturation import Saturation
 from arkund.core.shape import saturation
-from arkund.core.simulate.session import simulate
-from arkund.core.simulate.studying import study_of
 
 RATE = 48000
 KICK_S, SNARE_S = (1.0, 3.0, 5.0), (2.0, 4.0, 6.0)
@@ -144,11 +142,6 @@ def test_rows_under_the_buses_first_names_are_read() -> None:
 
 
 @pytest.fixture(scope="module")
-def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
-    return study_of([simulate("copper", 57, bars=8)], tmp_path_factory.mktemp("punch"))
-
-
-@pytest.fixture(scope="module")
 def passed(study: Study) -> Callable[[str], Study]:
     """The study after a school's first pass, each made once."""
     return cache(lambda school: _passed(study, school))
@@ -196,8 +189,8 @@ def test_moves_serve_what_is_missing_and_stay_within_bounds(
     for finding in moves.find(weak, SCHOOLS["tight"]):
         mended = mended.tried(finding.proposal)
     was, now = (_missed(before, card_of(s), GOALS["punch"]) for s in (weak, mended))
-    assert {name.split()[0] for name in was} == {"kick"}
-    assert sum(now.values()) < sum(was.values()) - 1
+    assert "kick" in {name.split()[0] for name in was} <= {"kick", "loudness"}
+    assert sum(now.values()) < sum(was.values()) * 2 / 3
     for mic in mended.sheet.mics.values():
         for stage in mic.chain:
             assert getattr(stage, "attack_db", 0.0) <= levers.LARGEST_ATTACK_DB

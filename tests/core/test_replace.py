@@ -24,8 +24,6 @@ from arkund.core.replace.even import even_gains_db, ridden, windows
 from arkund.core.replace.harvest import HEAD_S, bands, candidates
 from arkund.core.replace.placing import heard, place
 from arkund.core.replace.tone import tone
-from arkund.core.simulate.session import simulate
-from arkund.core.simulate.studying import study_of
 
 RATE = 48000
 
@@ -163,11 +161,6 @@ def test_a_stroke_s_gain_stays_within_its_window() -> None:
         [RATE - 60, RATE, RATE + 2000, RATE + 4800, 2 * RATE, 3 * RATE + 100, 4 * RATE], float
     )
     assert shape.at(at) == pytest.approx([0, 6, 6, 0, 0, -3, 0], abs=1e-6)
-
-
-@pytest.fixture(scope="module")
-def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
-    return study_of([simulate("copper", 67, bars=12)], tmp_path_factory.mktemp("replace"))
 
 
 @pytest.fixture(scope="module")
@@ -404,7 +397,8 @@ def test_what_the_overheads_still_hear_of_a_replaced_drum_is_said_and_ducked(
     (found,) = replace.find_left(laid, "overhead_l", school)
     change = found.gain["against_layer_db"]
     assert found.is_doubtful
-    assert 1.5 < change.now - change.then < 4.5
+    # By the typical velocity; what is struck harder is ducked by more.
+    assert abs(change.now - change.then - replace.DUCK_DB) < 2.5
     ducked = laid.tried(found.proposal)
     assert {
         m for m, mic in ducked.sheet.mics.items() if any(s.id == "duck" for s in mic.chain)

@@ -10,17 +10,16 @@ from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.shape.sides import louder_side
-from arkund.core.simulate.session import simulate
-from arkund.core.simulate.studying import study_of
 from arkund.core.units import amplitudes_to_db
+from tests.played import SWUNG, Played
 
 TIGHT = SCHOOLS["tight"]
 
 
 @pytest.fixture(scope="module")
-def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
+def study(played: Played) -> Study:
     """A snare with every third accent 9 dB down in both of its mics, as an uneven player has them."""
-    made = study_of([simulate("shuffle", 311, bars=12)], tmp_path_factory.mktemp("under"))
+    made = played.study(SWUNG)
     patch: dict[str, object] = {}
     for mic in made.close("snare"):
         delay = made.sheet.mics[mic].delay_samples

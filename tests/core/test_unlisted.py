@@ -5,17 +5,18 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from arkund.core.advise.study import TakeFacts
 from arkund.core.clean.gate import Timing, envelope, stroke_openings
 from arkund.core.clean.proposal import report_gate
-from arkund.core.hits.detect import detect, detect_hits
+from arkund.core.hits.detect import detect
 from arkund.core.hits.hit import Hit
 from arkund.core.hits.unlisted import unlisted_strokes
 from arkund.core.simulate.session import Session
 
 
 @pytest.fixture(scope="module")
-def hits(session: Session) -> list[Hit]:
-    return detect_hits(session.mics, session.rate)
+def hits(facts: TakeFacts) -> list[Hit]:
+    return list(facts.hits)
 
 
 def _loud(hits: list[Hit], piece: str) -> list[Hit]:

@@ -11,7 +11,8 @@ from arkund.core.hits.ownership import Signatures
 from arkund.core.hits.strokes import Stroke
 from arkund.core.hits.verdict import Trees, probabilities, trees
 from arkund.core.hits.weighing import DULL_STIR, PLACE, Weighed, weighed, with_piece
-from arkund.core.simulate.session import Session, simulate
+from arkund.core.simulate.session import Session
+from tests.played import FAST, Played
 
 COLUMNS = len(NAMES) + len(PLACE)
 RATE = 48_000
@@ -48,11 +49,6 @@ def test_the_trees_that_ship_look_at_the_columns_that_there_are() -> None:
 
 
 @pytest.fixture(scope="module")
-def session() -> Session:
-    return simulate("copper", 5150, bars=5)
-
-
-@pytest.fixture(scope="module")
 def by_piece(session: Session) -> dict[str, Weighed]:
     listened = listen(session.mics, session.rate)
     assert listened is not None
@@ -81,9 +77,9 @@ def test_shares_part_strokes_from_bleed(session: Session, by_piece: dict[str, We
         assert np.median(share[away > 0.05]) < 0.02, piece
 
 
-def test_a_shape_is_looked_for_about_the_onset_at_any_rate() -> None:
+def test_a_shape_is_looked_for_about_the_onset_at_any_rate(played: Played) -> None:
     """At 44.1 kHz, where a frame is not quite a millisecond."""
-    other = simulate("twin", 5151, bars=5)
+    other = played.session(FAST)
     assert other.rate == 44_100
     listened = listen(other.mics, other.rate)
     assert listened is not None

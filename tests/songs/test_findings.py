@@ -256,6 +256,7 @@ def test_the_command_line_finds_and_passes(song: Song, capsys: pytest.CaptureFix
     assert Job.objects.get(kind="first-pass").state == "done"
 
 
+@pytest.mark.usefixtures("without_moves")
 def test_a_preview_says_what_the_pass_would_do_and_changes_nothing(song: Song) -> None:
     would = first_pass.preview(song)
     song.refresh_from_db()
@@ -269,6 +270,7 @@ def test_a_preview_says_what_the_pass_would_do_and_changes_nothing(song: Song) -
     assert set(ids[2:8]) & set(done)
 
 
+@pytest.mark.usefixtures("without_moves")
 def test_the_card_names_what_is_wanted_and_what_each_stage_does(song: Song) -> None:
     first_pass.run(song)
     song.refresh_from_db()

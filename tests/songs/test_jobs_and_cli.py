@@ -16,6 +16,7 @@ from arkund.core.errors import ArkundError
 from arkund.songs import jobs, locks, storage
 from arkund.songs.models import Job, Print
 from arkund.songs.sweeping import sweep
+from tests.commanding import Standing
 from tests.making import small_song
 
 
@@ -80,22 +81,36 @@ def cli(tmp_path_factory: pytest.TempPathFactory):
     home = tmp_path_factory.mktemp("cli")
     env = os.environ | {"ARKUND_DATA": str(home / "data")}
 
+    standing = Standing(env)
+
     def run(*arguments: str, code: int = 0) -> dict:
-        done = subprocess.run(
-            [sys.executable, "-m", "arkund", *arguments],
-            env=env,
-            capture_output=True,
-            text=True,
-            timeout=300,
-        )
-        assert done.returncode == code, done.stderr
-        return json.loads(done.stdout) if code == 0 and done.stdout else {"error": done.stderr}
+        done = standing.ask(*arguments)
+        assert done.code == code, done.err
+        return json.loads(done.out) if code == 0 and done.out else {"error": done.err}
 
     run("simulate", str(home / "rec"), "--preset", "twin", "--seed", "5", "--bars", "8", "--json")
     made = run("new", "Slag Run", "--from", str(home / "rec"), "--tempo", "176", "--json")
     assert made == {"song": "slag-run", "refused": []}
     run.home, run.env = home, env
-    return run
+    yield run
+    standing.close()
+
+
+def test_another_program_gets_json_a_sentence_and_an_exit_code(cli) -> None:
+    """As a process of its own: one that answers, one that refuses, one that is misused."""
+
+    def alone(*arguments: str) -> tuple[int, str, str]:
+        command = [sys.executable, "-m", "arkund", *arguments]
+        done = subprocess.run(command, env=cli.env, capture_output=True, text=True, timeout=60)
+        return done.returncode, done.stdout, done.stderr
+
+    assert alone("songs", "--json") == (0, json.dumps(cli("songs", "--json")) + "\n", "")
+    code, said, error = alone("show", "nothing")
+    assert (code, said) == (1, "")
+    assert error == "There is no song “nothing”. Songs: slag-run.\n"
+    code, said, error = alone("render", "slag-run")
+    assert (code, said) == (2, "")
+    assert "required: -o" in error
 
 
 def test_what_the_contract_prints(cli) -> None:
@@ -177,7 +192,6 @@ def test_set_log_undo_render_print(cli) -> None:
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
-        (("show", "nothing"), "There is no song “nothing”. Songs: slag-run."),
         (("set", "slag-run", "mics.snare_top.trim_db", "77"), "less than or equal to 24"),
         (("rename", "slag-run", "buses.strike", "bloom"), "A bus is called bloom already"),
         (("render", "slag-run", "--bars", "900-901", "-o", "x.wav"), "ends before bar 900"),
@@ -193,10 +207,6 @@ def test_failures_are_one_clear_line(cli, arguments: tuple[str, ...], words: str
     error = cli(*arguments, code=1)["error"].strip()
     assert words in error
     assert len(error.splitlines()) == 1
-
-
-def test_bad_usage_is_exit_two(cli) -> None:
-    cli("render", "slag-run", code=2)
 
 
 def test_a_killed_print_leaves_no_half_file_and_runs_again(cli) -> None:

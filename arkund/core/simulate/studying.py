@@ -1,7 +1,7 @@
 """Simulated takes as a study, for measuring judgement without a database."""
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from pathlib import Path
 
@@ -19,8 +19,13 @@ from arkund.core.mix.sheet import Section, Source, Take, Tempo
 from arkund.core.simulate.session import Session, write_session
 
 
-def study_of(sessions: Sequence[Session], folder: Path) -> Study:
-    """The takes written to ``folder`` and analysed as an import does; the first sounds."""
+def study_of(
+    sessions: Sequence[Session], folder: Path, known: Mapping[int, TakeFacts] | None = None
+) -> Study:
+    """The takes written to ``folder`` and analysed as an import does; the first sounds.
+
+    ``known`` are facts, by a take's number, that need not be worked out again.
+    """
     takes, facts, paths, hits_by_hash = [], {}, {}, {}
     for session in sessions:
         target = folder / f"take {session.take}"
@@ -28,19 +33,15 @@ def study_of(sessions: Sequence[Session], folder: Path) -> Study:
             Session(session.preset, session.rate, session.mics, {}, session.truth, session.take),
             target,
         )
-        hits = detect_hits(session.mics, session.rate)
+        own = (known or {}).get(session.take) or facts_of(session)
         hits_hash = hashlib.sha256(f"hits {session.take}".encode()).hexdigest()
-        hits_by_hash[hits_hash] = hits
-        sources, measures = {}, {}
-        for mic, sound in session.mics.items():
+        hits_by_hash[hits_hash] = own.hits
+        sources = {}
+        for mic in session.mics:
             sha = hashlib.sha256(f"{session.take} {mic}".encode()).hexdigest()
             paths[sha] = target / session.preset.files[mic]
             sources[mic] = Source(sha256=sha)
-            piece = parse_mic_name(mic).piece
-            onsets = [h.time_s for h in hits if h.piece == piece]
-            measures[mic] = measure_mic(sound, session.rate, onsets).as_dict()
-        pairs = [pair_facts(asdict(p)) for p in align_take(session.mics, hits, session.rate)]
-        facts[session.take] = TakeFacts(hits, pairs, measures)
+        facts[session.take] = own
         takes.append(Take(number=session.take, sources=sources, hits=hits_hash))
     truth = sessions[0].truth
     sheet = first_sheet(
@@ -56,6 +57,18 @@ def study_of(sessions: Sequence[Session], folder: Path) -> Study:
     cache = TileCache()
     engine = Engine(sheet.rate, sheet.frames, cache, sources=cache.sources)
     return Study(sheet, engine, library, facts)
+
+
+def facts_of(session: Session) -> TakeFacts:
+    """What an import hears in a take: its strokes, its pairs of mics and each mic's measures."""
+    hits = detect_hits(session.mics, session.rate)
+    measures = {}
+    for mic, sound in session.mics.items():
+        piece = parse_mic_name(mic).piece
+        onsets = [h.time_s for h in hits if h.piece == piece]
+        measures[mic] = measure_mic(sound, session.rate, onsets).as_dict()
+    pairs = [pair_facts(asdict(p)) for p in align_take(session.mics, hits, session.rate)]
+    return TakeFacts(hits, pairs, measures)
 
 
 def pair_facts(values: dict[str, object]) -> Pair:
