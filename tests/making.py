@@ -1,6 +1,7 @@
-"""Songs made quickly for tests: two mics, eight seconds, as many takes as asked for."""
+"""Songs made quickly for tests: imported once a process, and copied after that."""
 
 import shutil
+from collections.abc import Callable, Hashable
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -47,22 +48,30 @@ def write_small_takes(folder: Path, takes: int = 1) -> None:
 
 
 def small_song(folder: Path, name: str = "Tin Roof", takes: int = 1) -> Song:
-    """The song of `write_small_takes`; with several takes in two sections of two bars.
-
-    Imported once a process: where nothing is stored yet, later ones are copies of the first.
-    """
+    """The song of `write_small_takes`; with several takes in two sections of two bars."""
     write_small_takes(folder, takes)
-    is_first = not Song.objects.exists()
-    kept = _made.get((name, takes))
-    if is_first and kept:
-        return kept.put_back()
-    files = incoming.guess_incoming(incoming.files_of(folder))
     parts = (Section(name="verse", start_bar=1, bars=2), Section(name="out", start_bar=3, bars=2))
     wishes = importing.Wishes(name, 120.0, sections=parts if takes > 1 else ())
-    song = importing.import_song(files, wishes)[0]
-    if is_first:
-        _made[name, takes] = _Made.of(song)
-    return song
+    return _once((name, takes), lambda: _imported(folder, wishes))
+
+
+def whole_song(recording: Path, name: str = "Slag Run") -> Song:
+    """The song of a whole kit's recording."""
+    return _once((recording, name), lambda: _imported(recording, importing.Wishes(name)))
+
+
+def _imported(folder: Path, wishes: importing.Wishes) -> Song:
+    files = incoming.guess_incoming(incoming.files_of(folder))
+    return importing.import_song(files, wishes)[0]
+
+
+def _once(key: Hashable, make: Callable[[], Song]) -> Song:
+    """Where nothing is stored yet, what was made under a key before, or what is made now."""
+    if Song.objects.exists():
+        return make()
+    if key not in _made:
+        _made[key] = _Made.of(make())
+    return _made[key].put_back()
 
 
 class _Made:
@@ -91,4 +100,4 @@ class _Made:
         return Song.objects.get(slug=self._slug)
 
 
-_made: dict[tuple[str, int], _Made] = {}
+_made: dict[Hashable, _Made] = {}

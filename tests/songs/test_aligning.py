@@ -8,19 +8,17 @@ import pytest
 from django.test import Client
 
 from arkund import cli
-from arkund.songs import importing, incoming, revisions
+from arkund.songs import revisions
 from arkund.songs.models import Song
 from arkund.songs.timing import sheet_of
+from tests.making import whole_song
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
 
 @pytest.fixture
 def song(data: Path, recording: Path) -> Song:
-    files = incoming.guess_incoming(incoming.files_of(recording))
-    made = importing.import_song(files, importing.Wishes("Slag Run", None))[0]
-    made.refresh_from_db()
-    return made
+    return whole_song(recording)
 
 
 def _solved(song: Song, capsys: pytest.CaptureFixture[str], *more: str) -> Any:

@@ -11,18 +11,16 @@ from arkund.core.advise import carries, first_pass
 from arkund.core.advise.findings import modules_for
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import SCHOOLS
-from arkund.songs import findings, importing, incoming, revisions
+from arkund.songs import findings, revisions
 from arkund.songs.models import Song
+from tests.making import whole_song
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
 
 @pytest.fixture
 def song(data: Path, recording: Path) -> Song:
-    files = incoming.guess_incoming(incoming.files_of(recording))
-    made = importing.import_song(files, importing.Wishes("Slag Run"))[0]
-    made.refresh_from_db()
-    return made
+    return whole_song(recording)
 
 
 def test_shares_add_up_and_follow_the_faders(

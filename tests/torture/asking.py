@@ -191,47 +191,53 @@ EXTREME: dict[str, tuple[Any, ...]] = {
 """Legal values of lists and parts at the ends of what is taken."""
 
 
+ENDS = (
+    -90,
+    -80,
+    -24,
+    -12,
+    -1,
+    0,
+    0.05,
+    0.1,
+    0.4,
+    0.5,
+    1,
+    4,
+    12,
+    16,
+    20,
+    24,
+    48,
+    50,
+    100,
+    200,
+    4000,
+    4800,
+    -4800,
+    5000,
+    16000,
+    20000,
+    True,
+    False,
+    "threshold",
+    "bell",
+    "exact",
+)
+"""Values at and near the ends of ranges."""
+
+
+def legal_patches(sheet: Sheet) -> st.SearchStrategy[dict[str, Any]]:
+    """Patches that the sheet takes."""
+    return _patches(sheet, [p for p in paths_of(sheet) if is_settable(p)])
+
+
 @st.composite
-def legal_patches(draw: st.DrawFn, sheet: Sheet) -> dict[str, Any]:
-    """A patch that the sheet takes: values at and near the ends of their ranges."""
-    leaves = [p for p in paths_of(sheet) if is_settable(p)]
-    ends = (
-        -90,
-        -80,
-        -24,
-        -12,
-        -1,
-        0,
-        0.05,
-        0.1,
-        0.4,
-        0.5,
-        1,
-        4,
-        12,
-        16,
-        20,
-        24,
-        48,
-        50,
-        100,
-        200,
-        4000,
-        4800,
-        -4800,
-        5000,
-        16000,
-        20000,
-        True,
-        False,
-        "threshold",
-        "bell",
-        "exact",
-    )
+def _patches(draw: st.DrawFn, sheet: Sheet, leaves: list[str]) -> dict[str, Any]:
     patch: dict[str, Any] = {}
     for _ in range(draw(st.integers(1, 6))):
         path = draw(st.one_of(st.sampled_from(leaves), st.sampled_from(sorted(EXTREME))))
-        choice = draw(st.sampled_from(EXTREME.get(path, ends)))
+        choice = draw(st.sampled_from(EXTREME.get(path, ENDS)))
         with contextlib.suppress(ArkundError):
             apply_patch(sheet, {**patch, path: choice})
             patch[path] = choice
@@ -274,6 +280,7 @@ def requests(slugs: list[str], sheet: Sheet) -> st.SearchStrategy[tuple[str, str
         min_size=1,
         max_size=3,
     )
+    legal = legal_patches(sheet)
     values = st.one_of(nasty, patches, st.integers(0, 5))
 
     @st.composite
@@ -289,7 +296,7 @@ def requests(slugs: list[str], sheet: Sheet) -> st.SearchStrategy[tuple[str, str
             path = path.replace(name, quote(value, safe="."))
         query = draw(st.dictionaries(st.sampled_from(QUERY), values, max_size=4))
         if draw(st.booleans()):
-            query["patch"] = draw(legal_patches(sheet))
+            query["patch"] = draw(legal)
             query.pop("rev", None)
         if "start" in query or draw(st.booleans()):
             query |= {"start": "0", "frames": "4800"}
@@ -303,7 +310,7 @@ def requests(slugs: list[str], sheet: Sheet) -> st.SearchStrategy[tuple[str, str
         data = draw(st.dictionaries(names, values, max_size=5))
         data |= {"base": draw(st.integers(0, 4))} if draw(st.booleans()) else {}
         if "keep" in path:
-            data |= {"patch": draw(st.one_of(patches, legal_patches(sheet)))}
+            data |= {"patch": draw(st.one_of(patches, legal))}
         raw = draw(st.sampled_from((b"", DEEP, b"\xff\xfe", b"[]", b"{")))
         body = raw if draw(st.integers(0, 15)) == 0 else json.dumps(data).encode()
         return "POST", f"{path}?{text}" if query else path, body
