@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, ConsoleMessage, Error, Page, sync_playwright
 
 from arkund.songs.running import until_up
 
@@ -32,7 +32,7 @@ def until(page: Page, condition: str, timeout_s: float = 20.0) -> None:
     while time.monotonic() < deadline:
         if page.evaluate(condition):
             return
-        time.sleep(0.03)
+        time.sleep(0.05)
     raise AssertionError(f"never came true: {condition}")
 
 
@@ -80,21 +80,32 @@ def browser() -> Iterator[Browser]:
         chromium.close()
 
 
+@pytest.fixture(scope="session")
+def tab(browser: Browser) -> Page:
+    """One tab for all tests: a new one would load and compile every script anew."""
+    return browser.new_page(viewport={"width": 1280, "height": 800})
+
+
 @pytest.fixture
-def page(browser: Browser, home: Path) -> Iterator[Page]:
+def page(tab: Page, home: Path) -> Iterator[Page]:
     """A page that fails its test on any script error or refused resource."""
-    tab = browser.new_page(viewport={"width": 1280, "height": 800})
     troubles: list[str] = []
-    tab.on("pageerror", lambda error: troubles.append(str(error)))
-    # A sentence of refusal comes with status 400 or 409, which the browser reports by itself.
-    tab.on(
-        "console",
-        lambda m: (
-            troubles.append(m.text) if m.type == "error" and "status of 4" not in m.text else None
-        ),
-    )
+
+    def console(message: ConsoleMessage) -> None:
+        # A sentence of refusal comes with status 400 or 409, which the browser reports by itself.
+        if message.type == "error" and "status of 4" not in message.text:
+            troubles.append(message.text)
+
+    def broken(error: Error) -> None:
+        troubles.append(str(error))
+
+    tab.on("pageerror", broken)
+    tab.on("console", console)
     yield tab
-    tab.close()
+    tab.evaluate("sessionStorage.clear(), localStorage.clear()")
+    tab.goto("about:blank")
+    tab.remove_listener("pageerror", broken)
+    tab.remove_listener("console", console)
     said = _said(home).read_text(errors="replace")[-3000:] if troubles else ""
     assert troubles == [], said
 

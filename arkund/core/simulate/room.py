@@ -17,6 +17,7 @@ from arkund.core.units import SPEED_OF_SOUND_M_S
 TAPS = 512
 BLOCK = 1 << 16
 SINC_HALF = 32
+_WINDOW = np.kaiser(2 * SINC_HALF, 9.0)
 SHADOW = 0.3
 """What legs and drums let through of the top of a surface that faces away."""
 
@@ -130,7 +131,7 @@ def _add_arrival(out: NDArray[np.float64], at: float, gain: float) -> None:
     """Add an impulse at a fractional sample: a sinc under a Kaiser window."""
     whole = int(np.floor(at))
     taps = np.arange(-SINC_HALF + 1, SINC_HALF + 1)
-    kernel = np.sinc(taps - (at - whole)) * np.kaiser(2 * SINC_HALF, 9.0)
+    kernel = np.sinc(taps - (at - whole)) * _WINDOW
     first = whole - SINC_HALF + 1
     cut = max(-first, 0)
     stop = min(first + len(kernel), len(out))

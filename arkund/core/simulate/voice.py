@@ -7,6 +7,7 @@ two kits; `voiced` scales a body's modes to it and makes the knock for what they
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 import scipy
@@ -87,9 +88,14 @@ def octave_levels(sound: NDArray[np.floating], rate: int, seconds: float) -> NDA
     fade = len(cut) // 5
     cut[len(cut) - fade :] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(fade) / fade)
     energy = np.abs(scipy.fft.rfft(cut, 1 << 16)) ** 2
+    return 10 * np.log10(np.array([energy[i].sum() for i in _octaves(rate)]) + 1e-20)
+
+
+@cache
+def _octaves(rate: int) -> list[NDArray[np.bool_]]:
+    """Which bins of a spectrum of 65,536 samples each octave holds."""
     hz = scipy.fft.rfftfreq(1 << 16, 1 / rate)
-    inside = [(hz >= c / np.sqrt(2)) & (hz < c * np.sqrt(2)) for c in CENTRES_HZ]
-    return 10 * np.log10(np.array([energy[i].sum() for i in inside]) + 1e-20)
+    return [(hz >= c / np.sqrt(2)) & (hz < c * np.sqrt(2)) for c in CENTRES_HZ]
 
 
 def family_of(piece: str, lowest_hz: float) -> str:
@@ -150,13 +156,24 @@ def voiced(
 def _bursts(rate: int, rng: np.random.Generator) -> NDArray[np.float64]:
     """Bursts of noise, one an octave, ``(9, frames)``, that begin within a period and die away."""
     frames = round(KNOCK_S * rate)
-    time = np.arange(frames) / rate
     out = np.zeros((len(CENTRES_HZ), frames))
-    for n, (centre, t60) in enumerate(zip(CENTRES_HZ, KNOCK_T60_S, strict=True)):
-        low, high = centre / np.sqrt(2), min(centre * np.sqrt(2), 0.46 * rate)
-        band = scipy.signal.butter(4, [low, high], "bandpass", fs=rate, output="sos")
+    for n, (band, rise, fall) in enumerate(_burst_shapes(rate)):
         noise = scipy.signal.sosfilt(band, rng.standard_normal(2 * frames))[frames:]
-        rise = np.sin(np.pi / 2 * np.minimum(time * centre * 2, 1.0)) ** 2
-        shaped = noise * rise * 10 ** (-3 * time / t60)
+        shaped = noise * rise * fall
         out[n] = shaped / np.sqrt(np.sum(shaped**2))
     return out
+
+
+@cache
+def _burst_shapes(
+    rate: int,
+) -> list[tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]]:
+    """What every burst is made with, an octave each: its filter, how it begins and how it dies."""
+    time = np.arange(round(KNOCK_S * rate)) / rate
+    shapes = []
+    for centre, t60 in zip(CENTRES_HZ, KNOCK_T60_S, strict=True):
+        low, high = centre / np.sqrt(2), min(centre * np.sqrt(2), 0.46 * rate)
+        band = scipy.signal.butter(4, [low, high], "bandpass", fs=rate, output="sos")
+        rise = np.sin(np.pi / 2 * np.minimum(time * centre * 2, 1.0)) ** 2
+        shapes.append((band, rise, 10 ** (-3 * time / t60)))
+    return shapes
