@@ -33,7 +33,7 @@ test: $(TEST_STAMP)
 
 # Two at a time, each file in one of them, so that the browser runs beside the rest.
 suite: $(TEST_STAMP)
-	@$(BIN)/python -m pytest -n 2 --dist loadfile $(ARGS)
+	@$(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder $(ARGS)
 
 lint: $(TEST_STAMP)
 	@$(BIN)/ruff check .

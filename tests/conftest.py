@@ -17,6 +17,28 @@ from arkund.core.simulate.session import Session, write_session  # noqa: E402
 from tests.played import SHORT, UNEVEN, Played, shared_by_workers  # noqa: E402
 
 
+LONGEST = (
+    "browser/test_main_path.py",
+    "core/test_advise.py",
+    "core/test_punch.py",
+    "songs/test_findings.py",
+    "core/test_ownership.py",
+    "songs/test_jobs_and_cli.py",
+)
+"""Files that take longest, the longest first."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The longest files first, so that no worker is left with one of them at the end."""
+    names = [f"tests/{name}" for name in LONGEST]
+
+    def place(item: pytest.Item) -> int:
+        name = item.nodeid.split("::")[0]
+        return names.index(name) if name in names else len(names)
+
+    items.sort(key=place)
+
+
 @pytest.fixture(scope="session")
 def played(tmp_path_factory: pytest.TempPathFactory) -> Played:
     """Simulated recordings, each made once a run."""

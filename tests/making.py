@@ -60,6 +60,18 @@ def whole_song(recording: Path, name: str = "Slag Run") -> Song:
     return _once((recording, name), lambda: _imported(recording, importing.Wishes(name)))
 
 
+def copied(song: Song, number: int) -> Song:
+    """A fresh song's like, of the same files, that knows nothing of it."""
+    revision = song.current
+    assert revision is not None
+    copy = Song.objects.create(slug=f"{song.slug}-{number}", name=f"{song.name} {number}")
+    revision.pk, revision.song = None, copy
+    revision.save()
+    copy.current = revision
+    copy.save()
+    return copy
+
+
 def _imported(folder: Path, wishes: importing.Wishes) -> Song:
     files = incoming.guess_incoming(incoming.files_of(folder))
     return importing.import_song(files, wishes)[0]
