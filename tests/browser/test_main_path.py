@@ -806,6 +806,7 @@ HELD = """async () => {
 def test_what_an_ear_waits_for_is_asked_for_in_small_and_at_once(page: Page, song: str) -> None:
     page.goto(f"{song}/dynamics/?mic=snare_top&bars=3-8&stage=compressor")
     _ready(page)
+    start = page.inner_text("#revision")
     page.keyboard.press(" ")
     until(page, "arkund.player.states.now.chunks.size === arkund.player.count", 60)
     asked: list[dict[str, str]] = []
@@ -832,6 +833,7 @@ def test_what_an_ear_waits_for_is_asked_for_in_small_and_at_once(page: Page, son
     assert "at_once" not in last
     page.keyboard.press(" ")
     page.keyboard.press("z")
+    expect(page.locator("#revision")).to_have_text(start)
 
 
 def test_a_held_fader_is_heard_at_once_and_the_rendered_sound_takes_over(
@@ -850,3 +852,4 @@ def test_a_held_fader_is_heard_at_once_and_the_rendered_sound_takes_over(
     until(page, "arkund.player.states.hand0.sides.every((s) => Math.abs(s.gain.value) < 1e-4)", 30)
     page.keyboard.press(" ")
     page.keyboard.press("z")
+    expect(page.locator("#revision")).to_have_text(start)
