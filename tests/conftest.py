@@ -16,7 +16,6 @@ from arkund.core.advise.study import Study, TakeFacts  # noqa: E402
 from arkund.core.simulate.session import Session, write_session  # noqa: E402
 from tests.played import SHORT, UNEVEN, Played, shared_by_workers  # noqa: E402
 
-
 LONGEST = (
     "browser/test_main_path.py",
     "core/test_advise.py",

@@ -24,7 +24,7 @@ UNEVEN: Song = ("copper", 67, 8)
 """The demo's kit again, by another player."""
 FAST: Song = ("twin", 7310, 8)
 """At 44.1 kHz, with a double kick."""
-SWUNG: Song = ("shuffle", 311, 12)
+SWUNG: Song = ("shuffle", 311, 8)
 """With ghosts none of which stands clear of the hat."""
 
 STEMS = {SHORT: ("kick_out", "snare_top", "tom_1")}

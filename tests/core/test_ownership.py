@@ -278,7 +278,7 @@ def test_near_the_edges_of_the_sound_nothing_is_told() -> None:
     ("song", "piece", "least"),
     [
         (SWUNG, "snare", 0.95),
-        (("hush", 77, 10), "kick", 0.9),
+        (("hush", 77, 6), "kick", 0.9),
         (FAST, "kick", 0.97),
         (LONG, "tom_1", 0.85),
     ],
