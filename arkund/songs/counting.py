@@ -6,7 +6,6 @@ import time
 
 from django.db import close_old_connections
 
-from arkund.core.advise.findings import questions
 from arkund.songs import findings, storage
 from arkund.songs.models import Song
 from arkund.songs.rendering import PatientEngine
@@ -81,9 +80,11 @@ def _count(song_id: int) -> None:
     engine = PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), _stand_back)
     study = findings.study_of_song(song, sheet, engine)
     number = song.current.number
-    for module, subject in questions(study.sheet, school):
+    for module, subject, key in findings.asked(sheet, school):
+        if findings.known(key) is not None:
+            continue
         _stand_back()
-        findings.count(module, subject, study, school)
+        findings.count(module, subject, study, school, key)
         time.sleep(PAUSE_S)
         now = Song.objects.filter(pk=song_id).values_list("current__number", "school").first()
         if now != (number, song.school):

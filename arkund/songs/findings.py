@@ -16,7 +16,7 @@ from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.sheet import Sheet
-from arkund.songs import revisions, storage
+from arkund.songs import lately, revisions, storage
 from arkund.songs.models import Answer, Revision, Song
 from arkund.songs.studies import study_of
 from arkund.songs.timing import sheet_of
@@ -61,6 +61,20 @@ def _plain(value: Any) -> Any:
     return value.model_dump(mode="json")
 
 
+def asked(sheet: Sheet, school: School) -> list[tuple[Module, str, str]]:
+    """All questions on a sheet, each with the name of its memo. A page asks for them again and again
+    while they are counted, so they are named once a sheet."""
+
+    def named() -> list[tuple[Module, str, str]]:
+        common = rests_on(sheet, school)
+        return [
+            (module, subject, memo_key(module, subject, sheet, school, common))
+            for module, subject in questions(sheet, school)
+        ]
+
+    return lately.made(f"questions, {school.model_dump_json()}", sheet, named)
+
+
 @lru_cache(maxsize=4096)
 def _remembered(key: str) -> tuple[Finding, ...]:
     text = storage.load_memo(key)
@@ -78,9 +92,12 @@ def known(key: str) -> tuple[Finding, ...] | None:
         return None
 
 
-def count(module: Module, subject: str, study: Study, school: School) -> tuple[Finding, ...]:
-    """The findings of one question, from the memo or found now."""
-    key = memo_key(module, subject, study.sheet, school)
+def count(
+    module: Module, subject: str, study: Study, school: School, key: str = ""
+) -> tuple[Finding, ...]:
+    """The findings of one question, from the memo or found now; ``key`` is its `memo_key` where
+    that is known."""
+    key = key or memo_key(module, subject, study.sheet, school)
     found = known(key)
     if found is None:
         rows = [f.as_dict() for f in module.find(study, subject, school)]
@@ -95,19 +112,17 @@ def all_findings(song: Song) -> list[Finding]:
     study, school = study_of_song(song), school_of_song(song)
     return [
         finding
-        for module, subject in questions(study.sheet, school)
-        for finding in count(module, subject, study, school)
+        for module, subject, key in asked(study.sheet, school)
+        for finding in count(module, subject, study, school, key)
     ]
 
 
 def known_findings(song: Song) -> tuple[list[Finding], int]:
     """The findings known without counting, and how many questions are open still."""
-    sheet, school = sheet_of(song), school_of_song(song)
     out: list[Finding] = []
     missing = 0
-    common = rests_on(sheet, school)
-    for module, subject in questions(sheet, school):
-        found = known(memo_key(module, subject, sheet, school, common))
+    for *_, key in asked(sheet_of(song), school_of_song(song)):
+        found = known(key)
         if found is None:
             missing += 1
         else:
@@ -176,9 +191,9 @@ def find_by_id(song: Song, finding_id: str) -> Finding:
     """One finding as it stands now; raises `ArkundError` where it is settled or unknown."""
     name = finding_id.partition(".")[0]
     study, school = study_of_song(song), school_of_song(song)
-    for module, subject in questions(study.sheet, school):
+    for module, subject, key in asked(study.sheet, school):
         if module.name == name:
-            for finding in count(module, subject, study, school):
+            for finding in count(module, subject, study, school, key):
                 if finding.id == finding_id:
                     return finding
     raise ArkundError("That finding is settled: an earlier change answered it.")

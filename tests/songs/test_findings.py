@@ -9,6 +9,7 @@ import pytest
 from arkund import cli
 from arkund.core.advise import moves
 from arkund.core.advise.findings import MODULES, questions
+from arkund.core.advise.school import SCHOOLS
 from arkund.core.errors import ArkundError
 from arkund.songs import cards, counting, findings, first_pass, jobs, revisions, schools
 from arkund.songs.models import Answer, Job, OwnSchool, Song
@@ -75,6 +76,19 @@ def test_only_what_a_change_touches_is_counted_anew(song: Song) -> None:
     revisions.undo(song.pk)
     song.refresh_from_db()
     assert findings.known_findings(song)[1] == 0
+
+
+def test_questions_are_named_once_a_sheet_and_anew_for_another_school(
+    song: Song, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    sheet, named = findings.sheet_of(song), []
+    name = findings.memo_key
+    monkeypatch.setattr(findings, "memo_key", lambda *a: (named.append(a), name(*a))[1])
+    first = findings.asked(sheet, SCHOOLS["natural"])
+    assert findings.asked(sheet, SCHOOLS["natural"]) is first
+    assert len(named) == len(first) > 20
+    other = findings.asked(sheet, SCHOOLS["tight"])
+    assert {key for *_, key in other}.isdisjoint(key for *_, key in first)
 
 
 def test_the_memo_survives_the_process(song: Song) -> None:
