@@ -1,6 +1,7 @@
 """Pages and data for the browser."""
 
 import json
+import re
 from pathlib import Path
 
 import numpy as np
@@ -8,6 +9,7 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 
+from arkund import bench
 from arkund.bench.frame import STATION_NAMES
 from arkund.songs.models import Job, Song, StagedFile
 from tests.making import small_song
@@ -213,3 +215,16 @@ def test_a_tempo_is_tapped(client: Client, song: Song) -> None:
     refused = client.post(url, {"times_ms": ["soon"]}, "application/json")
     assert refused.status_code == 400
     assert refused.json()["error"] == "Tap at least three quarter notes."
+
+
+def test_a_form_that_a_script_answers_does_nothing_before_the_script_is_there() -> None:
+    """A form without a dialog about it, sent by that method, leaves page and values as they are."""
+    folder = Path(bench.__file__).parent / "templates"
+    forms = [
+        f for path in folder.rglob("*.html") for f in re.findall("<form[^>]*", path.read_text())
+    ]
+    assert len(forms) > 10
+    assert [f for f in forms if "method=" not in f] == []
+    by_script = [f for f in forms if re.search(r"\s(id|data-[a-z-]+)=", f)]
+    assert len(by_script) > 8
+    assert [f for f in by_script if 'method="dialog"' not in f] == []
