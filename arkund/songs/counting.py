@@ -73,6 +73,7 @@ def _count_on() -> None:
 
 
 def _count(song_id: int) -> None:
+    _stand_back()
     song = Song.objects.select_related("current").filter(pk=song_id).first()
     if song is None or song.current is None:
         return
