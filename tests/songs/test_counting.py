@@ -8,7 +8,8 @@ import pytest
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.nodes import Audio, Node
-from arkund.songs import counting
+from arkund.songs import counting, findings
+from arkund.songs.models import Song
 from arkund.songs.rendering import PatientEngine
 
 
@@ -95,3 +96,21 @@ def test_it_waits_for_sound_to_be_over(monkeypatch: pytest.MonkeyPatch) -> None:
     began = time.monotonic()
     counting._stand_back()
     assert time.monotonic() - began < 0.1
+
+
+@pytest.mark.django_db(transaction=True)
+def test_nothing_is_named_before_sound_has_passed(
+    song: Song, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Naming a song's questions takes the interpreter from what is being heard."""
+    order: list[str] = []
+    asked = findings.asked
+    monkeypatch.setattr(counting, "_stand_back", lambda: order.append("waited"))
+    monkeypatch.setattr(findings, "asked", lambda *a: (order.append("named"), asked(*a))[1])
+    counting._count(song.pk)
+    assert order[:2] == ["waited", "named"]
+    assert findings.known_findings(song)[1] == 0
+    # What is known already is passed over at once.
+    order.clear()
+    counting._count(song.pk)
+    assert order == ["waited", "named"]
