@@ -8,7 +8,7 @@ from urllib.parse import parse_qsl, urlsplit
 import numpy as np
 import pytest
 import soundfile as sf
-from playwright.sync_api import Page, Route, expect
+from playwright.sync_api import FloatRect, Page, Route, expect
 
 from arkund.bench.frame import STATION_NAMES
 from tests.browser.conftest import until
@@ -17,6 +17,15 @@ from tests.browser.conftest import until
 def _ready(page: Page) -> None:
     page.wait_for_load_state("networkidle")
     until(page, "window.arkund && window.arkund.player")
+
+
+def _still(page: Page, selector: str) -> FloatRect:
+    """Where something stands, once it has stood there for a while: what is kept is drawn later."""
+    before = None
+    while (box := page.locator(selector).bounding_box()) is None or box != before:
+        before = box
+        page.wait_for_timeout(800)
+    return box
 
 
 @pytest.mark.parametrize("station", STATION_NAMES)
@@ -62,13 +71,10 @@ def test_a_threshold_dragged_on_its_ruler_is_tried_kept_and_undone(page: Page, s
     _ready(page)
     start = page.inner_text("#revision")
     page.click("[data-gate-mode=threshold]")
-    # The rulers stand where they stay once that is kept.
     expect(page.locator("#revision")).not_to_have_text(start)
     expect(page.locator("#report")).to_contain_text("strokes passed")
     before = int(page.inner_text("#revision"))
-    ruler = page.locator("#ruler-mics-kick_in-clean-threshold_db svg")
-    box = ruler.bounding_box()
-    assert box
+    box = _still(page, "#ruler-mics-kick_in-clean-threshold_db svg")
     page.mouse.move(box["x"] + box["width"] * 0.5, box["y"] + 20)
     page.mouse.down()
     page.mouse.move(box["x"] + box["width"] * 0.7, box["y"] + 20, steps=6)
