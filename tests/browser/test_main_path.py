@@ -22,10 +22,13 @@ def _ready(page: Page) -> None:
 def _still(page: Page, selector: str) -> FloatRect:
     """Where something stands, once it has stood there for a while: what is kept is drawn later."""
     before = None
-    while (box := page.locator(selector).bounding_box()) is None or box != before:
+    for _ in range(20):
+        box = page.locator(selector).bounding_box()
+        if box is not None and box == before:
+            return box
         before = box
         page.wait_for_timeout(800)
-    return box
+    raise AssertionError(f"{selector} never stands still")
 
 
 @pytest.mark.parametrize("station", STATION_NAMES)

@@ -97,7 +97,7 @@ def test_a_mic_that_hears_only_bleed_has_no_strokes(session: Session) -> None:
     mics = {m: s for m, s in session.mics.items() if m != "tom_1"}
     bleed = session.mics["tom_1"] - session.stems["tom_1"]["tom_1"]
     found = detect_hits(mics | {"tom_1": bleed}, session.rate)
-    assert sum(h.piece == "tom_1" for h in found) <= 2
+    assert not [h for h in found if h.piece == "tom_1"]
 
 
 @pytest.mark.parametrize("mics", [{}, {"snare_top": np.zeros(48000, np.float32)}])
