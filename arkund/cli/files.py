@@ -64,6 +64,7 @@ def _render(args: argparse.Namespace) -> dict[str, Any]:
         args.after,
         rendering.exact_engine(sheet),
     )
+    rendering.refuse_broken_in(sheet, variant)
     part = args.out.with_name(args.out.name + ".part")
     sf.write(str(part), sound, sheet.rate, subtype="FLOAT", format="WAV")
     part.replace(args.out)

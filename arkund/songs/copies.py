@@ -6,10 +6,11 @@ from typing import Any
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label
 from arkund.core.mix.laying import laid_at
-from arkund.core.mix.sheet import LAST_BAR, Sheet, Take
+from arkund.core.mix.sheet import Sheet, Take
 from arkund.core.mix.strokes import played_hits, take_hits
 from arkund.core.mix.tempo import grid_of
 from arkund.core.timing.copying import LEAD_S, cut_before, stroke_length
+from arkund.core.timing.grid import LAST_BAR
 from arkund.songs import revisions, storage
 from arkund.songs.models import Revision, Song
 from arkund.songs.studies import study_of

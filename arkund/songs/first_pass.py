@@ -11,6 +11,7 @@ from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of
 from arkund.core.advise.goal import GOALS
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
+from arkund.core.mix.faults import refuse_broken
 from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import apply_patch
 from arkund.songs import cards, findings, memory, schools
@@ -43,7 +44,7 @@ def run(
     memory.hold()
     progress(0.01, "measuring the mix as it stands")
     at = _Standing(song)
-    before = measure_mix(at.study())
+    before = _measured(at.study())
     applied: list[dict[str, Any]] = []
     asked: list[dict[str, Any]] = []
     touched: set[str] = set()
@@ -79,7 +80,7 @@ def run(
         last = made
     progress(0.94, "measuring the mix as it is now")
     study = at.study()
-    after = measure_mix(study)
+    after = _measured(study)
     card = cards.rows_of(study, school)
     report = {
         "school": school.name,
@@ -106,6 +107,7 @@ def preview(
     school = schools.named(school_name) if school_name else findings.school_of_song(song)
     declined = findings.declined_ids(song)
     studies = [_Standing(song).study()]
+    _measured(studies[0])
     stations: dict[str, list[dict[str, Any]]] = {}
     left_out = []
     for step in steps(lambda: studies[-1], school, lambda f: f.id in declined):
@@ -138,6 +140,14 @@ def preview(
     }
     progress(1.0, "nothing was changed")
     return report
+
+
+def _measured(study: Study) -> dict[str, float]:
+    """The mix's figures. Raises `BrokenSound` where a channel's sound is not a number: no figure and
+    no proposal would mean anything."""
+    found = measure_mix(study)
+    refuse_broken(study.graph, study.engine.cache, study.rate)
+    return found
 
 
 class _Standing:

@@ -14,10 +14,10 @@ from numpy.typing import NDArray
 
 from arkund.core.advise import replace as advice
 from arkund.core.advise.study import Study
-from arkund.core.audio.files import examine, read_mono
+from arkund.core.audio.files import SoundFileReader, examine, pick_channel, read_mono
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import note_of
-from arkund.core.exchange.sfz import Region, read_sfz, sample_path, write_sfz
+from arkund.core.exchange.sfz import Region, read_sfz_file, sample_path, write_sfz
 from arkund.core.hits.detect import detect_hits
 from arkund.core.mix.layers import MOST_SAMPLES
 from arkund.core.replace.harvest import Candidate, bands, candidates
@@ -27,7 +27,12 @@ from arkund.songs import locks, storage
 
 SOUNDS = (".wav", ".flac", ".aif", ".aiff", ".ogg")
 HEAD_BYTES = 4096
-LONGEST_S = 1800.0
+LONGEST_RECORDING_S = 600.0
+LONGEST_SAMPLE_S = 30.0
+"""So much of a sample is read: silence before the hit, and the few seconds that a layer plays."""
+
+LOUDEST_DB = 24.0
+MOST_FILES = 256
 ONE_SHOT_RING_S = 1.0
 FEWEST = 2
 """A one-shot recording has so many strokes at least; one stroke is a folder with one file."""
@@ -43,15 +48,15 @@ def kit_from(path: Path, piece: str, study: Study) -> tuple[Kit, list[str]]:
     themselves. Raises `ArkundError`.
     """
     unknown: list[str] = []
-    if not path.exists():
+    if not path.is_dir() and not path.is_file():
         raise ArkundError(f"There is no file or folder {path.name}.")
     if path.is_dir():
-        files = sorted(p for p in path.iterdir() if p.suffix.lower() in SOUNDS)
+        files = sorted(p for p in path.iterdir() if p.suffix.lower() in SOUNDS and p.is_file())
         if not files:
             raise ArkundError(
                 f"There is no sound in {path.name}; samples are {', '.join(SOUNDS)} files."
             )
-        strokes = [_read(p, study.rate) for p in files]
+        strokes = [_sample(p, study.rate) for p in files[:MOST_FILES]]
     elif path.suffix.lower() == ".sfz":
         strokes, unknown = _of_sfz(path, piece, study.rate)
     else:
@@ -85,40 +90,73 @@ def _take_off_the_time(path: Path) -> None:
             file.write(bytes(4))
 
 
-def _read(path: Path, rate: int) -> Audio:
-    """A file as one side at a rate."""
+def _recording(path: Path, rate: int) -> Audio:
+    """A recording of several hits as one side at a rate."""
     facts = examine(path)
-    if facts.frames / facts.rate > LONGEST_S:
-        raise ArkundError(f"{path.name} is longer than half an hour; samples are short.")
+    if facts.seconds > LONGEST_RECORDING_S:
+        raise ArkundError(
+            f"{path.name} is longer than {LONGEST_RECORDING_S / 60:g} minutes; cut out the part with "
+            "the single hits."
+        )
     sound = read_mono(path, "sum" if facts.channels == 2 else "mono")
     if facts.rate == rate:
         return sound
     return np.asarray(soxr.resample(sound, facts.rate, rate, "VHQ"), np.float32)
 
 
+def _sample(
+    path: Path,
+    rate: int,
+    first: int = 0,
+    last: int | None = None,
+    tune_cents: float = 0.0,
+    volume_db: float = 0.0,
+) -> Audio:
+    """The frames ``first`` to before ``last`` of a file as one side, tuned, at a rate; cut to
+    `LONGEST_SAMPLE_S` while it is read. Raises `ArkundError` where it is too loud."""
+    facts = examine(path)
+    longest = first + round(LONGEST_SAMPLE_S * facts.rate)
+    with SoundFileReader(path) as reader:
+        stop = min(longest, facts.frames, facts.frames if last is None else last)
+        sound = pick_channel(reader.read(first, stop), "sum" if facts.channels == 2 else "mono")
+    bent = facts.rate * 2 ** (tune_cents / 1200)
+    if len(sound) and abs(bent - rate) > 0.01:
+        sound = np.asarray(soxr.resample(sound, bent, rate, "VHQ"), np.float32)
+    sound = sound * np.float32(db_to_amplitude(volume_db))
+    # Not less also where it is not a number.
+    if not float(np.abs(sound).max(initial=0.0)) <= db_to_amplitude(LOUDEST_DB):
+        raise ArkundError(
+            f"{path.name} is louder than +{LOUDEST_DB:g} dBFS; turn it down, or its volume."
+        )
+    return sound
+
+
 def _of_sfz(path: Path, piece: str, rate: int) -> tuple[list[Audio], list[str]]:
-    try:
-        text = path.read_text(errors="replace")
-    except OSError:
-        raise ArkundError(f"{path.name} could not be read.") from None
-    regions, unknown = read_sfz(text)
+    regions, unknown = read_sfz_file(path)
     note = note_of(piece)
     own = [r for r in regions if r.low_key <= note <= r.high_key] or regions
     strokes = []
     for region in own[: 4 * MOST_SAMPLES]:
-        facts = examine(sample_path(path, region))
-        sound = _read(sample_path(path, region), facts.rate)
-        sound = sound[region.offset : None if region.end is None else region.end + 1]
-        bent = facts.rate * 2 ** (region.tune_cents / 1200)
-        if len(sound) and abs(bent - rate) > 0.01:
-            sound = np.asarray(soxr.resample(sound, bent, rate, "VHQ"), np.float32)
-        strokes.append(sound * np.float32(db_to_amplitude(region.volume_db)))
+        last = None if region.end is None else region.end + 1
+        try:
+            strokes.append(
+                _sample(
+                    sample_path(path, region),
+                    rate,
+                    region.offset,
+                    last,
+                    region.tune_cents,
+                    region.volume_db,
+                )
+            )
+        except ArkundError as error:
+            raise ArkundError(f"{path.name}, line {region.line}: {error}") from None
     return strokes, unknown
 
 
 def _one_shots(path: Path, piece: str, study: Study) -> list[Audio]:
     """The single strokes of a recording, each until the next or until it has rung out."""
-    sound = _read(path, study.rate)
+    sound = _recording(path, study.rate)
     mic = advice.followed(study, piece)
     hits = [replace(h, piece=piece) for h in detect_hits({mic: sound}, study.rate)]
     found = candidates(sound, study.rate, piece, hits, ONE_SHOT_RING_S)

@@ -12,6 +12,7 @@ from arkund.core.measure.loudness import loudness_lufs
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.engine import Engine
+from arkund.core.mix.faults import faults, refuse_broken
 from arkund.core.mix.graph import TOGETHER, Graph, Variant
 from arkund.core.mix.lanes import sounding_mics
 from arkund.core.mix.nodes import Node
@@ -88,6 +89,20 @@ def sounding_engine(sheet: Sheet) -> Engine:
 
 def graph_of(sheet: Sheet, variant: Variant = "now") -> Graph:
     return lately.made(f"graph {variant}", sheet, lambda: build(sheet, storage.library(), variant))
+
+
+def broken_sentence(sheet: Sheet, variant: Variant = "now") -> str:
+    """What to say where a channel's sound is not a number; empty where all that was rendered is fine."""
+    cache = storage.tile_cache()
+    if not cache.broken:
+        return ""
+    found = faults(graph_of(sheet, variant), cache, sheet.rate)
+    return found[0].sentence if found else ""
+
+
+def refuse_broken_in(sheet: Sheet, variant: Variant = "now") -> None:
+    """Raises `BrokenSound` where what was rendered of a sheet is not a number."""
+    refuse_broken(graph_of(sheet, variant), storage.tile_cache(), sheet.rate)
 
 
 def node_of(sheet: Sheet, name: str, variant: Variant) -> Node:

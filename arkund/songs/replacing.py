@@ -81,6 +81,8 @@ def layer(
     if source == "song":
         patch = replace.layer_patch(study, piece, mode=mode, strokes=strokes, blend_db=blend)
         return _keep(song, patch, f"Layer {WHERE[mode]} {label(piece)}", base)
+    if not source.strip():
+        raise ArkundError("Say which file or folder the samples are in.")
     unknown: list[str] = []
     called = Path(source).name
     if source == "simulated":

@@ -2,6 +2,7 @@
 
 import csv
 import io
+import time
 from pathlib import Path
 
 import mido
@@ -73,3 +74,60 @@ def test_tables_hold_what_was_moved_and_only_that() -> None:
     ] == [("a", "kick hat", 12.0, -4.0)]
     hits = list(csv.DictReader(io.StringIO(hits_csv(HITS, GRID))))
     assert [(h["piece"], h["place"]) for h in hits][:2] == [("kick", "1.1.00"), ("snare", "2.1.73")]
+
+
+def _midi(path: Path, *messages: mido.MetaMessage) -> Path:
+    file = mido.MidiFile(type=1, ticks_per_beat=TICKS)
+    file.tracks.append(mido.MidiTrack(messages))
+    file.save(path)
+    return path
+
+
+TEMPO = mido.MetaMessage("set_tempo", tempo=500_000)
+
+
+@pytest.mark.parametrize(
+    ("message", "said"),
+    [
+        (
+            mido.MetaMessage("time_signature", numerator=33, denominator=8),
+            "a meter of 33/8 in bar 1",
+        ),
+        (mido.MetaMessage("time_signature", numerator=4, denominator=1), "a meter of 4/1 in bar 1"),
+        (mido.MetaMessage("time_signature", numerator=0, denominator=4), "a meter of 0/4 in bar 1"),
+        (mido.MetaMessage("set_tempo", tempo=4_000_000), "has 15 BPM in bar 1"),
+    ],
+)
+def test_a_tempo_map_that_no_song_can_have_is_refused(
+    tmp_path: Path, message: mido.MetaMessage, said: str
+) -> None:
+    with pytest.raises(ArkundError, match=said):
+        read_tempo(_midi(tmp_path / "x.mid", TEMPO, message))
+
+
+def test_a_key_signature_that_is_none_is_refused_by_name(tmp_path: Path) -> None:
+    path = _midi(tmp_path / "key.mid", TEMPO, mido.MetaMessage("key_signature", key="C"))
+    content = path.read_bytes().replace(b"\xff\x59\x02\x00", b"\xff\x59\x02\x50")
+    path.write_bytes(content)
+    with pytest.raises(ArkundError, match=r"key\.mid is not a MIDI file that can be read"):
+        read_tempo(path)
+
+
+def test_thousands_of_tempo_changes_are_read_at_once(tmp_path: Path) -> None:
+    changes = [
+        mido.MetaMessage("set_tempo", tempo=400_000 + 10 * n, time=4 * TICKS) for n in range(8_000)
+    ]
+    path = _midi(tmp_path / "x.mid", *changes)
+    began = time.process_time()
+    grid = read_tempo(path)
+    assert time.process_time() - began < 3.0  # 45 s when each change built the map anew
+    # The first counts from bar 1, as nothing is set before it.
+    assert [c.bar for c in grid.changes] == list(range(3, 8_002))
+    assert grid.changes[-1].bpm == pytest.approx(60e6 / (400_000 + 10 * 7_999), abs=1e-3)
+
+
+def test_a_tempo_map_too_large_is_not_read(tmp_path: Path) -> None:
+    with (tmp_path / "x.mid").open("wb") as file:
+        file.truncate(1_000_001)
+    with pytest.raises(ArkundError, match="larger than 1 MB"):
+        read_tempo(tmp_path / "x.mid")

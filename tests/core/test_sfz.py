@@ -1,12 +1,21 @@
 """SFZ both ways, kit files, and which stroke stands in for which."""
 
+import contextlib
+import time
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from arkund.core.errors import ArkundError
-from arkund.core.exchange.sfz import Region, read_sfz, sample_path, write_sfz
+from arkund.core.exchange.sfz import (
+    LARGEST_BYTES,
+    Region,
+    read_sfz,
+    read_sfz_file,
+    sample_path,
+    write_sfz,
+)
 from arkund.core.hits.hit import Hit
 from arkund.core.replace.harvest import HEAD_S
 from arkund.core.replace.kit import kit_of, onset_of
@@ -45,16 +54,50 @@ def test_what_is_not_read_is_listed_and_not_guessed() -> None:
         ("<group> volume=3", "no region"),
         ("<region> lovel=3", "names no sample"),
         ("<region> sample=a.wav volume=loud", "is no number"),
-        ("<region> sample=a.wav volume=nan", "out of every range"),
+        ("<region> sample=a.wav volume=nan", r"volume of nan; -60 to 24"),
+        ("<region> sample=a.wav volume=6000", r"Region 1 .*line 1.* volume of 6000; -60 to 24"),
+        ("\n/* a\nb */\n<region> sample=a.wav tune=-18000", r"line 4.* tuning .* -18000; -2400 to"),
+        ("<region> sample=a.wav transpose=25", r"tuning in cents of 2500"),
+        ("<region> sample=a.wav seq_length=1e9", r"seq_length of 1e\+09; 1 to 100"),
         ("<region> sample=a.wav key=h9", "is no note"),
-        ("<region> sample=a.wav offset=1e300", "out of every range"),
-        ("<region> sample=a.wav\n" * 5000, "more than 4096 regions"),
-        ("x" * 3_000_000, "too large"),
+        ("<region> sample=a.wav offset=1e300", "offset of 1e\\+300"),
+        ("<region> sample=a.wav\n" * 5000, "more than 256 regions"),
     ],
 )
 def test_a_kit_that_is_none_is_refused_in_a_sentence(text: str, said: str) -> None:
     with pytest.raises(ArkundError, match=said):
         read_sfz(text)
+
+
+@pytest.mark.parametrize(
+    "piece",
+    ["/* ", "a", " ", "=a", "a=b ", "<", "<region>", "//\n", "/* */", "<region> sample=a "],
+)
+def test_the_time_to_read_a_kit_grows_with_its_length_alone(piece: str) -> None:
+    def taken(length: int) -> float:
+        text, began = piece * (length // len(piece)), time.process_time()
+        with contextlib.suppress(ArkundError):
+            read_sfz(text)
+        return time.process_time() - began
+
+    # A quadratic scanner took 15 s for 90 kB.
+    assert taken(LARGEST_BYTES) < 2.0
+
+
+def test_a_kit_file_too_large_is_not_read(tmp_path: Path) -> None:
+    path = tmp_path / "kit.sfz"
+    with path.open("wb") as file:
+        file.truncate(LARGEST_BYTES + 1)
+    with pytest.raises(ArkundError, match=r"kit\.sfz is larger than 1 MB"):
+        read_sfz_file(path)
+    with pytest.raises(ArkundError, match="is not a file"):
+        read_sfz_file(tmp_path)
+
+
+@pytest.mark.parametrize("name", ["a\0.wav", "x" * 5000, "x" * 300])
+def test_a_sample_with_an_impossible_name_is_refused(tmp_path: Path, name: str) -> None:
+    with pytest.raises(ArkundError, match=r"no name of a file|is not there"):
+        sample_path(tmp_path / "kit.sfz", Region(name))
 
 
 @pytest.mark.parametrize(

@@ -2,6 +2,7 @@
 
 import io
 import json
+import os
 import time
 from pathlib import Path
 from typing import Any
@@ -209,3 +210,53 @@ def test_one_kit_has_one_hash_whenever_it_is_stored(data: Path) -> None:
     sound, rate = sf.read(str(storage.sound_path(first)), dtype="float32")
     assert rate == 48000
     assert np.array_equal(sound, kit.sound)
+
+
+def _kit(folder: Path, opcodes: str, seconds: float = 1.0) -> Path:
+    """An SFZ kit with one sample that begins loud."""
+    folder.mkdir(exist_ok=True)
+    sound = np.zeros(round(seconds * 8000), np.float32)
+    sound[100:2000] = 0.5 * np.exp(-np.arange(1900) / 300)
+    sf.write(folder / "a.wav", sound, 8000)
+    path = folder / "kit.sfz"
+    path.write_text(f"<global> loop_mode=one_shot\n<region> sample=a.wav {opcodes}\n")
+    return path
+
+
+def test_a_kit_louder_than_any_sound_is_refused_with_its_line(song: Song, tmp_path: Path) -> None:
+    path = _kit(tmp_path / "kit", "volume=6000")
+    with pytest.raises(ArkundError, match=r"Region 1 .*line 2.*volume of 6000; -60 to 24"):
+        replacing.layer(song, "snare", str(path))
+    sf.write(tmp_path / "kit" / "a.wav", 5 * np.ones(4000, np.float32), 8000, subtype="FLOAT")
+    path.write_text("<region> sample=a.wav volume=24")
+    with pytest.raises(ArkundError, match=r"kit\.sfz, line 1: a\.wav is louder than \+24 dBFS"):
+        replacing.layer(song, "snare", str(path))
+
+
+def test_long_samples_are_cut_as_they_are_read(
+    song: Song, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    read: list[int] = []
+    own = kits.SoundFileReader.read
+
+    def counting(reader: Any, start: int, stop: int) -> Any:
+        read.append(stop - start)
+        return own(reader, start, stop)
+
+    monkeypatch.setattr(kits.SoundFileReader, "read", counting)
+    path = _kit(tmp_path / "kit", "tune=-2400", seconds=1800)
+    kept, _ = stock.keep_files(song, "snare", path, "long")
+    assert read == [30 * 8000]
+    assert len(kept.samples) == 1
+
+
+@pytest.mark.parametrize(
+    "source", ["", "  ", "{folder}/pipe.wav", "/dev/zero", "{folder}/zero.wav"]
+)
+def test_what_is_no_file_is_no_source_of_samples(song: Song, tmp_path: Path, source: str) -> None:
+    os.mkfifo(tmp_path / "pipe.wav")
+    (tmp_path / "zero.wav").symlink_to("/dev/zero")
+    with pytest.raises(ArkundError, match=r"Say which file|There is no file or folder"):
+        replacing.layer(song, "snare", source.format(folder=tmp_path))
+    with pytest.raises(ArkundError, match="There is no sound in"):
+        replacing.layer(song, "snare", str(tmp_path))

@@ -1,6 +1,7 @@
 """Sound and waveforms for the browser: 16-bit PCM, extremes for drawing, figures of a span."""
 
 from dataclasses import asdict
+from urllib.parse import quote
 
 import numpy as np
 from django.http import HttpRequest, HttpResponse, JsonResponse
@@ -23,7 +24,8 @@ from arkund.songs import counting, rendering, storage, turns
 def pcm(request: HttpRequest, slug: str) -> HttpResponse:
     """A span of a node as 16-bit planar PCM, left then right.
 
-    ``X-Scale`` is the amplitude of full scale, so that peaks over 0 dBFS arrive whole.
+    ``X-Scale`` is the amplitude of full scale, so that peaks over 0 dBFS arrive whole; ``X-Broken``
+    says, percent-encoded, which channel plays silence because its sound is not a number.
     """
     counting.make_way()
     with turns.sounding():
@@ -44,6 +46,8 @@ def _rendered(request: HttpRequest, slug: str) -> HttpResponse:
     response["X-Scale"] = f"{scale:.6f}"
     response["X-Channels"] = str(sound.shape[1])
     response["Cache-Control"] = "no-store"
+    if broken := rendering.broken_sentence(sheet, variant):
+        response["X-Broken"] = quote(broken)
     return response
 
 

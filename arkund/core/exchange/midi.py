@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import get_args
 
 import mido
 import numpy as np
@@ -9,7 +10,15 @@ import numpy as np
 from arkund.core.errors import ArkundError
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import piece_family
-from arkund.core.timing.grid import Change, Grid
+from arkund.core.timing.grid import (
+    FASTEST_BPM,
+    LAST_BAR,
+    MOST_BEATS,
+    SLOWEST_BPM,
+    Change,
+    Grid,
+    Unit,
+)
 
 TICKS = 960
 """Ticks to a quarter note."""
@@ -38,6 +47,8 @@ _FAMILY_NOTES = {
     "cymbal": 55,
 }
 LENGTH = TICKS // 16
+LARGEST_BYTES = 1_000_000
+MOST_CHANGES = 10_000
 
 
 def write_midi(path: Path, grid: Grid, hits: Sequence[Hit] = ()) -> None:
@@ -94,11 +105,19 @@ def read_tempo(path: Path, first_downbeat_s: float = 0.0) -> Grid:
     """The tempo map of a MIDI file, its first bar as bar 1.
 
     Changes within a bar count from the next bar line on. Raises `ArkundError` where the file
-    cannot be read or holds no tempo.
+    is larger than `LARGEST_BYTES` (it is not read then), cannot be read, holds no tempo, or one that
+    a sheet cannot hold.
     """
+    if not path.is_file():
+        raise ArkundError(f"There is no file {path.name}.")
+    if path.stat().st_size > LARGEST_BYTES:
+        raise ArkundError(
+            f"{path.name} is larger than 1 MB, too large for a tempo map. Export the tempo track "
+            "alone."
+        )
     try:
         file = mido.MidiFile(path, clip=True)
-    except (OSError, EOFError, ValueError, KeyError, IndexError):
+    except Exception:  # the library lets out whatever it stumbles on, its own kinds included
         raise ArkundError(
             f"{path.name} is not a MIDI file that can be read. Export a standard MIDI file (.mid) "
             "with the tempo track, and bring that."
@@ -117,30 +136,58 @@ def read_tempo(path: Path, first_downbeat_s: float = 0.0) -> Grid:
                 found.append((quarters, "meter", (message.numerator, message.denominator)))
     if not any(kind == "tempo" for _, kind, _ in found):
         raise ArkundError(f"{path.name} holds no tempo.")
-    return _grid_of(sorted(found, key=lambda f: f[0]), first_downbeat_s)
+    if len(found) > MOST_CHANGES:
+        raise ArkundError(
+            f"{path.name} has {len(found)} changes of tempo and meter; {MOST_CHANGES} at most can be "
+            "used."
+        )
+    grid = _grid_of(sorted(found, key=lambda f: f[0]), first_downbeat_s)
+    for change in [Change(1, grid.bpm, grid.beats, grid.unit), *grid.changes]:
+        _refuse_odd(path.name, change)
+    return grid
+
+
+def _refuse_odd(name: str, change: Change) -> None:
+    """Raises `ArkundError` for a tempo or meter that no tempo map holds."""
+    if change.unit not in get_args(Unit) or not 1 <= change.beats <= MOST_BEATS:
+        raise ArkundError(
+            f"{name} has a meter of {change.beats}/{change.unit} in bar {change.bar}. Meters of 1 to "
+            f"{MOST_BEATS} beats of a 2nd, 4th, 8th or 16th note can be used; change it and export "
+            "the file again."
+        )
+    if not SLOWEST_BPM <= change.bpm <= FASTEST_BPM:
+        raise ArkundError(
+            f"{name} has {change.bpm:g} BPM in bar {change.bar}. {SLOWEST_BPM:g} to {FASTEST_BPM:g} "
+            "BPM can be used; halve or double the tempo and export the file again."
+        )
+    if change.bar > LAST_BAR:
+        raise ArkundError(
+            f"{name} has a change in bar {change.bar}; a song has {LAST_BAR} bars at most."
+        )
 
 
 def _grid_of(found: list[tuple[float, str, tuple[float, ...]]], first_downbeat_s: float) -> Grid:
+    """The grid of events ``(quarters, tempo or meter, its figures)`` in order."""
     bpm, beats, unit = 120.0, 4, 4
     changes: list[Change] = []
+    begins = 0.0
+    """Where the last change's bar begins, in quarters."""
     for quarters, kind, values in found:
+        last = changes[-1] if changes else None
         if kind == "tempo":
             bpm = round(values[0], 4)
         else:
             beats, unit = int(values[0]), int(values[1])
-        first = changes[0] if changes else Change(1, bpm)
-        so_far = Grid(first.bpm, first.beats, first.unit, 0.0, tuple(changes[1:]))
-        bar = 1 + max(0, int(np.ceil(so_far.bar_at(_seconds(so_far, quarters)) - 1 - 1e-6)))
-        change = Change(bar, bpm, beats, unit)
-        if changes and changes[-1].bar == bar:
-            changes[-1] = change
-        elif not changes:
+        if last is None:
             changes.append(Change(1, bpm, beats, unit))
-        else:
+            continue
+        per_bar = last.beats * 4 / last.unit if last.beats and last.unit else 4.0
+        passed = max(0, int(np.ceil((quarters - begins) / per_bar - 1e-6)))
+        change = Change(last.bar + passed, bpm, beats, unit)
+        if passed:
+            begins += passed * per_bar
             changes.append(change)
+        else:
+            changes[-1] = change
     first = changes[0]
     return Grid(first.bpm, first.beats, first.unit, first_downbeat_s, tuple(changes[1:]))
-
-
-def _seconds(grid: Grid, quarters: float) -> float:
-    return float(grid.seconds_of(np.array([quarters]))[0])

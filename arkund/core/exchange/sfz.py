@@ -5,17 +5,24 @@ offset and end; whatever else stands there is listed, not guessed.
 """
 
 import re
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 
 from arkund.core.errors import ArkundError
 
-LARGEST_TEXT = 2_000_000
-MOST_REGIONS = 4096
+LARGEST_BYTES = 1_000_000
+MOST_REGIONS = 256
+LONGEST_NAME = 400
+VOLUME_DB = (-60.0, 24.0)
+TUNE_CENTS = (-2400.0, 2400.0)
+KEYS = (-1, 127)
+VELOCITIES = (0, 127)
+TURNS = (1, 100)
 
-_HEADER = re.compile(r"<([a-z]+)>")
-_OPCODE = re.compile(r"([A-Za-z0-9_$]+)=(.*?)(?=\s+[A-Za-z0-9_$]+=|\s*$)")
+_COMMENT = re.compile(r"//|/\*")
+_HEADER = re.compile(r"<([a-z]{1,20})>")
+_WORD = re.compile(r"[A-Za-z0-9_$]+")
 _KNOWN = {
     "sample",
     "key",
@@ -34,7 +41,9 @@ _KNOWN = {
     "default_path",
     "loop_mode",
 }
+_NOTE = re.compile(r"([a-g])([#b]?)(-?\d)")
 _STEPS = {"c": 0, "d": 2, "e": 4, "f": 5, "g": 7, "a": 9, "b": 11}
+_SIGNS = {"#": 1, "b": -1, "": 0}
 
 
 @dataclass(frozen=True)
@@ -54,6 +63,8 @@ class Region:
     tune_cents: float = 0.0
     offset: int = 0
     end: int | None = None
+    line: int = field(default=0, compare=False)
+    """Where it begins in the text that it was read from, counted from 1."""
 
 
 def write_sfz(regions: Sequence[Region]) -> str:
@@ -84,93 +95,160 @@ def write_sfz(regions: Sequence[Region]) -> str:
     return "\n".join(out)
 
 
+def read_sfz_file(path: Path) -> tuple[list[Region], list[str]]:
+    """`read_sfz` of a file; raises `ArkundError` where it is larger than `LARGEST_BYTES` (it is not
+    read then), cannot be read, or is no kit."""
+    try:
+        if not path.is_file():
+            raise ArkundError(f"{path.name} is not a file.")
+        with path.open("rb") as stream:
+            content = stream.read(LARGEST_BYTES + 1)
+    except OSError:
+        raise ArkundError(f"{path.name} could not be read.") from None
+    if len(content) > LARGEST_BYTES:
+        raise ArkundError(f"{path.name} is larger than 1 MB, too large to be a kit.")
+    return read_sfz(content.decode(errors="replace"))
+
+
 def read_sfz(text: str) -> tuple[list[Region], list[str]]:
     """Regions of a kit in their order, and the opcodes that are not read, each once.
 
-    Raises `ArkundError` where the text is too large, has no region, or a region no sample.
+    The time it takes grows with the text's length and no faster. Raises `ArkundError` where there is
+    no region, a region has no sample, or a value is out of its range, with the region and its line.
     """
-    if len(text) > LARGEST_TEXT:
-        raise ArkundError("The SFZ file is too large to be a kit.")
-    plain = re.sub(r"//[^\n]*|/\*.*?\*/", "", text, flags=re.S)
+    plain = _without_comments(text)
     levels: dict[str, dict[str, str]] = {"control": {}, "global": {}, "master": {}, "group": {}}
     regions: list[Region] = []
     unknown: dict[str, None] = {}
-    parts = _HEADER.split(plain)
-    for header, body in zip(parts[1::2], parts[2::2], strict=True):
-        said = {
-            k.lower(): v.strip()
-            for line in body.splitlines()
-            for k, v in _OPCODE.findall(line.strip())
-        }
-        unknown |= dict.fromkeys(k for k in said if k not in _KNOWN)
-        if header == "region":
+    line, counted = 1, 0
+    headers = list(_HEADER.finditer(plain))
+    ends = [*(header.start() for header in headers[1:]), len(plain)]
+    for header, end in zip(headers, ends, strict=False):
+        line += plain.count("\n", counted, header.start())
+        counted = header.start()
+        body = plain[header.end() : end]
+        said = {k.lower(): v for row in body.splitlines() for k, v in _opcodes(row)}
+        unknown |= dict.fromkeys(k[:40] for k in said if k not in _KNOWN)
+        name = header[1]
+        if name == "region":
             if len(regions) >= MOST_REGIONS:
                 raise ArkundError(f"The SFZ file has more than {MOST_REGIONS} regions.")
-            regions.append(
-                _region(
-                    {**levels["global"], **levels["master"], **levels["group"], **said},
-                    levels["control"].get("default_path", ""),
-                )
-            )
-        elif header in levels:
-            levels[header] = said
-            if header == "global":
+            folder = levels["control"].get("default_path", "")
+            merged = {**levels["global"], **levels["master"], **levels["group"], **said}
+            regions.append(_Said(merged, len(regions) + 1, line).region(folder))
+        elif name in levels:
+            levels[name] = said
+            if name == "global":
                 levels["master"], levels["group"] = {}, {}
-            if header == "master":
+            if name == "master":
                 levels["group"] = {}
         else:
-            unknown |= {f"<{header}>": None}
+            unknown |= {f"<{name}>": None}
     if not regions:
         raise ArkundError("The SFZ file has no region, so there is no sample in it.")
     return regions, list(unknown)
 
 
-def _region(said: Mapping[str, str], folder: str) -> Region:
-    if not said.get("sample"):
-        raise ArkundError("A region of the SFZ file names no sample.")
-    key = said.get("key")
-    low, high = (
-        _note(key or said.get(name, default))
-        for name, default in (("lokey", "0"), ("hikey", "127"))
-    )
-    tune = _number(said, "tune", 0.0) + 100 * _number(said, "transpose", 0.0)
-    end = int(_number(said, "end", -1))
-    return Region(
-        (folder + said["sample"]).replace("\\", "/"),
-        low,
-        high,
-        round(_number(said, "lovel", 1)),
-        round(_number(said, "hivel", 127)),
-        round(_number(said, "seq_position", 1)),
-        round(_number(said, "seq_length", 1)),
-        _number(said, "volume", 0.0),
-        tune,
-        max(round(_number(said, "offset", 0)), 0),
-        end if end >= 0 else None,
-    )
+def _without_comments(text: str) -> str:
+    """The text without ``// …`` and ``/* … */``, its lines where they were; a comment that is never
+    closed goes on to the end."""
+    out, at = [], 0
+    while found := _COMMENT.search(text, at):
+        out.append(text[at : found.start()])
+        if found[0] == "//":
+            end = text.find("\n", found.end())
+        else:
+            end = text.find("*/", found.end())
+            out.append("\n" * text.count("\n", found.end(), end if end >= 0 else len(text)))
+            end = end + 2 if end >= 0 else end
+        if end < 0:
+            return "".join(out)
+        at = end
+    out.append(text[at:])
+    return "".join(out)
 
 
-def _number(said: Mapping[str, str], name: str, default: float) -> float:
-    text = said.get(name)
-    try:
-        value = float(text) if text else default
-    except ValueError:
-        raise ArkundError(
-            f"{name}={text[:20] if text else ''} in the SFZ file is no number."
-        ) from None
-    if abs(value) > 1e9 or value != value:
-        raise ArkundError(f"{name}={value:g} in the SFZ file is out of every range.")
-    return value
+def _opcodes(row: str) -> Iterator[tuple[str, str]]:
+    """``name=value`` pairs of a line; a value may hold blanks, and ends where the next name begins."""
+    name, value = "", list[str]()
+    pieces = row.split("=")
+    for number, piece in enumerate(pieces):
+        before, word = piece, ""
+        if number < len(pieces) - 1:
+            words = piece.rsplit(None, 1)
+            is_parted = len(words) == 2 or (number == 0 or piece[:1].isspace())
+            if words and is_parted and _WORD.fullmatch(words[-1]) and piece.endswith(words[-1]):
+                before, word = piece[: -len(words[-1])], words[-1]
+        value.append(before)
+        if word or number == len(pieces) - 1:
+            if name:
+                yield name, "=".join(value).strip()
+            name, value = word, []
 
 
-def _note(text: str) -> int:
-    """A note by number or name (c4 is 60)."""
-    if re.fullmatch(r"-?\d{1,3}", text):
-        return int(text)
-    found = re.fullmatch(r"([a-g])([#b]?)(-?\d)", text.lower())
-    if found is None:
-        raise ArkundError(f"“{text[:10]}” in the SFZ file is no note.")
-    return 12 * (int(found[3]) + 1) + _STEPS[found[1]] + {"#": 1, "b": -1, "": 0}[found[2]]
+@dataclass(frozen=True)
+class _Said:
+    """What is said of one region, which is the ``number``-th and begins in a ``line``."""
+
+    values: Mapping[str, str]
+    number: int
+    line: int
+
+    def region(self, folder: str) -> Region:
+        if not self.values.get("sample"):
+            raise self._refusal("names no sample")
+        key = self.values.get("key")
+        low, high = (
+            self._note(key or self.values.get(name, default))
+            for name, default in (("lokey", "0"), ("hikey", "127"))
+        )
+        tune = self._number("tune", 0.0) + 100 * self._number("transpose", 0.0)
+        self._bounded("tuning in cents", tune, TUNE_CENTS)
+        end = self._whole("end", -1, (-1, 1e9))
+        return Region(
+            (folder + self.values["sample"]).replace("\\", "/"),
+            low,
+            high,
+            self._whole("lovel", 1, VELOCITIES),
+            self._whole("hivel", 127, VELOCITIES),
+            self._whole("seq_position", 1, TURNS),
+            self._whole("seq_length", 1, TURNS),
+            self._bounded("volume", self._number("volume", 0.0), VOLUME_DB),
+            tune,
+            max(self._whole("offset", 0, (-1, 1e9)), 0),
+            end if end >= 0 else None,
+            self.line,
+        )
+
+    def _number(self, name: str, default: float) -> float:
+        text = self.values.get(name)
+        try:
+            return float(text) if text else default
+        except ValueError:
+            raise self._refusal(f"has {name}={(text or '')[:20]}, which is no number") from None
+
+    def _bounded(self, name: str, value: float, ends: tuple[float, float]) -> float:
+        if not ends[0] <= value <= ends[1]:
+            raise self._refusal(
+                f"has a {name} of {value:g}; {ends[0]:g} to {ends[1]:g} can be used"
+            )
+        return value
+
+    def _whole(self, name: str, default: float, ends: tuple[float, float]) -> int:
+        return round(self._bounded(name, self._number(name, default), ends))
+
+    def _note(self, text: str) -> int:
+        """A note by number or name (c4 is 60)."""
+        found = _NOTE.fullmatch(text.lower())
+        if found:
+            return 12 * (int(found[3]) + 1) + _STEPS[found[1]] + _SIGNS[found[2]]
+        try:
+            return round(self._bounded("key", float(text), KEYS))
+        except ValueError:
+            raise self._refusal(f"has the key “{text[:10]}”, which is no note") from None
+
+    def _refusal(self, words: str) -> ArkundError:
+        return ArkundError(f"Region {self.number} of the SFZ file (line {self.line}) {words}.")
 
 
 def sample_path(kit: Path, region: Region) -> Path:
@@ -178,16 +256,24 @@ def sample_path(kit: Path, region: Region) -> Path:
     of the kit's folder or to nothing."""
     name = PurePosixPath(region.sample)
     folder = kit.resolve().parent
+    if "\0" in region.sample or len(region.sample) > LONGEST_NAME:
+        raise ArkundError(
+            f"{kit.name} names the sample “{region.sample[:60]}”, which is no name of a file."
+        )
     if name.is_absolute() or ".." in name.parts or ":" in region.sample:
         raise ArkundError(
             f"{kit.name} names the sample “{region.sample[:60]}”, which is not in its own folder."
         )
-    path = (folder / name).resolve()
+    try:
+        path = (folder / name).resolve()
+        is_there = path.is_file()
+    except (OSError, RuntimeError):  # a name that no file system takes, a link that leads to itself
+        path, is_there = folder / "unreadable", False
     if not path.is_relative_to(folder):
         raise ArkundError(
             f"{kit.name} names the sample “{region.sample[:60]}”, which is not in its own folder."
         )
-    if not path.is_file():
+    if not is_there:
         raise ArkundError(
             f"{kit.name} names the sample “{region.sample[:60]}”, which is not there."
         )

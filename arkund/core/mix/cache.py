@@ -14,7 +14,7 @@ import zlib
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -86,14 +86,30 @@ class Names:
         return what in self._names
 
 
+class Broken(NamedTuple):
+    """Where a node's sound is not a number: the processor of its chain, counted from 0 (-1: the node
+    itself), and the first such sample of the song."""
+
+    link: int
+    at: int
+
+
+MOST_BROKEN = 1000
+
+
 class TileCache:
     """What was rendered, in memory and on disk; apart from it, in ``sources``, there is room for
-    what was lately read from files, and in ``keys`` for the names of tiles. Safe among threads."""
+    what was lately read from files, and in ``keys`` for the names of tiles. Safe among threads.
+
+    ``broken`` lists the nodes whose sound is not a number, by key (`Engine` plays silence there).
+    From then on nothing goes to disk, where what was made of that silence would outlive the list.
+    """
 
     def __init__(self, memory_bytes: int = MEMORY_BYTES, disk: "DiskStore | None" = None) -> None:
         self._memory = Memory(memory_bytes)
         self.sources = Memory(SOURCE_BYTES)
         self.keys = Names()
+        self.broken: dict[str, Broken] = {}
         self._lock = threading.Lock()
         self._building: dict[str, threading.RLock] = {}
         self._disk = disk
@@ -108,8 +124,15 @@ class TileCache:
 
     def put(self, key: str, value: NDArray[Any], on_disk: bool = False) -> None:
         self._memory.put(key, value)
-        if on_disk and self._disk is not None:
+        if on_disk and self._disk is not None and not self.broken:
             self._disk.put(key, value)
+
+    def mark_broken(self, key: str, broken: Broken) -> None:
+        """Note that a node's sound is not a number; the first place in the song is kept."""
+        with self._lock:
+            known = self.broken.get(key)
+            if len(self.broken) < MOST_BROKEN and (known is None or broken.at < known.at):
+                self.broken[key] = broken
 
     @contextlib.contextmanager
     def building(self, key: str) -> Iterator[None]:

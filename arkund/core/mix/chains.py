@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.mix.nodes import LOUDEST, Node, Reader, key_of
+from arkund.core.mix.nodes import LOUDEST, Node, Reader, key_of, silence_broken
 from arkund.core.mix.settling import ALONE, Settling
 from arkund.core.process.stage import Audio, Processor
 
@@ -128,10 +128,26 @@ class Processed(Node):
                 if heard is sound
                 else link.processor.run(sound, its, heard)  # type: ignore[call-arg]
             )
-            if sound.max(initial=0.0) > LOUDEST or sound.min(initial=0.0) < -LOUDEST:
-                sound = np.clip(sound, -LOUDEST, LOUDEST)
+            loudest = max(sound.max(initial=0.0), -sound.min(initial=0.0))
+            # A state that holds a NaN never loses it, and NaN is not less than anything.
+            if not loudest <= LOUDEST or not np.isfinite(its.sum()):
+                sound = self._bounded(reader, n, sound, stop - len(sound) - behind, its)
             behind += link.processor.latency
         return sound
+
+    def _bounded(
+        self, reader: Reader, number: int, sound: Audio, start: int, state: NDArray[np.float64]
+    ) -> Audio:
+        """What a processor gave, held below `LOUDEST`; where it is not a number silent, and the
+        processor at rest again."""
+        sound = np.array(sound)
+        broken = silence_broken(sound)
+        if not np.isfinite(state).all():
+            state[...] = self.links[number].processor.at_rest(self.channels)
+            broken = len(sound) if broken is None else broken
+        if broken is not None:
+            reader.note_broken(self, number, start + broken)
+        return np.clip(sound, -LOUDEST, LOUDEST)
 
 
 def row_of(links: Sequence[Link]) -> list[Processor]:

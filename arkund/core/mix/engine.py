@@ -26,7 +26,7 @@ from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.mix.cache import Memory, TileCache
 from arkund.core.mix.chains import Processed
 from arkund.core.mix.nodes import File, Node
-from arkund.core.mix.stretches import Glance, Part, Stretch, joined
+from arkund.core.mix.stretches import Glance, Part, Stretch, fit, joined
 from arkund.core.process.stage import Audio
 
 TILE_S, STRETCH_S = 1, 4
@@ -217,7 +217,7 @@ class Engine:
     def source(self, node: Node, start: int, stop: int) -> Audio:
         """`read` of what is remembered in parts (`Node.kept_s`)."""
         if self._sources is None and isinstance(node, File):
-            return self._files.read(node, start, stop)
+            return fit(self.cache, node, self._files.read(node, start, stop), start)
         # What moved strokes are made of may have heard a chain (hum taken away).
         whole, memory = self._whole or self, self._sources or self.cache
         size = round(node.kept_s * self.rate)
@@ -232,6 +232,7 @@ class Engine:
                     if isinstance(node, File)
                     else node.render(whole, low, high)
                 )
+                tile = fit(self.cache, node, tile, low)
                 memory.put(key, tile)
             if (low, high) == (start, stop):
                 return tile

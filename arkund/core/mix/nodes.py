@@ -33,6 +33,19 @@ def key_of(*parts: Any) -> str:
     return hashlib.sha1(json.dumps(parts, sort_keys=True, default=str).encode()).hexdigest()
 
 
+def silence_broken(sound: Audio) -> int | None:
+    """Set what is not a number, or infinite, to silence, in place; the first such frame, None where
+    there is none. Sound that is fine costs one sum."""
+    if np.isfinite(sound.sum()):
+        return None
+    fine = np.isfinite(sound)
+    if fine.all():  # finite, but its sum is beyond what a float32 holds
+        return None
+    frames = fine if fine.ndim == 1 else fine.all(axis=1)
+    sound[~fine] = 0.0
+    return int(np.argmin(frames))
+
+
 class Reader(Protocol):
     """What a node asks of the engine: any span of another node, and long decisions, cached."""
 
@@ -52,6 +65,9 @@ class Reader(Protocol):
     def track(
         self, key: str, compute: Callable[[Any], NDArray[np.float64]]
     ) -> NDArray[np.float64]: ...
+
+    def note_broken(self, node: "Node", link: int, at: int) -> None:
+        """Note that a node's sound is not a number from sample ``at`` of the song on."""
 
 
 @dataclass(frozen=True)

@@ -21,6 +21,7 @@ from arkund.core.errors import ArkundError
 from arkund.core.measure.loudness import Loudness
 from arkund.core.mix.adding import add_steps, add_stereo, beyond
 from arkund.core.mix.engine import Engine
+from arkund.core.mix.faults import refuse_broken
 from arkund.core.mix.graph import Graph
 from arkund.core.mix.nodes import Node
 from arkund.core.units import amplitude_to_db
@@ -67,7 +68,8 @@ def print_song(
 
     ``mics`` are the processed mics after fader and pan, ``groups`` and ``parallel`` (the buses) behind
     their faders, ``mix`` the output; all stereo and of one length, starting at the song's first sample. Raises
-    `ArkundError` on an unknown choice and `PrintCancelled` when stopped.
+    `ArkundError` on an unknown choice, `BrokenSound` where a channel's sound is not a number, and
+    `PrintCancelled` when stopped.
     """
     if file_format not in FORMATS:
         raise ArkundError(f"“{file_format}” is not a format. Formats are: {', '.join(FORMATS)}.")
@@ -157,6 +159,7 @@ def _write(
                 if number + 1 < tiles:
                     ready = pool.map(engine.tile, mics, repeat(number + 1))
                 written = list(writing)
+                refuse_broken(graph, engine.cache, engine.rate)
                 if looked_at is not None:
                     looked_at.result()
                 looked_at = behind.submit(tally.add, number, stop, written)

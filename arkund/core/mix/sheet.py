@@ -30,10 +30,10 @@ from arkund.core.mix.differences import Over, refuse
 from arkund.core.mix.layers import AnyLayer
 from arkund.core.mix.upgrade import upgraded
 from arkund.core.process.values import Part, choice, value
+from arkund.core.timing.grid import FASTEST_BPM, LAST_BAR, MOST_BEATS, SLOWEST_BPM, Unit
 
 SCHEMA_VERSION = 2
 MOST_MICS, MOST_LAYERS = 64, 16
-LAST_BAR = 20_000
 
 Bar = Annotated[int, Field(ge=1, le=LAST_BAR)]
 Hash = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
@@ -50,18 +50,18 @@ class TempoChange(Part):
     """From the beginning of ``bar`` on: this tempo and meter."""
 
     bar: Bar = Field(ge=2)
-    bpm: float = Field(ge=20, le=400)
-    beats: int = Field(4, ge=1, le=32)
-    unit: Literal[2, 4, 8, 16] = 4
+    bpm: float = Field(ge=SLOWEST_BPM, le=FASTEST_BPM)
+    beats: int = Field(4, ge=1, le=MOST_BEATS)
+    unit: Unit = 4
 
 
 class Tempo(Part):
     """The tempo map; bar 1 begins at ``first_downbeat_s``. Changes by rising bar, each holding
     until the next; without any the tempo is constant."""
 
-    bpm: float = Field(120.0, ge=20, le=400)
-    beats: int = Field(4, ge=1, le=32)
-    unit: Literal[2, 4, 8, 16] = 4
+    bpm: float = Field(120.0, ge=SLOWEST_BPM, le=FASTEST_BPM)
+    beats: int = Field(4, ge=1, le=MOST_BEATS)
+    unit: Unit = 4
     first_downbeat_s: float = Field(0.0, ge=-60, le=600)
     changes: tuple[TempoChange, ...] = Field((), max_length=LAST_BAR)
 

@@ -16,9 +16,9 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.mix.cache import TileCache
+from arkund.core.mix.cache import Broken, TileCache
 from arkund.core.mix.chains import Processed
-from arkund.core.mix.nodes import Node, Reader, Side, key_of
+from arkund.core.mix.nodes import Node, Reader, Side, key_of, silence_broken
 from arkund.core.process.stage import Audio
 
 Part = tuple[int, Audio]
@@ -34,6 +34,17 @@ def joined(parts: Sequence[Part], node: Node, start: int, stop: int) -> Audio:
     for at, sound in parts:
         out[at - start : at - start + len(sound)] = sound
     return out
+
+
+def fit(cache: TileCache, node: Node, sound: Audio, start: int) -> Audio:
+    """What a node gave from the sample ``start`` on; silent where that is not a number, and noted."""
+    if np.isfinite(sound.sum()):
+        return sound
+    sound = np.array(sound)
+    broken = silence_broken(sound)
+    if broken is not None:
+        cache.mark_broken(node.key, Broken(-1, start + broken))
+    return sound
 
 
 class Around(Protocol):
@@ -87,8 +98,12 @@ class Stretch:
         if node.kept_s:
             return self.around.source(node, start, stop)
         if not isinstance(node, Processed):
-            return node.render(self, start, stop)
+            return fit(self.around.cache, node, node.render(self, start, stop), start)
         return joined(self.parts(node, start, stop), node, start, stop)
+
+    def note_broken(self, node: Node, link: int, at: int) -> None:
+        """Note that a node's sound is not a number."""
+        self.around.cache.mark_broken(node.key, Broken(link, at))
 
     def parts(self, node: Node, start: int, stop: int) -> list[Part]:
         """The same as what is there: pieces, each with the sample at which it begins; between them it

@@ -2,9 +2,16 @@
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
+
+LAST_BAR = 20_000
+SLOWEST_BPM, FASTEST_BPM = 20.0, 400.0
+MOST_BEATS = 32
+Unit = Literal[2, 4, 8, 16]
+"""The note that a meter counts: a half to a sixteenth."""
 
 
 @dataclass(frozen=True)

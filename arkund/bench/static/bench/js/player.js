@@ -288,6 +288,7 @@ class Player {
         const asked = performance.now();
         const { bytes, headers } = await getBytes(`${address("pcm/")}?${text}`);
         if (state.epoch !== epoch) return;
+        this.warn(headers.get("X-Broken"));
         if (first && have) this.took = Math.min((performance.now() - asked) / 1000, LATEST_S);
         this.decode(bytes, headers, edges).forEach((entry, n) => state.chunks.set(index + n, { epoch, ...entry }));
         this.stats.buffers += 1;
@@ -302,6 +303,13 @@ class Player {
       }
     }
     if (v === this.variant) tell("loading", "");
+  }
+
+  // Said once, until another sentence or none comes.
+  warn(broken) {
+    const words = broken ? decodeURIComponent(broken) : "";
+    if (words && words !== this.warned) notify(words);
+    this.warned = words;
   }
 
   endsTile(edge) {
