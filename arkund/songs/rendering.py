@@ -1,5 +1,6 @@
 """Rendering of stored songs: the engine of a sheet, previews, and what a preview measures."""
 
+import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -26,6 +27,10 @@ __all__ = ["grid_of"]
 
 LOUDEST_MATCH_DB = 12.0
 """What is matched is turned up by this at most, for ears and loudspeakers; down without a limit."""
+
+
+DEADLINE_S = 30.0
+"""A preview that takes longer than this is no preview: it makes way for others."""
 
 
 class PatientEngine(Engine):
@@ -80,11 +85,14 @@ def exact_engine(sheet: Sheet) -> Engine:
     return PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), patience, early=False)
 
 
-def sounding_engine(sheet: Sheet) -> Engine:
+def sounding_engine(sheet: Sheet, is_given_up: Callable[[], bool] | None = None) -> Engine:
     """An engine for what is about to be heard: it waits for nobody, remembers what it reads, and
-    writes no try to the disk."""
-    cache = storage.tile_cache()
-    return Engine(sheet.rate, sheet.frames, cache, sources=cache.sources, keeps=False, early=True)
+    writes no try to the disk. It stops when nobody waits for it any more, and after `DEADLINE_S`."""
+    cache, until = storage.tile_cache(), time.monotonic() + DEADLINE_S
+    engine = Engine(sheet.rate, sheet.frames, cache, sources=cache.sources, keeps=False, early=True)
+    return engine.unless(
+        lambda: time.monotonic() > until or (is_given_up is not None and is_given_up())
+    )
 
 
 def graph_of(sheet: Sheet, variant: Variant = "now") -> Graph:
@@ -146,11 +154,19 @@ def render_span(
 
 
 def preview_span(
-    sheet: Sheet, name: str, variant: Variant, start: int, stop: int, *, at_once: bool = False
+    sheet: Sheet,
+    name: str,
+    variant: Variant,
+    start: int,
+    stop: int,
+    *,
+    at_once: bool = False,
+    is_given_up: Callable[[], bool] | None = None,
 ) -> NDArray[np.float32]:
     """`render_span` on two cores: what feeds the kit side by side, of a group or a bus its mics. With
-    ``at_once`` nothing else is waiting to be heard (`Engine.at_once`)."""
-    graph, engine = graph_of(sheet, variant), sounding_engine(sheet)
+    ``at_once`` nothing else is waiting to be heard (`Engine.at_once`). Raises `GivenUp` where the
+    listener has gone."""
+    graph, engine = graph_of(sheet, variant), sounding_engine(sheet, is_given_up)
     if at_once:
         engine = engine.at_once(start, stop)
     node = _node_in(sheet, graph, name, variant)

@@ -49,6 +49,8 @@ def serve(host: str, port: int) -> None:
         ident=None,
         max_request_body_size=16 << 30,
         channel_timeout=600,
+        # Reading on while a request is worked on is how it learns that who asked has gone.
+        channel_request_lookahead=1,
     )
 
 

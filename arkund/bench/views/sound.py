@@ -39,7 +39,10 @@ def _rendered(request: HttpRequest, slug: str) -> HttpResponse:
     start, stop = asked_span(request, sheet, 20.0)
     name = request.GET.get("node", "output")
     at_once = request.GET.get("at_once") == "1"
-    sound = rendering.preview_span(sheet, name, variant, start, stop, at_once=at_once)
+    is_gone = request.META.get("waitress.client_disconnected")
+    sound = rendering.preview_span(
+        sheet, name, variant, start, stop, at_once=at_once, is_given_up=is_gone
+    )
     scale = max(1.0, float(np.abs(sound).max(initial=0.0)))
     planar = np.rint(sound.T * (32767.0 / scale)).astype("<i2")
     response = HttpResponse(planar.tobytes(), content_type="application/octet-stream")

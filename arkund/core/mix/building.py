@@ -20,7 +20,7 @@ from arkund.core.mix.pairs import lane
 from arkund.core.mix.sheet import Sheet, bus_order, with_values
 from arkund.core.mix.sources import Entry, layer_entry, mic_entry, taking_layers
 from arkund.core.mix.strokes import Strokes, all_strokes
-from arkund.core.mix.summing import Input, Mixed, Varied, pan_gains
+from arkund.core.mix.summing import Input, Mixed, Shared, Varied, pan_gains
 from arkund.core.process.stage import processor_of
 from arkund.core.units import db_to_amplitude
 
@@ -126,7 +126,7 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
             contributions += [out] if _sounds(out) else []
         if layer.to in inside and _sounds(out):
             inside[layer.to].append(out)
-    keys |= {name: Mixed(tuple(inside[name])) for name in sheet.groups}
+    keys |= {name: Shared(tuple(inside[name])) for name in sheet.groups}
     for name in sheet.groups:
         out = channel(name, f"groups.{name}", lambda version, name=name: keys[name])  # type: ignore[misc]
         groups[name] = Mixed((out,))
@@ -139,7 +139,7 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
         behind = {**outs, **groups, **returns}
 
         def feed(version: Sheet, name: str = name, behind: dict[str, Node] = behind) -> Node:
-            return Mixed(tuple(_sends(version, name, taps, chains, behind)))
+            return Shared(tuple(_sends(version, name, taps, chains, behind)))
 
         returned[name] = channel(name, f"buses.{name}", feed)
         returns[name] = parts[name] = Mixed((returned[name],))

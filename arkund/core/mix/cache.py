@@ -140,10 +140,12 @@ class TileCache:
         has the key of what it is a sum of, so the same thread may come twice."""
         with self._lock:
             lock = self._building.setdefault(key, threading.RLock())
-        with lock:
-            yield
-        with self._lock:
-            self._building.pop(key, None)
+        try:
+            with lock:
+                yield
+        finally:
+            with self._lock:
+                self._building.pop(key, None)
 
 
 class DiskStore:

@@ -16,6 +16,7 @@ Within a family a sample is always the same, whoever asks for it and in whicheve
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from copy import copy
 from pathlib import Path
 
@@ -23,10 +24,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.audio.files import SoundFileReader, pick_channel
+from arkund.core.errors import ArkundError
 from arkund.core.mix.cache import Memory, TileCache
 from arkund.core.mix.chains import Processed
 from arkund.core.mix.nodes import File, Node
-from arkund.core.mix.stretches import Glance, Part, Stretch, fit, joined
+from arkund.core.mix.stretches import Glance, Part, Stretch, Sums, fit, joined
+from arkund.core.mix.summing import Mixed
 from arkund.core.process.stage import Audio
 
 TILE_S, STRETCH_S = 1, 4
@@ -36,6 +39,17 @@ early stretch, before which nothing is waited for."""
 AHEAD = 8
 """Pieces that are rendered at a time where more are asked for: few enough to be still in memory when
 they are read."""
+
+
+class GivenUp(ArkundError):
+    """Nobody waits any more for what was being rendered."""
+
+    def __init__(self) -> None:
+        super().__init__("Rendering was stopped, since nobody waits for it any more.")
+
+
+def _never() -> bool:
+    return False
 
 
 class Engine:
@@ -63,6 +77,8 @@ class Engine:
         self._sources = sources
         self._whole: Engine | None = None
         self._files = _OpenFiles()
+        self._reading = threading.local()
+        self._is_given_up: Callable[[], bool] = _never
         self._parts: list[Stretch] | None = None
         self._stretches: dict[int, Stretch] = {}
 
@@ -122,6 +138,8 @@ class Engine:
     def read(self, node: Node, start: int, stop: int) -> Audio:
         """Samples ``start`` to ``stop`` of a node: ``(frames,)`` or ``(frames, 2)``, not to be
         written to; silence before the song's start."""
+        if stop - start > AHEAD * self.tile_frames and isinstance(node, Mixed):
+            return self._in_blocks(node, start, stop)
         within = list(self._within(start, stop))
         if len(within) == 1 and within[0][1:] == (start, stop):
             return within[0][0].read(node, start, stop)
@@ -135,6 +153,40 @@ class Engine:
             for stretch, first, last in self._within(start, stop)
             for part in stretch.parts(node, first, last)
         ]
+
+    def _in_blocks(self, node: Node, start: int, stop: int) -> Audio:
+        """A sum over a long span, some seconds at a time: what it adds up is forgotten on the way."""
+        out = np.empty((stop - start, 2)[: node.channels], np.float32)
+        size = AHEAD * self.tile_frames
+        for first in range(start, stop, size):
+            last = min(first + size, stop)
+            out[first - start : last - start] = self.read(node, first, last)
+        return out
+
+    def unless(self, is_given_up: Callable[[], bool]) -> "Engine":
+        """The same engine for who may stop waiting: it raises `GivenUp` at the next piece then."""
+        other = self._copy()
+        other._is_given_up = is_given_up
+        return other
+
+    def go_on(self) -> None:
+        """Raises `GivenUp` where nobody waits for what is being rendered."""
+        if self._is_given_up():
+            raise GivenUp
+
+    @contextmanager
+    def one_read(self) -> Iterator[Sums]:
+        """While a thread reads a sum, the sums that it has added up for it."""
+        known: Sums | None = getattr(self._reading, "sums", None)
+        if known is not None:
+            yield known
+            return
+        self.go_on()
+        self._reading.sums = {}
+        try:
+            yield self._reading.sums
+        finally:
+            self._reading.sums = None
 
     def tile(self, node: Node, number: int) -> Audio:
         """One tile of `TILE_S` seconds."""

@@ -9,6 +9,7 @@ once, is a glance.
 """
 
 from collections.abc import Callable, Iterable, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from threading import Lock
 from typing import Any, Protocol
@@ -19,10 +20,15 @@ from numpy.typing import NDArray
 from arkund.core.mix.cache import Broken, TileCache
 from arkund.core.mix.chains import Processed
 from arkund.core.mix.nodes import Node, Reader, Side, key_of, silence_broken
+from arkund.core.mix.summing import Shared
 from arkund.core.process.stage import Audio
 
 Part = tuple[int, Audio]
 """Sound, behind the sample at which it begins."""
+
+
+Sums = dict[tuple[str, str, int, int], Audio]
+"""Sums that were added up in the read under way: by stretch, node and span."""
 
 
 def joined(parts: Sequence[Part], node: Node, start: int, stop: int) -> Audio:
@@ -69,6 +75,10 @@ class Around(Protocol):
 
     def source(self, node: Node, start: int, stop: int) -> Audio: ...
 
+    def one_read(self) -> AbstractContextManager[Sums]: ...
+
+    def go_on(self) -> None: ...
+
 
 @dataclass(eq=False)
 class Stretch:
@@ -97,9 +107,16 @@ class Stretch:
         after it as the song has them; not to be written to."""
         if node.kept_s:
             return self.around.source(node, start, stop)
-        if not isinstance(node, Processed):
-            return fit(self.around.cache, node, node.render(self, start, stop), start)
-        return joined(self.parts(node, start, stop), node, start, stop)
+        if isinstance(node, Processed):
+            return joined(self.parts(node, start, stop), node, start, stop)
+        with self.around.one_read() as sums:
+            key = (self._name, node.key, start, stop) if isinstance(node, Shared) else None
+            found = sums.get(key) if key else None
+            if found is None:
+                found = fit(self.around.cache, node, node.render(self, start, stop), start)
+                if key:
+                    sums[key] = found
+            return found
 
     def note_broken(self, node: Node, link: int, at: int) -> None:
         """Note that a node's sound is not a number."""
@@ -234,6 +251,7 @@ class Stretch:
 
     def _process(self, node: Processed, number: int) -> Audio:
         """A piece, from the state that the one before has left or from rest."""
+        self.around.go_on()
         first, last = self._span(node, number)
         if number:
             state = self._state_before(node, number)

@@ -61,6 +61,12 @@ class Mixed(Node):
 
 
 @dataclass(frozen=True)
+class Shared(Mixed):
+    """A sum that several channels may hear: remembered while one read lasts. (Buses without a chain
+    that take from all buses before them would be added up anew along every way to them.)"""
+
+
+@dataclass(frozen=True)
 class Guiding(Mixed):
     """A sum that is looked at again and again, a little at a time, and so remembered in parts."""
 

@@ -286,7 +286,8 @@ class Player {
       if (v === this.variant) tell("loading", `rendering ${last} of ${this.count}`);
       try {
         const asked = performance.now();
-        const { bytes, headers } = await getBytes(`${address("pcm/")}?${text}`);
+        state.under = new AbortController();
+        const { bytes, headers } = await getBytes(`${address("pcm/")}?${text}`, { signal: state.under.signal });
         if (state.epoch !== epoch) return;
         this.warn(headers.get("X-Broken"));
         if (first && have) this.took = Math.min((performance.now() - asked) / 1000, LATEST_S);
@@ -296,6 +297,7 @@ class Player {
         else if (this.playing) this.schedule(v);
         first = false;
       } catch (error) {
+        if (state.epoch !== epoch) return;
         this.stats.errors += 1;
         tell("loading", "");
         if (v === this.variant) notify(error.message);
@@ -357,8 +359,14 @@ class Player {
   // What was rendered of these states no longer holds; it sounds on until its successor is there.
   refresh(variants = ["now", "removed"]) {
     this.hold();
-    for (const v of [...variants, ...this.lanes]) this.states[v].epoch += 1;
+    for (const v of [...variants, ...this.lanes]) this.forget(v);
     if (this.context) this.fetchAll();
+  }
+
+  // What is under way for a state is for nobody any more; the server stops rendering it.
+  forget(v) {
+    this.states[v].epoch += 1;
+    this.states[v].under?.abort();
   }
 
   restart() {
@@ -367,13 +375,13 @@ class Player {
     this.setSpan();
     this.hold();
     this.resumeAt = 0;
-    for (const v of this.every) { this.states[v].epoch += 1; this.states[v].chunks.clear(); }
+    for (const v of this.every) { this.forget(v); this.states[v].chunks.clear(); }
     if (was) this.play();
   }
 
   hear(node) {
     this.node = node;
-    for (const v of VARIANTS) this.states[v].epoch += 1;
+    for (const v of VARIANTS) this.forget(v);
     if (this.context) this.fetchAll();
   }
 
@@ -381,7 +389,7 @@ class Player {
     this.other = other;
     this.otherDb = 0;
     const state = this.states.other;
-    state.epoch += 1;
+    this.forget("other");
     if (!other) {
       state.chunks.clear();
       if (this.context) this.silence(state, this.context.currentTime);
