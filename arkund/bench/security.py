@@ -44,9 +44,8 @@ def _refusal(request: HttpRequest) -> HttpResponse | None:
         )
     # get_host keeps the port; an IPv6 address keeps its brackets.
     name = host if host.endswith("]") else host.rpartition(":")[0] or host
-    if name.lower() in settings.LOOPBACK_HOSTS and not _is_here(
-        request.META.get("REMOTE_ADDR", "")
-    ):
+    name = name.lower().rstrip(".")  # a name may end with the root's dot
+    if name in settings.LOOPBACK_HOSTS and not _is_here(request.META.get("REMOTE_ADDR", "")):
         return _refused("Refused: that name is for this machine alone.", 400)
     site = request.headers.get("Sec-Fetch-Site", "same-origin")
     if site not in ("same-origin", "none") and not _is_plain_link(request):

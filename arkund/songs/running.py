@@ -25,11 +25,11 @@ LOOPBACK = ("localhost", "127.0.0.1", "::1")
 def serve(host: str, port: int) -> None:
     """Answer requests until stopped: one process, threads, on waitress."""
     import scipy.signal  # noqa: F401 - elsewhere loaded on first use; no page should wait for it
-    import waitress
 
     from arkund.songs import locks, memory, turns
+    from arkund.studio.listening import listen
     from arkund.studio.turnstile import THREADS, Turnstile
-    from arkund.studio.wsgi import application
+    from arkund.studio.wsgi import application, is_known
 
     _refuse_taken(host, port)
     locks.take_seat("serve", f"at http://{_shown(host)}:{port}/")
@@ -41,17 +41,8 @@ def serve(host: str, port: int) -> None:
     sys.setswitchinterval(SWITCH_S)
     memory.hold()
     print(f"Arkund listens on http://{_shown(host)}:{port}/", file=sys.stderr, flush=True)
-    waitress.serve(
-        Turnstile(application, lambda: turns.after_sound(turns.CHANGE_WAITS_S)),
-        host=host,
-        port=port,
-        threads=THREADS,
-        ident=None,
-        max_request_body_size=16 << 30,
-        channel_timeout=600,
-        # Reading on while a request is worked on is how it learns that who asked has gone.
-        channel_request_lookahead=1,
-    )
+    turnstile = Turnstile(application, lambda: turns.after_sound(turns.CHANGE_WAITS_S))
+    listen(turnstile, host, port, THREADS, is_known)
 
 
 def _guard(host: str) -> None:

@@ -3,6 +3,7 @@
 import json
 import re
 import zlib
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -111,11 +112,11 @@ def test_host_names_are_hosts_and_no_wildcards(monkeypatch, names: str, wrong: s
 
 
 def test_the_passphrase_opens_the_door_and_guessing_closes_it(
-    client: Client, song: Song, settings
+    client: Client, song: Song, settings, monkeypatch
 ) -> None:  # type: ignore[no-untyped-def]
     settings.PASSPHRASE = "copper kettle"
     settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
-    door._failed.clear()
+    monkeypatch.setattr(door, "guesses", door.Guesses())
     page = client.get(f"/{song.slug}/edit/", headers={"Accept": "text/html"})
     assert page["Location"] == f"/door/?next=/{song.slug}/edit/"
     assert client.get(f"/{song.slug}/pcm/?start=0&frames=9").status_code == 401
@@ -133,7 +134,48 @@ def test_the_passphrase_opens_the_door_and_guessing_closes_it(
         client.post("/door/", {"passphrase": "x"})
     closed = client.post("/door/", {"passphrase": "another"})
     assert closed.status_code == 429
-    door._failed.clear()
+    elsewhere = client.post("/door/", {"passphrase": "another"}, REMOTE_ADDR="192.168.7.7")
+    assert elsewhere.status_code == 302, "who guesses elsewhere shuts nobody out"
+    assert client.get(f"/{song.slug}/edit/").status_code == 200
+
+
+def test_guesses_at_once_are_not_all_checked() -> None:
+    guesses = door.Guesses()
+    with ThreadPoolExecutor(16) as pool:
+        waits = list(pool.map(lambda _: guesses.wait_s("10.0.0.9"), range(64)))
+    assert waits.count(0.0) == door.TRIES
+
+
+def test_many_guessers_are_slowed_and_shut_nobody_out(monkeypatch) -> None:  # type: ignore[no-untyped-def]
+    now = 1000.0
+    monkeypatch.setattr(door.time, "monotonic", lambda: now)
+    guesses = door.Guesses()
+    for n in range(door.FROM_ALL):
+        assert guesses.wait_s(f"10.0.0.{n}") == 0.0
+    assert 0 < guesses.wait_s("10.0.1.1") <= door.PACE_S
+    now += door.PACE_S
+    assert guesses.wait_s("10.0.1.2") == 0.0
+    assert guesses.wait_s("10.0.1.3") > 0.0
+    now += door.WITHIN_S
+    assert guesses.wait_s("10.0.1.3") == 0.0
+
+
+def test_a_known_visitor_is_told_by_the_session_alone(client: Client, settings) -> None:  # type: ignore[no-untyped-def]
+    settings.PASSPHRASE = "copper kettle"
+    settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
+    assert not door.is_known({})
+    assert not door.is_known({"COOKIE": "sessionid=made-up; ][="})
+    client.post("/door/", {"passphrase": "copper kettle"})
+    cookie = client.cookies[settings.SESSION_COOKIE_NAME].value
+    assert door.is_known({"COOKIE": f"a=b; {settings.SESSION_COOKIE_NAME}={cookie}"})
+    settings.PASSPHRASE = "another"
+    assert not door.is_known({"COOKIE": f"{settings.SESSION_COOKIE_NAME}={cookie}"})
+
+
+def test_a_loopback_name_with_a_dot_is_for_this_machine_too(client: Client) -> None:
+    for host in ("localhost", "localhost.", "127.0.0.1.", "LOCALHOST.:8000"):
+        away = client.get("/", headers={"Host": host}, REMOTE_ADDR="192.168.7.7")
+        assert away.status_code == 400, host
 
 
 ODD_QUERIES = [
