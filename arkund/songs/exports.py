@@ -5,7 +5,7 @@ from typing import Any
 
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import write_midi
-from arkund.core.exchange.tables import edits_csv, hits_csv, read_hits_csv
+from arkund.core.exchange.tables import edits_csv, hits_csv, read_hits_csv, read_text
 from arkund.core.hits.confidence import EXPORTED
 from arkund.core.mix.settable import is_settable
 from arkund.core.mix.sheet import Sheet, dump, load
@@ -17,7 +17,6 @@ from arkund.songs.rendering import grid_of
 from arkund.songs.timing import edits_of, sheet_of
 
 LARGEST_SHEET = 50_000_000
-LARGEST_TABLE = 20_000_000
 """What one song can take over from another's sheet; sources, takes and times are a song's own."""
 
 
@@ -51,13 +50,7 @@ def export(song: Song, kind: str, path: Path, least: float = EXPORTED) -> list[P
 
 def import_hits(song: Song, path: Path) -> Revision:
     """The strokes of a CSV file in place of the song's (`take_over`). Raises `ArkundError`."""
-    try:
-        if path.stat().st_size > LARGEST_TABLE:
-            raise ArkundError(f"{path.name} is too large for a list of strokes.")
-        text = path.read_text("utf-8-sig")
-    except (OSError, UnicodeDecodeError):
-        raise ArkundError(f"{path.name} could not be read as a list of strokes.") from None
-    return take_over(song, read_hits_csv(text), path.name)
+    return take_over(song, read_hits_csv(read_text(path)), path.name)
 
 
 def import_sheet(song: Song, path: Path) -> Revision:

@@ -5,13 +5,13 @@ refers to; the rows are written in one transaction.
 """
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from django.db import transaction
 from django.utils.text import slugify
-from numpy.typing import NDArray
 
 from arkund.core.advise.start import first_sheet
 from arkund.core.audio.broadcast import time_reference
@@ -80,7 +80,8 @@ class _Lane:
     incoming: Incoming
     facts: FileFacts
     sha256: str = ""
-    audio: NDArray[np.float32] = field(default_factory=lambda: np.zeros(0, np.float32))
+    path: Path = Path()
+    frames: int = 0
 
     @property
     def role(self) -> str:
@@ -192,13 +193,13 @@ def _import(
 
     for number, lane in enumerate(lanes):
         progress(0.05 + 0.25 * number / len(lanes), f"storing {lane.incoming.name}")
-        lane.sha256, path = store_at_rate(lane.incoming, lane.facts, rate, stored)
-        lane.audio = read_mono(path, lane.incoming.pick, lane.incoming.name)
+        lane.sha256, lane.path = store_at_rate(lane.incoming, lane.facts, rate, stored)
     takes = sorted({lane.incoming.take for lane in lanes})
     analysed: dict[int, _Analysed] = {}
     for number, take in enumerate(takes):
         span = 0.65 / len(takes)
         base = 0.3 + span * number
+        # One take at a time in memory.
         sounds = {lane.incoming.mic: _sound(lane) for lane in lanes if lane.incoming.take == take}
         hits, analysis = analyse(
             sounds,
@@ -206,6 +207,7 @@ def _import(
             lambda s, w, b=base, d=span: progress(b + d * s, w),  # type: ignore[misc]
         )
         analysed[take] = _Analysed(hits, analysis)
+        del sounds
     progress(0.97, "writing the song")
     return _write(wishes, rate, lanes, _lined_up(analysed, lanes)), refused
 
@@ -213,7 +215,9 @@ def _import(
 def _sound(lane: _Lane) -> Sound:
     item = lane.incoming
     in_kit = lane.role not in OFF_KIT
-    return Sound(lane.audio, lane.sha256, item.pick, item.name, in_kit, lane.facts.rate)
+    audio = read_mono(lane.path, item.pick, item.name)
+    lane.frames = len(audio)
+    return Sound(audio, lane.sha256, item.pick, item.name, in_kit, lane.facts.rate)
 
 
 def _lined_up(analysed: Mapping[int, _Analysed], lanes: list[_Lane]) -> dict[int, _Analysed]:
@@ -281,7 +285,7 @@ def _write(
     drums = [lane for lane in lanes if lane.role not in BESIDE] or lanes
     sheet = first_sheet(
         rate=rate,
-        frames=max(len(lane.audio) for lane in drums),
+        frames=max(lane.frames for lane in drums),
         tempo=_tempo(wishes, rate, lanes, min(analysed), first.hits),
         sections=wishes.sections,
         takes=takes,
@@ -298,9 +302,10 @@ def _write(
 def _tempo(wishes: Wishes, rate: int, lanes: list[_Lane], take: int, hits: Sequence[Hit]) -> Tempo:
     """As wished; else of a click that was played to; else estimated from the strokes."""
     beats, unit = parse_meter(wishes.meter)
-    click = next((n.audio for n in lanes if n.role == "click" and n.incoming.take == take), None)
+    click = next((n for n in lanes if n.role == "click" and n.incoming.take == take), None)
     if click is not None and wishes.tempo_bpm is None and wishes.first_downbeat_s is None:
-        found = click_of(click, rate, hits, beats, unit)
+        audio = read_mono(click.path, click.incoming.pick, click.incoming.name)
+        found = click_of(audio, rate, hits, beats, unit)
         if found is not None and found.played_to:
             return tempo_of(found.grid)
     return tempo_of(first_grid(hits, beats, unit, wishes.tempo_bpm, wishes.first_downbeat_s))

@@ -1,15 +1,16 @@
 """Files that are to become mics: which take and role each is taken for."""
 
-import csv
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TypeVar
 
 from arkund.core.audio.files import SUFFIXES, FileFacts
 from arkund.core.audio.resampling import resample_file
 from arkund.core.errors import ArkundError, AudioRefused
+from arkund.core.exchange.tables import read_roles_csv, read_sections_csv, read_text
 from arkund.core.kit.naming import guess_roles
 from arkund.core.kit.roles import MicName, label, parse_mic_name
 from arkund.core.mix.sheet import Section
@@ -77,32 +78,25 @@ def guess_incoming(
 
 
 def read_roles(path: Path) -> dict[str, str]:
-    """``file,mic`` rows of a CSV."""
-    out = {}
-    with path.open(newline="", encoding="utf-8-sig") as stream:
-        for row in csv.DictReader(stream):
-            if "file" not in row or "mic" not in row:
-                raise ArkundError(f"{path.name} needs the columns file and mic.")
-            out[row["file"].strip()] = str(parse_mic_name(row["mic"]))
-    return out
+    """``file,mic`` rows of a CSV. Raises `ArkundError`."""
+    return _named(path, read_roles_csv)
 
 
 def read_sections(path: Path) -> tuple[Section, ...]:
-    """``name,start_bar,bars`` rows of a CSV."""
-    out = []
-    with path.open(newline="", encoding="utf-8-sig") as stream:
-        for row in csv.DictReader(stream):
-            try:
-                out.append(
-                    Section(
-                        name=row["name"], start_bar=int(row["start_bar"]), bars=int(row["bars"])
-                    )
-                )
-            except (KeyError, TypeError, ValueError):
-                raise ArkundError(
-                    f"{path.name} needs the columns name, start_bar and bars, whole numbers from 1."
-                ) from None
-    return tuple(out)
+    """``name,start_bar,bars`` rows of a CSV. Raises `ArkundError`."""
+    return _named(path, read_sections_csv)
+
+
+T = TypeVar("T")
+
+
+def _named(path: Path, read: Callable[[str], T]) -> T:
+    """What a table's file says; a refusal names the file."""
+    text = read_text(path)
+    try:
+        return read(text)
+    except ArkundError as error:
+        raise ArkundError(f"{path.name}: {error}") from None
 
 
 def split_stereo(item: Incoming, facts: FileFacts, wish: str) -> list[Incoming]:

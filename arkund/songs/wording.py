@@ -69,8 +69,9 @@ def path_words(path: str, sheet: Sheet | None = None) -> tuple[str, str, str]:
         return whose, what, unit if steps[2:] in ([], ["value"]) else ""
     if steps == ["timing", "rules"]:
         return "song", "timing rules", ""
-    if steps[:2] == ["timing", "rules"]:
-        return f"timing rule {int(steps[2]) + 1}", *_field(TimingRule, steps[3])
+    if steps[:2] == ["timing", "rules"] and steps[2].isdigit():
+        whose = f"timing rule {int(steps[2]) + 1}"
+        return (whose, *_field(TimingRule, steps[3])) if len(steps) > 3 else ("song", whose, "")
     if steps[:2] in (["timing", "to_s"], ["timing", "lines"]) and len(steps) == 3:
         what = "put by hand at" if steps[1] == "to_s" else "meant on the line, quarters"
         return "one stroke", what, "s" if steps[1] == "to_s" else ""
@@ -79,7 +80,7 @@ def path_words(path: str, sheet: Sheet | None = None) -> tuple[str, str, str]:
     if steps[0] == "comp" and len(steps) == 3:
         fields = {"fade_ms": ("crossfade", "ms"), "shape": ("crossfade keeps", "")}
         return f"join {steps[1]}", *fields.get(steps[2], (steps[2], ""))
-    if steps[0] == "copies" and len(steps) == 3:
+    if steps[0] == "copies" and len(steps) == 3 and steps[1].isdigit():
         return f"copy {int(steps[1]) + 1}", "crossfade", "ms"
     if steps == ["comp"]:
         return "song", "takes joined, stretches", ""
@@ -153,9 +154,9 @@ def refusal_words(path: str, said: str, sheet: Sheet | None = None) -> str:
     steps = path.split(".")
     if not path:
         return f"{said[0].upper()}{said[1:]}"
-    if steps[0] == "sections" and len(steps) > 2:
+    if steps[0] == "sections" and len(steps) > 2 and steps[1].isdigit():
         whose, what = f"section {int(steps[1]) + 1}", steps[2].replace("_", " ")
-    elif steps[:2] == ["tempo", "changes"] and len(steps) > 3:
+    elif steps[:2] == ["tempo", "changes"] and len(steps) > 3 and steps[2].isdigit():
         whose, what = f"tempo change {int(steps[2]) + 1}", steps[3].replace("bpm", "tempo")
     else:
         whose, what, _ = path_words(path, sheet)

@@ -352,3 +352,104 @@ def test_a_missing_file_is_said_on_every_page(client: Client, song: Song) -> Non
 def test_a_waiting_job_says_when_no_worker_runs(client: Client, song: Song) -> None:
     job = Job.objects.create(kind="print", song=song, message="waiting for a worker")
     assert "no worker is running" in client.get(f"/jobs/{job.pk}/").json()["message"]
+
+
+ODD_VALUES = [
+    5,
+    1.5,
+    True,
+    None,
+    "x",
+    "",
+    [],
+    [1],
+    [None],
+    [{}],
+    [[]],
+    {},
+    {"a": 1},
+    {"id": 5},
+    [{"id": []}],
+]
+"""Values of every JSON kind, where lists of parts and parts are wanted."""
+
+WHOLES = [
+    ("mics.snare_top.chain", "s1.ratio"),
+    ("mics.snare_top.chain", "compressor.after"),
+    ("mics.snare_top.chain.eq.bands", "b1.gain_db"),
+    ("mics.snare_top.chain.eq", "bands.b1"),
+    ("mics.snare_top.clean", "key.source"),
+    ("mics.snare_top.clean.regions", "r1"),
+    ("groups", "snare.chain.s1"),
+    ("buses", "chain.chain.s1"),
+    ("buses.strike", "sends.kick_in.db"),
+    ("drum_bus.chain", "compressor.on"),
+    ("over", "o1.value"),
+    ("layers", "over"),
+    ("timing.rules", "0.school"),
+    ("timing", "to_s.x"),
+    ("sections", "0.name"),
+    ("tempo", "changes.0.bpm"),
+    ("comp", "0.at"),
+    ("copies", "0.at"),
+    ("takes.0.corrections.x", "gone"),
+]
+
+
+@pytest.mark.parametrize(("whole", "part"), WHOLES, ids=[f"{a} {b}" for a, b in WHOLES])
+def test_a_list_set_to_anything_and_a_part_of_it_get_a_sentence(
+    client: Client, song: Song, whole: str, part: str
+) -> None:
+    client.raise_request_exception = False
+    for value in ODD_VALUES:
+        for patch in (
+            {whole: value},
+            {whole: value, f"{whole}.{part}": value},
+            {f"{whole}.{part}": value},
+        ):
+            body = {"patch": patch, "base": 1}
+            answer = client.post(f"/{song.slug}/keep/", body, content_type="application/json")
+            assert answer.status_code in (200, 400), (patch, answer.content[:300])
+            if answer.status_code == 200:
+                song.refresh_from_db()
+                song.current = song.revisions.get(number=1)
+                song.save()
+                continue
+            said = answer.json()["error"]
+            assert said.endswith((".", "?")), said
+            assert not re.search(r"Input should|valid (number|integer)|Traceback|NoneType", said), (
+                said
+            )
+
+
+@pytest.mark.parametrize(
+    "name", ["over", "chain", "bands", "after", "sends", "kind", "id", "mics", "buses"]
+)
+def test_a_bus_or_group_may_be_called_like_a_part_of_a_path(
+    client: Client, song: Song, name: str
+) -> None:
+    base = 1
+
+    def keep(patch: dict[str, object]) -> None:
+        nonlocal base
+        body = {"patch": patch, "base": base}
+        answer = client.post(f"/{song.slug}/keep/", body, content_type="application/json")
+        assert answer.status_code == 200, (patch, answer.content)
+        base = answer.json()["revision"]
+
+    for table in ("buses", "groups"):
+        keep({f"{table}.{name}": {}})
+        keep({f"{table}.{name}.fader_db": -3})
+        keep({f"{table}.{name}.chain.{name}": {"kind": "eq"}})
+        keep({f"{table}.{name}.chain.{name}.bands.{name}": {"gain_db": 2}})
+        keep({f"{table}.{name}.chain.{name}.bands.{name}.gain_db": 3})
+        keep({f"over.{name}": {"path": f"{table}.{name}.fader_db", "bars": "1-2", "value": -6}})
+        if table == "buses":
+            keep({f"buses.{name}.sends.kick_in": {"db": -3}})
+        assert client.get(f"/{song.slug}/picture/bus/?bus={name}").status_code == 200
+        body = {"channel": f"{table}.{name}", "name": "other", "base": base}
+        answer = client.post(f"/{song.slug}/rename/", body, content_type="application/json")
+        assert answer.status_code == 200, answer.content
+        base = answer.json()["revision"]
+        keep({f"over.{name}": None})
+        keep({f"{table}.other": None})

@@ -62,7 +62,7 @@ def test_copied_strokes_in_a_table_are_not_added_again(song: Song, tmp_path: Pat
     ("text", "words"),
     [
         ("", "no column “piece”"),
-        ("piece,time_s\n", "lists no strokes"),
+        ("piece,time_s\n", "lists no hits"),
         ("piece,time_s\nsnare,soon\n", "Line 2: time and velocity are numbers"),
         ("piece,time_s\nsnare,nan\n", "Line 2: a stroke's time"),
         ("piece,time_s\nsnare,900\n", "outside the song"),

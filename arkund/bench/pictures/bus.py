@@ -48,7 +48,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars, name: str = "") -> d
         "called": channel_in_hand(sheet, name, mic).label,
         "chain": small_strokes(sheet, graph_of(sheet).chain(name), start, stop, onsets),
         "routing": _routing(sheet, name, start, stop),
-        "rulers": {f"{DRUM_BUS}.fader_db": {"proposed": _wanted_level(sheet, start, stop)}},
+        "rulers": {f"{DRUM_BUS}.fader_db": {"proposed": _wanted_level(sheet, now)}},
     }
     return out | _squeeze(sheet, name, start, stop) if name else out
 
@@ -115,8 +115,15 @@ def _squeeze(sheet: Sheet, name: str, start: int, stop: int) -> dict[str, Any]:
     }
 
 
-def _wanted_level(sheet: Sheet, start: int, stop: int) -> float:
-    """Drum-bus level at which the song's mix peaks at −8 dBFS, the middle of its zone."""
-    whole = render_span(sheet, "output", "now", 0, sheet.frames)
+LOUDEST_HITS, AROUND_S = 6, 0.12
+
+
+def _wanted_level(sheet: Sheet, loop: np.ndarray[Any, Any]) -> float:
+    """Drum-bus level at which the mix peaks at −8 dBFS, the middle of its zone: by the loop and the
+    song's loudest hits, so that no picture waits for a whole song."""
+    rate, engine, node = sheet.rate, engine_for(sheet), graph_of(sheet).output
+    loudest = sorted(hits_of(sheet), key=lambda h: h.velocity, reverse=True)[:LOUDEST_HITS]
+    spans = [(round(h.time_s * rate), round((h.time_s + AROUND_S) * rate)) for h in loudest]
+    peak = max([_peak(loop), *(_peak(engine.read(node, *span)) for span in spans)])
     level = sheet.drum_bus.fader_db
-    return round(float(np.clip(level - 8.0 - _peak(whole), -24, 12)), 1)
+    return round(float(np.clip(level - 8.0 - peak, -24, 12)), 1)

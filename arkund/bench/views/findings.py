@@ -126,13 +126,20 @@ class Pass(Asked):
     ] = ()
 
 
+PASS, PREVIEW = "first-pass", "first-pass-preview"
+
+
 @require_POST
 def first_pass(request: HttpRequest, slug: str) -> JsonResponse:
-    """Start a first pass with the song's school, or a preview of one, unless either is under way."""
+    """Start a first pass with the song's school, or a preview of one, unless one is under way. A preview
+    gives way to the pass itself."""
     song, asked = song_named(slug), body(request, Pass)
     running = running_pass(song)
+    if running is not None and running.kind == PREVIEW and not asked.preview:
+        jobs.cancel(running)
+        running = None
     if running is None:
-        kind = "first-pass-preview" if asked.preview else "first-pass"
+        kind = PREVIEW if asked.preview else PASS
         running = jobs.enqueue(
             kind, song, {} if asked.preview else {"without": list(asked.without)}
         )
@@ -141,13 +148,13 @@ def first_pass(request: HttpRequest, slug: str) -> JsonResponse:
 
 def running_pass(song: Song) -> Job | None:
     """A first pass or a preview that is under way."""
-    kinds = ("first-pass", "first-pass-preview")
-    return song.jobs.filter(kind__in=kinds, state__in=UNDER_WAY).first()
+    under_way = song.jobs.filter(kind__in=(PASS, PREVIEW), state__in=UNDER_WAY)
+    return under_way.exclude(kind=PREVIEW, cancel_asked=True).order_by("kind").first()
 
 
 def last_preview(song: Song) -> dict[str, Any] | None:
     """What a first pass would do with the song as it is and its school, where that was asked."""
-    job = song.jobs.filter(kind="first-pass-preview", state=Job.State.DONE).order_by("-pk").first()
+    job = song.jobs.filter(kind=PREVIEW, state=Job.State.DONE).order_by("-pk").first()
     if job is None or song.current is None:
         return None
     found: dict[str, Any] = job.result
@@ -160,4 +167,4 @@ def last_preview(song: Song) -> dict[str, Any] | None:
 
 def last_pass(song: Song) -> Job | None:
     """The last first pass that came to its end."""
-    return song.jobs.filter(kind="first-pass", state=Job.State.DONE).order_by("-pk").first()
+    return song.jobs.filter(kind=PASS, state=Job.State.DONE).order_by("-pk").first()

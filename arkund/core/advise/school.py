@@ -10,6 +10,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
 from arkund.core.errors import ArkundError
+from arkund.core.mix.sheet import complaint
 
 
 class School(BaseModel):
@@ -174,9 +175,8 @@ def school_of(rows: dict[str, object]) -> School:
     try:
         return School.model_validate(rows)
     except ValidationError as error:
-        first = error.errors(include_url=False)[0]
-        where = ".".join(str(step) for step in first["loc"]) or "school"
-        raise ArkundError(f"The school's row “{where}” was refused: {first['msg']}.") from None
+        where, said = complaint(error)
+        raise ArkundError(f"The school's row “{where or 'school'}” was refused: {said}") from None
 
 
 def school_named(name: str) -> School:

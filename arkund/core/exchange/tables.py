@@ -4,12 +4,15 @@ import csv
 import io
 import math
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from arkund.core.errors import ArkundError
 from arkund.core.hits.hit import Hit
-from arkund.core.timing.grid import Grid
+from arkund.core.kit.roles import parse_mic_name
+from arkund.core.mix.sheet import Section
+from arkund.core.timing.grid import LAST_BAR, Grid
 from arkund.core.timing.moves import EditList
 
 HIT_COLUMNS = ("id", "piece", "time_s", "place", "velocity", "kind", "confidence")
@@ -36,6 +39,7 @@ def hits_csv(hits: Sequence[Hit], grid: Grid) -> str:
 
 
 MOST_ROWS = 100_000
+LARGEST_BYTES = 32 << 20
 PIECE = re.compile(r"[a-z]{1,40}(_[0-9]{1,3})?")
 KINDS = ("accent", "plain", "ghost", "flam", "roll")
 
@@ -54,29 +58,92 @@ class HitRow:
 def read_hits_csv(text: str) -> list[HitRow]:
     """Strokes of a table with the columns ``piece`` and ``time_s`` and, if it has them, ``id``,
     ``velocity`` and ``kind``; others are passed over. Raises `ArkundError` with the line."""
-    reader = csv.DictReader(io.StringIO(text.removeprefix("\ufeff")))
-    missing = [name for name in ("piece", "time_s") if name not in (reader.fieldnames or ())]
-    if missing:
-        raise ArkundError(
-            f"The file has no column “{missing[0]}”; a list of strokes needs piece and time_s."
-        )
     out: list[HitRow] = []
-    try:
-        for said in reader:
-            if len(out) >= MOST_ROWS:
-                raise ArkundError(f"The file lists more than {MOST_ROWS} strokes.")
-            out.append(_row(said, reader.line_num))
-    except csv.Error as error:
-        raise ArkundError(f"Line {reader.line_num} of the file cannot be read as CSV.") from error
+    seen: dict[str, int] = {}
+    for line, told in _rows(text, ("piece", "time_s")):
+        row = _row(told, line)
+        if row.id and (first := seen.setdefault(row.id, line)) != line:
+            raise ArkundError(
+                f"Lines {first} and {line} of the file both name the hit {row.id[:40]}."
+            )
+        out.append(row)
     if not out:
-        raise ArkundError("The file lists no strokes.")
+        raise ArkundError("The file lists no hits.")
     return out
 
 
-def _row(said: Mapping[str, str | None], line: int) -> HitRow:
-    def told(name: str) -> str:
-        return (said.get(name) or "").strip()
+def read_roles_csv(text: str) -> dict[str, str]:
+    """The mic of each file, of a table with the columns ``file`` and ``mic``. Raises `ArkundError` with
+    the line."""
+    out = {}
+    for line, told in _rows(text, ("file", "mic")):
+        try:
+            out[told("file")] = str(parse_mic_name(told("mic")))
+        except ValueError as error:
+            raise ArkundError(f"Line {line}: {error}") from None
+    return out
 
+
+def read_sections_csv(text: str) -> tuple[Section, ...]:
+    """Sections of a table with the columns ``name``, ``start_bar`` and ``bars``. Raises `ArkundError`
+    with the line."""
+    out = []
+    for line, told in _rows(text, ("name", "start_bar", "bars")):
+        try:
+            bars = {name: int(told(name)) for name in ("start_bar", "bars")}
+            out.append(Section(name=told("name"), **bars))
+        except ValueError:
+            raise ArkundError(
+                f"Line {line}: a section has a name of 1 to 40 letters, and start_bar and bars as "
+                f"whole numbers from 1 to {LAST_BAR}."
+            ) from None
+    return tuple(out)
+
+
+def read_text(path: Path) -> str:
+    """The text of a table's file; raises `ArkundError` where it is larger than `LARGEST_BYTES`, no
+    file, or no text in UTF-8."""
+    try:
+        if not path.is_file():
+            raise ArkundError(f"There is no file {path.name}.")
+        with path.open("rb") as stream:
+            content = stream.read(LARGEST_BYTES + 1)
+    except OSError:
+        raise ArkundError(f"{path.name} could not be read.") from None
+    if len(content) > LARGEST_BYTES:
+        raise ArkundError(f"{path.name} is larger than {LARGEST_BYTES >> 20} MB.")
+    try:
+        return content.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        raise ArkundError(
+            f"{path.name} is no text in UTF-8; save it as CSV in that encoding."
+        ) from None
+
+
+Told = Callable[[str], str]
+"""What a row says in a column, without blanks around it; nothing where it has no such column."""
+
+
+def _rows(text: str, needed: Sequence[str]) -> Iterator[tuple[int, Told]]:
+    """The rows of a table, with the line on which each ends. Raises `ArkundError` where a column is
+    missing, there are too many rows, or it cannot be read as CSV."""
+    reader = csv.DictReader(io.StringIO(text.removeprefix("\ufeff")))
+    try:
+        missing = [name for name in needed if name not in (reader.fieldnames or ())]
+        if missing:
+            raise ArkundError(
+                f"The file has no column “{missing[0]}”; its first line should name "
+                f"{', '.join(needed)}."
+            )
+        for number, said in enumerate(reader):
+            if number >= MOST_ROWS:
+                raise ArkundError(f"The file has more than {MOST_ROWS} rows.")
+            yield reader.line_num, lambda name, said=said: (said.get(name) or "").strip()  # type: ignore[misc]
+    except csv.Error as error:
+        raise ArkundError(f"Line {reader.line_num} of the file cannot be read as CSV.") from error
+
+
+def _row(told: Told, line: int) -> HitRow:
     piece, kind = told("piece"), told("kind")
     if not PIECE.fullmatch(piece):
         raise ArkundError(f"Line {line}: “{piece[:40]}” is no piece of a kit.")

@@ -5,7 +5,7 @@ the other where bars begin or end. Both sides of such a fade run all the while, 
 whatever it is that differs: a level, a frequency, a stage on standby.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from pydantic import Field
@@ -74,6 +74,17 @@ def refuse(sheet: "Sheet", apply: Callable[["Sheet", dict[str, Any]], "Sheet"]) 
             apply(plain, values_at_once)
         except ValueError as error:
             raise ValueError(f"a difference over bars does not hold: {error}") from None
+
+
+def freed(sheet: "Sheet", patch: Mapping[str, Any]) -> dict[str, Any]:
+    """What goes along with the entries that a patch takes away: differences of what is within them."""
+    gone = [path for path, value in patch.items() if value is None]
+    return {
+        f"over.{over.id}": None
+        for over in sheet.over
+        for path in gone
+        if over.path == path or over.path.startswith(f"{path}.")
+    }
 
 
 def _rounds(differences: Sequence[Over]) -> list[dict[str, Any]]:

@@ -9,6 +9,7 @@ to each side.
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
+from arkund.core.mix.differences import freed
 from arkund.core.mix.lanes import sounding_mics
 from arkund.core.mix.sheet import Sheet
 
@@ -78,7 +79,8 @@ def lane(sheet: Sheet, name: str) -> tuple[str, ...]:
 
 def completed(sheet: Sheet, patch: Mapping[str, Any]) -> dict[str, Any]:
     """The patch with what it sets on one side of a linked pair set on the other, unless it says
-    something else there. A pair that becomes linked takes what the side has that was asked."""
+    something else there. A pair that becomes linked takes what the side has that was asked. What is
+    taken away takes its differences over bars along."""
     out = dict(patch)
     for path, value in patch.items():
         table, _, rest = path.partition(".")
@@ -95,4 +97,4 @@ def completed(sheet: Sheet, patch: Mapping[str, Any]) -> dict[str, Any]:
                 out |= {f"mics.{other}.{shared}": own[shared] for shared in SHARED}
         elif what.partition(".")[0] in SHARED and partner(sheet, name):
             out[f"mics.{other}.{what}"] = value
-    return out
+    return freed(sheet, out) | out

@@ -5,12 +5,14 @@ Such a list takes new entries and gives them up as tables do; ``after``, in an e
 path of its own, is the id of the one before it (empty: it comes first).
 """
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from pydantic import ValidationError
 
 from arkund.core.errors import SheetError
+from arkund.core.mix.channels import DRUM_BUS, Channel
+from arkund.core.mix.differences import CHANNELS
 from arkund.core.mix.sheet import Sheet, complaint
 
 
@@ -39,8 +41,15 @@ _TABLES = (
 )
 """Where entries come and go by name; None takes one away."""
 
-_BY_ID = ("chain", "bands", "over")
-"""Lists whose entries are addressed by their ids."""
+_BY_ID = (
+    ("over",),
+    *((table, "*", "chain") for table in CHANNELS),
+    *((table, "*", "chain", "*", "bands") for table in CHANNELS),
+    (DRUM_BUS, "chain"),
+    (DRUM_BUS, "chain", "*", "bands"),
+)
+"""Lists whose entries are addressed by their ids. By their place, not their name: a bus may be called
+``chain``."""
 
 AFTER = "after"
 
@@ -65,20 +74,31 @@ def _node(document: Any, steps: list[str], path: str) -> Any:
 
 
 def _is_by_id(parents: list[str]) -> bool:
-    return bool(parents) and parents[-1] in _BY_ID
+    return _is_among(_BY_ID, parents)
 
 
 def _before(entries: list[Any], entry: str, path: str) -> str:
     """The id before an entry's, empty for the first."""
     place = _place(entries, entry, path)
-    return str(entries[place - 1]["id"]) if place else ""
+    return _id_of(entries[place - 1]) if place else ""
 
 
-def _place(entries: list[Any], entry: str, path: str) -> int:
-    for place, one in enumerate(entries):
-        if one.get("id") == entry:
-            return place
-    raise _no_such(path)
+def _place(entries: Any, entry: str, path: str) -> int:
+    place = _found(entries, entry)
+    if place is None:
+        raise _no_such(path)
+    return place
+
+
+def _found(entries: Any, entry: str) -> int | None:
+    """Where an entry stands. Within one patch a list may have been set to anything."""
+    if not isinstance(entries, list):
+        return None
+    return next((n for n, one in enumerate(entries) if _id_of(one) == entry), None)
+
+
+def _id_of(entry: Any) -> str:
+    return str(entry.get("id", "")) if isinstance(entry, Mapping) else ""
 
 
 def apply_patch(sheet: Sheet, patch: Patch) -> Sheet:
@@ -99,11 +119,39 @@ def apply_patch(sheet: Sheet, patch: Patch) -> Sheet:
         raise RefusedValue(*complaint(error)) from None
 
 
+def apply_within(sheet: Sheet, patch: Patch) -> Sheet:
+    """`apply_patch` of values within channels (mics, layers, groups, buses, the drum bus) that say
+    nothing of other channels: only the channels that it touches are checked again, which takes a
+    twentieth of the time. Raises `SheetError`."""
+    changes: dict[tuple[str, str], dict[str, Any]] = {}
+    for path, value in patch.items():
+        table, _, rest = path.partition(".")
+        name = rest.partition(".")[0] if table in CHANNELS else ""
+        changes.setdefault((table, name), {})[path] = value
+    for (table, name), values in changes.items():
+        channel = getattr(sheet, table, {}).get(name) if name else getattr(sheet, table, None)
+        if not isinstance(channel, Channel):
+            raise _no_such(next(iter(values)))
+        plain = channel.model_dump(mode="json")
+        document: Any = {table: {name: plain} if name else plain}
+        for path, value in values.items():
+            _put(document, path, value)
+        try:
+            made = type(channel).model_validate(document[table][name] if name else document[table])
+        except ValidationError as error:
+            where, said = complaint(error)
+            raise RefusedValue(".".join(p for p in (table, name, where) if p), said) from None
+        update = {table: {**getattr(sheet, table), name: made} if name else made}
+        sheet = sheet.model_copy(update=update)
+    return sheet
+
+
 def _put(document: Any, path: str, value: Any) -> None:
     *parents, last = path.split(".")
     if last == AFTER and _is_by_id(parents[:-1]):
         entries = _node(document, parents[:-1], path)
-        entry = entries.pop(_place(entries, parents[-1], path))
+        place = _place(entries, parents[-1], path)
+        entry = entries.pop(place)
         _insert(entries, entry, value, path)
         return
     node = _node(document, parents, path)
@@ -123,18 +171,20 @@ def _put(document: Any, path: str, value: Any) -> None:
 
 def _put_entry(entries: list[Any], entry: str, value: Any, path: str) -> None:
     """Add, replace or take away one entry of a list by id."""
-    there = next((n for n, one in enumerate(entries) if one.get("id") == entry), None)
+    if not isinstance(entries, list):
+        raise _no_such(path)
+    there = _found(entries, entry)
     if value is None:
         if there is None:
             raise _no_such(path)
         del entries[there]
         return
     if not isinstance(value, Mapping):
-        raise RefusedValue(path, f"it should be a JSON object; given was {value!r:.60}")
+        raise RefusedValue(path, f"it should be a JSON object; given was {value!r:.60}.")
     made = {"id": entry, **{k: v for k, v in value.items() if k != AFTER}}
     if made["id"] != entry:
-        raise RefusedValue(path, f"it calls itself {made['id']!r:.60}")
-    last = str(entries[-1]["id"]) if entries else ""
+        raise RefusedValue(path, f"it calls itself {made['id']!r:.60}.")
+    last = _id_of(entries[-1]) if entries else ""
     after = value.get(AFTER, last if there is None else None)
     if there is None:
         _insert(entries, made, after, path)
@@ -149,8 +199,8 @@ def _insert(entries: list[Any], made: Any, after: Any, path: str) -> None:
     if after == "":
         entries.insert(0, made)
         return
-    if not isinstance(after, str) or not any(one.get("id") == after for one in entries):
-        raise RefusedValue(path, f"there is nothing called {after!r:.40} that it could come after")
+    if not isinstance(after, str) or _found(entries, after) is None:
+        raise RefusedValue(path, f"there is nothing called {after!r:.40} that it could come after.")
     entries.insert(_place(entries, after, path) + 1, made)
 
 
@@ -177,9 +227,14 @@ def touch_alike(one: Patch, other: Patch) -> bool:
 
 def _is_table(parents: list[str]) -> bool:
     """Whether a path leads to a table that holds entries by name."""
+    return _is_among(_TABLES, parents)
+
+
+def _is_among(patterns: Iterable[tuple[str, ...]], steps: list[str]) -> bool:
+    """Whether a path fits one of the patterns; ``*`` stands for any one step."""
     return any(
-        len(t) == len(parents) and all(p in ("*", s) for p, s in zip(t, parents, strict=True))
-        for t in _TABLES
+        len(t) == len(steps) and all(p in ("*", s) for p, s in zip(t, steps, strict=True))
+        for t in patterns
     )
 
 

@@ -93,8 +93,11 @@ def _wanted(graph: Graph, stems: Sequence[str], prefix: str) -> list[tuple[str, 
     """``(file stem, node, counts toward the sum)``."""
     out: list[tuple[str, Node, bool]] = []
     if "mics" in stems:
-        lanes = {**graph.outs, **graph.layers}
-        out += [(f"{prefix}{name}", n, name in graph.parts) for name, n in lanes.items()]
+        out += [(f"{prefix}{name}", n, name in graph.parts) for name, n in graph.outs.items()]
+        out += [
+            (f"{prefix}{_layer_stem(name)}", n, name in graph.parts)
+            for name, n in graph.layers.items()
+        ]
     if "groups" in stems:
         # Of groups that do something: the others are what their mics are.
         out += [
@@ -106,7 +109,17 @@ def _wanted(graph: Graph, stems: Sequence[str], prefix: str) -> list[tuple[str, 
         out += [(f"{prefix}{name}_return", node, True) for name, node in graph.returns.items()]
     if "mix" in stems:
         out.append((f"{prefix}mix", graph.output, False))
+    names = [stem for stem, _, _ in out]
+    if twice := sorted({name for name in names if names.count(name) > 1}):
+        raise ArkundError(
+            f"Two channels would be printed as {twice[0]}; rename one of them, then print again."
+        )
     return out
+
+
+def _layer_stem(name: str) -> str:
+    """A layer's file says that it is one: it may be called ``mix``, or like a group's file."""
+    return name if name.endswith(("_layer", "_sub")) else f"{name}_layer"
 
 
 Written = NDArray[np.float32] | NDArray[np.int32]

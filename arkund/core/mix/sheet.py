@@ -327,12 +327,12 @@ class Sheet(Part):
 
 
 def with_values(sheet: Sheet, values: Mapping[str, Any]) -> Sheet:
-    """The sheet with values at paths, checked; raises `ValueError` in one sentence."""
+    """The sheet with values within channels at paths, checked; raises `ValueError` in one sentence."""
     # What a difference may change is only known once sheets are; changes are made beside them.
-    from arkund.core.mix.patches import apply_patch
+    from arkund.core.mix.patches import apply_within
 
     try:
-        return apply_patch(sheet, values)
+        return apply_within(sheet, values)
     except SheetError as error:
         raise ValueError(str(error).rstrip(".")) from None
 
@@ -362,6 +362,32 @@ def load(text: str) -> Sheet:
         raise SheetError(first_complaint(error)) from None
 
 
+_NUMBER, _WHOLE, _SWITCH = (
+    "it should be a number",
+    "it should be a whole number",
+    "it should be true or false",
+)
+_PLAINLY = {
+    "float_parsing": _NUMBER,
+    "float_type": _NUMBER,
+    "finite_number": _NUMBER,
+    "int_parsing": _WHOLE,
+    "int_parsing_size": _WHOLE,
+    "int_type": _WHOLE,
+    "int_from_float": _WHOLE,
+    "bool_parsing": _SWITCH,
+    "bool_type": _SWITCH,
+    "string_type": "it should be text",
+    "dict_type": "it should be a JSON object",
+    "model_type": "it should be a JSON object",
+    "model_attributes_type": "it should be a JSON object",
+    "tuple_type": "it should be a list",
+    "list_type": "it should be a list",
+    "extra_forbidden": "there is no such value",
+}
+"""What the commonest refusals of the model library mean, in plain words."""
+
+
 def first_complaint(error: ValidationError) -> str:
     """The first thing wrong with a document, as a sentence."""
     path, said = complaint(error)
@@ -385,8 +411,10 @@ def complaint(error: ValidationError) -> tuple[str, str]:
         return ".".join(
             str(step) for step in first["loc"][:-1]
         ), f"“{first['loc'][-1]}” is missing."
+    said = _PLAINLY.get(first["type"], said)
     if first["type"] != "value_error":
-        said += f"; given was {str(first.get('input'))[:60]!r}"
+        given = first.get("input")
+        said += f"; given was {'nothing' if given is None else repr(str(given)[:60])}"
     return ".".join(str(step) for step in first["loc"]), f"{said}."
 
 

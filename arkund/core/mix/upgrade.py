@@ -79,7 +79,9 @@ def _sends(sends: Any) -> Any:
 
 def _drum_bus(bus: Mapping[str, Any]) -> dict[str, Any]:
     out = {k: v for k, v in bus.items() if k not in ("compressor", "level_db")}
-    glue = {"ratio": 2, "attack_ms": 20, "release_ms": 150, **bus.get("compressor", {})}
+    glue = bus.get("compressor", {})
+    if isinstance(glue, Mapping):
+        glue = {"ratio": 2, "attack_ms": 20, "release_ms": 150, **glue}
     return out | {"chain": [_stage("compressor", glue)], "fader_db": bus.get("level_db", 0.0)}
 
 
