@@ -11,9 +11,10 @@ setup: $(RUN_STAMP)
 
 $(RUN_STAMP): requirements.txt constraints.txt pyproject.toml
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	@echo "Installing what Arkund needs …"
-	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check -c constraints.txt -r requirements.txt
+	@echo "Installing what Arkund needs (about 250 MB; a minute or two) …"
+	@$(BIN)/python -m pip install --progress-bar off --no-warn-script-location --disable-pip-version-check -c constraints.txt -r requirements.txt
 	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check --no-deps -e .
+	@echo "Preparing the code …"
 	@$(BIN)/python -m compileall -q arkund
 	@$(BIN)/python -m arkund.core.mix.warming
 	@touch $@
@@ -22,8 +23,8 @@ demo: setup
 	@$(BIN)/arkund demo $(ARGS)
 
 $(TEST_STAMP): $(RUN_STAMP) requirements-dev.txt package-lock.json
-	@echo "Installing what the tests need …"
-	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check -c constraints.txt -r requirements-dev.txt
+	@echo "Installing what the tests need (about 200 MB, and a browser where there is none; some minutes) …"
+	@$(BIN)/python -m pip install --progress-bar off --no-warn-script-location --disable-pip-version-check -c constraints.txt -r requirements-dev.txt
 	@sh scripts/install-test-tools.sh
 	@touch $@
 

@@ -21,7 +21,7 @@ packages() {
     echo "Installing $what …"
     try=1
     until apt-get -o DPkg::Lock::Timeout=120 update -qq &&
-        DEBIAN_FRONTEND=noninteractive apt-get -o DPkg::Lock::Timeout=300 install -y -qq "$@" >/dev/null; do
+        DEBIAN_FRONTEND=noninteractive apt-get -o DPkg::Lock::Timeout=300 install -y -q -o Dpkg::Use-Pty=0 "$@"; do
         [ "$try" -lt "$TRIES" ] || fail "$what" "apt-get failed $TRIES times."
         echo "That failed; try $try of $TRIES, again in $WAIT_S s." >&2
         try=$((try + 1))

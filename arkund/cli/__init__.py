@@ -56,7 +56,10 @@ def _words_of(error: Exception) -> str:
         return str(error)
     if isinstance(error, ValidationError):
         return first_complaint(error)
-    from arkund.songs.disk import disk_words
+    try:
+        from arkund.songs.disk import disk_words
+    except ArkundError as unusable:  # the data folder, which settings ask for
+        return str(unusable)
 
     if words := disk_words(error):
         return words

@@ -1,10 +1,9 @@
 """Files out and in."""
 
 import argparse
-from pathlib import Path
 from typing import Any
 
-from arkund.cli.opening import Add, say, show_progress, song_named
+from arkund.cli.opening import Add, given_path, say, show_progress, song_named
 from arkund.core.errors import ArkundError
 from arkund.core.hits.confidence import EXPORTED
 from arkund.core.mix.graph import Variant
@@ -22,10 +21,10 @@ def register(add: Add) -> None:
     sub.add_argument("--after", default="", metavar="STAGE", help="behind this stage of its chain")
     sub.add_argument("--bars", help="first-last, e.g. 5-12; the whole song by default")
     sub.add_argument("--as-recorded", action="store_true")
-    sub.add_argument("-o", dest="out", type=Path, required=True, metavar="FILE.wav")
+    sub.add_argument("-o", dest="out", type=given_path, required=True, metavar="FILE.wav")
     sub = add("print", _print, "print stems and mix into a folder")
     sub.add_argument("song")
-    sub.add_argument("-o", dest="out", type=Path, required=True, metavar="DIR")
+    sub.add_argument("-o", dest="out", type=given_path, required=True, metavar="DIR")
     sub.add_argument("--stems", default="mics,groups,parallel,mix")
     sub.add_argument("--format", default="wav24")
     sub = add("export", _export, "write hits, edits, tempo map or sheet to a file")
@@ -37,13 +36,13 @@ def register(add: Add) -> None:
         metavar="SHARE",
         help="leave strokes out of MIDI that are less sure, 0 to 1",
     )
-    sub.add_argument("-o", dest="out", type=Path, required=True, metavar="PATH")
+    sub.add_argument("-o", dest="out", type=given_path, required=True, metavar="PATH")
     sub = add("import-sheet", _import_sheet, "take over the settings of a sheet from a file")
     sub.add_argument("song")
-    sub.add_argument("file", type=Path, metavar="FILE.json")
+    sub.add_argument("file", type=given_path, metavar="FILE.json")
     sub = add("import-hits", _import_hits, "make the hit list what a CSV file says")
     sub.add_argument("song")
-    sub.add_argument("file", type=Path, metavar="FILE.csv")
+    sub.add_argument("file", type=given_path, metavar="FILE.csv")
 
 
 def _render(args: argparse.Namespace) -> dict[str, Any]:

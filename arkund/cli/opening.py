@@ -1,8 +1,10 @@
 """What commands share: the songs they open, and what they say."""
 
+import argparse
 import os
 import sys
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from arkund.core.errors import ArkundError
@@ -14,6 +16,13 @@ Add = Callable[[str, Callable[..., Any], str], Any]
 def say(text: str) -> None:
     """A message for the person at the terminal."""
     print(text, file=sys.stderr)
+
+
+def given_path(text: str) -> Path:
+    """A file or folder that was named; an empty name would be the present folder."""
+    if not text.strip():
+        raise argparse.ArgumentTypeError("it is empty; name a file or folder")
+    return Path(text)
 
 
 def set_up_django(*, migrate: bool = True) -> None:

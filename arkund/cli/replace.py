@@ -1,10 +1,9 @@
 """Replace: layers, subs, samples, even strokes, patches."""
 
 import argparse
-from pathlib import Path
 from typing import Any
 
-from arkund.cli.opening import Add, say, song_named
+from arkund.cli.opening import Add, given_path, say, song_named
 from arkund.core.errors import ArkundError
 
 
@@ -13,7 +12,9 @@ def register(add: Add) -> None:
     sub = add("harvest", _harvest, "a piece's strokes as samples, the best isolated first")
     sub.add_argument("song")
     sub.add_argument("piece")
-    sub.add_argument("-o", dest="out", type=Path, metavar="DIR", help="write the sample set there")
+    sub.add_argument(
+        "-o", dest="out", type=given_path, metavar="DIR", help="write the sample set there"
+    )
     sub = add("layer", _layer, "lay samples under a piece's strokes, or play them instead")
     sub.add_argument("song")
     sub.add_argument("piece")
@@ -34,7 +35,7 @@ def register(add: Add) -> None:
     sub.add_argument(
         "--from",
         dest="source",
-        type=Path,
+        type=given_path,
         metavar="FILE",
         help="keep a folder of samples, a one-shot recording or an SFZ kit for the piece",
     )

@@ -2,17 +2,16 @@
 
 import argparse
 import json
-from pathlib import Path
 from typing import Any
 
-from arkund.cli.opening import Add, say, set_up_django, show_progress, song_named
+from arkund.cli.opening import Add, given_path, say, set_up_django, show_progress, song_named
 from arkund.core.errors import ArkundError
 
 
 def register(add: Add) -> None:
     """The commands of this module."""
     sub = add("simulate", _simulate, "write a simulated recording and truth.json")
-    sub.add_argument("dir", type=Path)
+    sub.add_argument("dir", type=given_path)
     sub.add_argument("--preset", default="copper")
     sub.add_argument("--seed", type=int, default=1)
     sub.add_argument("--bars", type=int, help="only the first bars")
@@ -20,11 +19,11 @@ def register(add: Add) -> None:
     sub.add_argument("--stems", action="store_true", help="also each mic's share of each piece")
     sub = add("new", _new, "make a song from a folder of mics")
     sub.add_argument("name")
-    sub.add_argument("--from", dest="source", type=Path, required=True, metavar="DIR")
+    sub.add_argument("--from", dest="source", type=given_path, required=True, metavar="DIR")
     sub.add_argument("--tempo", type=float)
     sub.add_argument("--meter", default="4/4")
-    sub.add_argument("--roles", type=Path, metavar="FILE.csv")
-    sub.add_argument("--sections", type=Path, metavar="FILE.csv")
+    sub.add_argument("--roles", type=given_path, metavar="FILE.csv")
+    sub.add_argument("--sections", type=given_path, metavar="FILE.csv")
     sub.add_argument("--resample", type=int, metavar="HZ")
     sub.add_argument("--pad", action="store_true")
     sub.add_argument("--stereo", choices=("left", "right", "sum"), default="")
@@ -38,7 +37,9 @@ def register(add: Add) -> None:
     sub.add_argument("--unused", metavar="WHY", help="leave it out of everything, with a reason")
     sub.add_argument("--in-use", action="store_true", help="take it in again")
     sub.add_argument("--overdub", choices=("yes", "no"), help="recorded by itself, or with the kit")
-    sub.add_argument("--file", type=Path, help="a file for it; adds the mic where there is none")
+    sub.add_argument(
+        "--file", type=given_path, help="a file for it; adds the mic where there is none"
+    )
     sub.add_argument("--take", type=int, default=1, help="the take that the file belongs to")
     sub.add_argument("--stereo", choices=("left", "right", "sum"), default="mono")
     sub = add("set", _set, "change one value of the sheet")
@@ -59,7 +60,7 @@ def register(add: Add) -> None:
     sub.add_argument("--out", action="store_true", help="take out all that it changes")
     sub = add("tempo", _tempo, "take over the tempo map of a MIDI file, or find a drifting one")
     sub.add_argument("song")
-    sub.add_argument("--midi", type=Path, metavar="FILE.mid")
+    sub.add_argument("--midi", type=given_path, metavar="FILE.mid")
     sub.add_argument("--drifting", action="store_true", help="bar by bar from the strokes")
     add("undo", _undo, "back to the revision before").add_argument("song")
     add("redo", _redo, "forward again").add_argument("song")

@@ -102,6 +102,9 @@ def add(song: Song, base: int, piece: str, heard_s: float, kind: str = "plain") 
     )
 
 
+MOST_A_SECOND = 40
+"""More hits a second, on average over the song, than any kit is played with."""
+
 SAME_TIME_S = 2e-6
 """Times are written to the microsecond."""
 
@@ -114,6 +117,12 @@ def take_over(song: Song, rows: Sequence[HitRow], name: str, base: int | None = 
     study = study_of(sheet)
     played = {h.id: h for h in played_hits(sheet, storage.load_hits) if "-" not in h.id}
     heard = {h.id: h for h in study.hits}
+    most = round(MOST_A_SECOND * sheet.frames / sheet.rate) + MOST_A_SECOND
+    if len(rows) > most:
+        raise ArkundError(
+            f"The file lists {len(rows)} hits; a song of {sheet.frames / sheet.rate:.0f} s has "
+            f"{most} at most, {MOST_A_SECOND} a second."
+        )
     # A copied stroke is what it was copied from, and is said there.
     rows = [row for row in rows if row.id in played or row.id not in heard]
     kit = known_pieces(sheet)

@@ -199,7 +199,6 @@ def _import(
     for number, take in enumerate(takes):
         span = 0.65 / len(takes)
         base = 0.3 + span * number
-        # One take at a time in memory.
         sounds = {lane.incoming.mic: _sound(lane) for lane in lanes if lane.incoming.take == take}
         hits, analysis = analyse(
             sounds,
@@ -207,7 +206,6 @@ def _import(
             lambda s, w, b=base, d=span: progress(b + d * s, w),  # type: ignore[misc]
         )
         analysed[take] = _Analysed(hits, analysis)
-        del sounds
     progress(0.97, "writing the song")
     return _write(wishes, rate, lanes, _lined_up(analysed, lanes)), refused
 
@@ -215,9 +213,9 @@ def _import(
 def _sound(lane: _Lane) -> Sound:
     item = lane.incoming
     in_kit = lane.role not in OFF_KIT
-    audio = read_mono(lane.path, item.pick, item.name)
-    lane.frames = len(audio)
-    return Sound(audio, lane.sha256, item.pick, item.name, in_kit, lane.facts.rate)
+    made = Sound(lane.path, lane.sha256, item.pick, item.name, in_kit, lane.facts.rate)
+    lane.frames = made.frames
+    return made
 
 
 def _lined_up(analysed: Mapping[int, _Analysed], lanes: list[_Lane]) -> dict[int, _Analysed]:

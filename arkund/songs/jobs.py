@@ -28,7 +28,7 @@ from arkund.core.mix.sheet import Section
 from arkund.songs import backups, first_pass, importing, incoming, locks, prints, set_up, storage
 from arkund.songs.disk import disk_words
 from arkund.songs.models import Job, Song, StagedFile
-from arkund.songs.sweeping import sweep
+from arkund.songs.sweeping import AGE_S, START_AGE_S, sweep
 
 LOOK_EVERY_S = 2.0
 SWEEP_EVERY_S = 1800.0
@@ -115,9 +115,18 @@ def take_up_left_jobs() -> int:
     return left
 
 
+def sweep_at_start() -> None:
+    """Remove what killed imports left, as soon as a worker is there again."""
+    try:
+        sweep(age_s=START_AGE_S, uploads_s=AGE_S)
+    except Exception as error:
+        logger.warning("sweeping failed and is tried again: %s", error)
+
+
 def keep_watch(over: threading.Event) -> None:
     """Take up left jobs, sweep, and keep copies of the database, until ``over``. Nothing that
     fails in it ends it."""
+    sweep_at_start()
     duties: dict[Callable[[], object], float] = {
         take_up_left_jobs: LOOK_EVERY_S,
         sweep: SWEEP_EVERY_S,

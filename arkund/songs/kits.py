@@ -40,21 +40,22 @@ FEWEST = 2
 Audio = NDArray[np.float32]
 
 
-def kit_from(path: Path, piece: str, study: Study) -> tuple[Kit, list[str]]:
+def kit_from(path: Path, piece: str, study: Study, called: str = "") -> tuple[Kit, list[str]]:
     """The samples at a path for a piece, at the song's rate, and what was not read of a kit file.
 
     A folder: each sound in it is one stroke. An SFZ file: its regions on the piece's note, or all
     where it has none there. A sound: single strokes one after the other, cut and sorted by
-    themselves. Raises `ArkundError`.
+    themselves. ``called`` is what errors call the path. Raises `ArkundError`.
     """
+    called = called or path.name
     unknown: list[str] = []
     if not path.is_dir() and not path.is_file():
-        raise ArkundError(f"There is no file or folder {path.name}.")
+        raise ArkundError(f"There is no file or folder {called}.")
     if path.is_dir():
         files = sorted(p for p in path.iterdir() if p.suffix.lower() in SOUNDS and p.is_file())
         if not files:
             raise ArkundError(
-                f"There is no sound in {path.name}; samples are {', '.join(SOUNDS)} files."
+                f"There is no sound in {called}; samples are {', '.join(SOUNDS)} files."
             )
         strokes = [_sample(p, study.rate) for p in files[:MOST_FILES]]
     elif path.suffix.lower() == ".sfz":
@@ -66,7 +67,7 @@ def kit_from(path: Path, piece: str, study: Study) -> tuple[Kit, list[str]]:
     try:
         return kit_of(strokes, study.rate), unknown
     except ValueError:
-        raise ArkundError(f"Nothing is heard in the samples of {path.name}.") from None
+        raise ArkundError(f"Nothing is heard in the samples of {called}.") from None
 
 
 def store(kit: Kit, rate: int) -> str:

@@ -74,6 +74,7 @@ def keep(
     if after == before:
         return current
     refuse_unknown_strokes(after, patch)
+    _refuse_beyond_the_end(before, after)
     after = retimed(before, after)
     inverse = inverse_patch(before, patch)
     words = label or label_of(patch, inverse, after if any(patch.values()) else before)
@@ -85,6 +86,18 @@ def keep(
         return _store(
             song, now, after, dict(patch), inverse, words, reason, station, measures or {}, finding
         )
+
+
+def _refuse_beyond_the_end(before: Sheet, after: Sheet) -> None:
+    """Raises `SheetError` for a region that a change puts behind the song's last sample."""
+    for name, mic in after.mics.items():
+        old = before.mics[name].clean.regions if name in before.mics else {}
+        for region_id, region in mic.clean.regions.items():
+            if region.at >= after.frames and region != old.get(region_id):
+                raise SheetError(
+                    f"The region would begin at {region.at / after.rate:.1f} s; the song ends at "
+                    f"{after.frames / after.rate:.1f} s."
+                )
 
 
 def rename(song_id: int, base: int, channel: str, name: str) -> Revision:

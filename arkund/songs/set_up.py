@@ -10,7 +10,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from arkund.core.audio.files import examine, read_mono
+from arkund.core.audio.files import examine
 from arkund.core.errors import ArkundError
 from arkund.core.hits.carry import carried
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name
@@ -234,7 +234,7 @@ def _sounds(sheet: Sheet, take: Take, files: Mapping[str, str]) -> dict[str, Sou
     kit = set(kit_mics(sheet))
     return {
         mic: Sound(
-            read_mono(storage.sound_path(source.sha256), source.pick),
+            storage.sound_path(source.sha256),
             source.sha256,
             source.pick,
             files.get(mic, sheet.mics[mic].file),

@@ -58,7 +58,7 @@ def keep_files(
     """Keep the samples in a folder, a one-shot recording or an SFZ kit for a piece, and what was not
     read of it, in a sentence. Raises `ArkundError`."""
     study = findings.study_of_song(song)
-    kit, unknown = kits.kit_from(path, piece, study)
+    kit, unknown = kits.kit_from(path, piece, study, origin)
     made = _keep(kit, piece, name or path.stem, study.rate, origin or path.name)
     return made, kits.described(unknown)
 

@@ -20,6 +20,10 @@ from arkund.songs import locks, storage
 from arkund.songs.models import Job, Print, Revision, SampleSet, StagedFile
 
 AGE_S = 3600.0
+START_AGE_S = 30.0
+"""At a worker's start less is enough: what stores lives holds `locks.storing`, and what writes a
+temporary file is done with it in seconds."""
+
 STAGING_S = 86400.0
 """An upload may wait for a day to become a song."""
 
@@ -49,13 +53,19 @@ class Swept:
             self.files, self.size = self.files + 1, self.size + size
 
 
-def sweep(age_s: float = AGE_S, staging_s: float = STAGING_S, *, only_look: bool = False) -> Swept:
-    """Remove what nothing refers to and is older than ``age_s`` (uploads that wait for a song:
-    ``staging_s``). With ``only_look`` nothing is removed, only counted."""
+def sweep(
+    age_s: float = AGE_S,
+    staging_s: float = STAGING_S,
+    *,
+    uploads_s: float | None = None,
+    only_look: bool = False,
+) -> Swept:
+    """Remove what nothing refers to and is older than ``age_s`` (uploads under way: ``uploads_s``;
+    those that wait for a song: ``staging_s``). With ``only_look`` nothing is removed, only counted."""
     swept = Swept()
     for path in [
         *_parts(age_s),
-        *_uploads(age_s),
+        *_uploads(age_s if uploads_s is None else uploads_s),
         *_staged(staging_s, only_look=only_look),
         *_memos(),
         *_prints(age_s),

@@ -43,8 +43,9 @@ class _Request(HTTPRequestParser):
         super().parse_header(header_plus)
         self.is_known = self._is_known(self.headers)
         if not self.is_known:
-            self.adj = copy(self.adj)
-            self.adj.max_request_body_size = STRANGER_BYTES
+            bounds = copy(self.adj)
+            bounds.max_request_body_size = STRANGER_BYTES
+            self.adj: Adjustments = bounds
 
 
 class _Channel(HTTPChannel):

@@ -20,9 +20,16 @@ MEDIA = DATA / "media"
 
 
 def _make_private(folder: Path) -> None:
-    """A folder that only its owner may enter; nobody else reads songs, sound or database."""
-    folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-    with contextlib.suppress(PermissionError):
+    """A folder that only its owner may enter; nobody else reads songs, sound or database. Raises
+    `ArkundError` where it cannot be made."""
+    try:
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    except OSError as error:
+        raise ArkundError(
+            f"The data folder {DATA} cannot be used: {error.strerror}. Set ARKUND_DATA to a folder that "
+            "may be written to."
+        ) from None
+    with contextlib.suppress(OSError):
         folder.chmod(0o700)
 
 
@@ -33,12 +40,18 @@ _make_private(MEDIA)
 def _secret_key() -> str:
     """A key of this data folder's own, made on first use."""
     path = DATA / "secret.key"
-    if not path.exists():
-        part = path.with_suffix(f".{os.getpid()}")
-        part.touch(mode=0o600)
-        part.write_text(secrets.token_urlsafe(48))
-        part.replace(path)
-    return path.read_text().strip()
+    try:
+        if not path.exists():
+            part = path.with_suffix(f".{os.getpid()}")
+            part.touch(mode=0o600)
+            part.write_text(secrets.token_urlsafe(48))
+            part.replace(path)
+        return path.read_text().strip()
+    except OSError as error:
+        raise ArkundError(
+            f"The data folder {DATA} cannot be written to: {error.strerror}. Check who may write there, "
+            "or set ARKUND_DATA to another."
+        ) from None
 
 
 SECRET_KEY = _secret_key()

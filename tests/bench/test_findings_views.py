@@ -146,6 +146,18 @@ def test_school_by_name_row_and_own_name(client: Client, song: Song) -> None:
     assert 'data-school="Cellar" aria-pressed="true"' in page
 
 
+def test_a_first_pass_does_not_wait_for_its_preview(client: Client, song: Song) -> None:
+    start = f"/{song.slug}/first-pass/start/"
+    preview = client.post(start, {"preview": True}, JSON).json()["job"]
+    made = client.post(start, {}, JSON).json()["job"]
+    assert Job.objects.get(pk=made).kind == "first-pass"
+    gone = Job.objects.get(pk=preview)
+    assert gone.cancel_asked
+    assert gone.state == Job.State.CANCELLED
+    # A preview asked for while the pass runs is that pass: the page shows how far it is.
+    assert client.post(start, {"preview": True}, JSON).json()["job"] == made
+
+
 def test_one_first_pass_at_a_time(client: Client, song: Song) -> None:
     first = client.post(f"/{song.slug}/first-pass/start/", {}, JSON).json()["job"]
     second = client.post(f"/{song.slug}/first-pass/start/", {}, JSON).json()["job"]

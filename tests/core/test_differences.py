@@ -14,6 +14,7 @@ from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.lanes import Library
 from arkund.core.mix.nodes import Node
+from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import apply_patch, inverse_patch
 from arkund.core.mix.scenes import put_over, scenes_of, taken_out
 from arkund.core.mix.sheet import Sheet, Source, Take, Tempo, dump, load
@@ -236,3 +237,20 @@ def test_a_stage_on_which_a_difference_rests_is_not_taken_out(song: Any, tmp_pat
         apply_patch(sheet, {"mics.snare_top.chain.compressor": None})
     both = {"over.d1": None, "mics.snare_top.chain.compressor": None}
     assert apply_patch(sheet, both).over == ()
+
+
+def test_what_is_removed_takes_its_differences_along(song: Any) -> None:
+    sheet = apply_patch(
+        song[0],
+        {
+            "buses.extra": {},
+            "mics.snare_top.chain.s1": {"kind": "saturation"},
+            "over.a": {"path": "buses.extra.mute", "bars": "1-2", "value": True},
+            "over.b": {"path": "mics.snare_top.chain.s1.on", "bars": "1", "value": False},
+            "over.c": {"path": "mics.snare_top.fader_db", "bars": "1", "value": -3},
+        },
+    )
+    gone = completed(sheet, {"buses.extra": None, "mics.snare_top.chain.s1": None})
+    left = apply_patch(sheet, gone)
+    assert [over.id for over in left.over] == ["c"]
+    assert apply_patch(left, inverse_patch(sheet, gone)) == sheet

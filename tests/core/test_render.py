@@ -2,6 +2,7 @@
 
 import hashlib
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -9,7 +10,7 @@ import numpy as np
 import pytest
 import soundfile as sf
 
-from arkund.core.errors import SheetError
+from arkund.core.errors import ArkundError, SheetError
 from arkund.core.hits.hit import Hit
 from arkund.core.mix.building import build
 from arkund.core.mix.cache import DiskStore, Names, TileCache
@@ -408,3 +409,22 @@ def test_what_the_sheet_refuses(song: Any, path: str, value: Any) -> None:
 def test_a_new_send_may_be_added(song: Any) -> None:
     sheet = apply_patch(song[0], {"buses.punch.sends.overhead_l": {"db": -6}})
     assert sheet.buses["punch"].sends["overhead_l"].db == -6
+
+
+@pytest.mark.parametrize("name", ["mix", "snare_group", "strike_return", "kick"])
+def test_a_layer_s_file_is_its_own(song: Any, tmp_path: Path, name: str) -> None:
+    graph = build(song[0], song[1])
+    laid = replace(graph, layers={name: graph.outs["snare_top"]})
+    report = print_song(_engine(song[0]), laid, tmp_path)
+    assert len(set(report.files)) == len(report.files)
+    assert f"{name}_layer.wav" in report.files
+    lengths = {sf.info(str(tmp_path / file)).frames for file in report.files}
+    assert lengths == {song[0].frames}
+
+
+def test_two_channels_of_one_file_name_are_refused(song: Any, tmp_path: Path) -> None:
+    graph = build(song[0], song[1])
+    node = graph.outs["snare_top"]
+    laid = replace(graph, layers={"deep": node, "deep_layer": node})
+    with pytest.raises(ArkundError, match="Two channels would be printed as deep_layer"):
+        print_song(_engine(song[0]), laid, tmp_path)

@@ -654,3 +654,48 @@ def _seat_is_taken(folder: Path, role: str) -> bool:
         except BlockingIOError:
             return True
     return False
+
+
+@pytest.mark.parametrize("place", ["/proc/nothing", "{here}/a file"])
+def test_a_data_folder_that_cannot_be_is_said(tmp_path: Path, place: str) -> None:
+    (tmp_path / "a file").write_text("x")
+    folder = place.format(here=tmp_path)
+    told = subprocess.run(
+        [sys.executable, "-m", "arkund", "songs"],
+        env=os.environ | {"ARKUND_DATA": folder},
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert told.returncode == 1
+    assert told.stderr.startswith(f"The data folder {folder} cannot be used: ")
+    assert len(told.stderr.splitlines()) == 1
+
+
+def test_a_killed_import_is_swept_when_a_worker_starts(
+    data: Path, song: Song, tmp_path: Path
+) -> None:
+    left = data / "media" / "audio" / "ab" / f"{'ab' * 32}.wav"
+    left.parent.mkdir(parents=True, exist_ok=True)
+    left.write_bytes(b"x" * 1000)
+    part = data / "media" / "half.part"
+    part.write_bytes(b"x")
+    just_now = data / "media" / "fresh.part"
+    just_now.write_bytes(b"x")
+    long_ago = time.time() - sweeping.START_AGE_S - 1
+    for path in (left, part):
+        os.utime(path, (long_ago, long_ago))
+    with locks.storing():
+        jobs.sweep_at_start()
+        assert left.exists(), "somebody may be about to name it"
+    jobs.sweep_at_start()
+    assert not left.exists()
+    assert not part.exists()
+    assert just_now.exists()
+    assert storage.sound_path(song.current.sheet.take.sources["kick_in"].sha256).exists()  # type: ignore[union-attr]
+
+
+def test_a_region_behind_the_song_is_refused(song: Song) -> None:
+    region = {"at": 10**9, "frames": 100}
+    with pytest.raises(ArkundError, match=r"would begin at 20833\.3 s; the song ends at 8\.0 s"):
+        revisions.keep(song.pk, 1, {"mics.kick_in.clean.regions": {"r1": region}})

@@ -6,7 +6,8 @@ from pathlib import Path
 import pytest
 
 from arkund import cli
-from arkund.songs import revisions
+from arkund.core.errors import ArkundError
+from arkund.songs import exports, revisions
 from arkund.songs.models import Song
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -81,3 +82,14 @@ def test_a_table_that_is_none_is_refused_in_words(
     assert words in capsys.readouterr().err
     path.write_bytes(b"\xff\xfe\x00piece")
     assert cli.main(["import-hits", song.slug, str(path)]) == 1
+
+
+def test_more_hits_than_anybody_plays_are_refused(song: Song, tmp_path: Path) -> None:
+    table = tmp_path / "hits.csv"
+    rows = "\n".join(f"kick,{n / 100:.3f}" for n in range(400))
+    table.write_text(f"piece,time_s\n{rows}")
+    with pytest.raises(ArkundError, match=r"lists 400 hits; a song of 8 s has 360 at most"):
+        exports.import_hits(song, table)
+    table.write_text("id,piece,time_s\na,kick,1.0\nb,kick,2.0\na,snare,3.0")
+    with pytest.raises(ArkundError, match="Lines 2 and 4 of the file both name the hit a"):
+        exports.import_hits(song, table)

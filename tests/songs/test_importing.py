@@ -8,8 +8,9 @@ import soundfile as sf
 
 from arkund.core.errors import ArkundError
 from arkund.core.simulate.session import Session
-from arkund.songs import facts, importing, incoming, revisions, storage
+from arkund.songs import analysing, facts, importing, incoming, revisions, storage
 from arkund.songs.models import Revision, Song
+from tests import making
 
 pytestmark = pytest.mark.django_db
 
@@ -151,3 +152,36 @@ def test_roles_and_sections_from_csv(tmp_path: Path) -> None:
     sections.write_text("name,start_bar,bars\nverse,one,8\n")
     with pytest.raises(ArkundError, match="whole numbers"):
         incoming.read_sections(sections)
+
+
+def test_a_long_take_is_heard_in_parts(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    making.write_small_takes(tmp_path)
+    sounds = {
+        mic: analysing.Sound(tmp_path / f"{name}.wav", mic * 8, "mono", name)
+        for mic, name in (("kick_in", "Kick In"), ("snare_top", "Snare Top"))
+    }
+    monkeypatch.setattr(analysing.storage, "store_overview", lambda *_: None)
+    whole, analysis = analysing.analyse(sounds, making.RATE, lambda *_: None)
+    read: list[int] = []
+    own = analysing.Sound.read
+
+    def counting(self: analysing.Sound, start: int = 0, stop: int | None = None) -> object:
+        read.append((stop or self.frames) - start)
+        return own(self, start, stop)
+
+    monkeypatch.setattr(analysing, "AT_ONCE_SAMPLES", 2 * 5 * making.RATE)
+    monkeypatch.setattr(analysing, "OVERLAP_S", 0.4)
+    monkeypatch.setattr(analysing.Sound, "read", counting)
+    parts, analysed = analysing.analyse(sounds, making.RATE, lambda *_: None)
+    assert [(h.piece, round(h.time_s, 3)) for h in parts] == [
+        (h.piece, round(h.time_s, 3)) for h in whole
+    ]
+    assert len({h.id for h in parts}) == len(parts)
+    assert min(read) < 5 * making.RATE
+    assert {(p.mic, p.reference) for p in analysed.pairs} == {
+        (p.mic, p.reference) for p in analysis.pairs
+    }
+    # Known hits are kept as they are, whatever part they fall in.
+    known = analysing.Known(whole, analysis, frozenset({"kick_in"}))
+    again, _ = analysing.analyse(sounds, making.RATE, lambda *_: None, known)
+    assert again == whole

@@ -23,14 +23,20 @@ from arkund.songs.rendering import grid_of
 from arkund.songs.studies import study_of
 from arkund.songs.timing import edits_of, kick_alone_ms
 
+MOST_AT_ONCE, BARS_AROUND = 6000, 8
+"""A song with more hits than this is shown some bars at a time: the loop's and these around them."""
+
 FEEL_MS = 30
 """Reach of the distributions of strokes around their lines."""
 
 
 def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     grid, study = grid_of(sheet), study_of(sheet)
-    placed = placements(study)
-    hits = hits_of(sheet)
+    hits, span_s = hits_of(sheet), None
+    if len(hits) > MOST_AT_ONCE:
+        span_s = _around(grid, bars)
+        hits = [h for h in hits if span_s[0] <= h.time_s < span_s[1]][:MOST_AT_ONCE]
+    placed = placements(study, span_s)
     division = sheet.timing.rules[-1].division if sheet.timing.rules else best_division(hits, grid)
     swing = sheet.timing.rules[-1].swing if sheet.timing.rules else 0.5
     times = np.array([h.time_s for h in hits])
@@ -62,14 +68,14 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         "placement": _placement(hits, late, grid, division),
         "unclear": _unclear(placed, grid),
         "apart": _apart(placed, grid, limit),
-        "edits": _edits(sheet, grid),
+        "edits": _edits(sheet, grid, span_s),
         "kick_limit_ms": limit,
         "kick_under_db": under,
         "kicks_alone": moved_alone,
         "feel_ms": FEEL_MS,
         "saving": _saving(placed),
         "rulers": _rulers(sheet, placed, hits, grid, division),
-        "summary": _summary(hits, moved),
+        "summary": _summary(hits, moved, bars if span_s else None),
     }
 
 
@@ -158,7 +164,17 @@ def _apart(placed: list[Placement], grid: Grid, limit_ms: float) -> list[dict[st
     ]
 
 
-def _edits(sheet: Sheet, grid: Grid) -> list[dict[str, Any]]:
+def _around(grid: Grid, bars: Bars) -> tuple[float, float]:
+    """From `BARS_AROUND` bars before some bars to as many after them, in s."""
+    first, last = max(bars[0] - BARS_AROUND, 1), bars[1] + BARS_AROUND + 1
+    begin, end = grid.seconds_of(
+        np.array([grid.quarters_of_bar(bar) for bar in (first, last)], np.float64)
+    )
+    return float(begin) if first > 1 else -np.inf, float(end)
+
+
+def _edits(sheet: Sheet, grid: Grid, span_s: tuple[float, float] | None) -> list[dict[str, Any]]:
+    first, last = span_s or (-np.inf, np.inf)
     return [
         {
             "id": m.id,
@@ -169,7 +185,7 @@ def _edits(sheet: Sheet, grid: Grid) -> list[dict[str, Any]]:
             + (f"; kick mics alone {m.kick_s * 1000:+.1f} ms" if m.kick_s else ""),
         }
         for m in edits_of(sheet).moves
-        if m.shift_s or m.kick_s
+        if (m.shift_s or m.kick_s) and first <= m.to_s < last
     ]
 
 
@@ -199,8 +215,13 @@ def _saving(placed: list[Placement]) -> str:
     )
 
 
-def _summary(hits: Sequence[Hit], moved: dict[str, Any]) -> str:
+def _summary(hits: Sequence[Hit], moved: dict[str, Any], bars: Bars | None) -> str:
     rules = Counter(m.rule for m in moved.values())
     how = ", ".join(f"{n} by {rule or 'other rules'}" for rule, n in rules.most_common())
     pieces = len({h.piece for h in hits})
+    if bars is not None:
+        return (
+            f"{len(hits)} hits around bars {bars[0]}–{bars[1]}; the song has too many to show at once, "
+            "and all figures are of these."
+        )
     return f"{len(hits)} strokes on {pieces} pieces" + (f"; moved: {how}." if how else ".")

@@ -112,7 +112,10 @@ def _written(folder: Path, sent: UploadedFile) -> Path:
     name = "".join(c for c in Path(str(sent.name).replace("\\", "/")).name if c.isprintable())[
         -120:
     ]
-    path = folder / (name.lstrip(".") or "sample.wav")
+    name = f"sample{name}" if name.startswith(".") else name or "sample.wav"
+    path, number = folder / name, 2
+    while path.exists():  # two folders may hold files of one name
+        path, number = folder / f"{Path(name).stem} {number}{Path(name).suffix}", number + 1
     with path.open("wb") as out:
         for chunk in sent.chunks():
             out.write(chunk)

@@ -77,6 +77,8 @@ def stage(request: HttpRequest, token: str) -> HttpResponseBase:
     if upload is None:
         raise ArkundError("No file arrived; drop it again.")
     name = str(request.POST.get("name") or upload.name)[:255]
+    if name.rpartition("/")[2].startswith("."):
+        raise ArkundError(f"{name} is a hidden file; give it a name before the dot.")
     if not name.isprintable():
         raise ArkundError("The file's name holds letters that cannot be shown; rename it.")
     folder = storage.staging_folder(token)
@@ -88,6 +90,9 @@ def stage(request: HttpRequest, token: str) -> HttpResponseBase:
         )
     _stage_file(upload, name, token)
     return JsonResponse(_staged(token))
+
+
+REPLACED = "It takes the place of the file of that name that came before."
 
 
 def _stage_file(upload: UploadedFile, name: str, token: str) -> None:
@@ -118,6 +123,8 @@ def _stage_file(upload: UploadedFile, name: str, token: str) -> None:
             earlier = StagedFile.objects.filter(token=token, name=name)
             replaced = list(earlier.values_list("stored", flat=True))
             earlier.delete()
+            if replaced and facts:
+                facts["note"] = f"{facts['note']} {REPLACED}".strip()
             StagedFile.objects.create(
                 token=token, name=name, stored=stored, facts=facts, refusal=refusal[:500]
             )

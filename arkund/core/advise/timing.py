@@ -21,15 +21,17 @@ from arkund.core.units import amplitude_to_db, db_to_amplitude
 ONSET_S = 0.010
 
 
-def placements(study: Study) -> list[Placement]:
-    """Every event of the song as joined, with the place that the sheet's timing sends it to."""
+def placements(study: Study, span_s: tuple[float, float] | None = None) -> list[Placement]:
+    """Every event of the song as joined, or of a span of it in s, with the place that the sheet's timing
+    sends it to."""
     sheet = study.sheet
     wish = sheet.timing
     rules = [Rule(**r.model_dump()) for r in wish.rules]
     sounding = {s.take for s in laid_out(sheet)}
     others = [take_hits(sheet, t, study.hits_of) for t in sheet.takes if t.number not in sounding]
+    first, last = span_s or (-np.inf, np.inf)
     return place_events(
-        played_hits(sheet, study.hits_of),
+        [h for h in played_hits(sheet, study.hits_of) if first <= h.time_s < last],
         study.grid,
         rules,
         Wish(wish.to_s, wish.lines, wish.kick_alone_ms),

@@ -25,7 +25,7 @@ from numpy.typing import NDArray
 
 from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.errors import ArkundError
-from arkund.core.mix.cache import Memory, TileCache
+from arkund.core.mix.cache import Broken, Memory, TileCache
 from arkund.core.mix.chains import Processed
 from arkund.core.mix.nodes import File, Node
 from arkund.core.mix.stretches import Glance, Part, Stretch, Sums, fit, joined
@@ -259,6 +259,10 @@ class Engine:
                     found = compute(self.exact)
                     self.cache.put(key, found, on_disk=self.keeps)
         return found
+
+    def note_broken(self, node: Node, link: int, at: int) -> None:
+        """Note that a node's sound is not a number (`TileCache.broken`)."""
+        self.cache.mark_broken(node.key, Broken(link, at))
 
     def over(self, node: Node, start: int, stop: int) -> str:
         """Hash of what is heard of a node between two samples (`Node.key_over`)."""

@@ -147,15 +147,15 @@ class Varied(Node):
         parts = self.within(start, stop)
         # Each is read as long as it is heard: until the one after it has come in.
         ends = [*(min(at + ramp, stop) for at, ramp, _ in parts[1:]), stop]
-        out = np.zeros((stop - start, 2)[: self.channels], np.float32)
+        out: Audio = np.zeros((stop - start, 2)[: self.channels], np.float32)
         for number, ((at, ramp, node), end) in enumerate(zip(parts, ends, strict=True)):
             begin = max(at, start) if number else start
             come = min(max(at + ramp, begin), end) if number else start
             if begin >= end:
                 continue
             sound = reader.read(node, begin, end)
-            share = np.clip((np.arange(begin, come) - at + 1) / max(ramp, 1), 0, 1)
-            share = share.astype(np.float32).reshape(-1, *[1] * (sound.ndim - 1))
+            rise = np.clip((np.arange(begin, come) - at + 1) / max(ramp, 1), 0, 1)
+            share = rise.astype(np.float32).reshape(-1, *[1] * (sound.ndim - 1))
             fade = out[begin - start : come - start]
             fade += (sound[: come - begin] - fade) * share
             out[come - start : end - start] = sound[come - begin :]
