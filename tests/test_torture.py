@@ -7,13 +7,19 @@ import pytest
 from django.test import Client
 
 from tests.making import small_song
-from tests.torture import asking, mutants
+from tests.torture import asking, mutants, outside
 
 
 def test_mutated_sound_files() -> None:
     row = mutants.run(seed=20261125, count=250, imports_every=20)
     assert row.failures == []
     assert row.tried == 250
+
+
+def test_kits_and_tempo_maps() -> None:
+    row = outside.run_kits(seed=20261129, count=90)
+    assert [words for words in row.failures if not words.endswith(" MB")] == []
+    assert row.tried == 90
 
 
 @pytest.mark.django_db

@@ -64,9 +64,14 @@ class _Channel(HTTPChannel):
                 self.is_known = request.is_known
         return taken
 
+    @property
+    def is_quiet(self) -> bool:
+        """Whether nothing is being worked on or sent."""
+        return not self.requests and not self.total_outbufs_len
+
     def is_late(self, now: float) -> bool:
         """Whether a stranger has taken too long over a request, or has none."""
-        if self.is_known or self.requests:
+        if self.is_known:
             return False
         if self.request is not None:
             return bool(now - self.request.began > STRANGER_S)
@@ -80,17 +85,22 @@ class Listener(TcpWSGIServer):
     is_known: IsKnown
 
     def readable(self) -> bool:
+        # Channels close themselves in their turn: a descriptor that is free while events are being
+        # gathered would be a new connection's when they are handed out.
         now = time.monotonic()
-        idle = [c for c in self._map.values() if isinstance(c, _Channel) and not c.requests]
-        for channel in idle:
+        quiet = [c for c in self._map.values() if isinstance(c, _Channel) and c.is_quiet]
+        idle = []
+        for channel in quiet:
             if channel.is_late(now):
-                channel.handle_close()
-        too_many = len(self._map) - (CONNECTIONS - 1)
+                channel.will_close = True
+            else:
+                idle.append(channel)
+        too_many = len(self._map) - (len(quiet) - len(idle)) - (CONNECTIONS - 1)
         if too_many > 0:
             # The one that has been idle longest first; who has said the passphrase last.
             idle.sort(key=lambda c: (c.is_known, c.last_activity))
             for channel in idle[:too_many]:
-                channel.handle_close()
+                channel.will_close = True
         return bool(super().readable())
 
 

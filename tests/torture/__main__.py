@@ -59,6 +59,28 @@ def _extremes(seed, folder, scale):  # type: ignore[no-untyped-def]
     return run_extremes_on_server(folder)
 
 
+def _outside(name, count):  # type: ignore[no-untyped-def]
+    def run(seed, folder, scale):  # type: ignore[no-untyped-def]
+        from tests.torture import outside
+
+        return getattr(outside, name)(seed, folder, round(count * scale))
+
+    return run
+
+
+def _kits(seed, folder, scale):  # type: ignore[no-untyped-def]
+    from tests.torture.outside import run_kits
+
+    return run_kits(seed, round(1500 * scale))
+
+
+def _long(seed, folder, scale):  # type: ignore[no-untyped-def]
+    """Six minutes of sound in a short run, a quarter of an hour in one of an hour."""
+    from tests.torture.outside import run_long
+
+    return run_long(seed, folder, 15.0 if scale >= 4 else 6.0)
+
+
 def _dying(name, count):  # type: ignore[no-untyped-def]
     def run(seed, folder, scale):  # type: ignore[no-untyped-def]
         from tests.torture import dying, reading
@@ -73,6 +95,10 @@ KINDS = {
     "mutants": _mutants,
     "requests": _requests,
     "extremes": _extremes,
+    "kits": _kits,
+    "graphs": _outside("run_graphs", 40),
+    "door": _outside("run_door", 60),
+    "long": _long,
     "kills": _dying("run_kills", 52),
     "full-disk": _dying("run_full_disk", 0),
     "bits": _dying("run_flipped_bits", 48),

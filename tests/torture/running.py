@@ -38,6 +38,7 @@ class Answer:
     status: int
     body: bytes
     seconds: float
+    cookies: str = ""
 
     @property
     def json(self) -> Any:
@@ -125,7 +126,8 @@ class Bench:
             raise ConnectionError(str(error)) from error
         finally:
             link.close()
-        return Answer(found.status, content, time.monotonic() - began)
+        cookies = "; ".join(found.headers.get_all("Set-Cookie") or [])
+        return Answer(found.status, content, time.monotonic() - began, cookies)
 
     def get(self, path: str, **query: object) -> Answer:
         return self.ask("GET", f"{path}?{urlencode(query)}" if query else path)
@@ -143,6 +145,23 @@ class Bench:
             "Cookie": f"csrftoken={self._cookie}",
         }
         return self.ask("POST", path, json.dumps(data).encode() if body is None else body, headers)
+
+    def guess(self, passphrase: str) -> Answer:
+        """Say a passphrase at the door."""
+        page = self.ask("GET", "/door/").body.decode()
+        found = re.search(r'csrfmiddlewaretoken" value="(\w+)"', page)
+        assert found is not None
+        body = urlencode({"passphrase": passphrase, "csrfmiddlewaretoken": found[1]}).encode()
+        kind = "application/x-www-form-urlencoded"
+        headers = {"Content-Type": kind, "Cookie": f"csrftoken={found[1]}"}
+        return self.ask("POST", "/door/", body, headers)
+
+    def enter(self, passphrase: str) -> str:
+        """The cookie of somebody who was let in."""
+        answer = self.guess(passphrase)
+        found = re.search(r"sessionid=[^;]+", answer.cookies)
+        assert found is not None, answer.status
+        return found[0]
 
     def upload(self, token: str, path: Path) -> Answer:
         """A file through the page's door."""
