@@ -23,6 +23,13 @@ def register(add: Add) -> None:
     sub = add("findings", _findings, "what was found and is proposed")
     sub.add_argument("song")
     sub.add_argument("--station", default="", help="of one station, e.g. align")
+    sub = add(
+        "ask", _ask, "what needs your ear: loud moments of drums without a hit; and your answers"
+    )
+    sub.add_argument("song")
+    sub.add_argument("piece", nargs="?", help="the drum that you answer for")
+    sub.add_argument("time_s", nargs="?", type=float, help="the moment, in seconds")
+    sub.add_argument("answer", nargs="?", choices=("hit", "bleed"))
     sub = add("first-pass", _first_pass, "apply all findings of a school, each its own revision")
     sub.add_argument("song")
     sub.add_argument("--school", required=True, help="tight, natural, open, or an own school")
@@ -61,6 +68,21 @@ def _findings(args: argparse.Namespace) -> dict[str, Any]:
     if args.station and args.station not in stations:
         raise ArkundError(f"There is no station “{args.station}”. Stations: {', '.join(stations)}.")
     return findings.listed(song, args.station)
+
+
+def _ask(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import findings, hits, locks
+
+    if args.piece is not None:
+        if args.answer is None:
+            raise ArkundError("Say the drum, the moment in seconds, and hit or bleed.")
+        with locks.song_lock(song.slug):
+            song.refresh_from_db()
+            say_it = hits.call_bleed if args.answer == "bleed" else hits.add
+            say_it(song, song.current.number, args.piece, args.time_s)
+            song.refresh_from_db()
+    return {"questions": findings.questions_for_the_ear(findings.study_of_song(song))}
 
 
 def _first_pass(args: argparse.Namespace) -> dict[str, Any]:

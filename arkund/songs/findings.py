@@ -8,12 +8,14 @@ from typing import Any
 
 from django.db import transaction
 
+from arkund.core.advise import never_hit
 from arkund.core.advise.finding import Finding, finding_from
 from arkund.core.advise.findings import STATION_OF, questions
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School, school_of
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
+from arkund.core.hits.moments import Moment
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.sheet import Sheet
 from arkund.songs import lately, revisions, storage
@@ -32,6 +34,28 @@ def school_of_song(song: Song) -> School:
 def study_of_song(song: Song, sheet: Sheet | None = None, engine: Engine | None = None) -> Study:
     """The song under study, at its current revision by default."""
     return study_of(sheet or sheet_of(song), engine)
+
+
+def questions_for_the_ear(study: Study) -> list[dict[str, Any]]:
+    """Drums without a hit, each with its loudest moments: time in s, bar, level in dBFS, and by how many
+    dB it exceeds usual bleed."""
+    return [
+        {
+            "piece": piece,
+            "mic": study.close(piece)[0],
+            "asked": "never hit?",
+            "places": [
+                {"time_s": m.time_s, "bar": study.bar_of(m.time_s), **_levels(m)}
+                for m in never_hit.open_moments(study, piece)
+            ],
+        }
+        for piece in never_hit.MODULE.subjects(study.sheet)
+        if never_hit.open_moments(study, piece)
+    ]
+
+
+def _levels(moment: Moment) -> dict[str, float]:
+    return {"level_dbfs": moment.level_dbfs, "over_bleed_db": moment.over_db}
 
 
 def memo_key(

@@ -102,6 +102,27 @@ def add(song: Song, base: int, piece: str, heard_s: float, kind: str = "plain") 
     )
 
 
+def call_bleed(song: Song, base: int, piece: str, heard_s: float) -> Revision:
+    """Keep that a moment of the song as it sounds now, heard in a piece's mic, is no hit of it. Raises
+    `ArkundError`."""
+    sheet = _sheet(song)
+    if piece not in known_pieces(sheet):
+        names = ", ".join(label(p) for p in known_pieces(sheet))
+        raise ArkundError(f"The kit has no {label(piece)}. Pieces: {names}.")
+    at = study_of(sheet).before_moves_s(heard_s)
+    if not 0 <= at <= sheet.frames / sheet.rate:
+        raise ArkundError("A moment can only be judged within the song.")
+    number, _, in_file = _take_at(sheet, at)
+    entry = {"gone": True, "piece": piece, "time_s": round(in_file, 6)}
+    return revisions.keep(
+        song.pk,
+        base,
+        {f"takes.{number}.corrections.{uuid.uuid4().hex[:10]}": entry},
+        label=f"{label(piece)}: bleed, no hit, at {heard_s:.3f} s",
+        station="edit",
+    )
+
+
 MOST_A_SECOND = 40
 """More hits a second, on average over the song, than any kit is played with."""
 

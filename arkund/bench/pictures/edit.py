@@ -17,7 +17,7 @@ from arkund.core.timing.meant import DIVISIONS, lines_near
 from arkund.core.timing.quantise import Placement, best_division, share_to_move
 from arkund.core.timing.together import played_apart
 from arkund.songs.facts import hits_of
-from arkund.songs.findings import school_of_song
+from arkund.songs.findings import questions_for_the_ear, school_of_song
 from arkund.songs.models import Song
 from arkund.songs.rendering import grid_of
 from arkund.songs.studies import study_of
@@ -68,6 +68,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         "placement": _placement(hits, late, grid, division),
         "unclear": _unclear(placed, grid),
         "apart": _apart(placed, grid, limit),
+        "asked": _asked(sheet),
         "edits": _edits(sheet, grid, span_s),
         "kick_limit_ms": limit,
         "kick_under_db": under,
@@ -161,6 +162,21 @@ def _apart(placed: list[Placement], grid: Grid, limit_ms: float) -> list[dict[st
             f"{remedies[a.remedy]}",
         }
         for a in sorted(played_apart([p.event for p in placed]), key=lambda a: -abs(a.gap_ms))
+    ]
+
+
+def _asked(sheet: Sheet) -> list[dict[str, Any]]:
+    """The loudest moments of drums without a hit, for an ear to judge."""
+    return [
+        {
+            "t": place["time_s"],
+            "piece": one["piece"],
+            "mic": one["mic"],
+            "words": f"{label(one['piece'])} {place['time_s']:.2f} s, "
+            f"{place['over_bleed_db']:.1f} dB over bleed",
+        }
+        for one in questions_for_the_ear(study_of(sheet))
+        for place in one["places"]
     ]
 
 

@@ -42,12 +42,15 @@ class Corrected(Change):
     piece: Piece | None = None
     kind: Kind = "plain"
     at_s: Real | None = None
+    is_bleed: bool = False
 
 
 @require_POST
 def correct(request: HttpRequest, slug: str) -> JsonResponse:
-    """Change the strokes ``ids``, or add one of ``piece`` at ``at_s``."""
+    """Change the hits ``ids``, or say of a moment ``at_s`` that it is a hit of ``piece``, or bleed."""
     song, asked = song_named(slug), body(request, Corrected)
+    if asked.piece is not None and asked.at_s is not None and asked.is_bleed:
+        return answer(hits.call_bleed(song, asked.base, asked.piece, asked.at_s))
     if asked.piece is not None and asked.at_s is not None:
         return answer(hits.add(song, asked.base, asked.piece, asked.at_s, asked.kind))
     if not asked.ids:

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from arkund.core.advise.eq import RING, band_patch, free_band
 from arkund.core.advise.finding import Change, Finding, Way, spoken
 from arkund.core.advise.module import Module
+from arkund.core.advise.never_hit import open_moments
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.clean.keying import LEAST_GAIN_DB, KeyFilter, propose_key
@@ -65,19 +66,23 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     """The gate that the school asks for, or that a drum needs which sings with another."""
     if parse_mic_name(mic).piece is None or study.facts.measures[mic]["peak_dbfs"] <= -150:
         return []
-    if unplayed := _unplayed(study, mic, school):
-        return unplayed
+    if study.has_no_hits(mic):
+        return _unplayed(study, mic, school)
     sings = _sympathy(study, mic, school)
     # One gate answers both: where a drum sings, its gate is proposed for that.
     return sings or _gate(study, mic, school)
 
 
 def _unplayed(study: Study, mic: str, school: School) -> list[Finding]:
-    """A tom's mic in a song in which the tom is never struck, where bleed in toms is not left."""
+    """The mic of a tom without a hit in the song, where bleed in toms is not left: it is muted once an ear
+    has called all of its loudest moments bleed, and never before (`never_hit`)."""
     settings = study.sheet.mics[mic]
     if settings.mute or settings.clean.on or school.toms not in TOM_RANGE_DB:
         return []
-    if not study.is_unplayed(mic):
+    name = parse_mic_name(mic)
+    if name.role != "tom" or not study.is_said_unplayed(mic):
+        return []
+    if open_moments(study, name.piece or ""):
         return []
     peak = amplitude_to_db(float(np.abs(study.sound(mic, "placed")).max(initial=0.0)))
     return [
@@ -86,8 +91,8 @@ def _unplayed(study: Study, mic: str, school: School) -> list[Finding]:
             "unplayed",
             mic,
             spoken(
-                f"0 strokes of {label(mic)} in the song: its mic holds bleed alone, up to "
-                f"{peak:.1f} dBFS. It is muted."
+                f"{label(mic).capitalize()} is never hit: you called its loudest moments bleed, and "
+                f"they reach {peak:.1f} dBFS. Muting it removes that bleed."
             ),
             {"strokes": 0, "peak_dbfs": round(peak, 1)},
             0.85,
@@ -444,4 +449,4 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
     return [*own, first]
 
 
-MODULE = Module(NAME, "clean", 8, kit_mics, _reads, find)
+MODULE = Module(NAME, "clean", 9, kit_mics, _reads, find)

@@ -56,8 +56,8 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     """What lies below the drum, rings or is boxy, and where its body and attack are."""
     if study.facts.measures[mic]["peak_dbfs"] <= -150 or parse_mic_name(mic).role in _OFF:
         return []
-    # The bleed of a tom that rests has no landmarks.
-    if study.is_unplayed(mic):
+    # Bleed has no landmarks.
+    if study.has_no_hits(mic):
         return []
     out = [*_high_pass(study, mic, school)]
     piece = parse_mic_name(mic).piece or ""
@@ -454,4 +454,4 @@ def _reads(sheet: Sheet, mic: str) -> list[Any]:
     ]
 
 
-MODULE = Module(NAME, "eq", 5, lanes, _reads, find)
+MODULE = Module(NAME, "eq", 6, lanes, _reads, find)

@@ -38,8 +38,8 @@ def find_wild(study: Study, mic: str, school: School) -> list[Finding]:
 
 
 def find(study: Study, mic: str, school: School) -> list[Finding]:
-    """Headroom and trim; a tom that is never struck has no stroke to go by."""
-    if study.facts.measures[mic]["peak_dbfs"] <= -150 or study.is_unplayed(mic):
+    """Headroom and trim; a drum without a hit has none to go by."""
+    if study.facts.measures[mic]["peak_dbfs"] <= -150 or study.has_no_hits(mic):
         return []
     return _trim(study, mic, school, leave_peak=bool(_wild(study, mic)))
 
@@ -245,4 +245,4 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
 
 
 WILD_MODULE = Module(NAME, "level", 2, sounding_mics, _reads, find_wild)
-MODULE = Module(NAME, "level", 3, lanes, _reads, find)
+MODULE = Module(NAME, "level", 4, lanes, _reads, find)

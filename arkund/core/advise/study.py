@@ -24,16 +24,13 @@ from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import Patch, apply_patch
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import joined_source
-from arkund.core.mix.strokes import sounding_hits, sounding_unlisted
+from arkund.core.mix.strokes import said_bleed, sounding_hits, sounding_unlisted
 from arkund.core.mix.tempo import grid_of
 from arkund.core.process.limiter import Limiter
 from arkund.core.timing.grid import Grid
 
 Stage = Literal["source", "repaired", "placed", "clean", "equalised", "transient", "shaped"]
 KEPT_SOUNDS = 6
-
-MANY_STROKES = 16
-"""Strokes of the kit from which on a tom that has none is one that is not played."""
 
 
 @dataclass(frozen=True)
@@ -144,14 +141,32 @@ class Study:
     def strokes(self, piece: str, *, ghosts: bool = True) -> list[Hit]:
         return [h for h in self.hits if h.piece == piece and (ghosts or h.kind != "ghost")]
 
-    def is_unplayed(self, mic: str) -> bool:
-        """Whether a tom's mic holds bleed alone: many strokes of the kit, and none of its tom in any
-        take, listed or not."""
-        name = parse_mic_name(mic)
-        every = [h for facts in self.takes.values() for h in facts.hits]
-        if name.role != "tom" or len(every) < MANY_STROKES:
+    @property
+    def said_bleed(self) -> Sequence[Hit]:
+        """The moments that an ear called bleed, in the song's time."""
+        found: list[Hit] = self.remember(
+            "said bleed",
+            lambda: said_bleed(self.sheet, replace(self.library, hits_of=self.hits_of)),
+        )
+        return found
+
+    def is_undetected(self, piece: str) -> bool:
+        """Whether detection found no hit of a piece in any take, listed or not."""
+        found = [h for facts in self.takes.values() for h in facts.hits]
+        return all(h.piece != piece for h in (*found, *self.unlisted))
+
+    def has_no_hits(self, mic: str) -> bool:
+        """Whether a mic is close to a shell of which no hit is known, from detection or from an ear:
+        nothing that rests on its hits can be judged."""
+        piece = parse_mic_name(mic).piece or ""
+        if not is_shell(piece) or not self.is_undetected(piece):
             return False
-        return all(h.piece != name.piece for h in (*every, *self.unlisted))
+        return all(h.piece != piece for h in self.hits)
+
+    def is_said_unplayed(self, mic: str) -> bool:
+        """Whether a mic has no hits of its drum (`has_no_hits`), and an ear called moments of it bleed."""
+        piece = parse_mic_name(mic).piece
+        return self.has_no_hits(mic) and any(h.piece == piece for h in self.said_bleed)
 
     def plain_times(self, mic: str) -> list[float]:
         """Times in s of the strokes of the mic's piece as they fall in it after its delay,

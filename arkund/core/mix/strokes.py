@@ -108,6 +108,36 @@ def all_strokes(sheet: Sheet, library: Library) -> Strokes:
     return every
 
 
+BLEED = "bleed"
+"""Kind of what an ear heard and said to be no hit."""
+
+
+def said_bleed(sheet: Sheet, library: Library) -> list[Hit]:
+    """The moments that an ear heard and called bleed, each of the piece that it is no hit of, in the
+    song's time. In a take's corrections they stand as what was never there."""
+    takes = {t.number: t for t in sheet.takes}
+
+    def said_in(number: int) -> list[Hit]:
+        take = takes[number]
+        marks = {
+            name: said
+            for name, said in take.corrections.items()
+            if said.gone and said.piece is not None and said.time_s is not None
+        }
+        listed = {h.id for h in library.hits_of(take.hits)} if marks and take.hits else set()
+        shift = take.offset / sheet.rate
+        return [
+            Hit(name, said.piece or "", round((said.time_s or 0.0) - shift, 6), 1, BLEED, 1.0, 0.0)
+            for name, said in marks.items()
+            if name not in listed
+        ]
+
+    found = _as_joined(sheet, said_in)
+    if found and sheet.moves is not None:
+        found = moved_hits(found, library.edits_of(sheet.moves), sheet.rate)
+    return found
+
+
 UNLISTED = "unlisted"
 """Kind of what may be a stroke though no list has it."""
 

@@ -11,8 +11,8 @@ export function startEdit() {
   const box = document.getElementById("stroke");
   const tools = document.getElementById("stroke-tools");
   const pieces = document.getElementById("stroke-piece"), kinds = document.getElementById("stroke-kind");
-  const at = { unexplained: -1, edits: -1 };
-  let picture = null, places = [];
+  const at = { unexplained: -1, edits: -1, never: -1 };
+  let picture = null, places = [], asked = [];
 
   async function send(part, data) {
     try {
@@ -177,19 +177,53 @@ export function startEdit() {
     fill("unexplained", places, (line, item) => button(line, "is a stroke", () => send("hits/", { piece: item.piece, at_s: item.t })));
   });
 
+  // By the strip's own button where it has one, so that the strip shows what is heard.
+  function hearMic(mic) {
+    const shown = document.querySelector(`.strip [data-node="${mic}"]`);
+    if (shown) shown.click();
+    else player.hear(mic);
+  }
+
+  // What an ear says of a moment at which a drum without hits may be hit.
+  // Answers are stored one after the other, each on the revision of the one before.
+  let answers = Promise.resolve();
+  function judge(item, isBleed) {
+    answers = answers.then(() => send("hits/", { piece: item.piece, at_s: item.t, is_bleed: isBleed }));
+    asked = asked.filter((one) => one.t !== item.t || one.piece !== item.piece);
+    at.never -= 1;
+    fillQuestions();
+  }
+
+  function fillQuestions() {
+    fill("never", asked, (line, item) => {
+      button(line, "hit", () => judge(item, false));
+      button(line, "bleed", () => judge(item, true));
+    });
+  }
+
+  function answer(isBleed) {
+    const item = asked[at.never];
+    if (!item) { notify("Q plays the next moment of a drum without hits; then K: hit, L: bleed."); return; }
+    judge(item, isBleed);
+    walk("never", asked);
+  }
+
   function walk(name, items) {
     if (!items.length) return;
     at[name] = (at[name] + 1) % items.length;
     document.querySelector(`[data-list=${name}]`).open = true;
     goTo(items[at[name]]);
+    if (items[at[name]].mic) hearMic(items[at[name]].mic);
     if (!player.playing) player.play().catch((error) => notify(error.message));
   }
 
   on("picture", (p) => {
     picture = p;
+    asked = p.asked;
     fillLists();
+    fillQuestions();
     const swing = p.swing > 50 ? `, swing ${p.swing} %` : "";
     document.getElementById("lanes-summary").textContent = `${p.summary} Against ${p.division}${swing}. ${p.saving} Wheel: zoom · drag a stroke: move it · Alt: without the grid’s pull · double click: add one.`;
   });
-  return { stepStroke: (direction) => lanes.stepStroke(direction), stepEdit: () => picture && walk("edits", picture.edits), stepUnexplained: () => walk("unexplained", places) };
+  return { stepStroke: (direction) => lanes.stepStroke(direction), stepEdit: () => picture && walk("edits", picture.edits), stepUnexplained: () => walk("unexplained", places), stepQuestion: () => walk("never", asked), answer };
 }
