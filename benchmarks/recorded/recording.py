@@ -1,6 +1,7 @@
 """Recorded strokes in a room before mics: what each mic hears, and the truth about it."""
 
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -70,10 +71,27 @@ def _moved(at: Position, rng: np.random.Generator) -> Position:
     )
 
 
+@dataclass(frozen=True)
+class Setup:
+    """How mics are set up and what happens behind them: each of the known mics as it is here, the
+    preamp's noise, a filter ``(sections, 6)`` on the desk, and how far over full scale a mic is driven
+    before it clips there (dB, by mic)."""
+
+    adjusted: Callable[[Microphone], Microphone] = lambda mic: mic
+    noise_dbfs: float = NOISE_DBFS
+    desk: Mapping[str, NDArray[np.float64]] = field(default_factory=dict)
+    driven_db: Mapping[str, float] = field(default_factory=dict)
+
+
 def make_recording(
-    kit: Kit, pattern: Pattern, sounds: dict[tuple[int, int], Sounds], rng: np.random.Generator
+    kit: Kit,
+    pattern: Pattern,
+    sounds: dict[tuple[int, int], Sounds],
+    rng: np.random.Generator,
+    setup: Setup | None = None,
 ) -> Recording:
     """Strike a kit's strokes by the pattern and record them."""
+    setup = setup or Setup()
     frames = round((max(s.time_s for s in pattern.strokes) + 2.0) * RATE)
     places = {p: _moved(at, rng) for p, at in PLACES.items()}
     size = (
@@ -95,16 +113,22 @@ def make_recording(
         for part in _parts(piece, places[piece], kit, part_of, sounds, frames, rng)
     ]
     spectra = block_spectra(parts, room, frames, RATE)
-    known = _microphones(places, rng)
+    known = {name: setup.adjusted(mic) for name, mic in _microphones(places, rng).items()}
     mics, own = {}, {}
     for name in pattern.mics:
         mic = known[name]
         heard = _heard(parts, mic, room, spectra, frames, pattern, rng)
+        if name in setup.desk:
+            heard = {
+                p: scipy.signal.sosfilt(setup.desk[name], sound + AUDIBLY_NOTHING)
+                for p, sound in heard.items()
+            }
         total = np.sum(list(heard.values()), axis=0)
         gain = 10 ** (rng.uniform(-14, -5) / 20) / max(
             float(np.percentile(np.abs(total), 99.98)), 1e-6
         )
-        noise = rng.standard_normal(frames) * 10 ** (NOISE_DBFS / 20)
+        gain *= 10 ** (setup.driven_db.get(name, 0.0) / 20)
+        noise = rng.standard_normal(frames) * 10 ** (setup.noise_dbfs / 20)
         total = noise if name in pattern.dead else np.clip(total * gain + noise, -1, 1)
         mics[name] = total.astype(np.float32)
         piece = parse_mic_name(name).piece

@@ -50,7 +50,7 @@ def render(notes: set[tuple[int, int]]) -> dict[tuple[int, int], Sounds]:
     out = {}
     for program in sorted({program for program, _ in notes}):
         own = sorted(note for p, note in notes if p == program)
-        played = _play(program, own)
+        played = play(FONT, program, own)
         for number, note in enumerate(own):
             first = number * len(VELOCITIES)
             takes = [played[first + i] for i in range(len(VELOCITIES))]
@@ -61,20 +61,20 @@ def render(notes: set[tuple[int, int]]) -> dict[tuple[int, int], Sounds]:
     return out
 
 
-def _play(program: int, notes: list[int]) -> list[NDArray[np.float64]]:
-    """One kit's notes, each at every velocity, as `fluidsynth` plays them."""
+def play(font: Path, program: int, notes: list[int], channel: int = 9) -> list[NDArray[np.float64]]:
+    """One kit's notes, each at every velocity, as `fluidsynth` plays them from a font."""
     file = mido.MidiFile(ticks_per_beat=500)
     track = mido.MidiTrack()
     file.tracks.append(track)
-    track.append(mido.Message("program_change", channel=9, program=program))
+    track.append(mido.Message("program_change", channel=channel, program=program))
     wait = 500
     for note in notes:
         for velocity in VELOCITIES:
             track.append(
-                mido.Message("note_on", channel=9, note=note, velocity=velocity, time=wait)
+                mido.Message("note_on", channel=channel, note=note, velocity=velocity, time=wait)
             )
             track.append(
-                mido.Message("note_off", channel=9, note=note, time=round(LENGTH_S * 1000))
+                mido.Message("note_off", channel=channel, note=note, time=round(LENGTH_S * 1000))
             )
             wait = round((APART_S - LENGTH_S) * 1000)
     with tempfile.TemporaryDirectory() as folder:
@@ -94,7 +94,7 @@ def _play(program: int, notes: list[int]) -> list[NDArray[np.float64]]:
                 str(RATE),
                 "-F",
                 str(sound),
-                str(FONT),
+                str(font),
                 str(score),
             ],
             check=True,
@@ -105,11 +105,11 @@ def _play(program: int, notes: list[int]) -> list[NDArray[np.float64]]:
     strokes = []
     for number in range(len(notes) * len(VELOCITIES)):
         begin = round((0.5 + number * APART_S) * RATE)
-        strokes.append(_from_first_stir(mono[begin : begin + round(LENGTH_S * RATE)]))
+        strokes.append(from_first_stir(mono[begin : begin + round(LENGTH_S * RATE)]))
     return strokes
 
 
-def _from_first_stir(sound: NDArray[np.float64]) -> NDArray[np.float64]:
+def from_first_stir(sound: NDArray[np.float64]) -> NDArray[np.float64]:
     """The sound from where its slope first comes within 34 dB of its steepest until no more than
     a millionth of its energy is left, faded out."""
     slope = np.abs(np.diff(sound, prepend=0.0))

@@ -1,0 +1,210 @@
+"""Single hits of real drums from free sound fonts, fetched as Debian's packages and never at run time.
+
+Each source is an independent recording of drums; its file is pinned by hash, so that a figure names what
+it was measured on. `benchmarks/worlds` leaves whole sources out when it reports.
+"""
+
+import hashlib
+import pickle
+import shutil
+import struct
+import tempfile
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+import soxr
+from numpy.typing import NDArray
+
+from arkund.core.errors import ArkundError
+from benchmarks.recorded.strokes import RATE, VELOCITIES, Sounds, from_first_stir, play
+
+FONTS = Path("/usr/share/sounds/sf2")
+PATCHES = Path("/usr/share/midi/freepats/Drum_000")
+
+PIECE_NOTES: dict[str, tuple[int, ...]] = {
+    "kick": (36, 35),
+    "snare": (38, 40),
+    "tom_1": (50, 48),
+    "tom_2": (47, 45),
+    "tom_3": (43, 41),
+    "hat": (42,),
+    "hat pedal": (44,),
+    "hat open": (46,),
+    "ride": (51, 59),
+    "crash_1": (49, 57),
+    "crash_2": (57, 49),
+}
+"""Notes of the percussion key map of General MIDI by which a piece is played."""
+
+LEAST_LIKE = 0.97
+"""Hits of two sources that are so alike (largest normalised correlation) are the same recording."""
+
+
+@dataclass(frozen=True)
+class Source:
+    """A font: Debian's ``package``, the file with its hash, the percussion ``programs`` that are acoustic
+    kits, and the MIDI channel on which it plays them."""
+
+    name: str
+    package: str
+    file: Path
+    sha256: str
+    programs: tuple[int, ...]
+    channel: int = 9
+
+    def check(self) -> None:
+        """Raise `ArkundError` where the file is missing, or is not the one that figures rest on."""
+        if not self.file.exists():
+            raise ArkundError(
+                f"Worlds need Debian's {self.package}: apt-get install {self.package}."
+            )
+        if _digest(self.file) != self.sha256:
+            raise ArkundError(f"{self.file} is not the version that worlds are made of.")
+
+    def notes(self) -> list[int]:
+        return sorted({note for notes in PIECE_NOTES.values() for note in notes})
+
+    def kit(self, program: int) -> dict[int, Sounds]:
+        """The hits of one kit by note; notes on which it is silent are left out."""
+        self.check()
+        if self.file.is_dir():
+            return _patches(self.file, self.notes())
+        played = play(self.file, program, self.notes(), self.channel)
+        out = {}
+        for number, note in enumerate(self.notes()):
+            layers = played[number * len(VELOCITIES) : (number + 1) * len(VELOCITIES)]
+            loudest = max(float(np.abs(layer).max(initial=0.0)) for layer in layers)
+            if loudest > 1e-3:
+                out[note] = Sounds(
+                    tuple((v, x / loudest) for v, x in zip(VELOCITIES, layers, strict=True))
+                )
+        return out
+
+
+SOURCES: tuple[Source, ...] = (
+    Source(
+        "fluid",
+        "fluid-soundfont-gm",
+        FONTS / "FluidR3_GM.sf2",
+        "74594e8f4250680adf590507a306655a299935343583256f3b722c48a1bc1cb0",
+        (0, 1, 4, 8, 16, 32, 40),
+    ),
+    Source(
+        "musescore",
+        "musescore-general-soundfont-lossless",
+        FONTS / "MuseScore_General_Full.sf2",
+        "59287cbb0f424ec76d1bc269eee40dfe0b02252588d72eb016b5d2382e710a8f",
+        (0, 8, 16, 32, 40),
+    ),
+    Source(
+        "tim",
+        "timgm6mb-soundfont",
+        FONTS / "TimGM6mb.sf2",
+        "c5378b62028c920cb11e4803327983fee2f2cdff5dc89c708e39da417e51c854",
+        (0, 8, 16, 32, 40),
+    ),
+    Source(
+        "pearl",
+        "avldrums.lv2-soundfont",
+        FONTS / "Black_Pearl_4_LV2.sf2",
+        "3bc27deb1b9d6a919c7cfc4ba5fc5c077ac7899fc21becbbb234749ffc523d13",
+        (0,),
+        0,
+    ),
+    Source(
+        "zeppelin",
+        "avldrums.lv2-soundfont",
+        FONTS / "Red_Zeppelin_4_LV2.sf2",
+        "e8710b899ece8f83b109d0e2f6a89b007b864c8c088ca3ad3cd6e47bd8e629cc",
+        (0,),
+        0,
+    ),
+    Source(
+        "freepats",
+        "freepats",
+        PATCHES,
+        "",
+        (0,),
+    ),
+)
+BY_NAME = {source.name: source for source in SOURCES}
+
+
+@lru_cache(maxsize=16)
+def _digest(path: Path) -> str:
+    if path.is_dir():
+        return ""
+    with path.open("rb") as stream:
+        return hashlib.file_digest(stream, "sha256").hexdigest()
+
+
+@lru_cache(maxsize=8)
+def kit_of(name: str, program: int) -> dict[int, Sounds]:
+    """The hits of a source's kit, rendered once and kept in the machine's temporary folder; what another
+    source before it in the list has too is left out."""
+    folder = Path(tempfile.gettempdir()) / "arkund-worlds"
+    folder.mkdir(exist_ok=True)
+    path = folder / f"{name}-{program}.pickle"
+    if path.exists():
+        found: dict[int, Sounds] = pickle.loads(path.read_bytes())
+        return found
+    if shutil.which("fluidsynth") is None:
+        raise ArkundError("Worlds need Debian's fluidsynth: apt-get install fluidsynth.")
+    made = BY_NAME[name].kit(program)
+    if name == "musescore":
+        for original in BY_NAME["fluid"].programs:
+            theirs = kit_of("fluid", original)
+            made = {
+                note: sounds
+                for note, sounds in made.items()
+                if note not in theirs or not _are_alike(sounds, theirs[note])
+            }
+    part = path.with_suffix(f".{id(made)}")
+    part.write_bytes(pickle.dumps(made))
+    part.replace(path)
+    return made
+
+
+def _are_alike(one: Sounds, other: Sounds) -> bool:
+    """Whether two sources have the same recording for their loudest hit."""
+    a, b = one.layers[-1][1][:9600], other.layers[-1][1][:9600]
+    size = float(np.sqrt(np.sum(a**2) * np.sum(b**2))) + 1e-12
+    spectra = np.fft.rfft(a, 1 << 15) * np.conj(np.fft.rfft(b, 1 << 15))
+    return float(np.abs(np.fft.irfft(spectra)).max()) / size > LEAST_LIKE
+
+
+def _patches(folder: Path, notes: list[int]) -> dict[int, Sounds]:
+    """Hits of a folder of GUS patches: one recording a note, so its velocities differ in level alone."""
+    out = {}
+    for path in sorted(folder.glob("*.pat")):
+        note = int(path.name[:3])
+        if note in notes:
+            sound = from_first_stir(_patch(path.read_bytes()))
+            sound = sound / (float(np.abs(sound).max(initial=0.0)) or 1.0)
+            out[note] = Sounds(tuple((v, sound * (v / VELOCITIES[-1])) for v in VELOCITIES))
+    return out
+
+
+PATCH_HEADER, INSTRUMENT_HEADER, LAYER_HEADER, SAMPLE_HEADER = 129, 63, 47, 96
+
+
+def _patch(content: bytes) -> NDArray[np.float64]:
+    """The first sample of a GUS patch (GF1PATCH110) at `RATE`."""
+    if content[:11] != b"GF1PATCH110":
+        raise ArkundError("This is no GUS patch.")
+    at = PATCH_HEADER + INSTRUMENT_HEADER + LAYER_HEADER
+    size, rate, modes = (
+        struct.unpack_from("<I", content, at + 8)[0],
+        struct.unpack_from("<H", content, at + 20)[0],
+        content[at + 55],
+    )
+    data = content[at + SAMPLE_HEADER : at + SAMPLE_HEADER + size]
+    wide, unsigned = bool(modes & 1), bool(modes & 2)
+    kind = ("<u2" if unsigned else "<i2") if wide else ("u1" if unsigned else "i1")
+    raw = np.frombuffer(data[: len(data) - len(data) % (2 if wide else 1)], kind).astype(float)
+    full = 32768.0 if wide else 128.0
+    sound = (raw - full) / full if unsigned else raw / full
+    out: NDArray[np.float64] = soxr.resample(sound, rate, RATE)
+    return out
