@@ -15,8 +15,14 @@ from benchmarks.worlds.scoring import Scores, Tally, group_of, plain_list, score
 from benchmarks.worlds.world import MODELS, World, record
 
 PROCESSES = 2
-DEVELOPED_ON = {"sources": ("fluid", "tim", "freepats"), "models": ("cardioids", "condensers")}
-LEFT_OUT = {"sources": ("pearl", "zeppelin"), "models": ("omnis", "clips")}
+DEVELOPED_ON: dict[str, tuple[str, ...]] = {
+    "sources": ("fluid", "tim", "freepats"),
+    "models": ("cardioids", "condensers"),
+}
+LEFT_OUT: dict[str, tuple[str, ...]] = {
+    "sources": ("pearl", "zeppelin"),
+    "models": ("omnis", "clips"),
+}
 """Sources and mics' models that development never heard. (Families of parts are drawn anew by seed.)"""
 
 ORDER = ("kick", "snare", "tom", "hat", "ride", "crash")

@@ -70,10 +70,10 @@ def _clips(rng: Rng, mic: Microphone) -> Microphone:
     """Small mics clipped to the rims: nearer, thin below, harsh above."""
     if mic.name.startswith(("overhead", "kit", "kick")):
         return _cardioids(rng, mic)
-    position = np.array(mic.position) + 0.35 * (np.array(mic.aim) - np.array(mic.position))
+    x, y, z = np.array(mic.position) + 0.35 * (np.array(mic.aim) - np.array(mic.position))
     return replace(
         mic,
-        position=tuple(float(x) for x in position),
+        position=(float(x), float(y), float(z)),
         pattern=float(rng.uniform(0.45, 0.7)),
         low_hz=float(rng.uniform(60, 130)),
         high_hz=float(rng.uniform(12_000, 18_000)),

@@ -151,9 +151,8 @@ class Study:
         return found
 
     def is_undetected(self, piece: str) -> bool:
-        """Whether detection found no hit of a piece in any take, listed or not."""
-        found = [h for facts in self.takes.values() for h in facts.hits]
-        return all(h.piece != piece for h in (*found, *self.unlisted))
+        """Whether detection listed no hit of a piece in any take."""
+        return all(h.piece != piece for facts in self.takes.values() for h in facts.hits)
 
     def has_no_hits(self, mic: str) -> bool:
         """Whether a mic is close to a shell of which no hit is known, from detection or from an ear:

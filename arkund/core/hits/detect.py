@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from arkund.core.hits.afar import FAMILIES, Afar, Known, afar_of
 from arkund.core.hits.arrivals import without_drums
 from arkund.core.hits.choosing import SELDOM, WITNESSED
+from arkund.core.hits.floor import added_to
 from arkund.core.hits.hit import SAME_STROKE_S, Hit, hit_id, kind_of, velocity_of
 from arkund.core.hits.leading import onsets_of
 from arkund.core.hits.novelty import BANDS, BandEnergy, band_energy, candidates
@@ -181,7 +182,10 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
         take.bands[take.overheads[0]] if take.overheads else None,
         take.own,
     )
-    hits.sort(key=lambda h: (h.time_s, h.piece))
+    # What stands clear of all bleed is a hit, whatever was decided until here.
+    nearest = {p: take.mics[ears[0]] for p, ears in take.own.items()}
+    overheads = [take.mics[m] for m in take.overheads]
+    hits = added_to(hits, nearest, overheads, rate, [p for p in take.own if is_shell(p)])
     maybes = {p: m for p, (_, m) in found.items()}
     return Detected(hits, away_from_shells(maybes, hits))
 

@@ -13,7 +13,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, ClassVar, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -73,6 +73,10 @@ class Reader(Protocol):
 @dataclass(frozen=True)
 class Node:
     """Base of all nodes. ``channels`` is 1 or 2."""
+
+    passes_on: ClassVar[bool] = False
+    """Whether it gives what its inputs give, added up or turned down: numbers wherever these are, so
+    that its sound need not be looked at again."""
 
     @cached_property
     def key(self) -> str:
@@ -203,6 +207,7 @@ class Placed(Node):
     """Trim, polarity and delay (positive is later; fractions by a 64-tap windowed sinc, flat
     within 0.1 dB to 16 kHz at 44.1 kHz)."""
 
+    passes_on: ClassVar[bool] = True
     source: Node
     gain: float
     delay: float
@@ -230,6 +235,7 @@ class Placed(Node):
 class Enveloped(Node):
     """A source times a gain over time, which is decided once over the whole song."""
 
+    passes_on: ClassVar[bool] = True
     source: Node
 
     def key_over(self, reader: Reader, start: int, stop: int) -> str:
@@ -297,6 +303,7 @@ class Gated(Enveloped):
 class Pair(Node):
     """Left and right as two sides of one sound."""
 
+    passes_on: ClassVar[bool] = True
     left: Node
     right: Node
 
@@ -320,6 +327,7 @@ class Pair(Node):
 class Side(Node):
     """One side of a pair's sound: 0 left, 1 right."""
 
+    passes_on: ClassVar[bool] = True
     source: Node
     side: int
 
@@ -338,6 +346,7 @@ class Side(Node):
 class Difference(Node):
     """One node less another: what a process took away."""
 
+    passes_on: ClassVar[bool] = True
     whole: Node
     rest: Node
 

@@ -44,7 +44,7 @@ def joined(parts: Sequence[Part], node: Node, start: int, stop: int) -> Audio:
 
 def fit(cache: TileCache, node: Node, sound: Audio, start: int) -> Audio:
     """What a node gave from the sample ``start`` on; silent where that is not a number, and noted."""
-    if np.isfinite(sound.sum()):
+    if node.passes_on or np.isfinite(sound.sum()):
         return sound
     sound = np.array(sound)
     broken = silence_broken(sound)

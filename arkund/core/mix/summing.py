@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import ClassVar
 
 import numpy as np
 
@@ -22,6 +23,7 @@ class Mixed(Node):
     so a difference leaves the tiles beyond it as they were.
     """
 
+    passes_on: ClassVar[bool] = True
     inputs: tuple[Input, ...]
 
     @cached_property
@@ -119,6 +121,7 @@ class Varied(Node):
     """One node after the other: ``parts`` are (from which sample on, samples of the fade into it,
     node). Both sides of a fade run all the while."""
 
+    passes_on: ClassVar[bool] = True
     parts: tuple[tuple[int, int, Node], ...]
 
     @cached_property

@@ -1,0 +1,130 @@
+"""The floor under detection: what stands clear of all bleed in a drum's own mic is found, and nothing else."""
+
+from typing import Any
+
+import numpy as np
+import pytest
+
+from arkund.core.hits import floor
+from arkund.core.hits.detect import detect_hits
+from arkund.core.hits.floor import added_to, clear_hits, frame_peaks, new_level, onsets_in
+from arkund.core.hits.hit import Hit
+
+RATE = 48000
+SECONDS = 24
+Sounds = dict[str, np.ndarray[Any, Any]]
+
+
+def hit(hz: float, decay_s: float, seed: int) -> np.ndarray[Any, Any]:
+    """A drum's hit: a tone that dies away, and its stick."""
+    t = np.arange(round(0.5 * RATE)) / RATE
+    stick = np.random.default_rng(seed).standard_normal(len(t)) * np.exp(-t / 0.004)
+    return np.asarray((np.sin(2 * np.pi * hz * t) + stick) * np.exp(-t / decay_s), np.float32)
+
+
+def kit(tom_at: list[float], bleed_db: float = -18.0, seed: int = 1) -> Sounds:
+    """Kick and snare in turn, a tom now and then; each mic hears the others 2 ms later, softer."""
+    rng = np.random.default_rng(seed)
+    places = {
+        "kick": [0.5 + n for n in range(SECONDS - 2)],
+        "snare": [1.0 + n for n in range(SECONDS - 2)],
+        "tom_1": tom_at,
+    }
+    shapes = {"kick": hit(60, 0.08, 1), "snare": hit(190, 0.05, 2), "tom_1": hit(120, 0.2, 3)}
+    sounds = {
+        name: 1e-4 * rng.standard_normal(SECONDS * RATE).astype(np.float32) for name in shapes
+    }
+    sounds["overhead"] = 1e-4 * rng.standard_normal(SECONDS * RATE).astype(np.float32)
+    for piece, times in places.items():
+        for at in times:
+            level = 0.5 * 10 ** (rng.normal(0, 1.5) / 20)
+            for mic, sound in sounds.items():
+                own = mic == piece
+                gain = 1.0 if own else 10 ** ((bleed_db + rng.normal(0, 1.5)) / 20)
+                late = 0.0 if own else 0.004 if mic == "overhead" else 0.002
+                begin = round((at + late) * RATE)
+                part = sound[begin : begin + len(shapes[piece])]
+                part += (level * gain * shapes[piece])[: len(part)]
+    return sounds
+
+
+def found(sounds: Sounds) -> dict[str, list[float]]:
+    close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
+    clear = clear_hits(close, [sounds["overhead"]], RATE, list(close))
+    return {piece: [one.time_s for one in hits] for piece, hits in clear.items()}
+
+
+@pytest.mark.parametrize("tom_at", [[7.25], [3.25, 11.75], [2.25, 2.75, 9.25, 15.75, 20.25]])
+def test_a_tom_hit_a_few_times_is_found_each_time(tom_at: list[float]) -> None:
+    clear = found(kit(tom_at))
+    assert clear["tom_1"] == pytest.approx(tom_at, abs=0.002)
+
+
+def test_a_tom_hit_together_with_another_drum_is_found() -> None:
+    clear = found(kit([4.5, 9.0, 13.25]))
+    assert clear["tom_1"] == pytest.approx([4.5, 9.0, 13.25], abs=0.003)
+
+
+@pytest.mark.parametrize("bleed_db", [-24.0, -18.0, -12.0, -6.0])
+@pytest.mark.parametrize("seed", range(3))
+def test_a_tom_that_is_never_hit_has_no_clear_hit(bleed_db: float, seed: int) -> None:
+    assert found(kit([], bleed_db, seed))["tom_1"] == []
+
+
+def test_added_to_a_list_they_are_placed_and_measured_like_the_others() -> None:
+    sounds = kit([3.25, 11.75, 18.25])
+    close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
+    known = Hit("x", "tom_1", 3.2501, 100, "accent", 0.9, -1.0)
+    hits = added_to([known], close, [sounds["overhead"]], RATE, ["tom_1"])
+    assert hits[0] == known
+    assert [h.time_s for h in hits] == pytest.approx([3.25, 11.75, 18.25], abs=0.001)
+    assert all(h.confidence >= floor.SURE for h in hits[1:])
+    assert [h.level_db for h in hits] == pytest.approx([-1.0] * 3, abs=4.0)
+    assert len({h.id for h in hits}) == 3
+
+
+def test_a_drum_without_other_hits_needs_one_that_is_beyond_doubt(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    sounds = kit([7.25])
+    close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
+    assert len(added_to([], close, [sounds["overhead"]], RATE, ["tom_1"])) == 1
+    monkeypatch.setattr(floor, "ANCHOR_DB", 200.0)
+    assert added_to([], close, [sounds["overhead"]], RATE, ["tom_1"]) == []
+
+
+def test_the_list_of_a_take_holds_what_the_floor_found() -> None:
+    sounds = kit([3.25, 11.75, 18.25])
+    mics = {"kick_in": sounds["kick"], "snare_top": sounds["snare"], "tom_1": sounds["tom_1"]}
+    mics["overhead"] = sounds["overhead"]
+    times = [h.time_s for h in detect_hits(mics, RATE) if h.piece == "tom_1"]
+    for wanted in (3.25, 11.75, 18.25):
+        assert np.abs(np.array(times) - wanted).min() < 0.003
+
+
+@pytest.mark.parametrize("rate", [8000, 44100, 48000, 96000])
+def test_frames_hold_the_largest_magnitude(rate: int) -> None:
+    sound = np.zeros(rate, np.float32)
+    sound[round(0.5 * rate)] = -0.7
+    peaks = frame_peaks(sound, rate)
+    assert len(peaks) == pytest.approx(4000, abs=1)
+    assert np.flatnonzero(peaks > 0.5)[0] * floor.FRAME_S == pytest.approx(
+        0.5, abs=2 * floor.FRAME_S
+    )
+
+
+def test_a_ring_that_beats_is_nothing_new() -> None:
+    t = np.arange(4000) * floor.FRAME_S
+    ring = np.exp(-t / 0.4) * (0.6 + 0.4 * np.cos(2 * np.pi * t / 0.02))
+    level = new_level(ring, np.array([1000]), 0, 48)
+    assert level[0] <= 0.45 * ring[1000:1048].max()
+
+
+@pytest.mark.parametrize("length", [0, 1, 10, 100, 5000])
+def test_short_and_silent_sounds_have_no_onsets(length: int) -> None:
+    silent = np.zeros(length, np.float32)
+    assert len(onsets_in(frame_peaks(silent, RATE), frame_peaks(silent, RATE)).at) == 0
+    assert clear_hits({"kick": silent, "tom_1": silent}, [silent], RATE, ["kick", "tom_1"]) == {
+        "kick": [],
+        "tom_1": [],
+    }
