@@ -183,7 +183,7 @@ def test_moves_serve_what_is_missing_and_stay_within_bounds(
 ) -> None:
     """From a kit whose kick was pulled down after its pass: the moves bring it back."""
     after = passed("tight")
-    weak = after.tried({"groups.kick.fader_db": -10.0})
+    weak = after.tried({"groups.kick.fader_db": -14.0})
     before = card_of(study, recorded=True)
     mended = weak
     for finding in moves.find(weak, SCHOOLS["tight"]):

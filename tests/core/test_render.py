@@ -414,7 +414,8 @@ def test_a_new_send_may_be_added(song: Any) -> None:
 @pytest.mark.parametrize("name", ["mix", "snare_group", "strike_return", "kick"])
 def test_a_layer_s_file_is_its_own(song: Any, tmp_path: Path, name: str) -> None:
     graph = build(song[0], song[1])
-    laid = replace(graph, layers={name: graph.outs["snare_top"]})
+    chains = {**graph.chains, name: graph.mics["snare_top"].chained}
+    laid = replace(graph, layers={name: graph.outs["snare_top"]}, chains=chains)
     report = print_song(_engine(song[0]), laid, tmp_path)
     assert len(set(report.files)) == len(report.files)
     assert f"{name}_layer.wav" in report.files
@@ -425,6 +426,8 @@ def test_a_layer_s_file_is_its_own(song: Any, tmp_path: Path, name: str) -> None
 def test_two_channels_of_one_file_name_are_refused(song: Any, tmp_path: Path) -> None:
     graph = build(song[0], song[1])
     node = graph.outs["snare_top"]
-    laid = replace(graph, layers={"deep": node, "deep_layer": node})
+    chained = graph.mics["snare_top"].chained
+    both = {"deep": node, "deep_layer": node}
+    laid = replace(graph, layers=both, chains=graph.chains | dict.fromkeys(both, chained))
     with pytest.raises(ArkundError, match="Two channels would be printed as deep_layer"):
         print_song(_engine(song[0]), laid, tmp_path)
