@@ -41,10 +41,12 @@ lint: $(TEST_STAMP)
 	@$(BIN)/ruff format --check .
 	@$(BIN)/mypy
 
-# Recorded strokes come from a sound font of Debian's; without it that half of the table is left out.
+# Recorded hits come from free sound fonts of Debian's; without them those parts of the table are left out.
+FONTS := fluidsynth fluid-soundfont-gm timgm6mb-soundfont freepats avldrums.lv2-soundfont
 accuracy: $(TEST_STAMP)
-	@command -v fluidsynth >/dev/null || apt-get install -qq -y fluidsynth fluid-soundfont-gm >/dev/null 2>&1 || true
+	@dpkg -s $(FONTS) >/dev/null 2>&1 || apt-get install -q -y $(FONTS) || true
 	@$(BIN)/python -m benchmarks.accuracy $(ARGS)
+	@test -n "$(ARGS)" || $(BIN)/python -m benchmarks.worlds
 
 bench: $(TEST_STAMP)
 	@$(BIN)/python -m benchmarks.speed $(ARGS)

@@ -95,11 +95,13 @@ def table(rows: Sequence[Row]) -> str:
         hit = [(w, t) for w, t, _ in own if t.true]
         worst = min(hit, key=lambda pair: pair[1].f, default=None)
         made_up = sum(t.found for _, t, _ in own if not t.true and not t.buried)
+        if worst is None:
+            lines.append(f"| {group} | {ours.f:.3f} | | | {plain.f:.3f} | | | {made_up} | |")
+            continue
+        missed = " | ".join(f"{t.obvious_missed} of {t.obvious}" for t in (ours, plain))
         lines.append(
             f"| {group} | {ours.f:.3f} | {worst[1].f:.2f} | {worst[0].name} | {plain.f:.3f} | "
-            f"{ours.obvious_missed} of {ours.obvious} | {plain.obvious_missed} of {plain.obvious} | {made_up} | {ours.buried} |"
-            if worst
-            else f"| {group} | {ours.f:.3f} | | | {plain.f:.3f} | | | {made_up} | |"
+            f"{missed} | {made_up} | {ours.buried} |"
         )
     return "\n".join(lines)
 

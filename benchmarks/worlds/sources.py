@@ -1,7 +1,9 @@
 """Single hits of real drums from free sound fonts, fetched as Debian's packages and never at run time.
 
 Each source is an independent recording of drums; its file is pinned by hash, so that a figure names what
-it was measured on. `benchmarks/worlds` leaves whole sources out when it reports.
+it was measured on. `benchmarks/worlds` leaves whole sources out when it reports. (The drums of Debian's
+musescore-general-soundfont-lossless are the first source's, sample by sample, but for three hats: it is
+none of its own.)
 """
 
 import hashlib
@@ -38,9 +40,6 @@ PIECE_NOTES: dict[str, tuple[int, ...]] = {
 }
 """Notes of the percussion key map of General MIDI by which a piece is played."""
 
-LEAST_LIKE = 0.97
-"""Hits of two sources that are so alike (largest normalised correlation) are the same recording."""
-
 
 @dataclass(frozen=True)
 class Source:
@@ -63,17 +62,14 @@ class Source:
         if _digest(self.file) != self.sha256:
             raise ArkundError(f"{self.file} is not the version that worlds are made of.")
 
-    def notes(self) -> list[int]:
-        return sorted({note for notes in PIECE_NOTES.values() for note in notes})
-
     def kit(self, program: int) -> dict[int, Sounds]:
         """The hits of one kit by note; notes on which it is silent are left out."""
         self.check()
         if self.file.is_dir():
-            return _patches(self.file, self.notes())
-        played = play(self.file, program, self.notes(), self.channel)
+            return _patches(self.file, _all_notes())
+        played = play(self.file, program, _all_notes(), self.channel)
         out = {}
-        for number, note in enumerate(self.notes()):
+        for number, note in enumerate(_all_notes()):
             layers = played[number * len(VELOCITIES) : (number + 1) * len(VELOCITIES)]
             loudest = max(float(np.abs(layer).max(initial=0.0)) for layer in layers)
             if loudest > 1e-3:
@@ -90,13 +86,6 @@ SOURCES: tuple[Source, ...] = (
         FONTS / "FluidR3_GM.sf2",
         "74594e8f4250680adf590507a306655a299935343583256f3b722c48a1bc1cb0",
         (0, 1, 4, 8, 16, 32, 40),
-    ),
-    Source(
-        "musescore",
-        "musescore-general-soundfont-lossless",
-        FONTS / "MuseScore_General_Full.sf2",
-        "59287cbb0f424ec76d1bc269eee40dfe0b02252588d72eb016b5d2382e710a8f",
-        (0, 8, 16, 32, 40),
     ),
     Source(
         "tim",
@@ -125,17 +114,28 @@ SOURCES: tuple[Source, ...] = (
         "freepats",
         "freepats",
         PATCHES,
-        "",
+        "f47147693cc5933a3d08767ea39c3b4df146dfc9aa5b004bb936b8169646a3c2",
         (0,),
     ),
 )
 BY_NAME = {source.name: source for source in SOURCES}
 
 
+def _all_notes() -> list[int]:
+    return sorted({note for notes in PIECE_NOTES.values() for note in notes})
+
+
+def _patch_files(folder: Path, notes: list[int]) -> list[Path]:
+    return [path for path in sorted(folder.glob("*.pat")) if int(path.name[:3]) in notes]
+
+
 @lru_cache(maxsize=16)
 def _digest(path: Path) -> str:
     if path.is_dir():
-        return ""
+        parts = hashlib.sha256()
+        for patch in _patch_files(path, _all_notes()):
+            parts.update(patch.read_bytes())
+        return parts.hexdigest()
     with path.open("rb") as stream:
         return hashlib.file_digest(stream, "sha256").hexdigest()
 
@@ -153,37 +153,20 @@ def kit_of(name: str, program: int) -> dict[int, Sounds]:
     if shutil.which("fluidsynth") is None:
         raise ArkundError("Worlds need Debian's fluidsynth: apt-get install fluidsynth.")
     made = BY_NAME[name].kit(program)
-    if name == "musescore":
-        for original in BY_NAME["fluid"].programs:
-            theirs = kit_of("fluid", original)
-            made = {
-                note: sounds
-                for note, sounds in made.items()
-                if note not in theirs or not _are_alike(sounds, theirs[note])
-            }
     part = path.with_suffix(f".{id(made)}")
     part.write_bytes(pickle.dumps(made))
     part.replace(path)
     return made
 
 
-def _are_alike(one: Sounds, other: Sounds) -> bool:
-    """Whether two sources have the same recording for their loudest hit."""
-    a, b = one.layers[-1][1][:9600], other.layers[-1][1][:9600]
-    size = float(np.sqrt(np.sum(a**2) * np.sum(b**2))) + 1e-12
-    spectra = np.fft.rfft(a, 1 << 15) * np.conj(np.fft.rfft(b, 1 << 15))
-    return float(np.abs(np.fft.irfft(spectra)).max()) / size > LEAST_LIKE
-
-
 def _patches(folder: Path, notes: list[int]) -> dict[int, Sounds]:
     """Hits of a folder of GUS patches: one recording a note, so its velocities differ in level alone."""
     out = {}
-    for path in sorted(folder.glob("*.pat")):
-        note = int(path.name[:3])
-        if note in notes:
-            sound = from_first_stir(_patch(path.read_bytes()))
-            sound = sound / (float(np.abs(sound).max(initial=0.0)) or 1.0)
-            out[note] = Sounds(tuple((v, sound * (v / VELOCITIES[-1])) for v in VELOCITIES))
+    for path in _patch_files(folder, notes):
+        sound = from_first_stir(_patch(path.read_bytes()))
+        sound = sound / (float(np.abs(sound).max(initial=0.0)) or 1.0)
+        layers = tuple((v, sound * (v / VELOCITIES[-1])) for v in VELOCITIES)
+        out[int(path.name[:3])] = Sounds(layers)
     return out
 
 

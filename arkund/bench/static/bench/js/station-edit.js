@@ -195,6 +195,7 @@ export function startEdit() {
   }
 
   function fillQuestions() {
+    document.querySelector("[data-list=never]").hidden = !asked.length;
     fill("never", asked, (line, item) => {
       button(line, "hit", () => judge(item, false));
       button(line, "bleed", () => judge(item, true));

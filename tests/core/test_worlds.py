@@ -1,0 +1,87 @@
+"""Worlds that accuracy is measured on: parts drawn at random, and how a list of hits is scored."""
+
+import numpy as np
+import pytest
+
+from benchmarks.recorded.recording import Recording
+from benchmarks.worlds.playing import FAMILIES, TOMS
+from benchmarks.worlds.report import DEVELOPED_ON, LEFT_OUT, table, worlds
+from benchmarks.worlds.scoring import Tally, group_of, plain_hits, plain_list, score
+from benchmarks.worlds.world import World
+
+RATE = 48000
+PIECES = {"kick", "snare", "hat", "ride", "crash_1", *TOMS}
+
+
+@pytest.mark.parametrize("family", FAMILIES)
+def test_a_part_is_in_order_and_another_for_every_seed(family: str) -> None:
+    parts = [FAMILIES[family](np.random.default_rng(seed)) for seed in range(6)]
+    for part in parts:
+        times = [s.time_s for s in part]
+        assert times == sorted(times)
+        assert times[0] > 0
+        assert {s.piece for s in part} <= PIECES
+        assert all(1 <= s.velocity <= 127 for s in part)
+    assert len({tuple(s.time_s for s in part) for part in parts}) == len(parts)
+    again = FAMILIES[family](np.random.default_rng(3))
+    assert again == parts[3]
+
+
+def test_toms_of_a_seldom_part_are_hit_five_times_at_most() -> None:
+    for seed in range(20):
+        part = FAMILIES["seldom_toms"](np.random.default_rng(seed))
+        for tom in TOMS:
+            assert sum(s.piece == tom for s in part) <= 5
+        assert not any(s.piece in TOMS for s in FAMILIES["never_hit"](np.random.default_rng(seed)))
+
+
+def test_nothing_that_is_reported_on_was_developed_on() -> None:
+    for kind in ("sources", "models"):
+        assert not set(DEVELOPED_ON[kind]) & set(LEFT_OUT[kind])
+    assert len({w.name for w in worlds(LEFT_OUT, 1, 44)}) == 44
+
+
+def recording(bleed: float) -> Recording:
+    """A tom hit at 1 and 2 s; a kick at 2 s bleeds into its mic."""
+    sound = np.zeros(3 * RATE, np.float32)
+    shape = np.exp(-np.arange(4000) / 600).astype(np.float32)
+    own = sound.copy()
+    for at in (1, 2):
+        own[at * RATE : at * RATE + 4000] += 0.5 * shape
+    total = own.copy()
+    total[2 * RATE - 50 : 2 * RATE - 50 + 4000] += bleed * shape
+    hits = [
+        {"piece": "tom_1", "time_s": 1.0, "kind": "plain", "velocity": 100},
+        {"piece": "tom_1", "time_s": 2.0, "kind": "plain", "velocity": 100},
+        {"piece": "crash_1", "time_s": 0.5, "kind": "plain", "velocity": 100},
+    ]
+    return Recording({"tom_1": total}, {"tom_1": own}, hits, [], RATE)
+
+
+def test_hits_are_counted_by_how_clear_they_are() -> None:
+    found = score(recording(0.4), {"tom_1": [1.003, 2.5]}).pieces["tom_1"]
+    assert found == Tally(right=1, true=2, found=2, obvious=1, obvious_missed=0, buried=0)
+    missed = score(recording(0.02), {}).pieces["tom_1"]
+    assert missed == Tally(right=0, true=2, found=0, obvious=2, obvious_missed=2, buried=0)
+    buried = score(recording(1.5), {"tom_1": [1.0, 2.0]}).pieces["tom_1"]
+    assert (buried.true, buried.right, buried.found, buried.buried) == (1, 1, 1, 1)
+    assert score(recording(0.1), {"tom_1": [1.007]}).pieces["tom_1"].right == 0
+
+
+def test_a_plain_threshold_finds_what_is_loud() -> None:
+    made = recording(0.02)
+    assert plain_hits(made.mics["tom_1"], RATE) == pytest.approx([1.0, 2.0], abs=0.002)
+    assert set(plain_list(made)) == {"tom_1"}
+    assert (group_of(made, "tom_1"), group_of(made, "crash_1")) == ("tom", "crash without a mic")
+
+
+def test_the_table_has_the_worst_recording_beside_the_pooled_figure() -> None:
+    good, bad = Tally(9, 10, 9, 8, 0, 0), Tally(1, 10, 1, 8, 7, 0)
+    made_up = Tally(0, 0, 3, 0, 0, 0)
+    rows = [
+        (World(n, "a", "b", "c"), {"tom_1": ("tom", tally, Tally(5, 10, 12, 8, 2, 0))})
+        for n, tally in enumerate((good, bad, made_up))
+    ]
+    line = table(rows).splitlines()[-1]
+    assert line.startswith("| tom | 0.606 | 0.18 | a/b/c/1 |")
+    assert line.endswith("| 7 of 16 | 6 of 24 | 3 | 0 |")
