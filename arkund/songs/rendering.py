@@ -207,10 +207,16 @@ def measure_span(sheet: Sheet, name: str, start: int, stop: int) -> SpanMeasures
     """Figures for the listening strip. ``match_db`` is what *as recorded* must be turned up by to
     be as loud as *now* (`matched_db`); spans under 3 s are matched over the whole song. The
     reference is matched to the drums as they are now."""
-    now = render_span(sheet, name, "now", start, stop)
     matched = (0, sheet.frames) if stop - start < 3 * sheet.rate else (start, stop)
     beside = "output" if name == "reference" else name
-    loud_now = loudness_lufs(render_span(sheet, beside, "now", *matched), sheet.rate)
+    whole = render_span(sheet, beside, "now", *matched)
+    is_within = beside == name and matched[0] <= start <= stop <= matched[1]
+    now = (
+        whole[start - matched[0] : stop - matched[0]]
+        if is_within
+        else render_span(sheet, name, "now", start, stop)
+    )
+    loud_now = loudness_lufs(whole, sheet.rate)
     loud_then = loudness_lufs(render_span(sheet, name, "recorded", *matched), sheet.rate)
     match = matched_db(loud_then, loud_now)
     peak = amplitude_to_db(float(np.abs(now).max(initial=0.0)))

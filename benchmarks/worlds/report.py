@@ -75,9 +75,11 @@ def judged(world: World) -> Row:
 def table(rows: Sequence[Row]) -> str:
     """The table: pooled and worst F by kind of piece, what is missed though obvious, what is made up."""
     groups: dict[str, list[tuple[World, Tally, Tally]]] = defaultdict(list)
+    made_up: dict[str, int] = defaultdict(int)
     for world, pieces in rows:
         by_group: dict[str, tuple[Tally, Tally]] = {}
         for group, ours, plain in pieces.values():
+            made_up[group] += ours.found if not ours.true and not ours.buried else 0
             a, b = by_group.get(group, (Tally(), Tally()))
             by_group[group] = (a + ours, b + plain)
         for group, (ours, plain) in by_group.items():
@@ -94,14 +96,13 @@ def table(rows: Sequence[Row]) -> str:
         plain = sum((p for _, _, p in own), Tally())
         hit = [(w, t) for w, t, _ in own if t.true]
         worst = min(hit, key=lambda pair: pair[1].f, default=None)
-        made_up = sum(t.found for _, t, _ in own if not t.true and not t.buried)
         if worst is None:
-            lines.append(f"| {group} | {ours.f:.3f} | | | {plain.f:.3f} | | | {made_up} | |")
+            lines.append(f"| {group} | {ours.f:.3f} | | | {plain.f:.3f} | | | {made_up[group]} | |")
             continue
         missed = " | ".join(f"{t.obvious_missed} of {t.obvious}" for t in (ours, plain))
         lines.append(
             f"| {group} | {ours.f:.3f} | {worst[1].f:.2f} | {worst[0].name} | {plain.f:.3f} | "
-            f"{missed} | {made_up} | {ours.buried} |"
+            f"{missed} | {made_up[group]} | {ours.buried} |"
         )
     return "\n".join(lines)
 

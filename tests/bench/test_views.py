@@ -3,14 +3,18 @@
 import json
 import re
 from pathlib import Path
+from urllib.parse import unquote
 
 import numpy as np
 import pytest
+import soundfile as sf
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 
-from arkund import bench
+from arkund import bench, cli
 from arkund.bench.frame import STATION_NAMES
+from arkund.core.mix.faults import BrokenSound
+from arkund.songs import first_pass, storage
 from arkund.songs.models import Job, Song, StagedFile
 from tests.making import small_song
 
@@ -228,3 +232,25 @@ def test_a_form_that_a_script_answers_does_nothing_before_the_script_is_there() 
     by_script = [f for f in forms if re.search(r"\s(id|data-[a-z-]+)=", f)]
     assert len(by_script) > 8
     assert [f for f in by_script if 'method="dialog"' not in f] == []
+
+
+def test_sound_that_is_no_number_is_said_and_not_written(
+    client: Client, song: Song, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    source = song.current.sheet.takes[0].sources["kick_in"]  # type: ignore[union-attr]
+    path = storage.sound_path(source.sha256)
+    sound, rate = sf.read(path)
+    sound[rate] = np.inf
+    sf.write(path, sound, rate, subtype="FLOAT", format="WAV")
+    answer = client.get(f"/{song.slug}/pcm/?start=0&frames={2 * rate}")
+    assert answer.status_code == 200
+    said = unquote(answer["X-Broken"])
+    assert said.startswith(
+        "Kick in: the sound is not a number from 1.00 s on and plays as silence."
+    )
+    out = tmp_path / "loop.wav"
+    assert cli.main(["render", song.slug, "-o", str(out)]) == 1
+    assert said in capsys.readouterr().err
+    assert not out.exists()
+    with pytest.raises(BrokenSound, match="Kick in"):
+        first_pass.run(song)
