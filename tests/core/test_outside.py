@@ -67,8 +67,10 @@ ODD = (None, 5, -1.5, True, "x", [], [1], [{}], {}, {"a": 1})
 def test_a_first_sheet_with_anything_anywhere_is_read_or_refused() -> None:
     document = FIRST["everything"]
     for number, place in enumerate(places(document)):
-        # Parts hold the surprises: every kind of value for them, one for each value within.
-        odd = ODD if len(place) < 4 else ODD[number % len(ODD) :][:1]
+        # Parts hold the surprises: every kind of value for them, one for every third value within.
+        if len(place) >= 4 and number % 3:
+            continue
+        odd = ODD if len(place) < 3 else ODD[number % len(ODD) :][:1]
         for value in odd:
             text = json.dumps(put(document, place, value))
             sentence(lambda text=text: load(text))  # type: ignore[misc]
