@@ -78,12 +78,7 @@ def _entry(sheet: Sheet, hit: Hit, said: Mapping[str, Any]) -> tuple[str, dict[s
 def add(song: Song, base: int, piece: str, heard_s: float, kind: str = "plain") -> Revision:
     """Keep a stroke that was missed, heard at a time of the song as it sounds now."""
     sheet = _sheet(song)
-    if piece not in known_pieces(sheet):
-        names = ", ".join(label(p) for p in known_pieces(sheet))
-        raise ArkundError(f"The kit has no {label(piece)}. Pieces: {names}.")
-    at = study_of(sheet).before_moves_s(heard_s)
-    if not 0 <= at <= sheet.frames / sheet.rate:
-        raise ArkundError("A stroke can only be added within the song.")
+    at = _place_of(sheet, piece, heard_s)
     at = _first_arrival(sheet, piece, at)
     number, take, in_file = _take_at(sheet, at)
     in_file = round(in_file, 6)
@@ -102,17 +97,23 @@ def add(song: Song, base: int, piece: str, heard_s: float, kind: str = "plain") 
     )
 
 
-def call_bleed(song: Song, base: int, piece: str, heard_s: float) -> Revision:
-    """Keep that a moment of the song as it sounds now, heard in a piece's mic, is no hit of it. Raises
-    `ArkundError`."""
-    sheet = _sheet(song)
+def _place_of(sheet: Sheet, piece: str, heard_s: float) -> float:
+    """Where what is heard at a time lies before moves. Raises `ArkundError` for a piece that the kit does
+    not have, and outside the song."""
     if piece not in known_pieces(sheet):
         names = ", ".join(label(p) for p in known_pieces(sheet))
         raise ArkundError(f"The kit has no {label(piece)}. Pieces: {names}.")
     at = study_of(sheet).before_moves_s(heard_s)
     if not 0 <= at <= sheet.frames / sheet.rate:
-        raise ArkundError("A moment can only be judged within the song.")
-    number, _, in_file = _take_at(sheet, at)
+        raise ArkundError(f"{heard_s:.3f} s lies outside the song.")
+    return at
+
+
+def call_bleed(song: Song, base: int, piece: str, heard_s: float) -> Revision:
+    """Keep that a moment of the song as it sounds now, heard in a piece's mic, is no hit of it. Raises
+    `ArkundError`."""
+    sheet = _sheet(song)
+    number, _, in_file = _take_at(sheet, _place_of(sheet, piece, heard_s))
     entry = {"gone": True, "piece": piece, "time_s": round(in_file, 6)}
     return revisions.keep(
         song.pk,

@@ -90,7 +90,7 @@ def test_a_kit_file_too_large_is_not_read(tmp_path: Path) -> None:
         file.truncate(LARGEST_BYTES + 1)
     with pytest.raises(ArkundError, match=r"kit\.sfz is larger than 1 MB"):
         read_sfz_file(path)
-    with pytest.raises(ArkundError, match="is not a file"):
+    with pytest.raises(ArkundError, match="There is no file"):
         read_sfz_file(tmp_path)
 
 

@@ -71,7 +71,7 @@ def test_a_drum_without_hits_is_asked_about_until_every_moment_is_answered(
     [
         (["tom_1"], "Say the drum, the moment in seconds, and hit or bleed"),
         (["tom_9", "1.0", "bleed"], "The kit has no tom 9"),
-        (["tom_1", "99", "bleed"], "within the song"),
+        (["tom_1", "99", "bleed"], "lies outside the song"),
     ],
 )
 def test_an_answer_that_means_nothing_is_refused(

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 
 from arkund.core.errors import ArkundError
+from arkund.core.exchange.bounded import read_bounded
 
 LARGEST_BYTES = 1_000_000
 MOST_REGIONS = 256
@@ -98,15 +99,7 @@ def write_sfz(regions: Sequence[Region]) -> str:
 def read_sfz_file(path: Path) -> tuple[list[Region], list[str]]:
     """`read_sfz` of a file; raises `ArkundError` where it is larger than `LARGEST_BYTES` (it is not
     read then), cannot be read, or is no kit."""
-    try:
-        if not path.is_file():
-            raise ArkundError(f"{path.name} is not a file.")
-        with path.open("rb") as stream:
-            content = stream.read(LARGEST_BYTES + 1)
-    except OSError:
-        raise ArkundError(f"{path.name} could not be read.") from None
-    if len(content) > LARGEST_BYTES:
-        raise ArkundError(f"{path.name} is larger than 1 MB, too large to be a kit.")
+    content = read_bounded(path, LARGEST_BYTES)
     return read_sfz(content.decode(errors="replace"))
 
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from arkund.core.errors import ArkundError
+from arkund.core.exchange.bounded import read_bounded
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.mix.sheet import Section
@@ -39,7 +40,7 @@ def hits_csv(hits: Sequence[Hit], grid: Grid) -> str:
 
 
 MOST_ROWS = 100_000
-LARGEST_BYTES = 32 << 20
+LARGEST_BYTES = 32_000_000
 PIECE = re.compile(r"[a-z]{1,40}(_[0-9]{1,3})?")
 KINDS = ("accent", "plain", "ghost", "flam", "roll")
 
@@ -103,15 +104,7 @@ def read_sections_csv(text: str) -> tuple[Section, ...]:
 def read_text(path: Path) -> str:
     """The text of a table's file; raises `ArkundError` where it is larger than `LARGEST_BYTES`, no
     file, or no text in UTF-8."""
-    try:
-        if not path.is_file():
-            raise ArkundError(f"There is no file {path.name}.")
-        with path.open("rb") as stream:
-            content = stream.read(LARGEST_BYTES + 1)
-    except OSError:
-        raise ArkundError(f"{path.name} could not be read.") from None
-    if len(content) > LARGEST_BYTES:
-        raise ArkundError(f"{path.name} is larger than {LARGEST_BYTES >> 20} MB.")
+    content = read_bounded(path, LARGEST_BYTES)
     try:
         return content.decode("utf-8-sig")
     except UnicodeDecodeError:
