@@ -109,7 +109,7 @@ def all_strokes(sheet: Sheet, library: Library) -> Strokes:
 
 
 BLEED = "bleed"
-"""Kind of what an ear heard and said to be no hit."""
+"""Kind of a moment that the engineer heard and called bleed."""
 
 
 def said_bleed(sheet: Sheet, library: Library) -> list[Hit]:
