@@ -58,10 +58,11 @@ def register(add: Add) -> None:
     sub.add_argument("scene", nargs="?", default="", help="its name; all are listed without one")
     sub.add_argument("--bars", default="", help='where it shall hold, e.g. "9-16, 25-32"')
     sub.add_argument("--out", action="store_true", help="take out all that it changes")
-    sub = add("tempo", _tempo, "take over the tempo map of a MIDI file, or find a drifting one")
+    sub = add("tempo", _tempo, "a song's tempo, and others that its hits fit; or take one over")
     sub.add_argument("song")
     sub.add_argument("--midi", type=given_path, metavar="FILE.mid")
-    sub.add_argument("--drifting", action="store_true", help="bar by bar from the strokes")
+    sub.add_argument("--drifting", action="store_true", help="bar by bar from the hits")
+    sub.add_argument("--bpm", type=float, help="a constant tempo; bar 1 stays where it is")
     add("undo", _undo, "back to the revision before").add_argument("song")
     add("redo", _redo, "forward again").add_argument("song")
 
@@ -188,10 +189,18 @@ def _tempo(args: argparse.Namespace) -> dict[str, Any]:
     song = song_named(args.song)
     from arkund.songs import locks, tempo
 
-    if bool(args.midi) == args.drifting:
-        raise ArkundError("Say either --midi FILE.mid or --drifting.")
+    asked = [bool(args.midi), args.drifting, args.bpm is not None]
+    if sum(asked) > 1:
+        raise ArkundError("Say one of --midi FILE.mid, --drifting and --bpm.")
+    if not any(asked):
+        assert song.current is not None
+        sheet = song.current.sheet
+        return {"bpm": sheet.tempo.bpm, "hits also fit": tempo.other_tempos(sheet)}
     with locks.song_lock(song.slug):
-        made = tempo.from_midi(song, args.midi) if args.midi else tempo.drifting(song)
+        if args.midi:
+            made = tempo.from_midi(song, args.midi)
+        else:
+            made = tempo.drifting(song) if args.drifting else tempo.constant(song, args.bpm)
     return {"revision": made.number, "label": made.label}
 
 

@@ -13,7 +13,8 @@ from arkund.core.mix.strokes import played_hits
 from arkund.core.mix.tempo import tempo_of
 from arkund.core.timing.click import click_of
 from arkund.core.timing.drift import drifting as drifting_grid
-from arkund.core.timing.grid import Grid
+from arkund.core.timing.grid import FASTEST_BPM, SLOWEST_BPM, Grid
+from arkund.core.timing.readings import NEAR, readings
 from arkund.songs import revisions, storage
 from arkund.songs.models import Revision, Song
 from arkund.songs.rendering import grid_of
@@ -23,6 +24,26 @@ def from_midi(song: Song, path: Path) -> Revision:
     """Keep the tempo map of a MIDI file; bar 1 stays where it is."""
     sheet = _sheet(song)
     return _keep(song, read_tempo(path, sheet.tempo.first_downbeat_s), f"Tempo map of {path.name}")
+
+
+def other_tempos(sheet: Sheet) -> list[float]:
+    """Other tempos in BPM that the hits of a song with a constant tempo fit as well, the best first."""
+    tempo = sheet.tempo
+    if tempo.changes:
+        return []
+    hits = played_hits(sheet, storage.load_hits)
+    found = readings(hits, tempo.bpm, tempo.beats)
+    return [reading.bpm for reading in found if reading.weight >= NEAR]
+
+
+def constant(song: Song, bpm: float) -> Revision:
+    """Keep one tempo throughout; bar 1 stays where it is. Raises `ArkundError` for a tempo that no map
+    holds."""
+    if not SLOWEST_BPM <= bpm <= FASTEST_BPM:
+        raise ArkundError(f"A tempo lies between {SLOWEST_BPM:g} and {FASTEST_BPM:g} BPM.")
+    tempo = _sheet(song).tempo
+    grid = Grid(bpm, tempo.beats, tempo.unit, tempo.first_downbeat_s)
+    return _keep(song, grid, f"Tempo {bpm:g} BPM throughout")
 
 
 def drifting(song: Song) -> Revision:

@@ -16,6 +16,7 @@ from arkund.songs.analysing import Analysis, analysis_of
 from arkund.songs.exports import doubtful
 from arkund.songs.facts import MicFacts
 from arkund.songs.hits import known_pieces
+from arkund.songs.tempo import other_tempos
 
 WIDTH, HEIGHT = 470, 282
 _X0, _Y0 = 235.0, 266.0
@@ -61,6 +62,7 @@ def context(sheet: Sheet, mic: str, rows: Sequence[MicFacts]) -> dict[str, Any]:
             for p, listed in choices(sheet, pieces).items()
         ],
         "tempo_words": _tempo_words(sheet),
+        "other_tempos": other_tempos(sheet),
         "tempo_json": sheet.tempo.model_dump(mode="json"),
         "sections_json": [s.model_dump() for s in sheet.sections],
         "has_click": "click" in used,

@@ -6,6 +6,7 @@ import numpy as np
 
 from arkund.core.hits.hit import Hit
 from arkund.core.timing.grid import Grid, estimate_tempo, tempo_by_backbeat
+from arkund.core.timing.readings import BETTER, readings
 
 UNKNOWN_BPM = 120.0
 
@@ -26,7 +27,9 @@ def first_grid(
         snares = [h for h in hits if h.piece == "snare"]
         snares_s = np.array([h.time_s for h in snares])
         levels_db = np.array([h.level_db for h in snares])
-        bpm = round(tempo_by_backbeat(found[0], snares_s, levels_db), 3) if found else UNKNOWN_BPM
+        bpm = tempo_by_backbeat(found[0], snares_s, levels_db) if found else UNKNOWN_BPM
+        others = readings(hits, bpm, beats)
+        bpm = round(others[0].bpm if others and others[0].weight >= BETTER else bpm, 3)
     grid = Grid(bpm, beats, unit)
     start = _first_downbeat(hits, grid) if first_downbeat_s is None else first_downbeat_s
     return Grid(bpm, beats, unit, round(start, 5))

@@ -7,7 +7,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from arkund.core.hits.arrival import first_arrival
+from arkund.core.hits.hear.arrival import first_arrival
 from arkund.core.hits.hit import Hit
 from arkund.core.timing.grid import Change, Grid
 

@@ -109,6 +109,7 @@ const KEYS = {
   q: () => station && station.stepQuestion && station.stepQuestion(),
   k: () => station && station.answer && station.answer(false),
   l: () => station && station.answer && station.answer(true),
+  t: () => station && station.takeOtherTempo && station.takeOtherTempo(),
   j: () => station && station.stepJoin && station.stepJoin(),
   f: () => findings && findings.step(1), g: () => findings && findings.step(-1),
   h: () => findings && findings.hear(), a: () => findings && findings.apply(),

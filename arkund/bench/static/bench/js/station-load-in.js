@@ -28,6 +28,8 @@ export function startLoadIn() {
   startSetUp();
   document.getElementById("root-note").addEventListener("change", (event) => keep({ root_note: event.target.value }));
   document.getElementById("tempo-click")?.addEventListener("click", () => send("tempo/click/", {}));
+  const others = [...document.querySelectorAll("#other-tempos [data-bpm]")];
+  others.forEach((button) => button.addEventListener("click", () => keep({ "tempo.bpm": Number(button.dataset.bpm) })));
   document.getElementById("tempo-count").addEventListener("submit", (event) => {
     event.preventDefault();
     send("tempo/count-in/", { beats: number("tempo-beats") });
@@ -112,5 +114,10 @@ export function startLoadIn() {
     const made = { name: `bars ${first}–${last}`, start_bar: first, bars: last - first + 1 };
     keep({ sections: [...sections, made].sort((a, b) => a.start_bar - b.start_bar) });
   });
-  return null;
+  return {
+    takeOtherTempo() {
+      if (others.length) others[0].click();
+      else notify("The hits fit no other tempo as well as this one.");
+    },
+  };
 }
