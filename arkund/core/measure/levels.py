@@ -86,12 +86,12 @@ def measure_sound(audio: NDArray[np.float32], rate: int) -> MicSound | None:
     peak = float(magnitude[at]) if len(audio) else 0.0
     if peak == 0.0:
         return None
-    sums, dc = _summed(audio, _step(rate))
+    sums, means = _summed(audio, _step(rate))
     return MicSound(
         peak,
         at,
         float(sums.sum()) / len(audio),
-        dc / len(audio),
+        _standing_offset(sums, means, _step(rate)),
         true_peak_dbtp(audio),
         loudness_lufs(audio, rate),
         _floor_dbfs(sums, _step(rate)),
@@ -208,25 +208,43 @@ def _floor_dbfs(sums: NDArray[np.float64], step: int) -> float:
     return power_to_db(float(np.percentile(whole, 5))) if len(whole) else SILENCE_DB
 
 
-def _summed(audio: NDArray[np.float32], step: int) -> tuple[NDArray[np.float64], float]:
-    """Squares summed over each ``step`` samples and, last, over what is left; and the samples
-    summed."""
-    sums = np.zeros(len(audio) // step + 1)
-    return sums, float(_add_up(np.ascontiguousarray(audio), step, sums))
+TOGETHER = 5
+"""So many steps, a tenth of a second, hold whole periods of mains hum at 50 and at 60 Hz."""
+
+QUIET_SHARE = 0.2
+"""Offset is what the quietest fifth has: the mean of hits that swing more to one side is none."""
+
+
+def _standing_offset(sums: NDArray[np.float64], totals: NDArray[np.float64], step: int) -> float:
+    """The median of the means of the quietest tenths of a second; of less sound its mean."""
+    count = (len(sums) - 1) // TOGETHER
+    if count < 1:
+        return float(totals[:-1].mean() / step) if len(totals) > 1 else 0.0
+    shape = (count, TOGETHER)
+    mean = totals[: count * TOGETHER].reshape(shape).sum(axis=1) / (TOGETHER * step)
+    power = sums[: count * TOGETHER].reshape(shape).sum(axis=1) / (TOGETHER * step)
+    quietest = np.argsort(power - mean**2, kind="stable")[: max(round(QUIET_SHARE * count), 1)]
+    return float(np.median(mean[quietest]))
+
+
+def _summed(
+    audio: NDArray[np.float32], step: int
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Squares, and samples, summed over each ``step`` samples and, last, over what is left."""
+    squares, totals = np.zeros(len(audio) // step + 1), np.zeros(len(audio) // step + 1)
+    _add_up(np.ascontiguousarray(audio), step, squares, totals)
+    return squares, totals
 
 
 @njit(cache=True, nogil=True, fastmath={"reassoc", "contract"})
-def _add_up(x, step, sums):  # type: ignore[no-untyped-def]
-    whole = 0.0
-    for number in range(len(sums)):
-        part, squares, total = x[number * step : (number + 1) * step], 0.0, 0.0
+def _add_up(x, step, squares, totals):  # type: ignore[no-untyped-def]
+    for number in range(len(squares)):
+        part, square, total = x[number * step : (number + 1) * step], 0.0, 0.0
         for n in range(len(part)):
             one = np.float64(part[n])
             total += one
-            squares += one * one
-        sums[number] = squares
-        whole += total
-    return whole
+            square += one * one
+        squares[number], totals[number] = square, total
 
 
 def clipped_runs(magnitude: NDArray[np.float32], rate: int) -> list[tuple[float, int]]:
