@@ -34,14 +34,76 @@ def test_the_tempo_map_comes_back_from_a_file(tmp_path: Path) -> None:
 
 def test_hits_come_back_at_their_times_with_note_and_velocity(tmp_path: Path) -> None:
     write_midi(tmp_path / "x.mid", GRID, HITS)
-    notes, at = [], 0
-    for message in mido.MidiFile(tmp_path / "x.mid").tracks[1]:
-        at += message.time
-        if message.type == "note_on":
-            notes.append((at / TICKS, message.note, message.velocity))
-    times = GRID.seconds_of(np.array([n[0] for n in notes]))
-    assert times == pytest.approx([h.time_s for h in HITS], abs=0.0004)
+    notes = played(tmp_path / "x.mid")
+    assert [n[0] for n in notes] == pytest.approx([h.time_s for h in HITS], abs=0.0004)
     assert [n[1:] for n in notes] == [(note_of(h.piece), h.velocity) for h in HITS]
+
+
+def played(path: Path) -> list[tuple[float, int, int]]:
+    """What another player makes of a file: its notes as ``(time in s, note, velocity)``, by the file's own
+    tempos from its first tick on. Written after the standard, without the library that wrote the file."""
+    data = path.read_bytes()
+    assert data[:4] == b"MThd"
+    tracks, division = int.from_bytes(data[10:12]), int.from_bytes(data[12:14])
+    at, events = 14, []
+    for _ in range(tracks):
+        assert data[at : at + 4] == b"MTrk"
+        end = at + 8 + int.from_bytes(data[at + 4 : at + 8])
+        at, tick, status = at + 8, 0, 0
+        while at < end:
+            wait, at = _number(data, at)
+            tick += wait
+            if data[at] >= 0x80:
+                status, at = data[at], at + 1
+            if status == 0xFF:
+                kind = data[at]
+                length, at = _number(data, at + 1)
+                if kind == 0x51:
+                    events.append((tick, 0, (int.from_bytes(data[at : at + length]),)))
+                at += length
+            else:
+                if status >> 4 == 9 and data[at + 1] > 0:
+                    events.append((tick, 1, (data[at], data[at + 1])))
+                at += 2
+    out, now_s, last, quarter_us = [], 0.0, 0, 500_000
+    for tick, kind, values in sorted(events):
+        now_s += (tick - last) * quarter_us / division / 1e6
+        last = tick
+        if kind == 0:
+            quarter_us = values[0]
+        else:
+            out.append((now_s, *values))
+    return out
+
+
+def _number(data: bytes, at: int) -> tuple[int, int]:
+    """A quantity of variable length, and where what follows it begins."""
+    value = 0
+    while True:
+        value = value << 7 | data[at] & 0x7F
+        at += 1
+        if data[at - 1] < 0x80:
+            return value, at
+
+
+@pytest.mark.parametrize("downbeat_s", [0.0, 0.002, 0.8, 7.3, 61.0, -0.4, -3.0])
+def test_a_file_begins_with_the_audio_and_leaves_no_hit_out(
+    tmp_path: Path, downbeat_s: float
+) -> None:
+    """Hits before bar 1 stay, and every note falls within a tick of its hit, to the end of a long song."""
+    grid = Grid(103.7, 4, 4, downbeat_s, (Change(40, 131.3, 4, 4), Change(90, 77.9, 6, 8)))
+    rng = np.random.default_rng(3)
+    times = np.unique(np.round(np.concatenate([[0.0, 0.0015], rng.uniform(0, 400, 500)]), 6))
+    hits = [Hit(str(n), "kick", float(t), 100, "plain", 0.9, 0.0) for n, t in enumerate(times)]
+    write_midi(tmp_path / "x.mid", grid, hits)
+    found = [n[0] for n in played(tmp_path / "x.mid")]
+    tick_s = 60 / 77.9 / TICKS
+    assert found == pytest.approx([h.time_s for h in hits], abs=tick_s)
+    if downbeat_s >= 0:
+        back = read_tempo(tmp_path / "x.mid", downbeat_s)
+        assert [(c.bar, c.beats, c.unit) for c in back.changes] == [(40, 4, 4), (90, 6, 8)]
+        for bar in (1, 2, 40, 95):
+            assert back.bar_start_s(bar) == pytest.approx(grid.bar_start_s(bar), abs=2e-3)
 
 
 def test_what_is_no_midi_file_is_refused_by_name(tmp_path: Path) -> None:

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import get_args
+from typing import NamedTuple, get_args
 
 import mido
 import numpy as np
@@ -51,39 +51,95 @@ LARGEST_BYTES = 1_000_000
 MOST_CHANGES = 10_000
 
 
-def write_midi(path: Path, grid: Grid, hits: Sequence[Hit] = ()) -> None:
-    """Tempo, meter and hits to a type 1 file whose first bar is bar 1.
+BAR_ONE = "bar 1"
+"""Marker in a file that has a lead-in: what lies before it is no music, but the way to bar 1."""
 
-    Strokes before bar 1 are left out. A tempo in MIDI is a whole number of microseconds a quarter
-    note, so times come back within some µs a minute.
+SLOWEST_US = 0xFFFFFF
+"""Most microseconds a quarter note that a file can say."""
+
+
+def write_midi(path: Path, grid: Grid, hits: Sequence[Hit] = ()) -> None:
+    """Tempo, meter and hits to a type 1 file that begins where the audio does.
+
+    Before the first bar line stand lead-in bars of a tempo of their own, so that every bar and every hit
+    lies at its time in the song: dropped in beside the stems at zero, all fall together. A tempo in MIDI
+    is a whole number of microseconds a quarter note; hits lie where the file's own tempos put them, within
+    a tick. No hit is left out; what lies before the audio begins stands at its beginning.
     """
     file = mido.MidiFile(type=1, ticks_per_beat=TICKS)
     tempo = mido.MidiTrack()
     file.tracks.append(tempo)
+    legs, first = _legs_of(grid)
     at = 0
-    for change in [Change(1, grid.bpm, grid.beats, grid.unit), *grid.changes]:
-        tick = round(grid.quarters_of_bar(change.bar) * TICKS)
+    for leg in legs:
+        if leg is not legs[0] and leg.bar == first:
+            tempo.append(mido.MetaMessage("marker", text=f"bar {first}", time=leg.tick - at))
+            at = leg.tick
         tempo.append(
             mido.MetaMessage(
-                "time_signature", numerator=change.beats, denominator=change.unit, time=tick - at
+                "time_signature", numerator=leg.beats, denominator=leg.unit, time=leg.tick - at
             )
         )
-        tempo.append(mido.MetaMessage("set_tempo", tempo=round(60e6 / change.bpm)))
-        at = tick
+        tempo.append(mido.MetaMessage("set_tempo", tempo=leg.quarter_us))
+        at = leg.tick
     if hits:
-        file.tracks.append(_note_track(grid, hits))
+        file.tracks.append(_note_track(legs, hits))
     part = path.with_name(path.name + ".part")
     file.save(part)
     part.replace(path)
 
 
-def _note_track(grid: Grid, hits: Sequence[Hit]) -> mido.MidiTrack:
-    places = grid.quarters_at(np.array([h.time_s for h in hits]))
+class _Leg(NamedTuple):
+    """A stretch of one tempo and meter: the ``bar`` that it begins with (0 for the lead-in), its first
+    tick, its beginning in s, and its length of a quarter note in microseconds."""
+
+    bar: int
+    tick: int
+    begins_s: float
+    beats: int
+    unit: int
+    quarter_us: int
+
+
+def _legs_of(grid: Grid) -> tuple[list[_Leg], int]:
+    """The stretches of a file that begins with the audio, and the first bar that begins in it."""
+    first = 1 if grid.first_downbeat_s >= 0 else int(np.ceil(grid.bar_at(0.0) - 1e-9))
+    (beats, unit), lead_s = grid.meter_at(first), grid.bar_start_s(first)
+    legs: list[_Leg] = []
+    tick, begins_s = 0, 0.0
+    if lead_s >= LEAST_LEAD_S:
+        per_bar = beats * 4 / unit
+        bar_s = grid.bar_start_s(first + 1) - lead_s
+        bars = max(1, round(lead_s / bar_s), int(np.ceil(lead_s * 1e6 / per_bar / SLOWEST_US)))
+        quarter_us = max(1, round(lead_s * 1e6 / (bars * per_bar)))
+        legs.append(_Leg(0, 0, 0.0, beats, unit, quarter_us))
+        tick = round(bars * per_bar * TICKS)
+        begins_s = bars * per_bar * quarter_us / 1e6
+    passed = [Change(first, grid.bpm_at(first), beats, unit)]
+    passed += [c for c in grid.changes if c.bar > first]
+    start = grid.quarters_of_bar(first)
+    lead_ticks = tick
+    for change in passed:
+        then = lead_ticks + round((grid.quarters_of_bar(change.bar) - start) * TICKS)
+        if then > tick:
+            begins_s += (then - tick) / TICKS * legs[-1].quarter_us / 1e6
+            tick = then
+        quarter_us = min(round(60e6 / change.bpm), SLOWEST_US)
+        legs.append(_Leg(change.bar, tick, begins_s, change.beats, change.unit, quarter_us))
+    return legs, first
+
+
+LEAST_LEAD_S = 0.0005
+"""A shorter way to the first bar line is none: a tick lasts as long."""
+
+
+def _note_track(legs: Sequence[_Leg], hits: Sequence[Hit]) -> mido.MidiTrack:
+    begins_s = np.array([leg.begins_s for leg in legs])
     events = []
-    for hit, place in zip(hits, places, strict=True):
-        if place < 0:
-            continue
-        tick, note = round(float(place) * TICKS), note_of(hit.piece)
+    for hit in hits:
+        leg = legs[max(int(np.searchsorted(begins_s, hit.time_s, "right")) - 1, 0)]
+        quarters = (hit.time_s - leg.begins_s) * 1e6 / leg.quarter_us
+        tick, note = max(leg.tick + round(quarters * TICKS), 0), note_of(hit.piece)
         events.append(
             (tick, 1, mido.Message("note_on", channel=9, note=note, velocity=hit.velocity))
         )
@@ -102,7 +158,7 @@ def note_of(piece: str) -> int:
 
 
 def read_tempo(path: Path, first_downbeat_s: float = 0.0) -> Grid:
-    """The tempo map of a MIDI file, its first bar as bar 1.
+    """The tempo map of a MIDI file, its first bar as bar 1, or the one that is marked so (`BAR_ONE`).
 
     Changes within a bar count from the next bar line on. Raises `ArkundError` where the file
     is larger than `LARGEST_BYTES` (it is not read then), cannot be read, holds no tempo, or one that
@@ -125,15 +181,19 @@ def read_tempo(path: Path, first_downbeat_s: float = 0.0) -> Grid:
     if file.type == 2 or file.ticks_per_beat <= 0:
         raise ArkundError(f"{path.name} has no tempo map in quarter notes.")
     found: list[tuple[float, str, tuple[float, ...]]] = []
+    begins = 0.0
     for track in file.tracks:
         at = 0
         for message in track:
             at += message.time
             quarters = at / file.ticks_per_beat
+            if message.type == "marker" and message.text == BAR_ONE:
+                begins = quarters
             if message.type == "set_tempo" and message.tempo > 0:
                 found.append((quarters, "tempo", (60e6 / message.tempo,)))
             elif message.type == "time_signature":
                 found.append((quarters, "meter", (message.numerator, message.denominator)))
+    found = [(quarters - begins, kind, v) for quarters, kind, v in found if quarters >= begins]
     if not any(kind == "tempo" for _, kind, _ in found):
         raise ArkundError(f"{path.name} holds no tempo.")
     if len(found) > MOST_CHANGES:
