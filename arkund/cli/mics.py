@@ -25,6 +25,7 @@ def register(add: Add) -> None:
         action="store_true",
         help="one shift a mic that serves all pairs, what is left, the snare's centre",
     )
+    sub.add_argument("--apply", action="store_true", help="keep that solution as one change")
     sub.add_argument(
         "--onto",
         choices=("overheads", "pairs"),
@@ -67,8 +68,12 @@ def _mirror(args: argparse.Namespace) -> dict[str, Any]:
 
 def _align(args: argparse.Namespace) -> dict[str, Any]:
     song = song_named(args.song)
-    from arkund.songs import aligning, facts
+    from arkund.songs import aligning, facts, locks
 
+    if args.apply:
+        with locks.song_lock(song.slug):
+            made = aligning.apply(song, args.onto)
+        return {"revision": made.number, "label": made.label}
     return aligning.solve(song, args.onto) if args.solve else facts.pairs(song)
 
 

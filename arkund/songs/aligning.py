@@ -7,12 +7,13 @@ from arkund.core.advise import align
 from arkund.core.align.pairs import Pair
 from arkund.core.align.solving import centre_of
 from arkund.core.align.sums import BANDS_HZ, notches_hz, sums_of
+from arkund.core.errors import ArkundError
 from arkund.core.measure.landmarks import roomy
 from arkund.core.mix.sheet import Sheet
 from arkund.core.units import samples_to_cm, samples_to_ms
-from arkund.songs import findings
+from arkund.songs import findings, revisions
 from arkund.songs.facts import hits_of
-from arkund.songs.models import Song
+from arkund.songs.models import Revision, Song
 from arkund.songs.rendering import engine_for, graph_of
 
 ROLES = {"snare_centre": "overhead", "snare_centre_rooms": "room"}
@@ -40,6 +41,22 @@ def solve(song: Song, onto: str = "overheads") -> dict[str, Any]:
             "cm": round(samples_to_cm(centre.samples, rate), 1),
         }
     return out
+
+
+def apply(song: Song, onto: str = "overheads") -> Revision:
+    """Keep the whole solution of `solve` as one revision; raise `ArkundError` where it asks for nothing."""
+    shifts = align.solution(findings.study_of_song(song), onto).shifts
+    assert song.current is not None
+    sheet = song.current.sheet
+    patch = {
+        f"mics.{mic}.delay_samples": round(shift, 1)
+        for mic, shift in shifts.items()
+        if round(shift, 1) != sheet.mics[mic].delay_samples
+    }
+    if not patch:
+        raise ArkundError("Every mic stands where the solution has it: there is nothing to move.")
+    label = f"{len(patch)} mics moved onto the {'overheads' if onto == 'overheads' else 'latest'}"
+    return revisions.keep(song.pk, song.current.number, patch, label=label, station="align")
 
 
 def wanted_delay(song: Song, mic: str) -> float | None:

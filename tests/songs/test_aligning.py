@@ -8,7 +8,10 @@ import pytest
 from django.test import Client
 
 from arkund import cli
-from arkund.songs import revisions
+from arkund.core.advise import align
+from arkund.core.advise.school import TIGHT
+from arkund.core.kit.roles import parse_mic_name
+from arkund.songs import findings, revisions
 from arkund.songs.models import Song
 from arkund.songs.timing import sheet_of
 from tests.making import whole_song
@@ -112,3 +115,48 @@ def test_the_triangle_and_the_rooms_say_how_much_later_each_is_now(
     )
     again = client.get(f"/{song.slug}/picture/align/", asked).json()["room"]
     assert again["ms"] == pytest.approx(0, abs=0.05)
+
+
+def test_the_same_comes_out_whatever_was_flipped_moved_or_muted_before(
+    song: Song, capsys: pytest.CaptureFixture[str]
+) -> None:
+    fresh = _solved(song, capsys)["shifts"]
+    assert song.current is not None
+    patch = {
+        "mics.snare_bottom.polarity": -song.current.sheet.mics["snare_bottom"].polarity,
+        "mics.kick_out.delay_samples": 90.0,
+        "mics.tom_1.mute": True,
+        "mics.kick_in.trim_db": -6.0,
+    }
+    revisions.keep(song.pk, song.current.number, patch)
+    assert _solved(song, capsys)["shifts"] == fresh
+
+
+def test_applied_it_is_one_change_and_every_drum_is_together(
+    song: Song, capsys: pytest.CaptureFixture[str]
+) -> None:
+    found = _solved(song, capsys)
+    assert cli.main(["align", song.slug, "--apply", "--json"]) == 0
+    assert "mics moved onto the overheads" in json.loads(capsys.readouterr().out)["label"]
+    song.refresh_from_db()
+    assert song.current is not None
+    stand = {m: s.delay_samples for m, s in song.current.sheet.mics.items()}
+    for r in found["residuals"]:
+        if r["sure"] and parse_mic_name(r["mic"]).piece == parse_mic_name(r["reference"]).piece:
+            apart = r["delay_samples"] + stand[r["mic"]] - stand[r["reference"]]
+            # Within five samples, or together as they were recorded.
+            assert abs(apart) < 5 or stand[r["mic"]] == stand[r["reference"]], r
+    number = song.current.number
+    assert cli.main(["align", song.slug, "--apply"]) != 0
+    assert "nothing to move" in capsys.readouterr().err
+    song.refresh_from_db()
+    assert song.current.number == number
+
+
+def test_a_drum_s_delay_is_proposed_for_all_of_its_mics(song: Song) -> None:
+    study = findings.study_of_song(song)
+    for mic in ("snare_top", "snare_bottom"):
+        for found in align.find_delay(study, mic, TIGHT):
+            moved = {path.split(".")[1] for path in found.proposal}
+            assert moved == {"snare_top", "snare_bottom"}
+            assert "with the drum’s other mics" in found.reason.replace("'", "’")

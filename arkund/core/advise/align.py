@@ -1,5 +1,6 @@
 """Align: mics that arrive out of step, and the snare in the centre of a pair."""
 
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
 
@@ -10,6 +11,8 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.polarity import NAME, Standing, reads_all, span_of, sum_level_db
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
+from arkund.core.align.bodies import offsets
+from arkund.core.align.pairs import Pair
 from arkund.core.align.signs import solve_signs
 from arkund.core.align.solving import Residual, Solution, centre_of, solve_shifts
 from arkund.core.align.sparing import MOST_LOST_DB, Added, spared
@@ -42,7 +45,7 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
     move = target - now
     if abs(move) < IN_STEP_SAMPLES:
         return []
-    patch = {f"mics.{mic}.delay_samples": round(target, 1)}
+    patch = _as_a_whole(study, name.piece, school.alignment)
     span = span_of(name.piece)
     before = sum_level_db(study, name.piece, mic, reference, *span)
     after = sum_level_db(_all_shifted(study, school.alignment), name.piece, mic, reference, *span)
@@ -58,6 +61,7 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
     if thinner:  # left to the ear
         confidence = min(confidence, 0.5)
         won += f", but {lost_db:.1f} dB are lost with {label(loser)}"
+    others = ", with the drum's other mics," if len(patch) > 1 else ""
     gain = {"apart_samples": Change(round(way, 1), 0.0)}
     if fuller:
         gain["sum_db"] = Change(round(before, 2), round(after, 2))
@@ -69,7 +73,7 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
             spoken(
                 f"{samples_to_ms(way, study.rate):.2f} ms ({samples_to_cm(way, study.rate):.0f} "
                 f"cm): {label(mic)} hears the {label(name.piece)} {late} {label(reference)}. "
-                f"Moved by {move:+.0f} samples {won}."
+                f"Moved by {move:+.0f} samples{others} {won}."
             ),
             {
                 "delay_samples": round(-move, 2),
@@ -85,6 +89,14 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
             mic=mic,
         )
     ]
+
+
+def _as_a_whole(study: Study, piece: str, alignment: str) -> dict[str, object]:
+    """The shift of all mics of a piece: a drum is moved as one body, or not at all."""
+    shifts = solution(study, alignment).shifts
+    return {
+        f"mics.{m}.delay_samples": round(shifts[m], 1) for m in study.close(piece) if m in shifts
+    }
 
 
 def _most_lost(
@@ -121,45 +133,68 @@ def solution(study: Study, alignment: str) -> Solution:
 
 
 def _solved(study: Study, alignment: str) -> Solution:
+    """From the sound as recorded: whatever was flipped, moved or muted since, the same comes out."""
     pairs, mics = study.facts.pairs, study.sheet.mics
+    pieces = {p: study.close(p) for p in study.pieces}
+    inside = _inside(study, offsets(pairs, pieces, study.rate))
     if alignment == "overheads":
         held = {m: mics[m].delay_samples for m in study.with_role("overhead")}
-        free = [m for p in study.pieces for m in study.close(p)]
-        return _spared(study, solve_shifts(pairs, free, held))
+        free = [m for close in pieces.values() for m in close]
+        return _spared(study, solve_shifts(pairs, free, held, inside), held)
     shifts: dict[str, float] = {}
     residuals: list[Residual] = []
-    for piece in study.pieces if alignment == "pairs" else ():
-        close = study.close(piece)
-        if piece_family(piece) not in TOGETHER or len(close) < 2:
-            continue
-        own = [p for p in pairs if p.piece == piece]
-        found = solve_shifts(own, close[1:], {close[0]: 0.0})
-        if not found.shifts:
+    for piece, close in pieces.items() if alignment == "pairs" else ():
+        if piece_family(piece) not in TOGETHER or not any(inside[m] for m in close):
             continue
         # Nobody is moved ahead: the latest stays, the others wait for it.
-        whole = {close[0]: 0.0, **found.shifts}
-        latest = min(whole.values())
-        shifts |= {m: round(s - latest, 2) for m, s in whole.items()}
-        residuals += found.residuals
+        latest = min(inside[m] for m in close)
+        shifts |= {m: round(inside[m] - latest, 2) for m in close}
+        residuals += [
+            Residual(
+                piece,
+                p.mic,
+                p.reference,
+                p.delay_samples,
+                round(p.delay_samples + inside[p.mic] - inside[p.reference], 2),
+                p.sure,
+            )
+            for p in pairs
+            if p.piece == piece and {p.mic, p.reference} <= set(close)
+        ]
     return Solution(shifts, residuals)
 
 
-def _spared(study: Study, found: Solution) -> Solution:
-    """A solution that makes no sure pair's sum much thinner; what it leaves of each delay."""
-    mics = study.sheet.mics
-    signs = solve_signs(study.mics, [Standing(p, study.sheet) for p in study.facts.pairs]).sign
-    sums = []
-    for r in found.residuals:
-        times = roomy([h.time_s for h in study.strokes(r.piece, ghosts=False)], 0.12)
-        if not r.sure or not times:
+def _inside(study: Study, found: Mapping[str, float]) -> dict[str, float]:
+    """How a drum's mics are shifted against each other, without shifts that make their sum thinner."""
+    out = dict(found)
+    for added in _added(study, [p for p in study.facts.pairs if p.sure]):
+        one_drum = parse_mic_name(added.mic).piece == parse_mic_name(added.reference).piece
+        by = out.get(added.mic, 0.0) - out.get(added.reference, 0.0)
+        if one_drum and by and added.lost_db(by) > MOST_LOST_DB:
+            out[added.mic] = out.get(added.reference, 0.0)
+    return out
+
+
+def _added(study: Study, pairs: Sequence[Pair | Residual]) -> list[Added]:
+    """Pairs as sums of the sound as recorded, each the way up that the pairs themselves say."""
+    signs = solve_signs(study.mics, study.facts.pairs).sign
+    out = []
+    for p in pairs:
+        times = roomy([h.time_s for h in study.strokes(p.piece, ghosts=False)], 0.12)
+        if not p.sure or not times:
             continue
-        mic, reference = (study.sound(m, "placed") for m in (r.mic, r.reference))
+        mic, reference = (study.sound(m, "repaired") for m in (p.mic, p.reference))
         with suppress(ValueError):  # silent at these strokes
             both = Together(mic, reference, study.rate, times)
-            sign = signs[r.mic] * signs[r.reference]
-            sums.append(Added(r.piece, r.mic, r.reference, r.delay_samples, both, sign))
-    now = {m: settings.delay_samples for m, settings in mics.items()}
-    shifts = spared(found.shifts, now, sums)
+            sign = signs[p.mic] * signs[p.reference]
+            out.append(Added(p.piece, p.mic, p.reference, p.delay_samples, both, sign))
+    return out
+
+
+def _spared(study: Study, found: Solution, held: Mapping[str, float]) -> Solution:
+    """A solution that makes no sure pair's sum much thinner; what it leaves of each delay."""
+    bodies = {m: parse_mic_name(m).piece or m for m in found.shifts}
+    shifts = spared(found.shifts, held, _added(study, found.residuals), bodies)
     moved = {m: at - found.shifts[m] for m, at in shifts.items()}
     residuals = [
         replace(

@@ -92,14 +92,17 @@ def _looked_back(
 def _settled(
     module: Module, study: Study, school: School, is_declined: Answered, share: float
 ) -> Iterator[Step | Finding]:
-    """What a module finds, to be applied or not."""
-    touched: set[str] = set()
-    for finding in _look(module, study, school):
-        clear = not touched & set(finding.proposal)
-        if finding.proposal and clear and not finding.is_doubtful and not is_declined(finding):
-            touched |= set(finding.proposal)
+    """What a module finds, to be applied or not. What several findings propose alike, as all mics of a
+    drum do its shift, is done once."""
+    found = _look(module, study, school)
+    to_do = [f for f in found if f.proposal and not f.is_doubtful and not is_declined(f)]
+    made: dict[str, object] = {}
+    for finding in found:
+        is_clear = not made.keys() & finding.proposal.keys()
+        if finding in to_do and is_clear:
+            made |= finding.proposal
             yield Step(finding, share)
-        else:
+        elif not any(f is not finding and f.proposal == finding.proposal for f in to_do):
             yield finding
 
 

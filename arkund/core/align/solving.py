@@ -2,9 +2,9 @@
 
 Each sure pair asks for ``delay + shift(mic) - shift(reference) = 0``. With more pairs than mics not
 all can have it: an instrument is nearer to the left overhead than to the right one, and a shift
-cannot be both. The sum of squares is made small, pairs within one piece counting four times since
-their mics are heard as one sound; what lies far out counts by its distance instead (Huber, 1964),
-so that one wrong pair bends nothing. A cymbal's mic goes with the overhead that it is nearer to.
+cannot be both. A drum's mics move as one body (`bodies`). The sum of squares is made small; what lies
+far out counts by its distance instead (Huber, 1964), so that one wrong pair bends nothing. A cymbal's mic
+goes with the overhead that it is nearer to.
 """
 
 from collections.abc import Iterable, Mapping, Sequence
@@ -14,9 +14,6 @@ import numpy as np
 
 from arkund.core.align.pairs import Pair
 from arkund.core.kit.roles import is_shell, parse_mic_name
-
-ONE_SOUND = 4.0
-"""Weight of a pair of mics close to one piece; pairs with overheads and rooms weigh 1."""
 
 FAR_OUT_SAMPLES = 3.0
 ROUNDS = 30
@@ -53,20 +50,28 @@ class Centre:
     sure: bool
 
 
-def solve_shifts(pairs: Iterable[Pair], free: Sequence[str], held: Mapping[str, float]) -> Solution:
+def solve_shifts(
+    pairs: Iterable[Pair],
+    free: Sequence[str],
+    held: Mapping[str, float],
+    inside: Mapping[str, float],
+) -> Solution:
     """Shifts of the ``free`` mics against those that stay where they are (``held``, samples).
 
-    Sure pairs decide; a mic that has none takes part with its doubtful ones. Mics that no pair leads
-    from to one that is held have no shift.
+    The mics of a piece keep what they are shifted against each other (``inside``, samples, as `offsets`
+    has it). Sure pairs decide; a mic that has none takes part with its doubtful ones. Pieces that no pair
+    leads from to a mic that is held have no shift.
     """
     among = set(free) | set(held)
     known = [p for p in pairs if {p.mic, p.reference} <= among]
     backed = {m for p in known if p.sure for m in (p.mic, p.reference)}
     used = [p for p in known if p.sure or not {p.mic, p.reference} <= backed]
     used = [p for p in used if not _is_far_side(p, used)]
-    mics = sorted(_reached(used, held) & set(free))
+    bodies = {m: parse_mic_name(m).piece or m for m in free}
+    reached = {bodies[m] for m in _reached(used, held) if m in bodies}
+    mics = sorted(m for m in free if bodies[m] in reached)
     used = [p for p in used if {p.mic, p.reference} <= {*mics, *held}]
-    shifts = dict(held) | _least_squares(used, mics, held)
+    shifts = dict(held) | _least_squares(used, {m: bodies[m] for m in mics}, held, inside)
     residuals = [
         Residual(
             p.piece,
@@ -107,30 +112,33 @@ def _reached(pairs: Sequence[Pair], held: Mapping[str, float]) -> set[str]:
 
 
 def _least_squares(
-    pairs: Sequence[Pair], mics: Sequence[str], held: Mapping[str, float]
+    pairs: Sequence[Pair],
+    bodies: Mapping[str, str],
+    held: Mapping[str, float],
+    inside: Mapping[str, float],
 ) -> dict[str, float]:
-    if not mics:
+    """A shift for every mic in ``bodies``, which names the body that it belongs to."""
+    place = {body: n for n, body in enumerate(sorted(set(bodies.values())))}
+    between = [p for p in pairs if bodies.get(p.mic, p.mic) != bodies.get(p.reference, p.reference)]
+    if not place or not between:
         return {}
-    place = {m: n for n, m in enumerate(mics)}
-    asks = np.zeros((len(pairs), len(mics)))
-    wanted = np.zeros(len(pairs))
-    weight = np.ones(len(pairs))
-    for row, p in enumerate(pairs):
+    asks = np.zeros((len(between), len(place)))
+    wanted = np.zeros(len(between))
+    for row, p in enumerate(between):
         wanted[row] = -p.delay_samples
         for mic, sign in ((p.mic, 1.0), (p.reference, -1.0)):
-            if mic in place:
-                asks[row, place[mic]] += sign
+            if mic in bodies:
+                asks[row, place[bodies[mic]]] += sign
+                wanted[row] -= sign * inside.get(mic, 0.0)
             else:
                 wanted[row] -= sign * held[mic]
-        one_sound = parse_mic_name(p.mic).piece == parse_mic_name(p.reference).piece
-        weight[row] = ONE_SOUND if one_sound else 1.0
-    far = np.ones(len(pairs))
+    far = np.ones(len(between))
     for _ in range(ROUNDS):
-        root = np.sqrt(weight * far)
+        root = np.sqrt(far)
         found, *_rest = np.linalg.lstsq(asks * root[:, None], wanted * root, rcond=None)
         left = np.abs(asks @ found - wanted)
         far = FAR_OUT_SAMPLES / np.maximum(left, FAR_OUT_SAMPLES)
-    return dict(zip(mics, found.tolist(), strict=True))
+    return {m: float(found[place[body]]) + inside.get(m, 0.0) for m, body in bodies.items()}
 
 
 def centre_of(

@@ -1,6 +1,6 @@
 """Shifts that spare sums: one solution for the whole kit may close a gap and still make a sum thinner,
 since what two mics hear of a cymbal, or of a drum from two sides, is not the same sound late. Such a
-mic stands elsewhere, or where it was."""
+mic, and with it all of its drum, stands elsewhere, or where it was."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -36,41 +36,52 @@ class Added:
 
 
 def spared(
-    shifts: Mapping[str, float], now: Mapping[str, float], sums: Sequence[Added]
+    shifts: Mapping[str, float],
+    still: Mapping[str, float],
+    sums: Sequence[Added],
+    bodies: Mapping[str, str],
 ) -> dict[str, float]:
     """Shifts in samples by mic of which none makes a sum thinner by more than `MOST_LOST_DB` where
-    another place does not: where a pair of the mic closes, half the way, or where it stands ``now``.
+    another place does not: where a pair of the mic closes, half the way, or where it was recorded.
 
-    ``now`` has the delays of all mics, those that are not shifted too. The mic that costs most is
+    ``still`` has where mics stand that are not shifted; all others are as recorded. Mics of one body (``bodies`` names
+    each mic's) move together; what is added within a body is not looked at. The body that costs most is
     looked at first, each once.
     """
-    found = {**now, **shifts}
+    found = {**still, **shifts}
+    members: dict[str, list[str]] = {}
+    for mic in shifts:
+        members.setdefault(bodies.get(mic, mic), []).append(mic)
+    outside = {
+        body: [a for a in sums if (a.mic in own) != (a.reference in own)]
+        for body, own in members.items()
+    }
 
-    def worst(mic: str, at: float) -> float:
-        places = {**found, mic: at}
+    def worst(body: str, by: float) -> float:
+        places = found | {mic: found[mic] + by for mic in members[body]}
         return max(
             (
-                a.lost_db(places[a.mic] - now[a.mic] - places[a.reference] + now[a.reference])
-                for a in sums
-                if mic in (a.mic, a.reference)
+                a.lost_db(places.get(a.mic, 0.0) - places.get(a.reference, 0.0))
+                for a in outside[body]
             ),
             default=0.0,
         )
 
-    left = set(shifts)
+    left = set(members)
     while left:
-        costs = {mic: worst(mic, found[mic]) for mic in left}
-        mic = max(sorted(left), key=costs.__getitem__)
-        left.remove(mic)
-        if costs[mic] <= MOST_LOST_DB:
+        costs = {body: worst(body, 0.0) for body in left}
+        body = max(sorted(left), key=costs.__getitem__)
+        left.remove(body)
+        if costs[body] <= MOST_LOST_DB:
             break
         closing = [
-            found[a.reference] - a.delay if a.mic == mic else found[a.mic] + a.delay
-            for a in sums
-            if mic in (a.mic, a.reference)
+            (found.get(a.reference, 0.0) - a.delay - found[a.mic])
+            if a.mic in members[body]
+            else (found.get(a.mic, 0.0) + a.delay - found[a.reference])
+            for a in outside[body]
         ]
-        places = [now[mic], (now[mic] + found[mic]) / 2, *closing]
-        best = min(places, key=lambda at: (worst(mic, at), abs(at - shifts[mic])))
-        if worst(mic, best) < costs[mic] - CLEARLY_LESS_DB:
-            found[mic] = round(best, 2)
+        back = -found[members[body][0]]
+        best = min([back, back / 2, *closing], key=lambda by: (worst(body, by), abs(by)))
+        if worst(body, best) < costs[body] - CLEARLY_LESS_DB:
+            found |= {mic: round(found[mic] + best, 2) for mic in members[body]}
     return {mic: found[mic] for mic in shifts}

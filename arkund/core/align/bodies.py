@@ -1,0 +1,39 @@
+"""A drum's mics are one body: they stand to each other as they hear the drum, and move together.
+
+How far apart two mics of one drum hear it is measured on the drum itself and bounded by its size; what
+overheads say of either is measured over metres. So the body is settled first, from the sound as recorded,
+and only the body is brought to the overheads. Polarity is no part of it: a mic that stands upside down
+hears the drum just as late.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from arkund.core.align.pairs import Pair
+from arkund.core.kit.roles import piece_family
+
+REACH_M = {"kick": 1.2}
+OTHERS_REACH_M = 0.45
+"""No two mics of one drum hear it farther apart than this: what asks for more heard something else."""
+
+SPEED_M_S = 343.0
+
+
+def offsets(
+    pairs: Iterable[Pair], pieces: Mapping[str, Sequence[str]], rate: int
+) -> dict[str, float]:
+    """By how many samples each mic is shifted against the first of its piece (positive is later), so that
+    both hear the piece at once.
+
+    ``pieces`` are the close mics of each piece, nearest first; ``rate`` in Hz. A pair decides that is sure
+    and no farther apart than two mics of one drum are; without one the mic stays as it was recorded, at
+    0 against the first.
+    """
+    by_mic = {(p.piece, p.mic, p.reference): p for p in pairs}
+    out: dict[str, float] = {}
+    for piece, close in pieces.items():
+        farthest = REACH_M.get(piece_family(piece), OTHERS_REACH_M) / SPEED_M_S * rate
+        for mic in close:
+            pair = by_mic.get((piece, mic, close[0]))
+            is_known = pair is not None and pair.sure and abs(pair.delay_samples) <= farthest
+            out[mic] = -pair.delay_samples if pair is not None and is_known else 0.0
+    return out
