@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 RUN_STAMP := $(VENV)/.run-ready
 TEST_STAMP := $(VENV)/.test-ready
 
-.PHONY: setup demo test suite lint accuracy bench torture screenshots styles
+.PHONY: setup demo test suite lint accuracy fit bench torture screenshots styles
 
 setup: $(RUN_STAMP)
 
@@ -47,6 +47,12 @@ accuracy: $(TEST_STAMP)
 	@dpkg -s $(FONTS) >/dev/null 2>&1 || apt-get install -q -y $(FONTS) || true
 	@$(BIN)/python -m benchmarks.accuracy $(ARGS)
 	@test -n "$(ARGS)" || $(BIN)/python -m benchmarks.worlds
+
+# Everything that is learned, anew from its sources: hours on two cores. See benchmarks/fit.
+fit: $(TEST_STAMP)
+	@dpkg -s $(FONTS) >/dev/null 2>&1 || apt-get install -q -y $(FONTS)
+	@$(BIN)/python -m pip install -q -r requirements-fit.txt
+	@$(BIN)/python -m benchmarks.fit $(ARGS)
 
 bench: $(TEST_STAMP)
 	@$(BIN)/python -m benchmarks.speed $(ARGS)

@@ -7,7 +7,7 @@ from typing import Any
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.tables import HitRow
-from arkund.core.hits.arrival import first_arrival
+from arkund.core.hits.hear.arrival import first_arrival
 from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.kit.roles import label, sort_pieces
 from arkund.core.mix.laying import laid_at

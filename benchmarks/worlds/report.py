@@ -1,82 +1,63 @@
 """``python -m benchmarks.worlds``: hits on worlds left out, beside the plain threshold."""
 
 import argparse
-import pickle
-import tempfile
 from collections import defaultdict
 from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
-from pathlib import Path
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
 
 from arkund.core.hits.detect import detect_hits
-from benchmarks.recorded.recording import Recording
-from benchmarks.worlds.playing import FAMILIES
-from benchmarks.worlds.scoring import Scores, Tally, group_of, plain_list, score, times_of
-from benchmarks.worlds.world import MODELS, World, record
+from benchmarks.worlds.ablating import figures_table, rules_table
+from benchmarks.worlds.drawn import DEVELOPED_ON, LEFT_OUT, recorded, worlds
+from benchmarks.worlds.scoring import (
+    Judged,
+    Tally,
+    each,
+    ghosts,
+    group_of,
+    plain_list,
+    score,
+    times_of,
+)
+from benchmarks.worlds.world import World
 
 PROCESSES = 2
-DEVELOPED_ON: dict[str, tuple[str, ...]] = {
-    "sources": ("fluid", "tim", "freepats"),
-    "models": ("cardioids", "condensers"),
-}
-LEFT_OUT: dict[str, tuple[str, ...]] = {
-    "sources": ("pearl", "zeppelin"),
-    "models": ("omnis", "clips"),
-}
-"""Sources and mics' models that development never heard. (Families of parts are drawn anew by seed.)"""
-
 ORDER = ("kick", "snare", "tom", "hat", "ride", "crash")
 
 
-def worlds(which: dict[str, tuple[str, ...]], seed: int, count: int) -> list[World]:
-    """``count`` worlds, families, sources and models in turn."""
-    families = list(FAMILIES)
-    return [
-        World(
-            seed + n,
-            which["sources"][n % len(which["sources"])],
-            which["models"][(n // 2) % len(which["models"])],
-            families[n % len(families)],
-        )
-        for n in range(count)
-    ]
+@dataclass(frozen=True)
+class Row:
+    """A world: by piece its row of the table, what was found, and what a plain threshold finds; every
+    found hit judged; and of ghosts how many are found, are there, and are made up."""
 
-
-def recorded(world: World) -> Recording:
-    """The recording of a world, kept in the machine's temporary folder."""
-    folder = Path(tempfile.gettempdir()) / "arkund-worlds"
-    folder.mkdir(exist_ok=True)
-    path = folder / f"{world.name.replace('/', '-')}.recording"
-    if path.exists():
-        found: Recording = pickle.loads(path.read_bytes())
-        return found
-    made = record(world)
-    part = path.with_suffix(".part")
-    part.write_bytes(pickle.dumps(made, protocol=5))
-    part.replace(path)
-    return made
-
-
-Row = tuple[World, dict[str, tuple[str, Tally, Tally]]]
-"""A world, and by piece its row of the table, what was found, and what a plain threshold finds."""
+    world: World
+    pieces: dict[str, tuple[str, Tally, Tally]]
+    each: list[Judged]
+    ghosts: tuple[int, int, int]
 
 
 def judged(world: World) -> Row:
     """One world."""
     recording = recorded(world)
-    ours = score(recording, times_of(detect_hits(recording.mics, recording.rate)))
+    hits = detect_hits(recording.mics, recording.rate)
+    ours = score(recording, times_of(hits))
     plain = score(recording, plain_list(recording))
-    return world, {
+    pieces = {
         piece: (group_of(recording, piece), tally, plain.pieces.get(piece, Tally()))
         for piece, tally in ours.pieces.items()
     }
+    return Row(world, pieces, each(recording, hits), ghosts(recording, hits))
 
 
 def table(rows: Sequence[Row]) -> str:
     """The table: pooled and worst F by kind of piece, what is missed though obvious, what is made up."""
     groups: dict[str, list[tuple[World, Tally, Tally]]] = defaultdict(list)
     made_up: dict[str, int] = defaultdict(int)
-    for world, pieces in rows:
+    for row in rows:
+        world, pieces = row.world, row.pieces
         by_group: dict[str, tuple[Tally, Tally]] = {}
         for group, ours, plain in pieces.values():
             made_up[group] += ours.found if not ours.true and not ours.buried else 0
@@ -104,6 +85,52 @@ def table(rows: Sequence[Row]) -> str:
             f"| {group} | {ours.f:.3f} | {worst[1].f:.2f} | {worst[0].name} | {plain.f:.3f} | "
             f"{missed} | {made_up[group]} | {ours.buried} |"
         )
+    return "\n".join([*lines, *_ghost_lines(rows)])
+
+
+def _ghost_lines(rows: Sequence[Row]) -> list[str]:
+    found, there, made_up = np.sum([row.ghosts for row in rows], axis=0).tolist()
+    snares = sum(
+        tally.true for row in rows for p, (_, tally, _) in row.pieces.items() if p == "snare"
+    )
+    worst = max((row.ghosts[2] for row in rows), default=0)
+    f = 2 * found / max(there + found + made_up, 1)
+    return [
+        "",
+        f"Ghosts: F {f:.3f} ({found} of {there}); made up {made_up}, in {snares} hits of snares; "
+        f"at most {worst} in a song.",
+    ]
+
+
+def sureness(rows: Sequence[Row]) -> str:
+    """The table of confidence: of hits said to be so sure, the share that is right; and of times."""
+    bounds = (0.0, 0.5, 0.7, 0.85, 0.95, 1.01)
+    lines = [
+        "| piece | "
+        + " | ".join(f"under {b:g}" for b in bounds[1:-1])
+        + " | above | Brier score | "
+        "time, median ms | 99 % within ms |",
+        "|---" * (len(bounds) + 3) + "|",
+    ]
+    groups: dict[str, list[Judged]] = defaultdict(list)
+    for row in rows:
+        for one in row.each:
+            groups[one.group].append(one)
+    for group in sorted(groups):
+        own = groups[group]
+        sure, right = np.array([j.confidence for j in own]), np.array([j.right for j in own])
+        cells = []
+        for low, high in pairwise(bounds):
+            inside = (sure >= low) & (sure < high)
+            cells.append(f"{right[inside].mean():.2f} ({inside.sum()})" if inside.any() else "")
+        late_ms = np.array([j.late_s for j in own if j.right]) * 1000
+        times = (
+            [f"{np.median(late_ms):+.2f}", f"{np.percentile(np.abs(late_ms), 99):.2f}"]
+            if len(late_ms)
+            else ["", ""]
+        )
+        brier = float(np.mean((sure - right) ** 2))
+        lines.append(f"| {group} | {' | '.join([*cells, f'{brier:.3f}', *times])} |")
     return "\n".join(lines)
 
 
@@ -114,20 +141,25 @@ def main() -> None:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--developed", action="store_true", help="those that development hears")
     parser.add_argument("--each", action="store_true", help="every world's worst pieces too")
+    parser.add_argument(
+        "--ablate", action="store_true", help="what each figure of evidence and each rule gains"
+    )
     args = parser.parse_args()
     which = DEVELOPED_ON if args.developed else LEFT_OUT
     with ProcessPoolExecutor(PROCESSES) as pool:
+        if args.ablate:
+            drawn = worlds(which, args.seed, args.count)
+            print(f"{figures_table(pool, drawn)}\n\n{rules_table(pool, drawn)}")
+            return
         rows = list(pool.map(judged, worlds(which, args.seed, args.count)))
     print(
         f"{args.count} worlds of {', '.join(which['sources'])} by {', '.join(which['models'])}, seed {args.seed}\n"
     )
     print(table(rows))
+    print("\nOf hits said to be so sure, the share that is right (and how many):\n")
+    print(sureness(rows))
     if args.each:
-        for world, pieces in rows:
-            for piece, (_, ours, plain) in pieces.items():
+        for row in rows:
+            for piece, (_, ours, plain) in row.pieces.items():
                 if ours.f < 0.9 or ours.obvious_missed:
-                    print(f"{world.name} {piece}: {ours} plain {plain.f:.2f}")
-
-
-assert set(LEFT_OUT["models"]) | set(DEVELOPED_ON["models"]) == set(MODELS)
-__all__ = ["Scores", "judged", "recorded", "table", "worlds"]
+                    print(f"{row.world.name} {piece}: {ours} plain {plain.f:.2f}")

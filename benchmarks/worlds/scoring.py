@@ -108,6 +108,60 @@ def score(recording: Recording, times: Mapping[str, Sequence[float]]) -> Scores:
     return out
 
 
+@dataclass(frozen=True)
+class Judged:
+    """One found hit of a piece with a mic: its row of the table, how sure it is said to be, whether it is
+    right, by how many s it is late if so (else NaN), and whether it is soft."""
+
+    group: str
+    confidence: float
+    right: bool
+    late_s: float
+    is_soft: bool
+
+
+def each(recording: Recording, hits: Sequence[Hit]) -> list[Judged]:
+    """Every found hit, judged; those of grace notes and rolls are spared."""
+    out = []
+    for piece in sorted({h.piece for h in hits}):
+        own = [h for h in recording.hits if h["piece"] == piece]
+        spared = [h["time_s"] for h in own if h["kind"] in ("grace", "roll")]
+        true = [h["time_s"] for h in own if h["kind"] not in ("grace", "roll")]
+        found = [h for h in hits if h.piece == piece]
+        near = TOLERANCE_S if close_mics(recording.mics, piece) else FAR_S
+        late = {
+            j: found[j].time_s - true[i] for i, j in matches(true, [h.time_s for h in found], near)
+        }
+        out += [
+            Judged(
+                group_of(recording, piece),
+                h.confidence,
+                j in late,
+                late.get(j, float("nan")),
+                h.kind == "ghost",
+            )
+            for j, h in enumerate(found)
+            if j in late or not _near(h.time_s, spared, 0.03)
+        ]
+    return out
+
+
+def ghosts(recording: Recording, hits: Sequence[Hit]) -> tuple[int, int, int]:
+    """Of a snare's ghosts: how many are found, how many there are, and how many soft hits are made up."""
+    own = [h for h in recording.hits if h["piece"] == "snare"]
+    true = [h for h in own if h["kind"] not in ("grace", "roll")]
+    spared = [h["time_s"] for h in own if h["kind"] in ("grace", "roll")]
+    found = [h for h in hits if h.piece == "snare"]
+    pairs = matches([h["time_s"] for h in true], [h.time_s for h in found], TOLERANCE_S)
+    soft = {i for i, h in enumerate(true) if h["kind"] == "ghost"}
+    matched = {j for _, j in pairs}
+    stray = sum(
+        h.kind == "ghost" and j not in matched and not _near(h.time_s, spared, 0.03)
+        for j, h in enumerate(found)
+    )
+    return sum(i in soft for i, _ in pairs), len(soft), stray
+
+
 def times_of(hits: Sequence[Hit]) -> dict[str, list[float]]:
     """Hits as `score` takes them."""
     out: dict[str, list[float]] = {}

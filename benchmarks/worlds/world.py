@@ -12,7 +12,7 @@ from benchmarks.recorded.patterns import CLOSE, OVERHEADS, Pattern
 from benchmarks.recorded.recording import Recording, Setup, at_rate, make_recording
 from benchmarks.recorded.strokes import RATE, Sounds
 from benchmarks.worlds.playing import FAMILIES
-from benchmarks.worlds.sources import BY_NAME, PIECE_NOTES, kit_of
+from benchmarks.worlds.sources import BY_NAME, PIECE_NOTES, SIMULATED, kit_of
 
 Rng = np.random.Generator
 RATES = (44_100, 48_000, 48_000, 96_000)
@@ -116,7 +116,7 @@ def record(world: World) -> Recording:
 
 def _kit(source: str, rng: Rng) -> tuple[Kit, dict[tuple[int, int], Sounds]]:
     """A source's kit with each piece on one of its notes and tuned somewhere."""
-    program = int(rng.choice(BY_NAME[source].programs))
+    program = 0 if source == SIMULATED else int(rng.choice(BY_NAME[source].programs))
     hits = kit_of(source, program)
     shells, cymbals = float(rng.uniform(0.88, 1.14)), float(rng.uniform(0.9, 1.1))
     wander = float(rng.choice([0.0, 2.0, 3.0]))

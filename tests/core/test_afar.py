@@ -7,26 +7,23 @@ import pytest
 import scipy
 from numpy.typing import NDArray
 
-from arkund.core.hits.afar import (
-    BANDS,
-    EDGES_HZ,
+from arkund.core.hits.choose.overheard import overheard
+from arkund.core.hits.detect import detect_hits
+from arkund.core.hits.hear.novelty import band_energy
+from arkund.core.hits.hear.spectra import BANDS, EDGES_HZ, LOWEST_DB, Spectra, onsets, spectra
+from arkund.core.hits.weigh.afar import (
     FAMILIES,
-    LOWEST_DB,
+    FIGURES,
+    LOOKED_UP,
     Afar,
     Known,
-    Spectra,
     afar_of,
     expected,
     figures,
     levels_of,
     looked_up,
-    onsets,
-    spectra,
 )
-from arkund.core.hits.detect import detect_hits
-from arkund.core.hits.novelty import band_energy
-from arkund.core.hits.overheard import overheard
-from arkund.core.hits.verdict import AFAR_FILE, afar_trees
+from arkund.core.hits.weigh.verdict import AFAR_FILE
 from tests.played import FAST, Played
 
 RATE = 48_000
@@ -112,14 +109,13 @@ def test_the_second_weighing_looks_up_what_sounds_alike() -> None:
     assert away[4] < 2 < away[1::2].min()
 
 
-def test_the_trees_that_ship_look_at_the_columns_that_there_are() -> None:
+def test_figures_are_as_many_as_their_names() -> None:
     afar = afar_of([_clicks()], [band_energy(_clicks(), RATE)], RATE)
     assert afar is not None
     rows = figures(afar.heard, afar.times_s, afar.rises, {})
     more = looked_up(afar.heard, afar.times_s, np.zeros((len(rows), len(FAMILIES))))
-    for family in FAMILIES:
-        for time, columns in ((1, rows.shape[1]), (2, rows.shape[1] + more.shape[1])):
-            assert afar_trees(family, time).column.max() < columns
+    assert (rows.shape[1], more.shape[1]) == (len(FIGURES), len(LOOKED_UP))
+    assert len(set((*FIGURES, *LOOKED_UP))) == len(FIGURES) + len(LOOKED_UP)
     assert AFAR_FILE.stat().st_size < 500_000
 
 

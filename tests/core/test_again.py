@@ -7,11 +7,11 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from arkund.core.hits.again import ENOUGH, HARDLY, LIKE, SURE, with_likeness
-from arkund.core.hits.agreed import shaped
-from arkund.core.hits.evidence import NAMES
-from arkund.core.hits.slowed import slowed
-from arkund.core.hits.weighing import PLACE, Heard, Weighed
+from arkund.core.hits.choose.again import ENOUGH, HARDLY, LIKE, SURE, with_likeness
+from arkund.core.hits.hear.agreed import shaped
+from arkund.core.hits.hear.slowed import slowed
+from arkund.core.hits.weigh.evidence import NAMES
+from arkund.core.hits.weigh.weighing import PLACE, Heard, Weighed
 
 RATE = 48_000
 STROKES_S, KICKS_S = np.arange(1, 14) * 0.4, np.arange(1, 14) * 0.4 + 0.2

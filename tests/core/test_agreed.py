@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from arkund.core.hits.agreed import FEWEST, LEAST_S, agreed, shaped
-from arkund.core.hits.slowed import Slowed, slowed
+from arkund.core.hits.hear.agreed import FEWEST, LEAST_S, agreed, shaped
+from arkund.core.hits.hear.slowed import Slowed, slowed
 
 RATE = 48_000
 BEGINS_S = np.arange(1, 13) * 0.31

@@ -68,6 +68,22 @@ def test_imports_inside_core_point_one_way() -> None:
                     assert _level(other) <= _level(own), f"{path} imports {name}"
 
 
+ROOMS = ("hear", "explain", "weigh", "choose", "listening", "detect")
+
+
+def test_hits_are_found_one_straight_way() -> None:
+    """Each room of `core/hits` uses only itself and those before it."""
+    folder = ROOT / "core" / "hits"
+    for path in folder.rglob("*.py"):
+        own = path.relative_to(folder).parts[0].removesuffix(".py")
+        if own not in ROOMS:
+            continue
+        for name in _imports(path):
+            other = name.removeprefix("arkund.core.hits.").split(".")[0]
+            if name.startswith("arkund.core.hits.") and other in ROOMS:
+                assert ROOMS.index(other) <= ROOMS.index(own), f"{path} imports {name}"
+
+
 def _is_kernel(node: ast.FunctionDef) -> bool:
     return any("njit" in ast.dump(decorator) for decorator in node.decorator_list)
 

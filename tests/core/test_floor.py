@@ -5,9 +5,11 @@ from typing import Any
 import numpy as np
 import pytest
 
-from arkund.core.hits import floor
+from arkund.core.hits.choose import floor
+from arkund.core.hits.choose.floor import added_to, clear_hits
 from arkund.core.hits.detect import detect_hits
-from arkund.core.hits.floor import added_to, clear_hits, frame_peaks, new_level, onsets_in
+from arkund.core.hits.explain.reach import reach_of
+from arkund.core.hits.hear.onsets import frame_peaks, new_level, onsets_in
 from arkund.core.hits.hit import Hit
 
 RATE = 48000
@@ -50,7 +52,7 @@ def kit(tom_at: list[float], bleed_db: float = -18.0, seed: int = 1) -> Sounds:
 
 def found(sounds: Sounds) -> dict[str, list[float]]:
     close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
-    clear = clear_hits(close, [sounds["overhead"]], RATE, list(close))
+    clear = clear_hits(reach_of(close, [sounds["overhead"]], RATE), list(close))
     return {piece: [one.time_s for one in hits] for piece, hits in clear.items()}
 
 
@@ -75,7 +77,7 @@ def test_added_to_a_list_they_are_placed_and_measured_like_the_others() -> None:
     sounds = kit([3.25, 11.75, 18.25])
     close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
     known = Hit("x", "tom_1", 3.2501, 100, "accent", 0.9, -1.0)
-    hits = added_to([known], close, [sounds["overhead"]], RATE, ["tom_1"])
+    hits = added_to([known], reach_of(close, [sounds["overhead"]], RATE), close, RATE, ["tom_1"])
     assert hits[0] == known
     assert [h.time_s for h in hits] == pytest.approx([3.25, 11.75, 18.25], abs=0.001)
     assert all(h.confidence >= floor.SURE for h in hits[1:])
@@ -88,9 +90,11 @@ def test_a_drum_without_other_hits_needs_one_that_is_beyond_doubt(
 ) -> None:
     sounds = kit([7.25])
     close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
-    assert len(added_to([], close, [sounds["overhead"]], RATE, ["tom_1"])) == 1
+    assert (
+        len(added_to([], reach_of(close, [sounds["overhead"]], RATE), close, RATE, ["tom_1"])) == 1
+    )
     monkeypatch.setattr(floor, "ANCHOR_DB", 200.0)
-    assert added_to([], close, [sounds["overhead"]], RATE, ["tom_1"]) == []
+    assert added_to([], reach_of(close, [sounds["overhead"]], RATE), close, RATE, ["tom_1"]) == []
 
 
 def test_the_list_of_a_take_holds_what_the_floor_found() -> None:
@@ -124,7 +128,9 @@ def test_a_ring_that_beats_is_nothing_new() -> None:
 def test_short_and_silent_sounds_have_no_onsets(length: int) -> None:
     silent = np.zeros(length, np.float32)
     assert len(onsets_in(frame_peaks(silent, RATE), frame_peaks(silent, RATE)).at) == 0
-    assert clear_hits({"kick": silent, "tom_1": silent}, [silent], RATE, ["kick", "tom_1"]) == {
+    assert clear_hits(
+        reach_of({"kick": silent, "tom_1": silent}, [silent], RATE), ["kick", "tom_1"]
+    ) == {
         "kick": [],
         "tom_1": [],
     }

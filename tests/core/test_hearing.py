@@ -7,8 +7,8 @@ from arkund.core.advise.study import TakeFacts
 from arkund.core.align.takes import align_take
 from arkund.core.clean.proposal import propose_gate, separate
 from arkund.core.errors import ArkundError
-from arkund.core.hits.arrival import first_arrival
 from arkund.core.hits.detect import detect_hits
+from arkund.core.hits.hear.arrival import first_arrival
 from arkund.core.hits.hit import Hit
 from arkund.core.simulate.session import Session, simulate
 from tests.played import SHORT, UNEVEN, Played

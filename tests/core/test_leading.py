@@ -5,7 +5,7 @@ import pytest
 from numpy.typing import NDArray
 
 from arkund.core.hits.detect import detect_hits
-from arkund.core.hits.leading import Onsets, onsets_of
+from arkund.core.hits.hear.leading import Onsets, onsets_of
 from arkund.core.simulate.session import Session
 
 RATE = 48000

@@ -4,9 +4,9 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from arkund.core.hits.agreed import shaped
-from arkund.core.hits.likeness import FEWEST, likeness
-from arkund.core.hits.slowed import slowed
+from arkund.core.hits.hear.agreed import shaped
+from arkund.core.hits.hear.slowed import slowed
+from arkund.core.hits.weigh.likeness import FEWEST, likeness
 
 RATE = 48_000
 SOFT_S, LOUD_S = np.arange(1, 9) * 0.5, np.arange(1, 9) * 0.5 + 0.25

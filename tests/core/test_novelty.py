@@ -5,7 +5,7 @@ import pytest
 from numpy.typing import NDArray
 from scipy import signal
 
-from arkund.core.hits.novelty import (
+from arkund.core.hits.hear.novelty import (
     AFTER_MS,
     BAND_EDGES_HZ,
     BANDS,

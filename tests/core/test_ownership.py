@@ -6,15 +6,15 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from arkund.core.hits import signatures
-from arkund.core.hits.arrival import first_arrival
-from arkund.core.hits.detect import listen
-from arkund.core.hits.leading import Onsets
-from arkund.core.hits.masked import by_shape, own_places, shape_here, shared_beginning
-from arkund.core.hits.novelty import BANDS
-from arkund.core.hits.ownership import Events, Signatures, standing
-from arkund.core.hits.signatures import learn_signatures
-from arkund.core.hits.slowed import slowed
+from arkund.core.hits.explain import signatures
+from arkund.core.hits.explain.ownership import Events, Signatures, standing
+from arkund.core.hits.explain.signatures import learn_signatures
+from arkund.core.hits.hear.arrival import first_arrival
+from arkund.core.hits.hear.leading import Onsets
+from arkund.core.hits.hear.masked import by_shape, own_places, shape_here, shared_beginning
+from arkund.core.hits.hear.novelty import BANDS
+from arkund.core.hits.hear.slowed import slowed
+from arkund.core.hits.listening import listen
 from arkund.core.simulate.session import Session
 from tests.played import FAST, LONG, SWUNG, Played, Song
 

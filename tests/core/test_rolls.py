@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from arkund.core.hits.novelty import band_energy
-from arkund.core.hits.rolls import find_buzzes, rest_of_rolls, runs_of_singles
+from arkund.core.hits.choose.rolls import find_buzzes, rest_of_rolls, runs_of_singles
+from arkund.core.hits.hear.novelty import band_energy
 
 RATE = 48000
 SINGLE = [0.5, 1.5, 2.5, 3.5, 6.5, 7.5]

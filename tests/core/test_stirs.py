@@ -5,8 +5,8 @@ import pytest
 import scipy
 from numpy.typing import NDArray
 
-from arkund.core.hits.slowed import Slowed, slowed
-from arkund.core.hits.stirs import APART_S, DULL, DULL_HZ, MID_HZ, MOST, newness, stirs
+from arkund.core.hits.hear.slowed import Slowed, slowed
+from arkund.core.hits.hear.stirs import APART_S, DULL, DULL_HZ, MID_HZ, MOST, newness, stirs
 
 RATE = 48_000
 

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from arkund.core.hits.swells import FEWEST, swelled, swelled_as_loud
+from arkund.core.hits.hear.swells import FEWEST, swelled, swelled_as_loud
 
 RATE = 48_000
 BEGINS_S = np.arange(1, 13) * 0.4

@@ -3,10 +3,20 @@
 import numpy as np
 import pytest
 
+from arkund.core.hits.hit import Hit
 from benchmarks.recorded.recording import Recording
+from benchmarks.worlds.drawn import DEVELOPED_ON, LEFT_OUT, worlds
 from benchmarks.worlds.playing import FAMILIES, TOMS
-from benchmarks.worlds.report import DEVELOPED_ON, LEFT_OUT, table, worlds
-from benchmarks.worlds.scoring import Tally, group_of, plain_hits, plain_list, score
+from benchmarks.worlds.report import Row, sureness, table
+from benchmarks.worlds.scoring import (
+    Tally,
+    each,
+    ghosts,
+    group_of,
+    plain_hits,
+    plain_list,
+    score,
+)
 from benchmarks.worlds.world import World
 
 RATE = 48000
@@ -79,9 +89,52 @@ def test_the_table_has_the_worst_recording_beside_the_pooled_figure() -> None:
     good, bad = Tally(9, 10, 9, 8, 0, 0), Tally(1, 10, 1, 8, 7, 0)
     made_up = Tally(0, 0, 3, 0, 0, 0)
     rows = [
-        (World(n, "a", "b", "c"), {"tom_1": ("tom", tally, Tally(5, 10, 12, 8, 2, 0))})
+        Row(
+            World(n, "a", "b", "c"),
+            {"tom_1": ("tom", tally, Tally(5, 10, 12, 8, 2, 0))},
+            [],
+            (8, 10, n),
+        )
         for n, tally in enumerate((good, bad, made_up))
     ]
-    line = table(rows).splitlines()[-1]
+    *_, line, _, ghosts_line = table(rows).splitlines()
+    assert ghosts_line.startswith("Ghosts: F 0.842 (24 of 30); made up 3")
+    assert ghosts_line.endswith("at most 2 in a song.")
     assert line.startswith("| tom | 0.606 | 0.18 | a/b/c/1 |")
     assert line.endswith("| 7 of 16 | 6 of 24 | 3 | 0 |")
+
+
+def _found(piece: str, time_s: float, confidence: float, kind: str = "plain") -> Hit:
+    return Hit(f"{piece}{time_s}", piece, time_s, 90, kind, confidence, 0.0)
+
+
+def test_found_hits_are_judged_each_with_its_confidence() -> None:
+    hits = [_found("tom_1", 1.002, 0.9), _found("tom_1", 2.4, 0.6), _found("crash_1", 0.508, 0.7)]
+    judged = each(recording(0.1), hits)
+    assert [(j.group, j.confidence, j.right) for j in judged] == [
+        ("crash without a mic", 0.7, True),
+        ("tom", 0.9, True),
+        ("tom", 0.6, False),
+    ]
+    assert judged[1].late_s == pytest.approx(0.002)
+    rows = [Row(World(1, "a", "b", "c"), {}, judged, (0, 0, 0))]
+    tom = sureness(rows).splitlines()[-1]
+    assert "0.00 (1)" in tom
+    assert "1.00 (1)" in tom
+    assert "| 0.185 |" in tom
+
+
+def test_ghosts_are_counted_apart_from_accents() -> None:
+    made = recording(0.1)
+    snares = [
+        {"piece": "snare", "time_s": t, "kind": kind, "velocity": 50}
+        for t, kind in ((0.2, "ghost"), (0.4, "plain"), (0.6, "ghost"), (0.8, "grace"))
+    ]
+    made = Recording(made.mics, made.own, [*made.hits, *snares], [], RATE)
+    hits = [
+        _found("snare", 0.2, 0.9, "ghost"),
+        _found("snare", 0.4, 0.9),
+        _found("snare", 0.81, 0.9, "ghost"),
+        _found("snare", 1.5, 0.9, "ghost"),
+    ]
+    assert ghosts(made, hits) == (1, 2, 1)

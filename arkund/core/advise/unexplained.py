@@ -6,7 +6,7 @@ from arkund.core.advise.finding import Finding
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.hits.novelty import band_energy, candidates
+from arkund.core.hits.hear.novelty import band_energy, candidates
 from arkund.core.kit.roles import is_shell, label
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.units import amplitudes_to_db

@@ -2,143 +2,26 @@
 
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.hits.afar import FAMILIES, Afar, Known, afar_of
-from arkund.core.hits.arrivals import without_drums
-from arkund.core.hits.choosing import SELDOM, WITNESSED
-from arkund.core.hits.floor import added_to
+from arkund.core.hits.choose.believing import is_believed
+from arkund.core.hits.choose.choosing import SELDOM
+from arkund.core.hits.choose.floor import added_to
+from arkund.core.hits.choose.overheard import overheard
+from arkund.core.hits.choose.rolls import with_rolls
+from arkund.core.hits.choose.strokes import Stroke, strokes_and_maybes
+from arkund.core.hits.explain.reach import over_bleed_db
+from arkund.core.hits.hear.novelty import band_energy
 from arkund.core.hits.hit import SAME_STROKE_S, Hit, hit_id, kind_of, velocity_of
-from arkund.core.hits.leading import onsets_of
-from arkund.core.hits.novelty import BANDS, BandEnergy, band_energy, candidates
-from arkund.core.hits.overheard import overheard
-from arkund.core.hits.ownership import Signatures, event_vectors
-from arkund.core.hits.rolls import with_rolls
-from arkund.core.hits.signatures import learn_signatures
-from arkund.core.hits.strokes import Stroke, strokes_and_maybes
-from arkund.core.hits.weighing import Heard
-from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, piece_family, sort_pieces
+from arkund.core.hits.listening import Listened, listen
+from arkund.core.hits.weigh.afar import FAMILIES, Known, afar_of
+from arkund.core.kit.roles import is_shell, parse_mic_name, piece_family
 
-
-@dataclass(frozen=True)
-class _Take:
-    """What is listened to: the ``mics`` by position with their ``bands`` and candidates
-    (``found``), which of them are close to each piece (``own``) and which are ``overheads``; of
-    each piece in ``own`` the ``nearest`` mic's sound as its onsets are looked for in it, and which
-    of these stand ``far`` from their drum."""
-
-    mics: list[NDArray[np.float32]]
-    bands: list[BandEnergy]
-    found: list[NDArray[np.int64]]
-    own: dict[str, list[int]]
-    overheads: list[int]
-    nearest: list[NDArray[np.float32]]
-    rate: int
-    far: tuple[int, ...]
-
-    @property
-    def hop(self) -> int:
-        return self.bands[0].hop
-
-
-@dataclass(frozen=True)
-class Listened:
-    """A take, what each piece leaves in its mics, and what overheads say of it."""
-
-    take: _Take
-    signatures: Signatures
-    afar: Afar | None
-
-    @property
-    def pieces(self) -> list[str]:
-        """Those with a mic of their own; none where nothing is struck."""
-        return list(self.take.own) if self.signatures.pieces else []
-
-    def heard(self, piece: str) -> Heard:
-        """What there is to hear of a piece with a mic of its own."""
-        take, signatures = self.take, self.signatures
-        ears, ear = take.own[piece], list(take.own).index(piece)
-        at = take.found[ears[0]]
-        if piece_family(piece) == "snare":
-            own = _merged([take.found[m] for m in ears])
-            at = _with_others(own, _merged([take.found[m] for m in take.overheads]))
-        begins = onsets_of(take.nearest, at * take.hop, take.rate, take.far)
-        ways_s = {
-            n: signatures.ways_s.get((piece, q))
-            for n, q in enumerate(take.own)
-            if q != piece and q in signatures.pieces
-        }
-        bleeds = np.zeros(len(at), np.int64)
-        for other, way_s in ways_s.items():
-            bleeds += begins.timely(ear, other, way_s)
-        return Heard(
-            piece,
-            at,
-            event_vectors(take.bands, at, take.overheads),
-            begins,
-            ear,
-            [take.bands[m] for m in ears],
-            take.nearest[ear],
-            begins.untimely(ear, ways_s),
-            bleeds,
-            take.rate,
-            ways_s,
-            self.afar,
-            take.mics[ears[1]] if len(ears) > 1 else None,
-        )
-
-
-def listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Listened | None:
-    """What `detect_hits` knows before it decides; None where no mic is close to any piece, or
-    nothing begins."""
-    take = _listen(mics, rate)
-    frames = _merged(take.found) if take.own else np.zeros(0, np.int64)
-    if len(frames) == 0:
-        return None
-    overheads = take.overheads
-    with ThreadPoolExecutor(1) as beside:
-        hearing = beside.submit(
-            afar_of, [take.mics[m] for m in overheads], [take.bands[m] for m in overheads], rate
-        )
-        events = event_vectors(take.bands, frames, overheads)
-        begins = onsets_of(take.nearest, frames * take.hop, rate, take.far)
-        afar = hearing.result()
-    pieces = list(take.own)
-    share = afar.at(frames * take.hop / rate) if afar else None
-    others = {} if share is None else _others_strokes(share, pieces)
-    surely = {} if share is None else _sure_strokes(share, pieces)
-    signatures = learn_signatures(events, take.own, overheads, begins, others, surely)
-    return Listened(take, signatures, afar)
-
-
-def _others_strokes(share: NDArray[np.float64], pieces: list[str]) -> dict[str, NDArray[np.bool_]]:
-    """Of each shell the events that overheads surely give to a shell of another kind, and not to its
-    own: whoever hears these first, they are not its strokes. ``share`` ``(events, families)`` is what
-    overheads say."""
-    shells = [n for n, family in enumerate(FAMILIES) if is_shell(family)]
-    out = {}
-    for piece in filter(is_shell, pieces):
-        own = FAMILIES.index(piece_family(piece))
-        others = share[:, [n for n in shells if n != own]].max(axis=1)
-        out[piece] = (share[:, own] < 1 - SURE_FROM_AFAR) & (others > SURE_FROM_AFAR)
-    return out
-
-
-def _sure_strokes(share: NDArray[np.float64], pieces: list[str]) -> dict[str, NDArray[np.bool_]]:
-    """Of kick and snare, where the kit has only one, the events that overheads surely give to it."""
-    families = [piece_family(p) for p in pieces]
-    return {
-        p: share[:, FAMILIES.index(family)] > SURE_FROM_AFAR
-        for p, family in zip(pieces, families, strict=True)
-        if family in WITNESSED and families.count(family) == 1
-    }
-
-
-SURE_FROM_AFAR = 0.9
+LOUD = 90
+"""Percentile of a piece's levels that counts as loud."""
 
 
 class Detected(NamedTuple):
@@ -171,6 +54,7 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
         found = dict(zip(pieces, weighed, strict=True))
     found = {p: found[p] for p in listened.pieces}
     by_piece = without_echoes({p: strokes for p, (strokes, _) in found.items()})
+    by_piece = {p: s if _is_hit_at_all(listened, p, s) else [] for p, s in by_piece.items()}
     hits = [h for piece, strokes in by_piece.items() for h in _as_hits(piece, strokes)]
     if listened.afar is not None:
         known = {p: known_of(strokes) for p, strokes in by_piece.items()}
@@ -184,10 +68,22 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
     )
     # What stands clear of all bleed is a hit, whatever was decided until here.
     nearest = {p: take.mics[ears[0]] for p, ears in take.own.items()}
-    overheads = [take.mics[m] for m in take.overheads]
-    hits = added_to(hits, nearest, overheads, rate, [p for p in take.own if is_shell(p)])
+    hits = added_to(hits, listened.reach, nearest, rate, [p for p in take.own if is_shell(p)])
     maybes = {p: m for p, (_, m) in found.items()}
     return Detected(hits, away_from_shells(maybes, hits))
+
+
+def _is_hit_at_all(listened: Listened, piece: str, strokes: list[Stroke]) -> bool:
+    """`is_believed` of a piece's hits."""
+    times = np.array([s.time_s for s in strokes])
+    family = piece_family(piece)
+    share = listened.afar.at(times) if listened.afar and family in FAMILIES else None
+    return is_believed(
+        piece,
+        np.array([s.confidence for s in strokes]),
+        None if share is None else share[:, FAMILIES.index(family)],
+        over_bleed_db(listened.reach, piece, times),
+    )
 
 
 BEFORE_S, AFTER_S = 0.004, 0.005
@@ -229,48 +125,6 @@ def without_echoes(by_piece: dict[str, list[Stroke]]) -> dict[str, list[Stroke]]
     }
 
 
-def _listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> _Take:
-    """Bands and candidates of the close mics and overheads that are alive."""
-    names = [m for m in mics if parse_mic_name(m).is_close or parse_mic_name(m).role == "overhead"]
-    with ThreadPoolExecutor(2) as pool:
-        bands = list(pool.map(lambda m: band_energy(mics[m], rate), names))
-        alive = [n for n, heard in enumerate(pool.map(_is_alive, bands)) if heard]
-        names, bands = [names[n] for n in alive], [bands[n] for n in alive]
-        pieces = sort_pieces(p for m in names if (p := parse_mic_name(m).piece))
-        own = {p: [names.index(m) for m in close_mics(names, p)] for p in pieces}
-        overheads = [i for i, m in enumerate(names) if parse_mic_name(m).role == "overhead"]
-        cymbals = {m[0] for p, m in own.items() if not is_shell(p)}
-        snares = {n for p, m in own.items() if piece_family(p) == "snare" for n in m}
-        # A ghost that the top of a snare hardly shows may stand clear at its bottom.
-        listening = {m[0] for m in own.values()} | snares | set(overheads)
-
-        def begins(n: int) -> NDArray[np.int64]:
-            if n not in listening:
-                return np.zeros(0, np.int64)
-            least_db = FAINT_RISE_DB if n in snares else RISE_DB
-            return candidates(bands[n], least_db, lowest=BRIGHTEST if n in cymbals else 2)
-
-        # The slower first: whatever is last, the other core should not wait for it.
-        nearest = pool.map(
-            lambda p: (
-                mics[names[own[p][0]]]
-                if is_shell(p)
-                else without_drums(mics[names[own[p][0]]], rate)
-            ),
-            pieces,
-        )
-        found = list(pool.map(begins, range(len(names))))
-    far = tuple(n for n, p in enumerate(pieces) if parse_mic_name(names[own[p][0]]).role in FAR)
-    return _Take([mics[m] for m in names], bands, found, own, overheads, list(nearest), rate, far)
-
-
-def known_of(strokes: list[Stroke]) -> Known:
-    """The strokes of a piece as overheads are told of them: their levels against its loud ones."""
-    level = np.array([s.level_db for s in strokes])
-    loud = np.percentile(level, LOUD) if len(level) else 0.0
-    return Known(np.array([s.time_s for s in strokes]), level - loud)
-
-
 def _hits_of_whole_kit(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:
     """Hits of a kit that is heard by overheads or one mic alone."""
     names = [m for m in mics if parse_mic_name(m).role in ("overhead", "kit")]
@@ -281,60 +135,6 @@ def _hits_of_whole_kit(mics: Mapping[str, NDArray[np.float32]], rate: int) -> li
     hits = [h for piece, strokes in overheard(afar, {}).items() for h in _as_hits(piece, strokes)]
     hits.sort(key=lambda h: (h.time_s, h.piece))
     return hits
-
-
-LOUD = 90
-"""Percentile of a piece's levels that counts as loud."""
-
-BRIGHTEST = BANDS - 2
-"""The first of the bands in which a cymbal's mic hears it before what bleeds."""
-
-FAR = ("kick_out", "kick_sub")
-"""Mics before a drum rather than at its head, which others may hear first."""
-
-SHORTEST = 64
-"""Fewer milliseconds of sound hold no stroke that could be told."""
-
-DEAD_DB = 14.0
-"""Range from a mic's noise to its loudest moment under which it hears nothing."""
-
-
-def _is_alive(bands: BandEnergy) -> bool:
-    """Whether a mic hears more than its own noise: a dead one says nothing about who was struck."""
-    if len(bands.energy) < SHORTEST:
-        return False
-    total = bands.smooth.sum(axis=1)
-    return bool(total.max(initial=0.0) > 10 ** (DEAD_DB / 10) * bands.floor.sum())
-
-
-def _merged(lists: list[NDArray[np.int64]], apart: int = 8) -> NDArray[np.int64]:
-    """All frames in order, without those that follow another within ``apart`` frames."""
-    frames = np.unique(np.concatenate(lists)) if lists else np.zeros(0, np.int64)
-    kept: list[int] = []
-    for frame in frames:
-        if not kept or frame - kept[-1] >= apart:
-            kept.append(int(frame))
-    return np.array(kept, np.int64)
-
-
-RISE_DB, FAINT_RISE_DB = 3.5, 2.0
-"""By how much something new must exceed what was before to be asked about, and in a snare's mics,
-where brushed ghosts hardly do.
-"""
-
-ELSEWHERE = 12
-"""Frames from a drum's own onsets at which what overheads hear begin is asked about too."""
-
-
-def _with_others(own: NDArray[np.int64], others: NDArray[np.int64]) -> NDArray[np.int64]:
-    """A drum's own onsets, and of the ``others`` those far from each of them, in order: a ghost that
-    a loud hat hides in a snare's mics may stand clear in the overheads."""
-    if len(own) == 0:
-        return own
-    after = np.clip(np.searchsorted(own, others), 0, len(own) - 1)
-    before = np.maximum(after - 1, 0)
-    away = np.minimum(np.abs(own[after] - others), np.abs(own[before] - others))
-    return np.unique(np.concatenate([own, others[away > ELSEWHERE]]))
 
 
 def _as_hits(piece: str, strokes: list[Stroke]) -> list[Hit]:
@@ -360,3 +160,10 @@ def _as_hits(piece: str, strokes: list[Stroke]) -> list[Hit]:
             hits.pop()
         hits.append(hit)
     return hits
+
+
+def known_of(strokes: list[Stroke]) -> Known:
+    """The strokes of a piece as overheads are told of them: their levels against its loud ones."""
+    level = np.array([s.level_db for s in strokes])
+    loud = np.percentile(level, LOUD) if len(level) else 0.0
+    return Known(np.array([s.time_s for s in strokes]), level - loud)

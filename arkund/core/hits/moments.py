@@ -6,8 +6,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.hits.hear.novelty import band_energy, candidates
 from arkund.core.hits.hit import Hit
-from arkund.core.hits.novelty import band_energy, candidates
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.units import amplitudes_to_db
 

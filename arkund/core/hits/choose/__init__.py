@@ -1,0 +1,1 @@
+"""Which onsets are hits, and where each begins."""

@@ -1,0 +1,1 @@
+"""What every piece leaves in every mic, and so what bleed can be."""

@@ -1,0 +1,1 @@
+"""What each mic hears begin: when, how loud, how steep, where first."""

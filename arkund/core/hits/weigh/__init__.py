@@ -1,0 +1,1 @@
+"""What speaks for and against each onset being a hit, and how likely that makes it."""
