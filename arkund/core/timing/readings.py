@@ -28,8 +28,8 @@ LEAST_SHARE, MOST_GAIN = 0.05, 3.0
 
 NEAR, BETTER = 0.9, 1.8
 """From which weight on a reading is as good as the one at hand, and from which it is the better one.
-(Of 440 parts drawn at random: of 37 read at a wrong tempo 20 are put right beyond the second, five right
-ones are turned wrong; 32 of 37 are offered beyond the first.)"""
+(Of 440 parts drawn at random 400 are read right without this, 416 with it; of the other 24 the right
+tempo is offered for 13.)"""
 
 
 @dataclass(frozen=True)
