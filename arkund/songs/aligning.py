@@ -54,7 +54,7 @@ def apply(song: Song, onto: str = "overheads") -> Revision:
         if round(shift, 1) != sheet.mics[mic].delay_samples
     }
     if not patch:
-        raise ArkundError("Every mic stands where the solution has it: there is nothing to move.")
+        raise ArkundError("All mics are already aligned: there is nothing to move.")
     label = f"{len(patch)} mics moved onto the {'overheads' if onto == 'overheads' else 'latest'}"
     return revisions.keep(song.pk, song.current.number, patch, label=label, station="align")
 

@@ -67,7 +67,7 @@ def test_columns_are_found_by_their_names() -> None:
 
 def test_trees_that_ask_for_what_is_not_measured_are_refused() -> None:
     lacking = tuple(n for n in FIRST_NAMES if n not in ("level", "over bleed"))
-    with pytest.raises(ArkundError, match="figures that are not measured any more: level"):
+    with pytest.raises(ArkundError, match="figures that are no longer measured: level"):
         kept(FILE, lacking)
 
 

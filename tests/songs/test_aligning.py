@@ -155,8 +155,10 @@ def test_applied_it_is_one_change_and_every_drum_is_together(
 
 def test_a_drum_s_delay_is_proposed_for_all_of_its_mics(song: Song) -> None:
     study = findings.study_of_song(song)
-    for mic in ("snare_top", "snare_bottom"):
-        for found in align.find_delay(study, mic, TIGHT):
+    proposed = [align.find_delay(study, mic, TIGHT) for mic in ("snare_top", "snare_bottom")]
+    assert all(proposed)
+    for own in proposed:
+        for found in own:
             moved = {path.split(".")[1] for path in found.proposal}
             assert moved == {"snare_top", "snare_bottom"}
             assert "with the drum’s other mics" in found.reason.replace("'", "’")

@@ -6,7 +6,7 @@ import pytest
 from django.test import Client
 
 from arkund import cli
-from arkund.songs import tempo
+from arkund.songs import revisions
 from arkund.songs.models import Song
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -38,11 +38,14 @@ def test_another_tempo_that_fits_is_told_taken_and_offered_back(
 def test_a_tempo_that_follows_the_drummer_has_no_other(
     song: Song, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    tempo.drifting(song)
-    song.refresh_from_db()
     assert song.current is not None
-    if song.current.sheet.tempo.changes:
-        assert _told(song, capsys)["hits also fit"] == []
+    half = {"tempo.bpm": song.current.sheet.tempo.bpm / 2}
+    revisions.keep(song.pk, song.current.number, half)
+    assert _told(song, capsys)["hits also fit"]
+    song.refresh_from_db()
+    changes = [{"bar": 2, "bpm": half["tempo.bpm"] + 1, "beats": 4, "unit": 4}]
+    revisions.keep(song.pk, song.current.number, {"tempo.changes": changes})
+    assert _told(song, capsys)["hits also fit"] == []
 
 
 def test_two_wishes_at_once_are_refused(song: Song, capsys: pytest.CaptureFixture[str]) -> None:

@@ -14,7 +14,7 @@ from arkund.core.advise.study import Study
 from arkund.core.align.bodies import offsets
 from arkund.core.align.pairs import Pair
 from arkund.core.align.signs import solve_signs
-from arkund.core.align.solving import Residual, Solution, centre_of, solve_shifts
+from arkund.core.align.solving import Residual, Solution, centre_of, residuals_of, solve_shifts
 from arkund.core.align.sparing import MOST_LOST_DB, Added, spared
 from arkund.core.align.sums import Together
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
@@ -149,18 +149,8 @@ def _solved(study: Study, alignment: str) -> Solution:
         # Nobody is moved ahead: the latest stays, the others wait for it.
         latest = min(inside[m] for m in close)
         shifts |= {m: round(inside[m] - latest, 2) for m in close}
-        residuals += [
-            Residual(
-                piece,
-                p.mic,
-                p.reference,
-                p.delay_samples,
-                round(p.delay_samples + inside[p.mic] - inside[p.reference], 2),
-                p.sure,
-            )
-            for p in pairs
-            if p.piece == piece and {p.mic, p.reference} <= set(close)
-        ]
+        own = [p for p in pairs if p.piece == piece]
+        residuals += residuals_of(own, {m: shifts[m] for m in close})
     return Solution(shifts, residuals)
 
 

@@ -72,7 +72,13 @@ def solve_shifts(
     mics = sorted(m for m in free if bodies[m] in reached)
     used = [p for p in used if {p.mic, p.reference} <= {*mics, *held}]
     shifts = dict(held) | _least_squares(used, {m: bodies[m] for m in mics}, held, inside)
-    residuals = [
+    return Solution({m: round(shifts[m], 2) for m in mics}, residuals_of(known, shifts))
+
+
+def residuals_of(pairs: Iterable[Pair], shifts: Mapping[str, float]) -> list[Residual]:
+    """What is left of each pair's delay with these shifts (samples by mic); pairs with another mic are
+    left out."""
+    return [
         Residual(
             p.piece,
             p.mic,
@@ -81,10 +87,9 @@ def solve_shifts(
             round(p.delay_samples + shifts[p.mic] - shifts[p.reference], 2),
             p.sure,
         )
-        for p in known
+        for p in pairs
         if {p.mic, p.reference} <= set(shifts)
     ]
-    return Solution({m: round(shifts[m], 2) for m in mics}, residuals)
 
 
 def _is_far_side(pair: Pair, pairs: Sequence[Pair]) -> bool:

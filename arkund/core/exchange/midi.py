@@ -52,7 +52,7 @@ MOST_CHANGES = 10_000
 
 
 BAR_ONE = "bar 1"
-"""Marker in a file that has a lead-in: what lies before it is no music, but the way to bar 1."""
+"""The marker at bar 1. What comes before it is a lead-in without music."""
 
 SLOWEST_US = 0xFFFFFF
 """Most microseconds a quarter note that a file can say."""

@@ -163,7 +163,7 @@ def _as_hits(piece: str, strokes: list[Stroke]) -> list[Hit]:
 
 
 def known_of(strokes: list[Stroke]) -> Known:
-    """The strokes of a piece as overheads are told of them: their levels against its loud ones."""
+    """A piece's hits with their levels against its loud ones, as `afar` takes them."""
     level = np.array([s.level_db for s in strokes])
     loud = np.percentile(level, LOUD) if len(level) else 0.0
     return Known(np.array([s.time_s for s in strokes]), level - loud)

@@ -1,4 +1,4 @@
-"""What is known of a take before anything is decided: what its mics hear begin, and whose it may be."""
+"""What the mics of a take hear, measured before any hit is decided."""
 
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor

@@ -230,7 +230,7 @@ def _standing_offset(sums: NDArray[np.float64], totals: NDArray[np.float64], ste
 def _summed(
     audio: NDArray[np.float32], step: int
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Squares, and samples, summed over each ``step`` samples and, last, over what is left."""
+    """The sum of squares and the sum of samples of each ``step`` samples; the last entry is what remains."""
     squares, totals = np.zeros(len(audio) // step + 1), np.zeros(len(audio) // step + 1)
     _add_up(np.ascontiguousarray(audio), step, squares, totals)
     return squares, totals

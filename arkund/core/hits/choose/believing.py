@@ -14,13 +14,13 @@ DOUBTED = ("tom", "hat")
 """Families of which a song often has none though the mic is there."""
 
 SUREST, SURE = 90, 0.95
-"""This percentile of the confidence of a drum's hits is so high where it is hit."""
+"""Where a drum is hit, this percentile of its hits' confidence is at least so high."""
 
 FROM_AFAR = 0.3
-"""And this is what overheads say of its median hit."""
+"""Where a drum is hit, overheads give its median hit at least this share."""
 
 CLEAR_DB = 3.5
-"""Or so far two of its hits, or its only one, stand above all bleed that the paths predict."""
+"""A drum is believed too where two of its hits (or its only one) stand so far above predicted bleed."""
 
 
 def is_believed(

@@ -26,7 +26,7 @@ OTHERS_WITHIN_DB = 9.0
 bounces stands as clear as a hit."""
 
 FAINT_DB = 15.0
-"""How far an onset stands above the mic's noise at least."""
+"""A hit is at least so far above the mic's noise."""
 
 
 @dataclass(frozen=True)
@@ -40,7 +40,7 @@ class Clear:
 
 
 def clear_hits(reach: Reach, wanted: Sequence[str]) -> dict[str, list[Clear]]:
-    """The hits of the ``wanted`` pieces that stand clear of all bleed, in order of time."""
+    """For each ``wanted`` piece the hits that no bleed can explain, in order of time."""
     return {name: _clear(reach, reach.names.index(name)) for name in wanted if name in reach.names}
 
 

@@ -28,11 +28,11 @@ SPECTRUM_HZ = 12.0
 """Step of the spectra that bands are summed from."""
 
 SHORTEST_MS = 64
-"""Less sound holds no stroke that could be told."""
+"""A shorter recording is not searched."""
 
 
 LEAST_DB, APART_MS, MERGED_MS = 1.5, 18, 8
-"""What rises so little may be a stroke, so far apart in one ear and in two."""
+"""An onset rises by at least so much, and lies at least so far from the next, in one mic and in two."""
 
 LOUD = 95
 """Percentile of a band's levels over all onsets that counts as loud."""

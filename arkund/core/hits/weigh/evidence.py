@@ -21,10 +21,10 @@ KINDS = {"kick": 0, "snare": 1, "tom": 2, "hat": 3}
 """A piece's kind as a number; all other cymbals share the next."""
 
 TELLING_BANDS = {"1.2 kHz": 3, "4.5 kHz": 4, "9 kHz": 5}
-"""Bands whose excess stands for itself, by name."""
+"""Bands that have a column of their own for how far they exceed bleed."""
 
 SHARES = {"40 Hz": 0, "350 Hz": 2, "4.5 kHz": 4}
-"""Bands whose share of an onset says what it sounds like."""
+"""Bands that have a column for their share of the onset's energy: what it sounds like."""
 
 NAMES = (
     "kind",
@@ -209,7 +209,7 @@ LATER_MS = (45, 85)
 
 
 LATER_BANDS = slice(2, 4)
-"""Bands in which what is left is looked at: 350 Hz to 4.5 kHz."""
+"""The bands, 350 Hz to 4.5 kHz, whose decay is measured."""
 
 
 def _spectrum(events: Events, at: NDArray[np.int64], context: Context) -> list[NDArray[np.float64]]:

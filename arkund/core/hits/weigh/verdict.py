@@ -52,8 +52,8 @@ def kept(file: Path, names: tuple[str, ...], prefix: str = "") -> Trees:
     lacking = set(learned) - set(names)
     if lacking:
         raise ArkundError(
-            f"{file.name} was fitted to figures that are not measured any more: "
-            f"{', '.join(sorted(lacking))}. Fit it anew: make fit."
+            f"{file.name} was fitted to figures that are no longer measured: "
+            f"{', '.join(sorted(lacking))}. Run make fit to fit it again."
         )
     place = np.array([names.index(name) for name in learned] + [-1], np.int16)
     return Trees(**parts | {"column": place[parts["column"]], "base": float(parts["base"])})
