@@ -161,4 +161,4 @@ def test_a_drum_s_delay_is_proposed_for_all_of_its_mics(song: Song) -> None:
         for found in own:
             moved = {path.split(".")[1] for path in found.proposal}
             assert moved == {"snare_top", "snare_bottom"}
-            assert "with the drum’s other mics" in found.reason.replace("'", "’")
+            assert "together with the drum’s other mics" in found.reason.replace("'", "’")

@@ -61,7 +61,8 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
     if thinner:  # left to the ear
         confidence = min(confidence, 0.5)
         won += f", but {lost_db:.1f} dB are lost with {label(loser)}"
-    others = ", with the drum's other mics," if len(patch) > 1 else ""
+    moving = [m for m in study.close(name.piece) if _is_moved(study, m, patch)]
+    others = " together with the drum's other mics," if len(moving) > 1 else ","
     gain = {"apart_samples": Change(round(way, 1), 0.0)}
     if fuller:
         gain["sum_db"] = Change(round(before, 2), round(after, 2))
@@ -97,6 +98,11 @@ def _as_a_whole(study: Study, piece: str, alignment: str) -> dict[str, object]:
     return {
         f"mics.{m}.delay_samples": round(shifts[m], 1) for m in study.close(piece) if m in shifts
     }
+
+
+def _is_moved(study: Study, mic: str, patch: dict[str, object]) -> bool:
+    now = study.sheet.mics[mic].delay_samples
+    return patch.get(f"mics.{mic}.delay_samples", now) != now
 
 
 def _most_lost(
