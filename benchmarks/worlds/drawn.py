@@ -27,7 +27,7 @@ def worlds(which: dict[str, tuple[str, ...]], seed: int, count: int) -> list[Wor
         World(
             seed + n,
             which["sources"][n % len(which["sources"])],
-            which["models"][(n // 2) % len(which["models"])],
+            which["models"][n // len(which["sources"]) % len(which["models"])],
             families[n % len(families)],
         )
         for n in range(count)

@@ -80,7 +80,9 @@ def table(rows: Sequence[Row]) -> str:
         if worst is None:
             lines.append(f"| {group} | {ours.f:.3f} | | | {plain.f:.3f} | | | {made_up[group]} | |")
             continue
-        missed = " | ".join(f"{t.obvious_missed} of {t.obvious}" for t in (ours, plain))
+        missed = " | ".join(
+            f"{t.obvious_missed} of {t.obvious} ({t.aside} aside)" for t in (ours, plain)
+        )
         lines.append(
             f"| {group} | {ours.f:.3f} | {worst[1].f:.2f} | {worst[0].name} | {plain.f:.3f} | "
             f"{missed} | {made_up[group]} | {ours.buried} |"

@@ -3,42 +3,43 @@
 import numpy as np
 import pytest
 
-from arkund.core.hits.choose.believing import CLEAR_DB, FROM_AFAR, SURE, is_believed
+from arkund.core.hits.choose.believing import FROM_AFAR, SEEN, SURE, is_believed
+from arkund.core.hits.choose.floor import ANCHOR_DB, Clear, is_hit_surely
 from arkund.core.hits.explain.reach import BOTH_WAYS_DB, SPREAD_DB, reach_of
 
 RATE = 48_000
 SURELY, HARDLY = np.full(6, SURE + 0.02), np.full(6, SURE - 0.1)
-SEEN, UNSEEN = np.full(6, FROM_AFAR + 0.1), np.full(6, FROM_AFAR - 0.1)
-CLEAR, BURIED = np.full(6, CLEAR_DB + 1), np.full(6, -2.0)
+IN_PART = np.array([0.0, 0.0, 0.0, SEEN + 0.1, SEEN + 0.1, SEEN + 0.1])
+UNSEEN = np.full(6, min(SEEN, FROM_AFAR) - 0.1)
 
 
 @pytest.mark.parametrize(
-    ("confidence", "afar", "over", "wanted"),
+    ("confidence", "afar", "wanted"),
     [
-        (SURELY, SEEN, BURIED, True),
-        (SURELY, UNSEEN, BURIED, False),
-        (HARDLY, SEEN, BURIED, False),
-        (HARDLY, UNSEEN, CLEAR, True),
-        (SURELY, None, BURIED, True),
-        (HARDLY, None, BURIED, False),
+        (SURELY, IN_PART, True),
+        (SURELY, UNSEEN, False),
+        (HARDLY, IN_PART, False),
+        (SURELY, None, True),
+        (HARDLY, None, False),
     ],
 )
-def test_a_tom_is_hit_where_it_shows_itself(confidence, afar, over, wanted) -> None:  # type: ignore[no-untyped-def]
-    assert is_believed("tom_1", confidence, afar, over) is wanted
-
-
-def test_one_clear_moment_among_many_hits_is_no_proof() -> None:
-    over = BURIED.copy()
-    over[0] = 20.0
-    assert not is_believed("tom_1", HARDLY, UNSEEN, over)
-    assert is_believed("tom_1", HARDLY[:1], UNSEEN[:1], over[:1])
+def test_a_tom_is_hit_where_it_shows_itself(confidence, afar, wanted) -> None:  # type: ignore[no-untyped-def]
+    assert is_believed("tom_1", confidence, afar) is wanted
 
 
 def test_a_hat_that_overheads_never_see_is_not_hit_and_kicks_are_not_doubted() -> None:
-    assert not is_believed("hat", SURELY, UNSEEN, CLEAR)
-    assert is_believed("hat", HARDLY, SEEN, BURIED)
-    assert is_believed("kick", HARDLY, UNSEEN, BURIED)
-    assert is_believed("tom_1", np.zeros(0), None, np.zeros(0))
+    assert not is_believed("hat", SURELY, UNSEEN)
+    assert is_believed("hat", HARDLY, np.full(6, FROM_AFAR + 0.1))
+    assert is_believed("kick", HARDLY, UNSEEN)
+    assert is_believed("tom_1", np.zeros(0), None)
+
+
+def test_two_hits_clear_of_bleed_are_proof_and_one_where_it_is_beyond_doubt() -> None:
+    little, much = Clear(1.0, ANCHOR_DB - 1, 0.0), Clear(2.0, ANCHOR_DB + 1, 0.0)
+    assert is_hit_surely([little, little])
+    assert is_hit_surely([much])
+    assert not is_hit_surely([little])
+    assert not is_hit_surely([])
 
 
 def test_a_path_that_is_hardly_known_is_bounded_by_the_way_back() -> None:

@@ -56,6 +56,11 @@ def found(sounds: Sounds) -> dict[str, list[float]]:
     return {piece: [one.time_s for one in hits] for piece, hits in clear.items()}
 
 
+def clear_ones(sounds: Sounds) -> dict[str, list[floor.Clear]]:
+    close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
+    return clear_hits(reach_of(close, [sounds["overhead"]], RATE), ["tom_1"])
+
+
 @pytest.mark.parametrize("tom_at", [[7.25], [3.25, 11.75], [2.25, 2.75, 9.25, 15.75, 20.25]])
 def test_a_tom_hit_a_few_times_is_found_each_time(tom_at: list[float]) -> None:
     clear = found(kit(tom_at))
@@ -77,7 +82,7 @@ def test_added_to_a_list_they_are_placed_and_measured_like_the_others() -> None:
     sounds = kit([3.25, 11.75, 18.25])
     close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
     known = Hit("x", "tom_1", 3.2501, 100, "accent", 0.9, -1.0)
-    hits = added_to([known], reach_of(close, [sounds["overhead"]], RATE), close, RATE, ["tom_1"])
+    hits = added_to([known], clear_ones(sounds), close, RATE)
     assert hits[0] == known
     assert [h.time_s for h in hits] == pytest.approx([3.25, 11.75, 18.25], abs=0.001)
     assert all(h.confidence >= floor.SURE for h in hits[1:])
@@ -90,11 +95,9 @@ def test_a_drum_without_other_hits_needs_one_that_is_beyond_doubt(
 ) -> None:
     sounds = kit([7.25])
     close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
-    assert (
-        len(added_to([], reach_of(close, [sounds["overhead"]], RATE), close, RATE, ["tom_1"])) == 1
-    )
+    assert len(added_to([], clear_ones(sounds), close, RATE)) == 1
     monkeypatch.setattr(floor, "ANCHOR_DB", 200.0)
-    assert added_to([], reach_of(close, [sounds["overhead"]], RATE), close, RATE, ["tom_1"]) == []
+    assert added_to([], clear_ones(sounds), close, RATE) == []
 
 
 def test_the_list_of_a_take_holds_what_the_floor_found() -> None:

@@ -86,7 +86,7 @@ def test_a_plain_threshold_finds_what_is_loud() -> None:
 
 
 def test_the_table_has_the_worst_recording_beside_the_pooled_figure() -> None:
-    good, bad = Tally(9, 10, 9, 8, 0, 0), Tally(1, 10, 1, 8, 7, 0)
+    good, bad = Tally(9, 10, 9, 8, 0, 0), Tally(1, 10, 1, 8, 7, 0, aside=1)
     made_up = Tally(0, 0, 3, 0, 0, 0)
     rows = [
         Row(
@@ -101,7 +101,7 @@ def test_the_table_has_the_worst_recording_beside_the_pooled_figure() -> None:
     assert ghosts_line.startswith("Ghosts: F 0.842 (24 of 30); made up 3")
     assert ghosts_line.endswith("at most 2 in a song.")
     assert line.startswith("| tom | 0.606 | 0.18 | a/b/c/1 |")
-    assert line.endswith("| 7 of 16 | 6 of 24 | 3 | 0 |")
+    assert line.endswith("| 7 of 16 (1 aside) | 6 of 24 (0 aside) | 3 | 0 |")
 
 
 def _found(piece: str, time_s: float, confidence: float, kind: str = "plain") -> Hit:

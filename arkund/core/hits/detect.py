@@ -9,11 +9,10 @@ from numpy.typing import NDArray
 
 from arkund.core.hits.choose.believing import is_believed
 from arkund.core.hits.choose.choosing import SELDOM
-from arkund.core.hits.choose.floor import added_to
+from arkund.core.hits.choose.floor import added_to, clear_hits, is_hit_surely
 from arkund.core.hits.choose.overheard import overheard
 from arkund.core.hits.choose.rolls import with_rolls
 from arkund.core.hits.choose.strokes import Stroke, strokes_and_maybes
-from arkund.core.hits.explain.reach import over_bleed_db
 from arkund.core.hits.hear.novelty import band_energy
 from arkund.core.hits.hit import SAME_STROKE_S, Hit, hit_id, kind_of, velocity_of
 from arkund.core.hits.listening import Listened, listen
@@ -54,7 +53,11 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
         found = dict(zip(pieces, weighed, strict=True))
     found = {p: found[p] for p in listened.pieces}
     by_piece = without_echoes({p: strokes for p, (strokes, _) in found.items()})
-    by_piece = {p: s if _is_hit_at_all(listened, p, s) else [] for p, s in by_piece.items()}
+    clear = clear_hits(listened.reach, [p for p in take.own if is_shell(p)], listened.afar)
+    by_piece = {
+        p: s if is_hit_surely(clear.get(p, ())) or _is_hit_at_all(listened, p, s) else []
+        for p, s in by_piece.items()
+    }
     hits = [h for piece, strokes in by_piece.items() for h in _as_hits(piece, strokes)]
     if listened.afar is not None:
         known = {p: known_of(strokes) for p, strokes in by_piece.items()}
@@ -68,7 +71,7 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
     )
     # What stands clear of all bleed is a hit, whatever was decided until here.
     nearest = {p: take.mics[ears[0]] for p, ears in take.own.items()}
-    hits = added_to(hits, listened.reach, nearest, rate, [p for p in take.own if is_shell(p)])
+    hits = added_to(hits, clear, nearest, rate)
     maybes = {p: m for p, (_, m) in found.items()}
     return Detected(hits, away_from_shells(maybes, hits))
 
@@ -82,7 +85,6 @@ def _is_hit_at_all(listened: Listened, piece: str, strokes: list[Stroke]) -> boo
         piece,
         np.array([s.confidence for s in strokes]),
         None if share is None else share[:, FAMILIES.index(family)],
-        over_bleed_db(listened.reach, piece, times),
     )
 
 

@@ -109,11 +109,6 @@ the least that the paths ever let through; by how many ms the place is ahead of 
 most; the level against the loudest clear onset, and by how much it is new (dB)."""
 
 
-def over_bleed_db(reach: Reach, name: str, places_s: NDArray[np.float64]) -> NDArray[np.float64]:
-    """The first of `SAID` alone: excess in dB over all bleed predicted at places in s."""
-    return said_of_places(reach, name, places_s)[0]
-
-
 AHEAD_AT_MOST_MS = 6.0
 CLEAR_DB = 7.0
 
@@ -160,13 +155,20 @@ PLACE_FRAMES = 4
 
 def _leaders(found: Sequence[Onsets]) -> list[NDArray[np.bool_]]:
     """Of each mic's onsets, those that it hears before every other close mic."""
-    out = []
-    for p, own in enumerate(found):
-        leads = np.ones(len(own.at), bool)
-        for q, other in enumerate(found):
-            if q != p and len(other.at):
-                leads &= _ahead_s(own.at, other.at) >= FIRST_S
-        out.append(leads)
+    return [_ahead_of_all_s(found, p) >= FIRST_S for p in range(len(found))]
+
+
+def ahead_of_all_s(reach: Reach, p: int) -> NDArray[np.float64]:
+    """By how many s each onset of a close mic is ahead of every other close mic's nearest one within
+    `LEADS_S`; negative where another comes first, infinite where no other hears anything then."""
+    return _ahead_of_all_s(reach.found, p)
+
+
+def _ahead_of_all_s(found: Sequence[Onsets], p: int) -> NDArray[np.float64]:
+    out = np.full(len(found[p].at), np.inf)
+    for q, other in enumerate(found):
+        if q != p:
+            out = np.minimum(out, _ahead_s(found[p].at, other.at))
     return out
 
 
