@@ -55,7 +55,7 @@ def main(seeds: list[int]) -> None:
             for school in SCHOOLS.values():
                 rows, held, laid = _gained(study, school)
                 missed = [f.name for f in rows if f.missing() > 0.05]
-                goals = [f for f in rows if f.wanted is not None or f.within is not None]
+                goals = [f for f in rows if f.has_goal]
                 met, every = met + len(goals) - len(missed), every + len(goals)
                 print(_line(name, school, rows, held, laid, missed), flush=True)
                 standing.append(f"| {name} | {school.name} | {_standing(rows)} |")
@@ -114,22 +114,28 @@ def as_session(recording: Recording, title: str) -> Session:
     return Session(preset, recording.rate, recording.mics, {}, truth)
 
 
-def _gained(study: Study, school: School) -> tuple[list[Figure], float, list[str]]:
-    """The figures after a first pass, what the limiter takes at its worst in dB, and by layer the
-    accents' spread without and with it."""
-    rate, frames = study.rate, study.sheet.frames
-    engine = Engine(rate, frames, TileCache(), early=True)
-    laid: list[str] = []
+def passed(study: Study, school: School, laid: list[str] | None = None) -> Study:
+    """The study after a first pass, hits left where they were played. ``laid`` takes by layer the accents'
+    spread without and with it."""
+    engine = Engine(study.rate, study.sheet.frames, TileCache(), early=True)
     states = [Study(study.sheet, engine, study.library, study.takes)]
     for step in steps(lambda: states[-1], school, lambda finding: False):
         if isinstance(step, Step) and not step.finding.id.startswith("edit."):
             sheet = states[-1].sheet
             sheet = apply_patch(sheet, completed(sheet, step.finding.proposal))
             states[:] = [Study(sheet, engine, study.library, study.takes)]
-            if step.finding.quantity == "under":
+            if laid is not None and step.finding.quantity == "under":
                 spread = step.finding.gain["spread_db"]
                 laid.append(f"{step.finding.subject} {spread.now:.1f} → {spread.then:.1f}")
-    now = states[-1]
+    return states[-1]
+
+
+def _gained(study: Study, school: School) -> tuple[list[Figure], float, list[str]]:
+    """The figures after a first pass, what the limiter takes at its worst in dB, and by layer the
+    accents' spread without and with it."""
+    rate, frames = study.rate, study.sheet.frames
+    laid: list[str] = []
+    now = passed(study, school, laid)
     exact = Engine(rate, frames, TileCache())
     recorded = exact.read(build(study.sheet, study.library, "recorded").output, 0, frames)
     mix = exact.read(now.graph.output, 0, frames)

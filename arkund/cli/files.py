@@ -16,7 +16,10 @@ def register(add: Add) -> None:
     sub.add_argument(
         "--node",
         default="output",
-        help="output, sum, a mic, a group, a bus, or several joined by +",
+        help=(
+            "output, sum, a mic (mono, before its fader and pan), a group, a bus, or several joined by + "
+            "(each by its fader and pan, as in the mix)"
+        ),
     )
     sub.add_argument("--after", default="", metavar="STAGE", help="behind this stage of its chain")
     sub.add_argument("--bars", help="first-last, e.g. 5-12; the whole song by default")

@@ -1,14 +1,17 @@
 """Clean by hand on a stored song: regions from a gate, and what a hand does to them."""
 
 from dataclasses import asdict
+from types import MappingProxyType
 from typing import Any, Literal
 
+from arkund.core.advise import clean
 from arkund.core.advise.study import Study
 from arkund.core.clean import regions
 from arkund.core.clean.rule import GateRule
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label
 from arkund.core.mix.channels import Mic
+from arkund.core.mix.patches import Patch
 from arkund.core.mix.sources import gate_rule
 from arkund.core.mix.strokes import Strokes
 from arkund.core.units import samples_to_ms
@@ -28,13 +31,25 @@ SAID = {
 
 
 def derive(song: Song, mic: str, *, base: int | None = None) -> Revision:
-    """Regions where a mic's gate opens, or would open on strokes; those that a hand has set stay.
-    From then on the mic passes by its regions; one whose drum is never struck passes nothing until
+    """Regions where a mic's gate opens, or would open as it is proposed; those that a hand has set stay.
+    From then on the mic passes by its regions; one whose drum is never hit passes nothing until
     regions are drawn. Raises `ArkundError`."""
     mine = _close_mic(song, mic)
-    kept = regions.derived_around(_derived(findings.study_of_song(song), mic), mine.clean.spans)
+    study = findings.study_of_song(song)
+    proposed = _proposed(song, study, mine, mic)
+    kept = regions.derived_around(_derived(study.tried(proposed), mic), mine.clean.spans)
     count = f"{len(kept)} region{'' if len(kept) == 1 else 's'}" if kept else "No regions yet"
-    return _keep(song, mic, regions.named(kept), f"{count} on {label(mic)}", base)
+    return _keep(song, mic, regions.named(kept), f"{count} on {label(mic)}", base, proposed)
+
+
+def _proposed(song: Song, study: Study, mine: Mic, mic: str) -> Patch:
+    """The gate that is proposed for a mic whose gate is off and has no regions; else nothing."""
+    if mine.clean.on or mine.clean.spans:
+        return {}
+    prefix = f"mics.{mic}.clean."
+    found = clean.find(study, mic, findings.school_of_song(song))
+    gates = (f.proposal for f in found if f.proposal.get(f"{prefix}on"))
+    return {path: v for path, v in next(gates, {}).items() if path.startswith(prefix)}
 
 
 def edit(
@@ -69,7 +84,8 @@ def described(song: Song, mic: str) -> list[dict[str, Any]]:
     """The regions of a mic as they are, else as they would be derived."""
     study = findings.study_of_song(song)
     mine, rate = study.sheet.mics[mic], study.rate
-    spans = _named_spans(mine) or regions.named(_derived(study, mic))
+    proposed = study.tried(_proposed(song, study, mine, mic))
+    spans = _named_spans(mine) or regions.named(_derived(proposed, mic))
     return [
         {
             "id": name,
@@ -119,10 +135,18 @@ def _derived(study: Study, name: str) -> list[regions.Span]:
     return regions.derived(rule.openings([(0, heard)], frames), rule.timing, frames)
 
 
-def _keep(song: Song, mic: str, spans: regions.Spans, words: str, base: int | None) -> Revision:
+def _keep(
+    song: Song,
+    mic: str,
+    spans: regions.Spans,
+    words: str,
+    base: int | None,
+    besides: Patch = MappingProxyType({}),
+) -> Revision:
     path = f"mics.{mic}.clean"
     stored = {name: asdict(span) for name, span in spans.items()}
-    patch = {f"{path}.regions": stored, f"{path}.on": True, f"{path}.opens_on": "hand"}
+    hand = {f"{path}.regions": stored, f"{path}.on": True, f"{path}.opens_on": "hand"}
+    patch = {**besides, **hand}
     return revisions.keep(song.pk, _base(song, base), patch, label=words, station=STATION)
 
 

@@ -6,8 +6,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.advise.by_stage import by_stage
+from arkund.core.advise.by_stage import by_stage, causes_of
 from arkund.core.advise.goal import GOALS, Figure, card_of, figures, strokes_of
+from arkund.core.advise.in_step import pair_figures
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label
@@ -15,6 +16,9 @@ from arkund.core.measure.punch import average_strokes
 from arkund.core.mix.building import build
 from arkund.songs import findings, schools
 from arkund.songs.models import Song
+
+MET = 0.05
+"""A goal that is missed by no more is met: figures are shown to a tenth."""
 
 
 def card_report(song: Song, school_name: str = "") -> dict[str, Any]:
@@ -33,11 +37,26 @@ def card_report(song: Song, school_name: str = "") -> dict[str, Any]:
     }
 
 
+WORST = 3
+"""So many figures come first: those that miss their goal by most, or meet it most narrowly."""
+
+
 def rows_of(study: Study, school: School) -> list[dict[str, Any]]:
-    """The card's figures as rows: ``name``, ``unit``, ``recorded``, ``now``, ``gained``, ``wanted``
-    (the least gain, None without a goal) and whether it is ``met``."""
+    """The card's figures as rows, the `WORST` first: ``name``, ``unit``, ``recorded``, ``now``, ``gained``,
+    what is asked of the gain (``wanted`` at least, ``within``, at ``most``; in words ``wish``), by how much
+    that is ``missing``, whether it is ``met``; and of one that is missed the kind of stage that is the
+    ``cause`` and its ``station``, where one is."""
     both = card_of(study, recorded=True), card_of(study)
-    return [row(f) for f in figures(*both, GOALS[school.goal])]
+    found = [*figures(*both, GOALS[school.goal]), *pair_figures(study)]
+    worst = sorted((f for f in found if f.has_goal), key=lambda f: -f.missing())[:WORST]
+    missed = [f for f in found if f.missing() > MET]
+    causes = causes_of(study, school, missed) if missed else {}
+    rows = []
+    for f in [*worst, *(f for f in found if f not in worst)]:
+        cause = causes.get(f.name)
+        named = {"cause": cause.kind, "station": cause.station} if cause else {}
+        rows.append(row(f) | named)
+    return rows
 
 
 def strokes_drawn(study: Study) -> list[dict[str, Any]]:
@@ -74,5 +93,8 @@ def row(figure: Figure) -> dict[str, Any]:
         "gained": round(figure.gained, 1),
         "wanted": figure.wanted,
         "within": figure.within,
-        "met": figure.missing() <= 0.05,
+        "most": figure.most,
+        "wish": figure.wish if figure.has_goal else "",
+        "missing": round(figure.missing(), 2) if figure.has_goal else None,
+        "met": figure.missing() <= MET,
     }

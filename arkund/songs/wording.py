@@ -200,6 +200,8 @@ def label_of(
             parts.append(f"{whose}: {_PARTS[part] or what} settings replaced")
         elif value is None and isinstance(was := before.get(path), Mapping):
             parts.append(f"{whose}: {_called(was, what)} taken out")
+        elif (changed_of := _changed_of(before.get(path), value)) is not None:
+            parts.append(f"{whose}: {what}, {changed_of} of {len(value)} changed")
         else:
             old, new = (
                 "itself" if path.endswith("key.source") and one == "" else value_words(one, unit)
@@ -210,6 +212,17 @@ def label_of(
     if len(changed) > 3:
         parts.append(f"and {len(changed) - 3} more")
     return "; ".join(parts)
+
+
+def _changed_of(before: Any, now: Any) -> int | None:
+    """How many of several entries are others than before, where there are as many as before: their
+    number alone would say nothing. None for anything else."""
+    if isinstance(before, Mapping) and isinstance(now, Mapping) and len(before) == len(now):
+        return sum(before.get(name) != entry for name, entry in now.items()) or None
+    if isinstance(before, (list, tuple)) and isinstance(now, (list, tuple)):
+        changed = sum(a != b for a, b in zip(before, now, strict=False))
+        return changed if changed and len(before) == len(now) else None
+    return None
 
 
 def _called(value: Mapping[str, Any], what: str) -> str:

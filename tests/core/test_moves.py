@@ -5,10 +5,10 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from arkund.core.advise.by_stage import matters_most
+from arkund.core.advise.by_stage import causes_of, matters_most
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Finding
-from arkund.core.advise.goal import GOALS, figures
+from arkund.core.advise.goal import GOALS, card_of, figures
 from arkund.core.advise.heard import ENOUGH, SPAN_S, SPANS
 from arkund.core.advise.levers import ATTACK, FUNDAMENTAL, TILT, Lever, Target, levers_of, moved
 from arkund.core.advise.looking_back import look_back
@@ -16,6 +16,7 @@ from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.mix.patches import apply_patch, read_path
+from arkund.core.process.transient import Transient
 
 GOAL = GOALS["punch_size"]
 
@@ -197,3 +198,15 @@ def test_a_lever_without_a_move_changes_nothing() -> None:
     glue = Lever("glue", "drum_bus", -4, 6, {"threshold_db": Target(-28.7, -1, 0.5, -60, 0)})
     assert glue.patch(0.0) == {}
     assert glue.patch(1.0) == {"threshold_db": -29.5}
+
+
+def test_the_cause_of_a_missed_figure_is_what_would_mend_it(study: Study) -> None:
+    """A transient shaper that takes the kick's attack, beside an equaliser that does next to nothing."""
+    dulled = {"kind": Transient.model_fields["kind"].default, "attack_db": -9.0, "sustain_db": 9.0}
+    mics = study.close("kick")
+    shut = study.tried({f"mics.{mic}.chain.s8": dulled for mic in mics})
+    before = card_of(shut, recorded=True)
+    missed = [f for f in figures(before, card_of(shut), GOAL) if f.name == "kick attack over body"]
+    assert missed[0].missing() > 1
+    cause = causes_of(shut, SCHOOLS["natural"], missed)["kick attack over body"]
+    assert (cause.kind, cause.station) == (f"{Transient.label} of the mics", "dynamics")

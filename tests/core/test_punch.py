@@ -1,6 +1,7 @@
 """The punch card by its definitions, and the moves of a first pass against it."""
 
 from collections.abc import Callable
+from dataclasses import replace
 from functools import cache
 
 import numpy as np
@@ -8,7 +9,7 @@ import pytest
 
 from arkund.core.advise import density, levers, moves
 from arkund.core.advise.first_pass import Step, steps
-from arkund.core.advise.goal import GOALS, Goal, card_of, figures
+from arkund.core.advise.goal import GOALS, Figure, Goal, card_of, figures
 from arkund.core.advise.school import SCHOOLS, school_of
 from arkund.core.advise.study import Study
 from arkund.core.measure.punch import Card, Shell, Strokes, punch_card
@@ -126,6 +127,75 @@ def test_what_misses_the_goal_is_named_with_how_much() -> None:
     assert far["ghosts under accents"] == pytest.approx(1)
 
 
+HATS_S = tuple(np.arange(0.49, 7.5, 0.25))
+"""Eighths: of four one falls with kick or snare, and the next 240 ms after it."""
+
+
+def _hats(gain_db: Callable[[float], float]) -> Card:
+    """`_mix` with short bright hats, each by ``gain_db`` of its time."""
+    out = _mix().astype(np.float64)
+    time = np.arange(round(0.03 * RATE)) / RATE
+    for at in HATS_S:
+        hat = 0.05 * 10 ** (gain_db(at) / 20) * np.sin(2 * np.pi * 9000 * time)
+        out[round(at * RATE) :][: len(time)] += hat
+    shells = {"kick": KICK_S, "snare": SNARE_S}
+    return punch_card(out.astype(np.float32), RATE, Strokes(shells, cymbals=HATS_S))
+
+
+def test_cymbals_that_fall_after_kick_and_snare_alone_pump() -> None:
+    was, softer = _hats(lambda at: 0.0), _hats(lambda at: -3.0)
+    pumped = _hats(lambda at: -4.0 if at > 1.0 and 0.2 < at % 1.0 < 0.25 else 0.0)
+    assert len(was.cymbals.levels_dbfs) == len(HATS_S) - 6
+    assert pumped.cymbals.is_pressed.sum() == 6
+    assert pumped.cymbals.pumping_db(was.cymbals) == pytest.approx(4.0, abs=0.2)
+    assert softer.cymbals.pumping_db(was.cymbals) == pytest.approx(0.0, abs=0.1)
+    assert pumped.cymbals.spread_db(was.cymbals) == pytest.approx(4.0, abs=0.2)
+    assert softer.cymbals.spread_db(was.cymbals) == pytest.approx(0.0, abs=0.1)
+    levels = was.cymbals_over_snare_db, softer.cymbals_over_snare_db
+    assert None not in levels
+    assert levels[1] == pytest.approx((levels[0] or 0.0) - 3.0, abs=0.1)
+
+
+def test_noise_is_what_sounds_between_strokes_and_mono_loses_what_cancels() -> None:
+    noise = 10 ** (-60 / 20) * np.random.default_rng(3).standard_normal(RATE * 8)
+    card = _card(_mix() + noise.astype(np.float32))
+    assert card.noise_dbfs == pytest.approx(-60, abs=0.5)
+    assert card.noise_under_db == pytest.approx(card.loudness_lufs + 60, abs=0.5)
+    mix = _mix()
+    wide = np.stack([mix, np.zeros_like(mix)], axis=1)
+    same, one_side, opposed = (
+        _card(m) for m in (np.stack([mix] * 2, 1), wide, wide - wide[:, ::-1])
+    )
+    assert same.mono_loss_db == pytest.approx(0.0, abs=0.01)
+    assert one_side.mono_loss_db == pytest.approx(3.01, abs=0.01)
+    assert opposed.mono_loss_db > 60
+
+
+def test_toms_noise_and_mono_have_goals_too() -> None:
+    was, kick = _plain(), _plain().shells["kick"]
+    sunk = replace(kick, attack_dbfs=-13, low_dbfs=-18.5, attack_to_body_db=10)
+    before = replace(was, shells={"tom_1": kick}, noise_dbfs=-70, mono_loss_db=1)
+    after = replace(was, shells={"tom_1": sunk}, noise_dbfs=-60, mono_loss_db=2.5)
+    missed = _missed(before, after, replace(GOALS["size"], loudness_lu=0.0))
+    assert missed == {
+        "tom 1 attack": pytest.approx(2),
+        "tom 1 low end at equal loudness": pytest.approx(1.5),
+        "noise against the mix": pytest.approx(2),
+        "lost in mono": pytest.approx(0.5),
+    }
+
+
+def test_a_wish_is_said_in_words() -> None:
+    said = [
+        Figure("x", "dB", 0, 0, wanted=1.5).wish,
+        Figure("x", "dB", 0, 0, wanted=-2.0).wish,
+        Figure("x", "dB", 0, 0, within=3.0).wish,
+        Figure("x", "ms", 0, 0, most=0.0).wish,
+    ]
+    assert said == ["+1.5 dB or more", "−2 dB or more", "within 3 dB", "0 ms or less"]
+    assert not Figure("x", "dB", 0, 0).has_goal
+
+
 def test_the_drive_bends_the_typical_peak_by_what_was_asked() -> None:
     for typical in (-20.0, -8.0):
         for bent in (1.0, 3.0):
@@ -194,3 +264,35 @@ def test_moves_serve_what_is_missing_and_stay_within_bounds(
     for mic in mended.sheet.mics.values():
         for stage in mic.chain:
             assert getattr(stage, "attack_db", 0.0) <= levers.LARGEST_ATTACK_DB
+
+
+@pytest.mark.parametrize(
+    ("missing", "dense", "held"), [(-1.0, False, 0), (1.0, False, 1.0), (5.0, True, 1.86)]
+)
+def test_a_sparing_school_does_only_what_its_loudness_asks_for(
+    study: Study, monkeypatch: pytest.MonkeyPatch, missing: float, dense: bool, held: float
+) -> None:
+    sparing = SCHOOLS["open"]
+    assert sparing.is_sparing
+    monkeypatch.setattr(density, "_missing_lu", lambda study, school: missing)
+    assert bool(density.find(study, "snare", sparing)) is dense
+    assert bool(density.find_glue(study, DRUM_BUS, sparing)) is dense
+    assert bool(density.find_bend(study, DRUM_BUS, sparing)) is dense
+    quiet = study.tried({f"groups.{group}.fader_db": -14.0 for group in study.sheet.groups})
+    limited = density.find_limit(quiet, DRUM_BUS, sparing)
+    assert bool(limited) is (held > 0)
+    for finding in limited:
+        change = finding.gain["true_peak_dbtp"]
+        assert change.now - change.then == pytest.approx(held, abs=0.11)
+        then = quiet.tried(finding.proposal)
+        assert density.held_db(then, sparing) == pytest.approx(held, abs=0.11)
+    assert not SCHOOLS["tight"].is_sparing
+    assert density.held_db(study, SCHOOLS["tight"]) == density.HELD_SHARE * 4.0
+
+
+def test_how_much_loudness_is_missing_is_measured(study: Study) -> None:
+    limiter = {"kind": "limiter", "ceiling_db": card_of(study).true_peak_dbtp - 6}
+    held = study.tried({"drum_bus.chain.s9": limiter, "drum_bus.fader_db": 0.0})
+    as_it_is, louder = (density._missing_lu(s, SCHOOLS["open"]) for s in (study.tried({}), held))
+    assert as_it_is == pytest.approx(GOALS["size"].loudness_lu + density.BEYOND_LU, abs=0.7)
+    assert louder < as_it_is - 2

@@ -10,12 +10,14 @@ import pytest
 from django.test import Client
 
 from arkund import cli
+from arkund.core.advise import clean
 from arkund.core.errors import ArkundError
-from arkund.songs import by_hand, exports, revisions
+from arkund.songs import by_hand, exports, findings, revisions
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import render_span
 from arkund.songs.timing import sheet_of
+from arkund.songs.wording import label_of
 from tests.making import small_song
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -29,12 +31,12 @@ def _clean(song: Song) -> Any:
 def test_from_the_gate_to_the_hand_and_back(song: Song, capsys: pytest.CaptureFixture[str]) -> None:
     assert cli.main(["clean", song.slug, "--by-hand", "snare_top", "--json"]) == 0
     made = json.loads(capsys.readouterr().out)["regions"]
-    clean = _clean(song)
-    assert (clean.on, clean.opens_on, len(clean.regions)) == (True, "hand", len(made))
+    mine = _clean(song)
+    assert (mine.on, mine.opens_on, len(mine.regions)) == (True, "hand", len(made))
     first = made[0]["id"]
-    by_hand.edit(song, "snare_top", "edge", first, edge="in", at=clean.regions[first].at - 400)
+    by_hand.edit(song, "snare_top", "edge", first, edge="in", at=mine.regions[first].at - 400)
     moved = _clean(song).regions[first]
-    assert (moved.by_hand, moved.at) == (True, clean.regions[first].at - 400)
+    assert (moved.by_hand, moved.at) == (True, mine.regions[first].at - 400)
     path = "mics.snare_top.clean"
     song.refresh_from_db()
     assert song.current is not None
@@ -48,6 +50,33 @@ def test_from_the_gate_to_the_hand_and_back(song: Song, capsys: pytest.CaptureFi
     before = {round((one["stop_s"] - one["at_s"]) * 48000) for one in made}
     assert others
     assert all(abs(r.frames - b) > 5000 for r in others for b in before)
+
+
+def test_regions_start_from_the_gate_that_is_proposed(song: Song) -> None:
+    school = findings.school_of_song(song)
+    (gate,) = (
+        f
+        for f in clean.find(findings.study_of_song(song), "snare_top", school)
+        if f.quantity == "gate"
+    )
+    wanted = {k.rsplit(".", 1)[1]: v for k, v in gate.proposal.items()}
+    by_hand.derive(song, "snare_top")
+    made = _clean(song).model_dump()
+    assert wanted["hold_ms"] != type(_clean(song))().hold_ms
+    assert {k: made[k] for k in wanted if k != "opens_on"} == {
+        k: v for k, v in wanted.items() if k != "opens_on"
+    }
+
+
+def test_the_log_says_how_many_regions_changed(song: Song) -> None:
+    by_hand.derive(song, "snare_top")
+    spans = _clean(song).model_dump()["regions"]
+    first = next(iter(spans))
+    path = "mics.snare_top.clean.regions"
+    before, now = {path: spans}, {path: spans | {first: spans[first] | {"gain_db": -3.0}}}
+    said = label_of(now, before)
+    assert f"1 of {len(spans)} changed" in said
+    assert "→" not in said
 
 
 def test_a_drum_that_is_never_struck_starts_without_regions(song: Song) -> None:

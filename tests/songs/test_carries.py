@@ -11,6 +11,7 @@ from arkund.core.advise import carries, first_pass
 from arkund.core.advise.findings import modules_for
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import SCHOOLS
+from arkund.core.kit.roles import is_shell
 from arkund.songs import findings, revisions
 from arkund.songs.models import Song
 from tests.making import whole_song
@@ -36,9 +37,8 @@ def test_shares_add_up_and_follow_the_faders(
                 1, abs=0.01
             )
     assert sum(found["low_end"]["by_mic"].values()) == pytest.approx(1, abs=0.01)
-    assert found["low_end"]["owner"] == max(
-        found["low_end"]["by_owner"], key=found["low_end"]["by_owner"].get
-    )
+    drums = {o: s for o, s in found["low_end"]["by_owner"].items() if is_shell(o) or o == "bed"}
+    assert found["low_end"]["owner"] == max(drums, key=lambda o: drums[o])
     assert song.current is not None
     quiet = {f"mics.{m}.fader_db": -90 for m in ("kick_in", "kick_out")}
     revisions.keep(song.pk, song.current.number, quiet)
@@ -57,13 +57,37 @@ def test_a_mic_that_competes_is_found_with_its_share(song: Song) -> None:
     for mic in study.mics:
         found = carries.find_competing(study, mic, school)
         competes = low.by_mic.get(mic, 0) >= carries.COMPETES and carries.owner_of(mic) != low.owner
-        assert bool(found) == competes
+        assert competes or not found
         for one in found:
+            change = one.gain["low_share_db"]
+            assert change.now - change.then >= carries.LEAST_TAKEN_DB
             assert one.measured["share"] == low.by_mic[mic]
             assert one.is_doubtful
             after = carries.low_end(study.tried(one.proposal))
             assert after is not None
             assert after.by_mic[mic] < low.by_mic[mic]
+
+
+def test_a_high_pass_that_takes_next_to_nothing_is_not_proposed(
+    song: Song, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    study = findings.study_of_song(song)
+    monkeypatch.setattr(carries, "COMPETES", 0.0)
+    floor_tom = study.close("tom_2")[0]
+    monkeypatch.setattr(carries, "cutoff_hz", lambda *_: (70.0, ""))
+    assert carries.find_competing(study, floor_tom, SCHOOLS["tight"])
+    monkeypatch.setattr(carries, "cutoff_hz", lambda *_: (20.0, ""))
+    assert not carries.find_competing(study, floor_tom, SCHOOLS["tight"])
+
+
+def test_far_mics_never_own_the_low_end(song: Song) -> None:
+    study = findings.study_of_song(song)
+    far = {f"mics.{m}.fader_db": 12.0 for m in study.with_role("overhead", "room")}
+    close = {f"mics.{m}.fader_db": -20.0 for m in study.mics if f"mics.{m}.fader_db" not in far}
+    low = carries.low_end(study.tried(far | close))
+    assert low is not None
+    assert max(low.by_owner, key=lambda o: low.by_owner[o]) in ("overhead", "room")
+    assert is_shell(low.owner)
 
 
 def test_what_is_for_the_ear_is_found_and_no_pass_asks_for_it(

@@ -60,12 +60,9 @@ def _row(name: str, unit: str, before: float, after: float) -> dict[str, Any]:
 def _goal_row(figure: Figure) -> dict[str, Any]:
     """A figure of the punch card with what the school wants it to gain."""
     row = _row(figure.name, figure.unit, figure.recorded, figure.now)
-    if figure.within is not None:
-        return row | {"wanted": f"within {figure.within:g}", "met": figure.missing() <= 0}
-    if figure.wanted is None:
+    if not figure.has_goal:
         return row
-    wanted = f"{figure.wanted:+g}".replace("-", "−") if figure.wanted else "0"
-    return row | {"wanted": wanted, "met": figure.missing() <= 0}
+    return row | {"wanted": figure.wish, "met": figure.missing() <= 0}
 
 
 def _peak(sound: np.ndarray[Any, Any]) -> float:

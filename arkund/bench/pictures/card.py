@@ -14,11 +14,13 @@ def lanes(card: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
     ``zero``), and the stretch that the school asks for."""
     out = []
     for row in card:
-        within, wanted = row.get("within"), row.get("wanted")
+        within, wanted, most = (row.get(name) for name in ("within", "wanted", "most"))
         if within is not None:
             first, last = _x(-within), _x(within)
         elif wanted is not None:
             first, last = _x(wanted), WIDTH
+        elif most is not None:
+            first, last = 0.0, _x(most)
         else:
             continue
         at = _x(row["gained"])

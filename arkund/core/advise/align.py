@@ -263,9 +263,20 @@ def behind_overheads(study: Study, mic: str) -> tuple[float, float] | None:
     return behind, pair.confidence
 
 
+def _pair_behind(study: Study, mic: str) -> tuple[float, float] | None:
+    """`behind_overheads` of a pair of rooms as a whole, for both move together: as much as the one that
+    is behind least, lest the other come before the overheads."""
+    name = parse_mic_name(mic)
+    pair = [
+        m for m in study.mics if replace(parse_mic_name(m), side=None) == replace(name, side=None)
+    ]
+    known = [one for m in pair if (one := behind_overheads(study, m)) is not None]
+    return (min(b for b, _ in known), min(c for _, c in known)) if known else None
+
+
 def _room(study: Study, mic: str, school: School) -> list[Finding]:
     """Rooms drawn in to the overheads, where the school wants them so."""
-    found = behind_overheads(study, mic) if school.rooms == "drawn_in" else None
+    found = _pair_behind(study, mic) if school.rooms == "drawn_in" else None
     if found is None:
         return []
     behind, confidence = found

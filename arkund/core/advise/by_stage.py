@@ -1,5 +1,6 @@
 """What each kind of stage does to the punch card: the kit is measured with each left out in turn."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from arkund.core.advise.excerpt import Excerpt
@@ -14,6 +15,8 @@ from arkund.core.process.stage import Stage
 from arkund.core.process.transient import Transient
 
 MOST_SHOWN = 3
+SHAPED_AT: dict[type[Stage], str] = {Equaliser: "eq", Transient: "dynamics", Compressor: "dynamics"}
+"""The kinds of stage that shape a mic, and the station of each."""
 
 Patch = dict[str, object]
 
@@ -26,7 +29,7 @@ def _left_out(sheet: Sheet) -> dict[str, Patch]:
     """What may be left out to hear what it does, in words, and the patch that does it."""
     gates = {f"mics.{name}.clean.on": False for name, mic in sheet.mics.items() if mic.clean.on}
     out: dict[str, Patch] = {"gates": dict(gates)}
-    for kind in (Equaliser, Transient, Compressor):
+    for kind in SHAPED_AT:
         own: Patch = {}
         for name, mic in sheet.mics.items():
             own |= _bypassed(f"mics.{name}", mic, kind)
@@ -66,6 +69,41 @@ class Matters:
     figure: str
     unit: str
     gives: float
+
+
+@dataclass(frozen=True)
+class Cause:
+    """A kind of stage that costs a figure most, and the station at which it is set."""
+
+    kind: str
+    station: str
+
+
+STATIONS = {
+    "gates": "clean",
+    "layers": "replace",
+    **{f"{kind.label} of the mics": station for kind, station in SHAPED_AT.items()},
+}
+"""Where kinds of stage are set; the others at the bus."""
+
+LEAST_COST = 0.3
+"""A kind of stage without which a figure is no nearer to its goal than this is not its cause."""
+
+
+def causes_of(study: Study, school: School, missed: Sequence[Figure]) -> dict[str, Cause]:
+    """For each missed figure of the card the kind of stage without which it would be nearest to its
+    goal, where one costs it something."""
+    before, goal = card_of(study, recorded=True), GOALS[school.goal]
+    least = {f.name: f.missing() - LEAST_COST for f in missed}
+    out: dict[str, Cause] = {}
+    for kind, patch in _left_out(study.sheet).items():
+        if not patch:
+            continue
+        for f in figures(before, card_of(study.tried(patch)), goal):
+            if f.name in least and f.missing() < least[f.name]:
+                least[f.name] = f.missing()
+                out[f.name] = Cause(kind, STATIONS.get(kind, "bus"))
+    return out
 
 
 def matters_most(study: Study, school: School, part: Excerpt) -> list[Matters]:

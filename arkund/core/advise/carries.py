@@ -10,8 +10,8 @@ from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.kit.roles import label, parse_mic_name, piece_family, sort_pieces
-from arkund.core.measure.carries import BANDS_HZ, Carried, carried, low_power
+from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family, sort_pieces
+from arkund.core.measure.carries import BANDS_HZ, Carried, carried, low_power, low_spectrum
 from arkund.core.measure.loudness import loudness_lufs
 from arkund.core.mix.channels import stage_path
 from arkund.core.mix.lanes import sounding_mics
@@ -26,6 +26,9 @@ FEWEST = 3
 COMPETES = 0.12
 """A share of the low end from which a mic of another drum than its owner's is a matter."""
 
+LEAST_TAKEN_DB = 1.0
+"""A high-pass that takes less off a mic's low end settles nothing."""
+
 LITTLE_DB = 0.3
 """A mic without which no piece changes by more adds nothing."""
 
@@ -36,7 +39,8 @@ STANDS_OUT = 0.25
 @dataclass(frozen=True)
 class LowEnd:
     """Shares (0 to 1) of what lies below 120 Hz, by mic (the bed included) and by the piece that
-    they are close to; the piece that owns it, or the mic that is close to none."""
+    they are close to (far mics by their role); and the ``owner``: the shell whose mics carry most of it,
+    or the bed. What overheads and rooms hear down there is a shell's."""
 
     by_mic: Mapping[str, float]
     by_owner: Mapping[str, float]
@@ -97,7 +101,8 @@ def _low_end(study: Study) -> LowEnd | None:
     for name, share in by_mic.items():
         owner = owner_of(name)
         by_owner[owner] = round(by_owner.get(owner, 0.0) + share, 4)
-    return LowEnd(by_mic, by_owner, max(by_owner, key=lambda o: by_owner[o]))
+    sources = [o for o in by_owner if is_shell(o) or o == "bed"] or list(by_owner)
+    return LowEnd(by_mic, by_owner, max(sources, key=lambda o: by_owner[o]))
 
 
 def owner_of(name: str) -> str:
@@ -172,10 +177,9 @@ def find_competing(study: Study, mic: str, school: School) -> list[Finding]:
     if eq is None or any(e.on and e.high_pass.on for e in study.sheet.mics[mic].stages(Equaliser)):
         return []
     share, cutoff = found.by_mic[mic], round(cutoff_hz(study, mic, school)[0])
-    wanted = Equaliser(high_pass=Filter(on=True, frequency_hz=cutoff, slope_db_oct=12))
-    at = np.linspace(25.0, 120.0, 40)
-    shape = response_db(equaliser_sections(wanted, study.rate), at, study.rate)
-    held = power_to_db(float(np.mean(10 ** (shape / 10))))
+    held = _taken_db(study, mic, cutoff)
+    if -held < LEAST_TAKEN_DB:
+        return []
     path = f"{stage_path(f'mics.{mic}', eq)}.high_pass"
     return [
         Finding(
@@ -183,9 +187,9 @@ def find_competing(study: Study, mic: str, school: School) -> list[Finding]:
             "competes",
             mic,
             spoken(
-                f"{share:.0%} of what lies below 120 Hz comes through {label(mic)}; the "
-                f"{label(found.owner)} owns it with {found.by_owner[found.owner]:.0%}. A high-pass "
-                f"at {cutoff} Hz takes {-held:.0f} dB off there."
+                f"{share:.0%} of what lies below 120 Hz comes through {label(mic)}; of all drums the "
+                f"{label(found.owner)} has most of it, {found.by_owner[found.owner]:.0%}. A high-pass "
+                f"at {cutoff} Hz takes {-held:.1f} dB off there."
             ),
             {"share": share, "owner": found.owner, "owner_share": found.by_owner[found.owner]},
             0.55,
@@ -194,6 +198,16 @@ def find_competing(study: Study, mic: str, school: School) -> list[Finding]:
             mic=mic,
         )
     ]
+
+
+def _taken_db(study: Study, mic: str, cutoff: float) -> float:
+    """What a high-pass does to the mic's own low end in the mix, in dB."""
+    wanted = Equaliser(high_pass=Filter(on=True, frequency_hz=cutoff, slope_db_oct=12))
+    sound = study.engine.read(study.graph.outs[mic], 0, study.sheet.frames)
+    power, hz = low_spectrum(sound, study.rate)
+    shape = response_db(equaliser_sections(wanted, study.rate), hz, study.rate)
+    kept = float(np.sum(power * 10 ** (shape / 10))) / max(float(power.sum()), 1e-20)
+    return power_to_db(kept)
 
 
 def described(study: Study, school: School) -> dict[str, object]:

@@ -11,7 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.advise.dynamics import typical_reduction_db
+from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Change, Finding, spoken
+from arkund.core.advise.goal import GOALS, LOUDNESS
 from arkund.core.advise.heard import gap_ms, heard, heard_times
 from arkund.core.advise.level import typical_dbfs
 from arkund.core.advise.module import Module
@@ -52,24 +54,54 @@ HELD_SHARE = 0.93
 """Of that the share that is asked for: what stands behind is never exactly what was measured."""
 
 
+BEYOND_LU = 0.35
+"""A school that does only what is called for wants so much beyond its goal of loudness: the whole song may
+show a little less than its parts."""
+
+
 def find(study: Study, group: str, school: School) -> list[Finding]:
     """Saturation of a group of shells."""
+    if not _is_called_for(study, school):
+        return []
     return _saturation(study, group, f"groups.{group}", school)
 
 
 def find_glue(study: Study, subject: str, school: School) -> list[Finding]:
     """Glue on the drum bus."""
-    return _glue(study, school)
+    return _glue(study, school) if _is_called_for(study, school) else []
 
 
 def find_bend(study: Study, subject: str, school: School) -> list[Finding]:
     """Saturation of the drum bus."""
+    if not _is_called_for(study, school):
+        return []
     return _saturation(study, DRUM_BUS, DRUM_BUS, school)
 
 
 def find_limit(study: Study, subject: str, school: School) -> list[Finding]:
-    """The limiter at the drum bus's end."""
-    return _limiter(study, school)
+    """The limiter at the drum bus's end, which takes no more than the school needs where that does only
+    what is called for."""
+    most = HELD_SHARE * HELD_DB[school.goal]
+    held = min(_missing_lu(study, school), most) if school.is_sparing else most
+    return _limiter(study, school, held)
+
+
+def _is_called_for(study: Study, school: School) -> bool:
+    """Whether density is wanted: always, but by a school that does only what is called for where the
+    limiter alone brings the loudness it wants."""
+    return not school.is_sparing or _missing_lu(study, school) > HELD_SHARE * HELD_DB[school.goal]
+
+
+def _missing_lu(study: Study, school: School) -> float:
+    """How much loudness at equal true peak the school's goal misses; 0 or less where it is met."""
+
+    def measure() -> float:
+        part = Excerpt(study, GOALS[school.goal])
+        figures = part.wanted(part.card(study, is_beside=True))
+        return next(f.missing(BEYOND_LU) for f in figures if f.name == LOUDNESS)
+
+    missing: float = study.remember(("missing loudness", school.goal), measure)
+    return missing
 
 
 def drive_db(typical_db: float, bent_db: float) -> float:
@@ -191,12 +223,12 @@ def dialled(
     return made, typical_reduction_db(keyed, study.rate, made, times)
 
 
-def _limiter(study: Study, school: School) -> list[Finding]:
+def _limiter(study: Study, school: School, held_db: float) -> list[Finding]:
     channel = study.sheet.drum_bus
-    if any(channel.stages(Limiter)):
+    if any(channel.stages(Limiter)) or held_db <= 0:
         return []
     peak = whole_peak_dbtp(study)
-    ceiling = round(peak - HELD_SHARE * HELD_DB[school.goal], 1)
+    ceiling = round(peak - held_db, 1)
     if peak <= -150 or not -24 <= ceiling <= 0:
         return []
     stage = {
@@ -222,6 +254,18 @@ def _limiter(study: Study, school: School) -> list[Finding]:
             school=school.name,
         )
     ]
+
+
+def held_db(study: Study, school: School) -> float:
+    """How much the drum bus's limiter is to take off the tallest peak: as much as the school allows, or
+    what it takes now where that does only what is called for."""
+    most = HELD_SHARE * HELD_DB[school.goal]
+    limiter = study.sheet.drum_bus.first(Limiter)
+    if limiter is None or not school.is_sparing:
+        return most
+    before = study.graph.chains[DRUM_BUS].before(limiter.id)
+    peak: float = study.remember("into the limiter", lambda: true_peak_dbtp(study.mixed(before)))
+    return float(np.clip(peak - limiter.ceiling_db, 0.0, most))
 
 
 def whole_peak_dbtp(study: Study) -> float:

@@ -52,7 +52,7 @@ class Excerpt:
         return [
             replace(f, now=f.now + self._offsets.get(f.name, 0.0))
             for f in figures(self.before, card, self.goal)
-            if f.wanted is not None or f.within is not None
+            if f.has_goal
         ]
 
 
@@ -62,8 +62,11 @@ def _strokes(hits: Sequence[Hit], spans: Sequence[Span], rate: int, judged: Stro
     shells: dict[str, list[float]] = {}
     ghosts: list[float] = []
     every: list[float] = []
+    cymbals: list[float] = []
     for time, hit in laid(hits, spans, rate):
         every.append(time)
+        if not is_shell(hit.piece):
+            cymbals.append(time)
         if hit.kind != "ghost" and is_shell(hit.piece):
             shells.setdefault(hit.piece, []).append(time)
         elif hit.kind == "ghost" and hit.piece == "snare":
@@ -73,4 +76,9 @@ def _strokes(hits: Sequence[Hit], spans: Sequence[Span], rate: int, judged: Stro
         for piece in sort_pieces(shells)
         if len(shells[piece]) >= FEWEST and piece in judged.shells
     }
-    return Strokes(enough, ghosts if len(ghosts) >= FEWEST and judged.ghosts else (), every)
+    return Strokes(
+        enough,
+        ghosts if len(ghosts) >= FEWEST and judged.ghosts else (),
+        every,
+        cymbals if judged.cymbals else (),
+    )

@@ -8,7 +8,7 @@ from queue import SimpleQueue
 
 import numpy as np
 
-from arkund.core.advise import bus, looking_back, moves
+from arkund.core.advise import bus, density, looking_back, moves
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Finding
 from arkund.core.advise.findings import modules_for
@@ -54,14 +54,11 @@ def steps(
             continue
         for module, share in zip(own, shares, strict=True):
             if module is bus.MODULE:
-                yield from (
-                    Step(f, share)
-                    for f in moves.find(study(), school, excerpt)
-                    if not is_declined(f)
-                )
-                yield from (
-                    Step(f, share) for f in moves.ceiling(study(), school) if not is_declined(f)
-                )
+                held = density.held_db(study(), school)
+                found = moves.find(study(), school, excerpt)
+                yield from (Step(f, share) for f in found if not is_declined(f))
+                found = moves.ceiling(study(), school, held)
+                yield from (Step(f, share) for f in found if not is_declined(f))
             yield from _settled(module, study(), school, is_declined, share)
 
 

@@ -27,16 +27,23 @@ LED_BY = ("kick", "snare")
 @dataclass(frozen=True)
 class Goal:
     """What is wanted over the recording: loudness at equal true peak in LU; of kick and snare
-    attack at equal loudness and attack over body, of toms the latter; the kick's low end at equal
-    true peak, and at least at equal loudness; how far ghosts may move; all in dB."""
+    attack at equal loudness and attack over body, of toms both likewise; the kick's low end at equal
+    true peak; how far the low end of kick and toms may fall at equal loudness; how far ghosts may move,
+    hits of cymbals apart and under kick and snare; how far noise may rise and mono may lose more; all
+    in dB."""
 
     loudness_lu: float
     attack_db: float
     attack_to_body_db: float
     tom_attack_to_body_db: float
     low_db: float
+    tom_attack_db: float = -1.0
     least_low_db: float = -2.0
     ghosts_db: float | None = None
+    cymbals_spread_db: float = 6.0
+    cymbals_pumping_db: float = 2.0
+    noise_db: float = 8.0
+    mono_db: float = 1.0
 
 
 GOALS = {
@@ -46,7 +53,9 @@ GOALS = {
 }
 
 LOUDNESS = "loudness at equal true peak"
-KICK_LOW, KICK_LOW_LEVEL = (f"kick low end at equal {what}" for what in ("true peak", "loudness"))
+LOW_LEVEL = "low end at equal loudness"
+KICK_LOW, KICK_LOW_LEVEL = "kick low end at equal true peak", f"kick {LOW_LEVEL}"
+GHOSTS, PUMPING = "ghosts under accents", "pumping of cymbals"
 
 
 def strokes_of(study: Study, span_s: tuple[float, float] | None = None) -> Strokes:
@@ -66,7 +75,13 @@ def strokes_in(hits: Sequence[Hit], span_s: tuple[float, float], fewest: int = 3
     ghosts = [h.time_s - first for h in inside if h.piece == "snare" and h.kind == "ghost"]
     enough = {p: shells[p] for p in sort_pieces(shells) if len(shells[p]) >= fewest}
     every = [h.time_s - first for h in inside]
-    return Strokes(enough, ghosts if len(ghosts) >= fewest else (), every)
+    cymbals = [h.time_s - first for h in inside if not is_shell(h.piece)]
+    return Strokes(
+        enough,
+        ghosts if len(ghosts) >= fewest else (),
+        every,
+        cymbals if len(cymbals) >= fewest else (),
+    )
 
 
 CARDS_KEPT = 16
@@ -104,8 +119,8 @@ def card_of(study: Study, *, recorded: bool = False) -> Card:
 
 @dataclass(frozen=True)
 class Figure:
-    """A figure of the card as recorded and now, and what it shall gain at least; where it is to stay
-    near what it was, ``within`` so many dB."""
+    """A figure of the card as recorded and now, and what it shall gain at least (``wanted``) or at ``most``;
+    where it is to stay near what it was, ``within`` so many dB."""
 
     name: str
     unit: str
@@ -113,6 +128,12 @@ class Figure:
     now: float
     wanted: float | None = None
     within: float | None = None
+    most: float | None = None
+
+    @property
+    def has_goal(self) -> bool:
+        """Whether a school asks anything of it."""
+        return not (self.wanted is self.within is self.most is None)
 
     @property
     def gained(self) -> float:
@@ -123,7 +144,22 @@ class Figure:
         """By how much the goal is missed; 0 or less where it is met or there is none."""
         if self.within is not None:
             return abs(self.gained) - self.within + margin
+        if self.most is not None:
+            return self.gained - self.most + margin
         return self.wanted + margin - self.gained if self.wanted is not None else 0.0
+
+    @property
+    def wish(self) -> str:
+        """What is asked of its gain, in words."""
+        if self.within is not None:
+            return f"within {self.within:g} {self.unit}"
+        if self.most is not None:
+            return f"{_signed(self.most)} {self.unit} or less"
+        return f"{_signed(self.wanted or 0.0)} {self.unit} or more"
+
+
+def _signed(gain: float) -> str:
+    return f"{gain:+.2g}".replace("-", "−") if gain else "0"
 
 
 def figures(before: Card, now: Card, goal: Goal) -> list[Figure]:
@@ -143,7 +179,7 @@ def figures(before: Card, now: Card, goal: Goal) -> list[Figure]:
                 "dB",
                 before.attack_db(piece),
                 now.attack_db(piece),
-                goal.attack_db if leads else None,
+                goal.attack_db if leads else goal.tom_attack_db if is_tom else None,
             ),
             Figure(
                 f"{called} attack over body",
@@ -160,25 +196,45 @@ def figures(before: Card, now: Card, goal: Goal) -> list[Figure]:
                 goal.low_db if piece == "kick" else None,
             ),
             Figure(
-                f"{called} low end at equal loudness",
+                f"{called} {LOW_LEVEL}",
                 "dB",
                 before.low_at_loudness_db(piece),
                 now.low_at_loudness_db(piece),
-                goal.least_low_db if piece == "kick" else None,
+                goal.least_low_db if piece == "kick" or is_tom else None,
             ),
             Figure(f"{called} ring under attack", "dB", then.ring_db, shell.ring_db),
         ]
     if before.ghosts_under_db and now.ghosts_under_db:
-        out.append(
-            Figure(
-                "ghosts under accents",
-                "dB",
-                before.ghosts_under_db,
-                now.ghosts_under_db,
-                within=goal.ghosts_db,
-            )
-        )
+        ghosts = (before.ghosts_under_db, now.ghosts_under_db)
+        out.append(Figure(GHOSTS, "dB", *ghosts, within=goal.ghosts_db))
+    return [*out, *_of_cymbals(before, now, goal), *_of_all(before, now, goal)]
+
+
+def _of_cymbals(before: Card, now: Card, goal: Goal) -> list[Figure]:
+    """Their level, and how unequally their hits moved."""
+    then, cymbals = before.cymbals, now.cymbals
+    if not len(cymbals.levels_dbfs) or len(then.levels_dbfs) != len(cymbals.levels_dbfs):
+        return []
+    out = []
+    levels = before.cymbals_over_snare_db, now.cymbals_over_snare_db
+    if levels[0] is not None and levels[1] is not None:
+        out.append(Figure("cymbals over snare", "dB", levels[0], levels[1]))
+    spread = cymbals.spread_db(then)
+    out.append(Figure("cymbals moved apart", "dB", 0.0, spread, most=goal.cymbals_spread_db))
+    pumping = cymbals.pumping_db(then)
+    if pumping is not None:
+        out.append(Figure(PUMPING, "dB", 0.0, pumping, within=goal.cymbals_pumping_db))
     return out
+
+
+def _of_all(before: Card, now: Card, goal: Goal) -> list[Figure]:
+    """Noise and mono."""
+    noise = (-before.noise_under_db, -now.noise_under_db)
+    folded = (before.mono_loss_db, now.mono_loss_db)
+    return [
+        Figure("noise against the mix", "dB", *noise, most=goal.noise_db),
+        Figure("lost in mono", "dB", *folded, most=goal.mono_db),
+    ]
 
 
 def is_finished(sheet: Sheet) -> bool:
@@ -198,7 +254,7 @@ def find_short(study: Study, subject: str, school: School) -> list[Finding]:
             f.name.replace(" ", "_"),
             spoken(
                 f"{f.gained:+.1f} {f.unit}: {f.name} against the recording. {school.name} wants "
-                f"{_wish(f)}."
+                f"{f.wish}."
             ),
             {"gained": round(f.gained, 1)},
             0.9,
@@ -210,12 +266,6 @@ def find_short(study: Study, subject: str, school: School) -> list[Finding]:
         for f in figures(*both, GOALS[school.goal])
         if f.missing() > 0.05
     ]
-
-
-def _wish(figure: Figure) -> str:
-    if figure.within is not None:
-        return f"it within {figure.within:g} {figure.unit}"
-    return f"{figure.wanted:+g} {figure.unit} or more".replace("+0 ", "0 ")
 
 
 def _reads(sheet: Sheet, subject: str) -> list[object]:

@@ -111,7 +111,7 @@ def _with(stage: Mapping[str, Any], steps: list[str], value: float) -> dict[str,
 
 
 def _faders(study: Study) -> Iterator[Lever]:
-    ends = {"kick": (-4.0, 6.0), "snare": (-4.0, 6.0), "toms": (-3.0, 3.0), "cymbals": (-3.0, 1.0)}
+    ends = {"kick": (-4.0, 6.0), "snare": (-4.0, 6.0), "toms": (-3.0, 6.0), "cymbals": (-3.0, 1.0)}
     for group, (low, high) in ends.items():
         if group in study.sheet.groups and group in study.graph.chains:
             target = Target(study.sheet.groups[group].fader_db)

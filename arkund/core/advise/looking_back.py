@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Finding, spoken
-from arkund.core.advise.goal import KICK_LOW_LEVEL, Figure, is_finished
+from arkund.core.advise.goal import LOW_LEVEL, Figure, is_finished
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.mix.patches import Patch, read_path
@@ -24,7 +24,7 @@ STATIONS = {
     "replace": ("attack", "over body"),
 }
 """What is done there can cost strokes what no later station gives back; and the figures, besides
-the kick's low end, that are looked at. Mics in step have more body, which is no loss of attack."""
+the low end, that are looked at. Mics in step have more body, which is no loss of attack."""
 
 FALL_DB, FINISHED_FALL_DB = 0.7, 0.4
 """A figure that fell by less is as it was; and in a kit that is finished already."""
@@ -120,7 +120,7 @@ def _figures(
     return {
         f.name: f
         for f in excerpt.wanted(excerpt.card(study, is_beside=is_beside))
-        if f.name.endswith(ends) or f.name == KICK_LOW_LEVEL
+        if f.name.endswith((*ends, LOW_LEVEL))
     }
 
 

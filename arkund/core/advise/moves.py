@@ -15,7 +15,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from arkund.core.advise.density import HELD_DB, HELD_SHARE
+from arkund.core.advise.density import held_db
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.goal import GOALS, LOUDNESS, NAME, Figure, strokes_of
@@ -80,7 +80,7 @@ class _Search:
     """Moves of all levers together, from slopes that are measured first and mended by each try."""
 
     def __init__(self, study: Study, school: School, part: Excerpt) -> None:
-        self.study, self.held_db = study, HELD_SHARE * HELD_DB[school.goal]
+        self.study, self.held_db = study, held_db(study, school)
         self.part = part
         # The whole song first: what the part leaves in the cache is what is needed next.
         whole, card = (look(study, self.held_db) for look in (part.whole_card, part.card))
@@ -174,7 +174,14 @@ class _Search:
         low = np.maximum(low, here.by_db - self.farthest_db)
         high = np.minimum(high, here.by_db + self.farthest_db)
         signs = np.array(
-            [np.sign(f.gained) or 1.0 if f.within is not None else -1.0 for f in here.figures]
+            [
+                1.0
+                if f.most is not None
+                else (np.sign(f.gained) or 1.0)
+                if f.within is not None
+                else -1.0
+                for f in here.figures
+            ]
         )
         missing = np.array([f.missing(MARGIN) for f in here.figures])
 
@@ -248,14 +255,14 @@ def _finding(
     )
 
 
-def ceiling(study: Study, school: School) -> list[Finding]:
-    """The limiter's ceiling for what reaches it now, over the whole song."""
+def ceiling(study: Study, school: School, held: float) -> list[Finding]:
+    """The limiter's ceiling for what reaches it now, over the whole song, where it takes so many dB."""
     limiter = study.sheet.drum_bus.first(Limiter)
     if limiter is None or not limiter.on:
         return []
     node = study.graph.chains[DRUM_BUS].before(limiter.id)
     peak = true_peak_dbtp(study.mixed(node))
-    wanted = round(float(np.clip(peak - HELD_SHARE * HELD_DB[school.goal], -24, 0)), 1)
+    wanted = round(float(np.clip(peak - held, -24, 0)), 1)
     if abs(wanted - limiter.ceiling_db) < 0.1:
         return []
     path = f"{stage_path(DRUM_BUS, limiter)}.ceiling_db"

@@ -33,6 +33,11 @@ class School(BaseModel):
     parallel: Literal["strike_bloom", "strike", "glue"]
     goal: Literal["punch", "punch_size", "size"]
 
+    @property
+    def is_sparing(self) -> bool:
+        """Whether it does only what a finding calls for: a goal that is met calls for nothing."""
+        return self.eq == "called_for"
+
     @field_validator("parallel", mode="before")
     @classmethod
     def _by_present_names(cls, value: object) -> object:

@@ -18,6 +18,11 @@ OTHERS_REACH_M = 0.45
 SPEED_M_S = 343.0
 
 
+def farthest_samples(piece: str, rate: int) -> float:
+    """The most samples at ``rate`` Hz by which two mics of a drum can hear it apart."""
+    return REACH_M.get(piece_family(piece), OTHERS_REACH_M) / SPEED_M_S * rate
+
+
 def offsets(
     pairs: Iterable[Pair], pieces: Mapping[str, Sequence[str]], rate: int
 ) -> dict[str, float]:
@@ -31,7 +36,7 @@ def offsets(
     by_mic = {(p.piece, p.mic, p.reference): p for p in pairs}
     out: dict[str, float] = {}
     for piece, close in pieces.items():
-        farthest = REACH_M.get(piece_family(piece), OTHERS_REACH_M) / SPEED_M_S * rate
+        farthest = farthest_samples(piece, rate)
         for mic in close:
             pair = by_mic.get((piece, mic, close[0]))
             is_known = pair is not None and pair.sure and abs(pair.delay_samples) <= farthest

@@ -88,3 +88,16 @@ def low_power(sound: NDArray[np.float32], rate: int) -> float:
     low = np.stack([decimated(sound[:, side], factor) for side in (0, 1)], axis=1)
     sections = scipy.signal.butter(4, LOW_HZ, fs=rate / factor, output="sos")
     return float(np.mean(np.square(scipy.signal.sosfilt(sections, low, axis=0))) * 2)
+
+
+def low_spectrum(
+    sound: NDArray[np.float32], rate: int
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Power of ``(frames, 2)`` by frequency below `LOW_HZ`, both sides together, and the frequencies in
+    Hz, ``(bins,)`` each (Welch's method, quarter seconds)."""
+    factor = max(int(rate // (8 * LOW_HZ)), 1)
+    low = np.stack([decimated(sound[:, side], factor) for side in (0, 1)])
+    length = min(round(rate / factor / 4), low.shape[1])
+    hz, power = scipy.signal.welch(low, rate / factor, nperseg=max(length, 1), axis=1)
+    below = (hz > 0) & (hz < LOW_HZ)
+    return power[:, below].sum(axis=0), hz[below]

@@ -7,7 +7,8 @@ moves none of them.
 
 from collections.abc import Hashable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
+from typing import Literal
 
 import numpy as np
 import scipy
@@ -24,24 +25,42 @@ ATTACK_S = (-0.001, 0.010)
 BODY_S = (0.030, 0.120)
 LOW_S = (0.0, 0.050)
 LOW_HZ = (35.0, 120.0)
+BRIGHT_HZ = 6000.0
+"""Cymbals are measured above this, where shells hardly ring."""
+
 DRAWN_S, DRAWN = 0.16, 96
 BETWEEN_S = 0.25
 """Ring is measured this long after a stroke where none follows sooner."""
 
+AWAY_S = (0.030, 0.060)
+"""A cymbal's hit counts where no shell is hit so long before it, or so little after."""
+
+PUMPED_S = 0.250
+"""A bus that is pressed by kick or snare is not back so soon after them."""
+
+PUMPING = ("kick", "snare")
+FEWEST_PUMPED = 4
+"""Hits of cymbals, both soon after these and away from them, without which pumping is not measured."""
+
+QUIET_S, QUIET = 0.05, 5
+"""Noise is this percentile of what sounds in blocks so long."""
+
 
 @dataclass(frozen=True)
 class Strokes:
-    """Onsets in s of each shell's strokes without ghosts, of the snare's ghosts, and of all."""
+    """Onsets in s of each shell's strokes without ghosts, of the snare's ghosts, of all, and of the hits
+    of hat and cymbals."""
 
     shells: Mapping[str, Sequence[float]]
     ghosts: Sequence[float] = ()
     every: Sequence[float] = ()
+    cymbals: Sequence[float] = ()
 
     @property
     def as_key(self) -> Hashable:
         """Equal for equal strokes."""
         shells = tuple((piece, tuple(times)) for piece, times in self.shells.items())
-        return shells, tuple(self.ghosts), tuple(self.every)
+        return shells, tuple(self.ghosts), tuple(self.every), tuple(self.cymbals)
 
 
 @dataclass(frozen=True)
@@ -58,15 +77,45 @@ class Shell:
 
 
 @dataclass(frozen=True)
+class Cymbals:
+    """Hits of hat and cymbals away from shells, ``(hits,)`` each: their attack above `BRIGHT_HZ` in the mix
+    in dBFS, and whether kick or snare was hit within `PUMPED_S` before."""
+
+    levels_dbfs: NDArray[np.float64]
+    is_pressed: NDArray[np.bool_]
+
+    def spread_db(self, before: "Cymbals") -> float:
+        """How unequally the hits moved since ``before``: from the 10th to the 90th percentile."""
+        moved = self.levels_dbfs - before.levels_dbfs
+        return float(np.subtract(*np.percentile(moved, [90, 10])))
+
+    def pumping_db(self, before: "Cymbals") -> float | None:
+        """By how much more than the others those soon after kick or snare fell since ``before``; None
+        where either are too few."""
+        pressed = self.is_pressed
+        if min(pressed.sum(), (~pressed).sum()) < FEWEST_PUMPED:
+            return None
+        moved = self.levels_dbfs - before.levels_dbfs
+        return float(np.median(moved[~pressed]) - np.median(moved[pressed]))
+
+
+NO_CYMBALS = Cymbals(np.zeros(0), np.zeros(0, bool))
+
+
+@dataclass(frozen=True)
 class Card:
     """The mix's loudness in LUFS, true peak in dBTP, crest (true peak over RMS) in dB, its shells'
-    strokes, and how far ghosts lie under accents in dB (0 without ghosts)."""
+    strokes, how far ghosts lie under accents in dB (0 without ghosts), its cymbals, its noise in dBFS,
+    and what folding it to mono takes off its power in dB."""
 
     loudness_lufs: float
     true_peak_dbtp: float
     crest_db: float
     shells: Mapping[str, Shell] = field(default_factory=dict)
     ghosts_under_db: float = 0.0
+    cymbals: Cymbals = NO_CYMBALS
+    noise_dbfs: float = SILENCE_DB
+    mono_loss_db: float = 0.0
 
     @property
     def loudness_at_peak_lu(self) -> float:
@@ -85,6 +134,19 @@ class Card:
         """A shell's low end at equal loudness."""
         return self.shells[piece].low_dbfs - self.loudness_lufs
 
+    @property
+    def noise_under_db(self) -> float:
+        """How far the mix's noise lies under its loudness."""
+        return self.loudness_lufs - self.noise_dbfs
+
+    @property
+    def cymbals_over_snare_db(self) -> float | None:
+        """The median hit of hat and cymbals, what is bright of it, over the snare's attack; None without
+        either."""
+        if "snare" not in self.shells or not len(self.cymbals.levels_dbfs):
+            return None
+        return float(np.median(self.cymbals.levels_dbfs)) - self.shells["snare"].attack_dbfs
+
     def as_dict(self) -> dict[str, object]:
         """All figures, those of levels at equal loudness or peak."""
         shells = {
@@ -97,7 +159,7 @@ class Card:
             }
             for piece, s in self.shells.items()
         }
-        whole = {k: round(v, 2) for k, v in asdict(self).items() if isinstance(v, float)}
+        whole = {k: round(v, 2) for k, v in vars(self).items() if isinstance(v, float)}
         return {
             **whole,
             "loudness_at_peak_lu": round(self.loudness_at_peak_lu, 2),
@@ -108,10 +170,11 @@ class Card:
 def punch_card(mix: NDArray[np.float32], rate: int, strokes: Strokes) -> Card:
     """The card of a mix ``(frames,)`` or ``(frames, 2)`` with its strokes (onsets in s)."""
     with ThreadPoolExecutor(2) as pool:
-        low = pool.map(lambda side: _band(side, rate), _sides(mix))
+        low = pool.map(lambda side: _band(side, rate, "bandpass", LOW_HZ), _sides(mix))
+        bright = pool.map(lambda side: _band(side, rate, "highpass", BRIGHT_HZ), _sides(mix))
         loud, tallest = pool.submit(loudness_lufs, mix, rate), pool.submit(true_peak_dbtp, mix)
         whole = _summed(_sides(mix))
-        lows = _summed(list(low))
+        lows, brights = _summed(list(low)), _summed(list(bright))
     loudness, peak = loud.result(), tallest.result()
     every = np.sort(np.asarray(strokes.every, np.float64))
     shells = {
@@ -124,7 +187,16 @@ def punch_card(mix: NDArray[np.float32], rate: int, strokes: Strokes) -> Card:
         soft = np.median(_levels(whole, rate, strokes.ghosts, ATTACK_S))
         ghosts = shells["snare"].attack_dbfs - float(soft)
     mean = power_to_db(float(whole[-1]) / len(mix)) if len(mix) else SILENCE_DB
-    return Card(loudness, peak, peak - mean, shells, ghosts)
+    return Card(
+        loudness,
+        peak,
+        peak - mean,
+        shells,
+        ghosts,
+        _cymbals(brights, rate, strokes),
+        _noise_dbfs(whole, rate),
+        _mono_loss_db(mix, mean),
+    )
 
 
 def average_strokes(
@@ -163,6 +235,49 @@ def _shell(
     )
 
 
+def _cymbals(bright: NDArray[np.float64], rate: int, strokes: Strokes) -> Cymbals:
+    """The cymbals' hits that no shell's are near."""
+    shells = [np.asarray(times) for times in strokes.shells.values()]
+    struck = np.sort(np.concatenate([*shells, np.asarray(strokes.ghosts, np.float64)]))
+    at = np.asarray(strokes.cymbals, np.float64)
+    since = _since(at, struck)
+    at = at[(since > AWAY_S[0]) & (_since(-at, -struck[::-1]) > AWAY_S[1])]
+    loud = [np.asarray(strokes.shells[p]) for p in PUMPING if p in strokes.shells]
+    pressing = np.sort(np.concatenate(loud)) if loud else np.zeros(0)
+    return Cymbals(_levels(bright, rate, at, ATTACK_S), _since(at, pressing) < PUMPED_S)
+
+
+def _since(at: NDArray[np.float64], others: NDArray[np.float64]) -> NDArray[np.float64]:
+    """How long before each time the last of ``others`` (in order) was; infinite where none was."""
+    known = np.append(-np.inf, others)
+    out: NDArray[np.float64] = at - known[np.searchsorted(others, at, side="right")]
+    return out
+
+
+def _noise_dbfs(whole: NDArray[np.float64], rate: int) -> float:
+    edges = whole[:: max(round(QUIET_S * rate), 1)]
+    if len(edges) < 2:
+        return SILENCE_DB
+    return power_to_db(float(np.percentile(np.diff(edges), QUIET)) / max(round(QUIET_S * rate), 1))
+
+
+def _mono_loss_db(mix: NDArray[np.float32], mean_db: float) -> float:
+    """How far the power of both sides' mean lies under the mean of their powers (``mean_db``)."""
+    if mix.ndim == 1 or not len(mix) or mean_db <= SILENCE_DB:
+        return 0.0
+    folded = float(_folded_power(mix[:, 0], mix[:, 1])) / len(mix)
+    return mean_db - power_to_db(folded)
+
+
+@njit(cache=True, nogil=True)
+def _folded_power(left, right):  # type: ignore[no-untyped-def]
+    total = 0.0
+    for n in range(len(left)):
+        middle = 0.5 * (np.float64(left[n]) + np.float64(right[n]))
+        total += middle * middle
+    return total
+
+
 def _levels(
     sums: NDArray[np.float64],
     rate: int,
@@ -176,9 +291,14 @@ def _levels(
     return 10 * np.log10(np.maximum(mean, 1e-18))
 
 
-def _band(side: NDArray[np.float32], rate: int) -> NDArray[np.float32]:
-    """`LOW_HZ` of ``(frames,)``: Butterworth of the second order forth and back."""
-    rows = scipy.signal.butter(2, LOW_HZ, "bandpass", fs=rate, output="sos")
+def _band(
+    side: NDArray[np.float32],
+    rate: int,
+    kind: Literal["bandpass", "highpass"],
+    hz: float | tuple[float, ...],
+) -> NDArray[np.float32]:
+    """A band of ``(frames,)``: Butterworth of the second order forth and back."""
+    rows = scipy.signal.butter(2, hz, kind, fs=rate, output="sos")
     sections = [tuple(row[[0, 1, 2, 4, 5]]) for row in rows]
     for _ in range(2):
         side = biquad.run(side, sections, biquad.new_state(sections))[::-1]
