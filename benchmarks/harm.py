@@ -9,12 +9,15 @@ import tempfile
 from collections import defaultdict
 from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
 from arkund.core.advise.goal import GOALS, Figure, figures, strokes_in
 from arkund.core.advise.school import SCHOOLS
+from arkund.core.advise.study import Study
+from arkund.core.align.pairs import align_pair
 from arkund.core.hits.hit import Hit
 from arkund.core.measure.punch import punch_card
 from arkund.core.mix.building import build
@@ -48,7 +51,8 @@ def judged(world: World) -> list[Row]:
             now = passed(study, school)
             mix = Engine(rate, frames, TileCache()).read(now.graph.output, 0, frames)
             card = punch_card(mix, rate, strokes)
-            out.append((world, school.name, figures(was, card, GOALS[school.goal])))
+            drums = _drums(recording, now, school.alignment)
+            out.append((world, school.name, [*figures(was, card, GOALS[school.goal]), *drums]))
     return out
 
 
@@ -59,6 +63,37 @@ def _played(recording: Recording) -> list[Hit]:
         for n, h in enumerate(recording.hits)
         if h["kind"] not in ("grace", "roll")
     ]
+
+
+APART = {"overheads": 5.0, "pairs": 12.0}
+"""How many samples at 48 kHz mics of one drum may stand apart where they were moved, by alignment."""
+
+
+def _drums(recording: Recording, now: Study, alignment: str) -> list[Figure]:
+    """The mics of each drum as they hear it alone, without bleed: how far apart they stand after the pass,
+    and whether one was turned against the other."""
+    out = []
+    for piece in sorted({h["piece"] for h in recording.hits}):
+        times = np.array([h["time_s"] for h in recording.hits if h["piece"] == piece])
+        close = [m for m in now.close(piece) if m in recording.own]
+        for mic in close[1:]:
+            pair = align_pair(
+                piece, mic, close[0], recording.own, times, np.zeros(0), recording.rate, close[0]
+            )
+            if pair is None or not pair.sure:
+                continue
+            mics = now.sheet.mics[mic], now.sheet.mics[close[0]]
+            moved = mics[0].delay_samples - mics[1].delay_samples
+            scale = 48_000 / recording.rate
+            lags = (abs(lag) * scale for lag in (pair.delay_samples, pair.delay_samples + moved))
+            most = APART.get(alignment) if moved else None
+            then, after = lags
+            out.append(Figure("mics of one drum apart", "samples", 0.0, after, most=most))
+            if alignment == "overheads":
+                out[-1] = replace(out[-1], most=max(APART[alignment], 0.0 if moved else then))
+            turned = mics[0].polarity * mics[1].polarity != pair.polarity
+            out.append(Figure("mics of one drum turned", "", 0.0, float(turned), most=0.0))
+    return out
 
 
 def table(rows: Sequence[Row]) -> str:

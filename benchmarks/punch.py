@@ -16,7 +16,19 @@ import scipy
 from numpy.typing import NDArray
 
 from arkund.core.advise.first_pass import Step, steps
-from arkund.core.advise.goal import GOALS, LOUDNESS, Figure, figures, strokes_of
+from arkund.core.advise.goal import (
+    APART,
+    GHOSTS,
+    GOALS,
+    LOUDNESS,
+    LOW_LEVEL,
+    MONO,
+    NOISE,
+    PUMPING,
+    Figure,
+    figures,
+    strokes_of,
+)
 from arkund.core.advise.school import SCHOOLS, School
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
@@ -44,8 +56,9 @@ def main(seeds: list[int]) -> None:
     """Print the table for songs of these seeds."""
     print(
         "| song | school | loudness at equal true peak, LU | kick attack; over body; low end at equal peak, "
-        "at equal loudness, dB | snare attack; over body, dB | toms over body, dB | ghosts, dB | limiter, dB | "
-        "accents' spread over a layer, dB | missed |\n|---|---|---|---|---|---|---|---|---|---|"
+        "at equal loudness, dB | snare attack; over body, dB | toms, the worst: attack; over body; low end, dB | "
+        "ghosts, dB | cymbals moved apart; pumping, dB | noise; lost in mono, dB | limiter, dB | "
+        "accents' spread over a layer, dB | missed |\n|---|---|---|---|---|---|---|---|---|---|---|---|"
     )
     met = every = 0
     standing = []
@@ -173,9 +186,11 @@ def _line(
     def of(piece: str, *what: str) -> str:
         return "; ".join(gained.get(f"{piece} {w}", "–") for w in what)
 
-    toms = ", ".join(
-        v for k, v in gained.items() if k.startswith("tom") and k.endswith("over body")
-    )
+    def worst_tom(ending: str) -> str:
+        found = [f.gained for f in rows if f.name.startswith("tom") and f.name.endswith(ending)]
+        return f"{min(found):+.1f}" if found else "–"
+
+    toms = "; ".join(worst_tom(ending) for ending in (" attack", "over body", LOW_LEVEL))
     kick = of(
         "kick",
         "attack",
@@ -189,8 +204,10 @@ def _line(
         gained[LOUDNESS],
         kick,
         of("snare", "attack", "attack over body"),
-        toms or "–",
-        gained.get("ghosts under accents", "–"),
+        toms,
+        gained.get(GHOSTS, "–"),
+        "; ".join(gained.get(f, "–") for f in (APART, PUMPING)),
+        "; ".join(gained.get(f, "–") for f in (NOISE, MONO)),
         f"{held:.1f}",
         ", ".join(laid) or "–",
         "; ".join(missed) or "none",

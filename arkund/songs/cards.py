@@ -38,7 +38,8 @@ def card_report(song: Song, school_name: str = "") -> dict[str, Any]:
 
 
 WORST = 3
-"""So many figures come first: those that miss their goal by most, or meet it most narrowly."""
+"""So many figures come first: of those that moved, those that miss their goal by most, or meet it most
+narrowly."""
 
 
 def rows_of(study: Study, school: School) -> list[dict[str, Any]]:
@@ -48,7 +49,8 @@ def rows_of(study: Study, school: School) -> list[dict[str, Any]]:
     ``cause`` and its ``station``, where one is."""
     both = card_of(study, recorded=True), card_of(study)
     found = [*figures(*both, GOALS[school.goal]), *pair_figures(study)]
-    worst = sorted((f for f in found if f.has_goal), key=lambda f: -f.missing())[:WORST]
+    moved = [f for f in found if f.has_goal and (abs(f.gained) > MET or f.missing() > MET)]
+    worst = sorted(moved, key=lambda f: -f.missing())[:WORST]
     missed = [f for f in found if f.missing() > MET]
     causes = causes_of(study, school, missed) if missed else {}
     rows = []

@@ -1,5 +1,6 @@
 """Pairs of mics on one drum on the card: how far apart they stand, and their low end together."""
 
+import numpy as np
 import pytest
 
 from arkund.core.advise import align
@@ -72,3 +73,21 @@ def test_a_pair_of_rooms_is_drawn_in_as_one(study: Study, monkeypatch: pytest.Mo
     del behind[rooms[0]]
     (found,) = align._room(study, rooms[0], SCHOOLS["tight"])
     assert found.proposal == {f"mics.{rooms[0]}.delay_samples": -385.0}
+
+
+@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("alignment", ["overheads", "pairs"])
+def test_the_same_solution_comes_out_whatever_was_done_before(
+    study: Study, seed: int, alignment: str
+) -> None:
+    """Mics flipped, shifted, muted and pulled down at random: the sound as recorded decides."""
+    rng = np.random.default_rng(seed)
+    patch: dict[str, object] = {}
+    for mic in rng.choice(study.mics, 6, replace=False):
+        is_held = alignment == "overheads" and mic in study.with_role("overhead")
+        if not is_held:
+            patch[f"mics.{mic}.delay_samples"] = round(float(rng.uniform(-200, 200)), 1)
+        patch[f"mics.{mic}.polarity"] = int(rng.choice([-1, 1]))
+        patch[f"mics.{mic}.mute"] = bool(rng.random() < 0.3)
+        patch[f"mics.{mic}.fader_db"] = round(float(rng.uniform(-20, 6)), 1)
+    assert solution(study.tried(patch), alignment).shifts == solution(study, alignment).shifts

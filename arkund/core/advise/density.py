@@ -54,7 +54,7 @@ HELD_SHARE = 0.93
 """Of that the share that is asked for: what stands behind is never exactly what was measured."""
 
 
-BEYOND_LU = 0.35
+BEYOND_LU = 0.8
 """A school that does only what is called for wants so much beyond its goal of loudness: the whole song may
 show a little less than its parts."""
 

@@ -55,7 +55,9 @@ GOALS = {
 LOUDNESS = "loudness at equal true peak"
 LOW_LEVEL = "low end at equal loudness"
 KICK_LOW, KICK_LOW_LEVEL = "kick low end at equal true peak", f"kick {LOW_LEVEL}"
-GHOSTS, PUMPING = "ghosts under accents", "pumping of cymbals"
+GHOSTS = "ghosts under accents"
+APART, PUMPING = "cymbals moved apart", "pumping of cymbals"
+NOISE, MONO = "noise against the mix", "lost in mono"
 
 
 def strokes_of(study: Study, span_s: tuple[float, float] | None = None) -> Strokes:
@@ -153,6 +155,8 @@ class Figure:
         """What is asked of its gain, in words."""
         if self.within is not None:
             return f"within {self.within:g} {self.unit}"
+        if self.most == 0:
+            return "no more than recorded"
         if self.most is not None:
             return f"{_signed(self.most)} {self.unit} or less"
         return f"{_signed(self.wanted or 0.0)} {self.unit} or more"
@@ -220,7 +224,7 @@ def _of_cymbals(before: Card, now: Card, goal: Goal) -> list[Figure]:
     if levels[0] is not None and levels[1] is not None:
         out.append(Figure("cymbals over snare", "dB", levels[0], levels[1]))
     spread = cymbals.spread_db(then)
-    out.append(Figure("cymbals moved apart", "dB", 0.0, spread, most=goal.cymbals_spread_db))
+    out.append(Figure(APART, "dB", 0.0, spread, most=goal.cymbals_spread_db))
     pumping = cymbals.pumping_db(then)
     if pumping is not None:
         out.append(Figure(PUMPING, "dB", 0.0, pumping, within=goal.cymbals_pumping_db))
@@ -232,8 +236,8 @@ def _of_all(before: Card, now: Card, goal: Goal) -> list[Figure]:
     noise = (-before.noise_under_db, -now.noise_under_db)
     folded = (before.mono_loss_db, now.mono_loss_db)
     return [
-        Figure("noise against the mix", "dB", *noise, most=goal.noise_db),
-        Figure("lost in mono", "dB", *folded, most=goal.mono_db),
+        Figure(NOISE, "dB", *noise, most=goal.noise_db),
+        Figure(MONO, "dB", *folded, most=goal.mono_db),
     ]
 
 
