@@ -49,7 +49,9 @@ def rows_of(study: Study, school: School) -> list[dict[str, Any]]:
     ``cause`` and its ``station``, where one is."""
     both = card_of(study, recorded=True), card_of(study)
     found = [*figures(*both, GOALS[school.goal]), *pair_figures(study)]
-    moved = [f for f in found if f.has_goal and (abs(f.gained) > MET or f.missing() > MET)]
+    # A lag in ms that is met is not narrower than a level in dB: it comes first only where it is missed.
+    is_narrow = [f.missing() > MET or (f.unit != "ms" and abs(f.gained) > MET) for f in found]
+    moved = [f for f, narrow in zip(found, is_narrow, strict=True) if f.has_goal and narrow]
     worst = sorted(moved, key=lambda f: -f.missing())[:WORST]
     missed = [f for f in found if f.missing() > MET]
     causes = causes_of(study, school, missed) if missed else {}

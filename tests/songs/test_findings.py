@@ -13,6 +13,7 @@ from arkund.core.advise.school import SCHOOLS
 from arkund.core.errors import ArkundError
 from arkund.songs import cards, counting, findings, first_pass, jobs, revisions, schools
 from arkund.songs.models import Answer, Job, OwnSchool, Song
+from arkund.songs.timing import sheet_of
 from tests.making import small_song
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -303,3 +304,20 @@ def test_the_card_names_what_is_wanted_and_what_each_stage_does(song: Song) -> N
     assert missed <= set(card["missed"])
     with pytest.raises(ArkundError, match="no school"):
         cards.card_report(song, "loud")
+
+
+@pytest.mark.usefixtures("without_moves")
+def test_the_cards_rows_begin_with_the_worst_and_name_what_costs_it(song: Song) -> None:
+    song.refresh_from_db()
+    assert song.current is not None
+    kicks = [mic for mic in sheet_of(song).mics if mic.startswith("kick")]
+    soft = {f"mics.{mic}.fader_db": -20.0 for mic in kicks}
+    revisions.keep(song.pk, song.current.number, soft)
+    study = findings.study_of_song(song)
+    rows = cards.rows_of(study, SCHOOLS["tight"])
+    with_goal = [r["missing"] for r in rows if r["missing"] is not None]
+    assert with_goal[: cards.WORST] == sorted(with_goal, reverse=True)[: cards.WORST]
+    assert len({r["name"] for r in rows}) == len(rows)
+    kick = next(r for r in rows[: cards.WORST] if r["name"].startswith("kick"))
+    assert (kick["met"], kick["wish"].endswith("or more")) == (False, True)
+    assert all(r.get("station") for r in rows if r.get("cause"))
