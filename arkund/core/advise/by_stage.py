@@ -87,7 +87,7 @@ STATIONS = {
 """Where kinds of stage are set; the others at the bus."""
 
 LEAST_COST = 0.3
-"""A kind of stage without which a figure is no nearer to its goal than this is not its cause."""
+"""A kind of stage is the cause only where the figure is nearer to its goal by this without it."""
 
 
 def causes_of(study: Study, school: School, missed: Sequence[Figure]) -> dict[str, Cause]:

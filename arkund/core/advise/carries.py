@@ -187,8 +187,8 @@ def find_competing(study: Study, mic: str, school: School) -> list[Finding]:
             "competes",
             mic,
             spoken(
-                f"{share:.0%} of what lies below 120 Hz comes through {label(mic)}; of all drums the "
-                f"{label(found.owner)} has most of it, {found.by_owner[found.owner]:.0%}. A high-pass "
+                f"{share:.0%} of what lies below 120 Hz comes through {label(mic)}; it is the "
+                f"{label(found.owner)}'s, which has {found.by_owner[found.owner]:.0%} of it. A high-pass "
                 f"at {cutoff} Hz takes {-held:.1f} dB off there."
             ),
             {"share": share, "owner": found.owner, "owner_share": found.by_owner[found.owner]},

@@ -55,8 +55,8 @@ HELD_SHARE = 0.93
 
 
 BEYOND_LU = 0.8
-"""A school that does only what is called for wants so much beyond its goal of loudness: the whole song may
-show a little less than its parts."""
+"""A school that does only what is called for wants this much beyond its goal of loudness: the whole song may
+show a little less than its parts, and the moves need room to give the kick its attack back."""
 
 
 def find(study: Study, group: str, school: School) -> list[Finding]:

@@ -43,7 +43,7 @@ FEWEST_PUMPED = 4
 """Hits of cymbals, both soon after these and away from them, without which pumping is not measured."""
 
 QUIET_S, QUIET = 0.05, 5
-"""Noise is this percentile of what sounds in blocks so long."""
+"""Noise is the level that this percentage of blocks of this length stay under."""
 
 
 @dataclass(frozen=True)

@@ -32,7 +32,7 @@ OTHERS_WITHIN_DB = 9.0
 """An onset so far under the drum's loudest is left to finer judgement, by family."""
 
 NEW_DB = 10.0
-"""How far an onset stands above what its own mic still rings with: a beater that bounces does not."""
+"""A hit stands this far above the ring in its own mic; a bouncing beater does not."""
 
 FAINT_DB = 15.0
 """A hit is at least so far above the mic's noise."""
