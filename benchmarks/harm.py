@@ -14,7 +14,7 @@ from pathlib import Path
 
 import numpy as np
 
-from arkund.core.advise.goal import GOALS, Figure, figures, strokes_in
+from arkund.core.advise.goal import GOALS, MET, Figure, figures, strokes_in
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.align.pairs import align_pair
@@ -102,7 +102,7 @@ def table(rows: Sequence[Row]) -> str:
     clean: dict[str, int] = defaultdict(int)
     for world, school, own in rows:
         goals = [f for f in own if f.has_goal]
-        clean[school] += all(f.missing() <= 0.05 for f in goals)
+        clean[school] += all(f.is_met for f in goals)
         for f in goals:
             name = "tom" + f.name[len("tom 1") :] if f.name.startswith("tom ") else f.name
             groups[name, school].append((f.missing(), f.gained, world))
@@ -112,7 +112,7 @@ def table(rows: Sequence[Row]) -> str:
     ]
     for (name, school), found in groups.items():
         worst = max(found, key=lambda one: one[0])
-        missed = [sum(m > least for m, _, _ in found) for least in (0.05, SLIGHTLY)]
+        missed = [sum(m > least for m, _, _ in found) for least in (MET, SLIGHTLY)]
         lines.append(
             f"| {name} | {school} | {missed[0]} of {len(found)} | {missed[1]} | {worst[1]:+.1f} | "
             f"{worst[2].name} | {np.median([g for _, g, _ in found]):+.1f} |"
@@ -138,7 +138,7 @@ def main() -> None:
     print(table(rows))
     if args.each:
         for world, school, own in rows:
-            missed = [f"{f.name} {f.gained:+.1f}" for f in own if f.missing() > 0.05]
+            missed = [f"{f.name} {f.gained:+.1f}" for f in own if not f.is_met]
             print(f"{world.name} {school}: {', '.join(missed) or 'all met'}")
 
 

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.advise.by_stage import by_stage, causes_of
-from arkund.core.advise.goal import GOALS, Figure, card_of, figures, strokes_of
+from arkund.core.advise.goal import GOALS, MET, Figure, card_of, figures, strokes_of
 from arkund.core.advise.in_step import pair_figures
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
@@ -16,9 +16,6 @@ from arkund.core.measure.punch import average_strokes
 from arkund.core.mix.building import build
 from arkund.songs import findings, schools
 from arkund.songs.models import Song
-
-MET = 0.05
-"""A goal that is missed by no more is met: figures are shown to a tenth."""
 
 
 def card_report(song: Song, school_name: str = "") -> dict[str, Any]:
@@ -50,10 +47,10 @@ def rows_of(study: Study, school: School) -> list[dict[str, Any]]:
     both = card_of(study, recorded=True), card_of(study)
     found = [*figures(*both, GOALS[school.goal]), *pair_figures(study)]
     # A lag in ms that is met is not narrower than a level in dB: it comes first only where it is missed.
-    is_narrow = [f.missing() > MET or (f.unit != "ms" and abs(f.gained) > MET) for f in found]
+    is_narrow = [not f.is_met or (f.unit != "ms" and abs(f.gained) > MET) for f in found]
     moved = [f for f, narrow in zip(found, is_narrow, strict=True) if f.has_goal and narrow]
     worst = sorted(moved, key=lambda f: -f.missing())[:WORST]
-    missed = [f for f in found if f.missing() > MET]
+    missed = [f for f in found if not f.is_met]
     causes = causes_of(study, school, missed) if missed else {}
     rows = []
     for f in [*worst, *(f for f in found if f not in worst)]:
@@ -100,5 +97,5 @@ def row(figure: Figure) -> dict[str, Any]:
         "most": figure.most,
         "wish": figure.wish if figure.has_goal else "",
         "missing": round(figure.missing(), 2) if figure.has_goal else None,
-        "met": figure.missing() <= MET,
+        "met": figure.is_met,
     }

@@ -203,6 +203,12 @@ def test_a_wish_is_said_in_words() -> None:
     assert not Figure("x", "dB", 0, 0).has_goal
 
 
+def test_what_is_shown_as_met_is_met() -> None:
+    just, short = (Figure("x", "dB", 0, gain, wanted=1.0) for gain in (0.96, 0.94))
+    assert (just.is_met, short.is_met) == (True, False)
+    assert Figure("x", "dB", 0, -9).is_met
+
+
 def test_the_drive_bends_the_typical_peak_by_what_was_asked() -> None:
     for typical in (-20.0, -8.0):
         for bent in (1.0, 3.0):

@@ -62,7 +62,7 @@ def _goal_row(figure: Figure) -> dict[str, Any]:
     row = _row(figure.name, figure.unit, figure.recorded, figure.now)
     if not figure.has_goal:
         return row
-    return row | {"wanted": figure.wish, "met": figure.missing() <= 0}
+    return row | {"wanted": figure.wish, "met": figure.is_met}
 
 
 def _peak(sound: np.ndarray[Any, Any]) -> float:

@@ -119,6 +119,10 @@ def card_of(study: Study, *, recorded: bool = False) -> Card:
     return card
 
 
+MET = 0.05
+"""A goal that is missed by no more is met: figures are shown to a tenth."""
+
+
 @dataclass(frozen=True)
 class Figure:
     """A figure of the card as recorded and now, and what it shall gain at least (``wanted``) or at ``most``;
@@ -149,6 +153,11 @@ class Figure:
         if self.most is not None:
             return self.gained - self.most + margin
         return self.wanted + margin - self.gained if self.wanted is not None else 0.0
+
+    @property
+    def is_met(self) -> bool:
+        """Whether the goal is met, as far as figures are shown; yes where there is none."""
+        return self.missing() <= MET
 
     @property
     def wish(self) -> str:
@@ -268,7 +277,7 @@ def find_short(study: Study, subject: str, school: School) -> list[Finding]:
             school=school.name,
         )
         for f in figures(*both, GOALS[school.goal])
-        if f.missing() > 0.05
+        if not f.is_met
     ]
 
 
