@@ -11,7 +11,7 @@ import pickle
 import shutil
 import struct
 import tempfile
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 
@@ -143,9 +143,14 @@ def simulated_kit() -> dict[int, Sounds]:
 
 
 def _simulated(kit: Kit, piece: str, velocity: int) -> NDArray[np.float64]:
+    alone = replace(
+        kit,
+        drums=tuple(drum for drum in kit.drums if drum.piece == piece),
+        cymbals=tuple(cymbal for cymbal in kit.cymbals if cymbal.piece == piece),
+    )
     hit, rng = Stroke(STIRS_S, piece, velocity), np.random.default_rng(velocity)
-    parts = play_kit(kit, [hit], round((STIRS_S + RINGS_S) * RATE), RATE, rng)
-    own = [part.sound for part in parts if part.piece == piece and not part.answers]
+    parts = play_kit(alone, [hit], round((STIRS_S + RINGS_S) * RATE), RATE, rng)
+    own = [part.sound for part in parts if not part.answers]
     return from_first_stir(np.sum(own, axis=0, dtype=np.float64))
 
 
