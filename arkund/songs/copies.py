@@ -5,11 +5,10 @@ from typing import Any
 
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label
-from arkund.core.mix.laying import laid_at
 from arkund.core.mix.sheet import Sheet, Take
-from arkund.core.mix.strokes import played_hits, take_hits
+from arkund.core.mix.strokes import copy_of, played_hits, take_hits
 from arkund.core.mix.tempo import grid_of
-from arkund.core.timing.copying import LEAD_S, cut_before, stroke_length
+from arkund.core.timing.copying import cut_before
 from arkund.core.timing.grid import LAST_BAR
 from arkund.songs import revisions, storage
 from arkund.songs.models import Revision, Song
@@ -96,20 +95,7 @@ def copy_stroke(song: Song, base: int, hit_id: str, to: float | str) -> Revision
     to_s = target.time_s if target else study.before_moves_s(float(to))
     if not 0 <= to_s <= sheet.frames / sheet.rate:
         raise ArkundError("A stroke can only be copied to a place within the song.")
-    rate = sheet.rate
-    here = laid_at(sheet, (hit.time_s + 1e-6) * rate)
-    own_s = hit.time_s - here.shift / rate
-    own = take_hits(sheet, _take(sheet, here.take), storage.load_hits)
-    length = stroke_length(own, own_s, list(played.values()), to_s)
-    lead = LEAD_S + (hit.grace_s or 0.0)
-    at = max(round((to_s - lead) * rate), 0)
-    made = {
-        "take": here.take,
-        "source": round((own_s - to_s) * rate) + at,
-        "at": at,
-        "frames": round(length * rate),
-        "label": f"{label(hit.piece)} stroke",
-    }
+    made = copy_of(hit, to_s, sheet, storage.load_hits).model_dump(mode="json")
     place = grid_of(sheet).place(to_s)
     return revisions.keep(
         song.pk,

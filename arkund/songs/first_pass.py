@@ -112,7 +112,7 @@ def preview(
     left_out = []
     for step in steps(lambda: studies[-1], school, lambda f: f.id in declined):
         if not isinstance(step, Step):
-            if step.proposal and not step.is_doubtful and step.id not in declined:
+            if step.proposal and not step.is_left_to_the_ear and step.id not in declined:
                 left_out.append({"id": step.id, "reason": step.reason})
             continue
         finding, study = step.finding, studies[-1]

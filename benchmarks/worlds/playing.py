@@ -185,6 +185,21 @@ def flams(rng: Rng) -> Part:
     return sorted(part + graces, key=lambda s: s.time_s)
 
 
+def parted(rng: Rng) -> Part:
+    """A beat with the kick on three of four backbeats, every fourth of them 9 to 26 ms off the snare."""
+    part = backbeat(rng)
+    snares = [s for s in part if s.piece == "snare" and s.velocity > 80]
+    near = np.array([s.time_s for s in snares])
+    rest = [s for s in part if s.piece != "kick" or np.abs(near - s.time_s).min() > 0.06]
+    kicks = []
+    for number, snare in enumerate(snares):
+        is_off = number % 4 == 1
+        gap = rng.choice([-1, 1]) * rng.uniform(0.009, 0.026) if is_off else rng.normal(0, 0.001)
+        if number % 4 != 2:
+            kicks.append(Stroke(snare.time_s + float(gap), "kick", int(rng.integers(90, 115))))
+    return sorted(rest + kicks, key=lambda s: s.time_s)
+
+
 def _with_few(rng: Rng, part: Part, piece: str, count: int) -> Part:
     """A few hits of a drum: half of them on another hit, half in a gap."""
     times = np.array([s.time_s for s in part])
@@ -213,3 +228,6 @@ FAMILIES: dict[str, Callable[[Rng], Part]] = {
         flams,
     )
 }
+
+PARTS = {**FAMILIES, parted.__name__: parted}
+"""Families that worlds are drawn from, and what a benchmark of its own asks for."""

@@ -11,7 +11,7 @@ from benchmarks.recorded.kits import Kit
 from benchmarks.recorded.patterns import CLOSE, OVERHEADS, Pattern
 from benchmarks.recorded.recording import Recording, Setup, at_rate, make_recording
 from benchmarks.recorded.strokes import RATE, Sounds
-from benchmarks.worlds.playing import FAMILIES
+from benchmarks.worlds.playing import PARTS
 from benchmarks.worlds.sources import BY_NAME, PIECE_NOTES, SIMULATED, kit_of
 
 Rng = np.random.Generator
@@ -93,7 +93,7 @@ def record(world: World) -> Recording:
     """The recording of a world; the same world gives the same samples."""
     rng = np.random.default_rng([world.seed, *world.name.encode()])
     kit, sounds = _kit(world.source, rng)
-    part = [s for s in FAMILIES[world.family](rng) if s.piece in kit.pieces]
+    part = [s for s in PARTS[world.family](rng) if s.piece in kit.pieces]
     mics = _mics(rng, {s.piece for s in part})
     pattern = Pattern(
         part,

@@ -36,7 +36,8 @@ class Finding:
     a mic, piece, bus, bar or take. ``measured`` are figures with their unit in the name.
     ``proposal`` is a patch of the sheet, empty where nothing in the sheet can help. ``gain`` says
     which figures it would change. ``row`` is the row of the school that speaks, empty where any
-    school would say the same. ``mic`` and ``bars`` say where to look and listen.
+    school would say the same. ``mic`` and ``bars`` say where to look and listen. What ``asks`` is sure,
+    but its proposal plays other hits than the drummer did, or is against the school: an ear decides.
     """
 
     module: str
@@ -52,6 +53,7 @@ class Finding:
     mic: str = ""
     bars: tuple[int, int] | None = None
     others: Sequence[Way] = ()
+    asks: bool = False
 
     @property
     def kind(self) -> str:
@@ -65,6 +67,11 @@ class Finding:
     @property
     def is_doubtful(self) -> bool:
         return self.confidence < DOUBTFUL_UNDER
+
+    @property
+    def is_left_to_the_ear(self) -> bool:
+        """Whether a first pass leaves it as it is."""
+        return self.is_doubtful or self.asks
 
     def by_way(self, number: int) -> "Finding":
         """The finding with one of its other ways (from 1 on) as its proposal; 0 is its own. Raises
@@ -104,6 +111,7 @@ class Finding:
                 }
                 for w in self.others
             ],
+            "asks": self.asks,
         }
 
 
@@ -134,6 +142,7 @@ def finding_from(data: Mapping[str, Any]) -> Finding:
             Way(w["name"], w["said"], w["proposal"], _gain_from(w["gain"]))
             for w in data.get("others", ())
         ),
+        data.get("asks", False),
     )
 
 

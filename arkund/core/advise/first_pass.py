@@ -92,7 +92,7 @@ def _settled(
     """What a module finds, to be applied or not. What several findings propose alike, as all mics of a
     drum do its shift, is done once."""
     found = _look(module, study, school)
-    to_do = [f for f in found if f.proposal and not f.is_doubtful and not is_declined(f)]
+    to_do = [f for f in found if f.proposal and not f.is_left_to_the_ear and not is_declined(f)]
     made: dict[str, object] = {}
     for finding in found:
         is_clear = not made.keys() & finding.proposal.keys()

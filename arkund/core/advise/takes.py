@@ -1,99 +1,31 @@
-"""Edit: what the takes say of each other, and strokes meant together but played apart."""
+"""Edit: what the takes say of each other."""
 
-from collections import defaultdict
 from collections.abc import Sequence
 
 import numpy as np
 
-from arkund.core.advise.finding import Change, Finding
+from arkund.core.advise.finding import Finding
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.advise.timing import kick_alone_ms
 from arkund.core.hits.confidence import LIKELY
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label
 from arkund.core.mix.nodes import File
 
 NAME = "edit"
-TOGETHER_S = 0.03
-"""Strokes closer than this were meant together."""
-
-APART_S = 0.008
-"""From here on two strokes meant as one are heard as two."""
-
 SAME_PLACE_S = 0.06
 """Two takes play the same stroke when it falls within this of each other."""
 
 SILENT_BY = 0.25
 """Share of a stroke's usual peak under which it was not played."""
 
-WORTH_MOVING_MS = 2.0
 RIDDEN_PER_BAR = 1.5
 
 
 def find(study: Study, subject: str, school: School) -> list[Finding]:
-    """What the takes say of each other, and of strokes meant together."""
-    return [*_apart(study), *_dropped(study), *_cymbals(study)]
-
-
-def _apart(study: Study) -> list[Finding]:
-    """Kick and snare within `TOGETHER_S` but `APART_S` or more from each other, bar by bar. Of the snare
-    accents count: a ghost beside a kick is heard as nothing of its own, and its level is the kick's."""
-    kicks = [h for h in study.strokes("kick") if h.kind != "ghost"]
-    snares = [h for h in study.strokes("snare") if h.kind == "accent"]
-    by_bar: dict[int, list[tuple[float, float]]] = defaultdict(list)
-    for s in snares:
-        near = min(kicks, key=lambda k: abs(k.time_s - s.time_s), default=None)
-        if near is None:
-            continue
-        gap = near.time_s - s.time_s
-        if APART_S <= abs(gap) <= TOGETHER_S:
-            by_bar[study.bar_of(s.time_s)].append((gap, min(near.confidence, s.confidence)))
-    out = []
-    for bar, pairs in sorted(by_bar.items()):
-        gap = max((g for g, _ in pairs), key=abs)
-        sure = float(np.mean([c for _, c in pairs]))
-        who = "after" if gap > 0 else "before"
-        many = f", {len(pairs)} times" if len(pairs) > 1 else ""
-        remedy, patch, left = _remedy(study, gap)
-        out.append(
-            Finding(
-                NAME,
-                "apart",
-                f"bar {bar}",
-                f"{abs(gap) * 1000:.1f} ms between kick and snare in bar {bar}{many}: the kick "
-                f"falls {who} the snare, and they are heard as two. {remedy}",
-                {"gap_ms": round(gap * 1000, 1), "pairs": len(pairs), "bar": bar},
-                float(np.clip(0.6 + 0.4 * sure, 0, 0.98)),
-                patch,
-                {"gap_ms": Change(round(abs(gap) * 1000, 1), left)} if patch else {},
-                mic=study.close("kick")[0],
-                bars=(bar, bar),
-            )
-        )
-    return out
-
-
-def _remedy(study: Study, gap_s: float) -> tuple[str, dict[str, float], float]:
-    """Words, change and what is left of a gap in ms, if the kick's mics follow the snare as far
-    as the kick in overheads and rooms lets that go unheard."""
-    limit, under = kick_alone_ms(study)
-    allowed = study.sheet.timing.kick_alone_ms
-    if limit < WORTH_MOVING_MS or allowed >= limit:
-        return (
-            "The snare leads, but the kick is too loud in overheads and rooms to be moved further "
-            "alone: replace one of the two, or take the bar from another take.",
-            {},
-            0.0,
-        )
-    left = round(max(abs(gap_s) * 1000 - limit, 0.0), 1)
-    return (
-        f"The snare leads; the kick's own mics can follow by {limit:.0f} ms unheard, for overheads "
-        f"and rooms hear the kick {under:.0f} dB under them. It holds for every such pair.",
-        {"timing.kick_alone_ms": limit},
-        left,
-    )
+    """What the takes say of each other."""
+    return [*_dropped(study), *_cymbals(study)]
 
 
 def _dropped(study: Study) -> list[Finding]:
@@ -230,8 +162,7 @@ def _ridden(study: Study, take: int, start: float, stop: float, bars: int) -> st
 
 
 def _reads(sheet: object, subject: str) -> list[object]:
-    levels = [(m.fader_db, m.mute, m.trim_db) for m in sheet.mics.values()]  # type: ignore[attr-defined]
-    return [sheet.tempo, sheet.sections, sheet.timing, levels]  # type: ignore[attr-defined]
+    return [sheet.tempo, sheet.sections]  # type: ignore[attr-defined]
 
 
-MODULE = Module(NAME, "edit", 3, lambda sheet: ["kit"], _reads, find)
+MODULE = Module(NAME, "edit", 4, lambda sheet: ["kit"], _reads, find)

@@ -10,9 +10,11 @@ from typing import Any
 import numpy as np
 
 from arkund.core.hits.hit import Hit, hit_id
+from arkund.core.kit.roles import label
 from arkund.core.mix.lanes import Library
-from arkund.core.mix.laying import laid_out
-from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.mix.laying import laid_at, laid_out
+from arkund.core.mix.sheet import Copy, Sheet, Take
+from arkund.core.timing.copying import LEAD_S, lead_before, stroke_length
 from arkund.core.timing.corrections import corrected
 from arkund.core.timing.moves import moved_hits
 
@@ -48,6 +50,25 @@ def _as_joined(sheet: Sheet, hits_in: Callable[[int], list[Hit]]) -> list[Hit]:
                     hit = replace(hit, id=f"{hit.id}-{stretch.at}", time_s=time_s)
                 out.append(hit)
     return out
+
+
+def copy_of(hit: Hit, to_s: float, sheet: Sheet, hits_of: Callable[[str], Sequence[Hit]]) -> Copy:
+    """The copy that lays a hit of the song, with what falls together with it, over the song at ``to_s``
+    (s, before any move) in all mics."""
+    rate = sheet.rate
+    here = laid_at(sheet, (hit.time_s + 1e-6) * rate)
+    own_s = hit.time_s - here.shift / rate
+    take = next(t for t in sheet.takes if t.number == here.take)
+    own, there = take_hits(sheet, take, hits_of), played_hits(sheet, hits_of)
+    lead_s = max(lead_before(there, to_s), LEAD_S + (hit.grace_s or 0.0))
+    at = max(round((to_s - lead_s) * rate), 0)
+    return Copy(
+        take=here.take,
+        source=round((own_s - to_s) * rate) + at,
+        at=at,
+        frames=round((stroke_length(own, own_s, there, to_s) + lead_s) * rate),
+        label=f"{label(hit.piece)} stroke",
+    )
 
 
 def sounding_hits(sheet: Sheet, library: Library, *, as_put: bool = False) -> list[Hit]:

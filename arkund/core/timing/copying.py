@@ -13,6 +13,8 @@ EARLY_S = 0.045
 """A stroke so little before a line was meant on it."""
 
 LEAST_S = 0.030
+TOGETHER_S = 0.030
+"""What begins so little before a hit belongs to it, and is covered where another is laid over it."""
 
 
 def cut_before(lists: Sequence[Sequence[Hit]], lines_s: Sequence[float]) -> float:
@@ -38,3 +40,10 @@ def stroke_length(own: Sequence[Hit], at_s: float, there: Sequence[Hit], to_s: f
         return min(later, default=float(np.inf))
 
     return max(min(way(own, at_s), way(there, to_s), 4.0) - LEAD_S, LEAST_S)
+
+
+def lead_before(hits: Sequence[Hit], to_s: float) -> float:
+    """Seconds before ``to_s`` at which a copy of a hit begins there: ahead of the hit that it covers and of
+    what was meant to fall with that one, but came early."""
+    early = [to_s - h.time_s + (h.grace_s or 0.0) for h in hits]
+    return max([e for e in early if 0 < e <= TOGETHER_S], default=0.0) + LEAD_S
