@@ -19,7 +19,7 @@ from arkund.core.mix.cache import Memory, TileCache
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.struck import Row, Struck, Toned
 from arkund.core.process.crossover import crossover
-from arkund.core.replace.choosing import choose, gain_db
+from arkund.core.replace.choosing import at_the_drum_s_level, choose, gain_db
 from arkund.core.replace.even import even_gains_db, ridden, windows
 from arkund.core.replace.harvest import HEAD_S, bands, candidates
 from arkund.core.replace.placing import heard, place
@@ -100,6 +100,17 @@ def test_no_sample_plays_twice_running_and_levels_are_met() -> None:
     assert gain_db(-6, -10, -8, 1.0) == 4
     assert gain_db(-6, -10, -8, 0.0) == 2
     assert gain_db(-6, -10, -8, 0.5) == 3
+
+
+def test_samples_from_elsewhere_are_chosen_alike_however_loud_they_were_recorded() -> None:
+    hits_db = np.linspace(-24.0, -8.0, 60).tolist()
+    kit_db = np.linspace(-17.0, -1.0, 12)
+    chosen = [choose(hits_db, at_the_drum_s_level(hits_db, list(kit_db + by))) for by in (0, -9)]
+    assert chosen[0] == chosen[1]
+    assert set(chosen[0]) == set(range(12))
+    assert len(set(choose(hits_db, (kit_db + 9).tolist()))) < 9, (
+        "without it the loud ones never play"
+    )
 
 
 @pytest.mark.parametrize("late", [0.0, 7.0, -31.4, 60.25])

@@ -15,7 +15,7 @@ from arkund.core.mix.adding import filter_valid, taps_late
 from arkund.core.mix.cache import Memory
 from arkund.core.mix.nodes import Enveloped, Node, Reader, key_of
 from arkund.core.process.stage import Audio
-from arkund.core.replace.choosing import choose, gain_db
+from arkund.core.replace.choosing import at_the_drum_s_level, choose, gain_db
 from arkund.core.replace.even import even_gains_db, ridden, windows
 from arkund.core.replace.harvest import HEAD_S, PEAK_S
 from arkund.core.replace.placing import SEARCH_S, SUM_S, heard, place
@@ -286,7 +286,10 @@ class Struck(_Laid):
             key_of("samples", exact.rate, self._heard_in(exact, range(len(self.samples)))),
             lambda: np.array(_peaks_db(exact, self.source, [c.at + head for c in self.samples])),
         )
-        chosen, levels = choose(levels_db, own.tolist()), np.array(levels_db)
+        scale = own.tolist()
+        if self.source != self.drum:
+            scale = at_the_drum_s_level(levels_db, scale)
+        chosen, levels = choose(levels_db, scale), np.array(levels_db)
         typical = float(np.median(levels))
         gains = 10 ** (gain_db(levels, own[chosen], typical, self.following) / 20)
         return Whole(chosen, gains.tolist())

@@ -6,6 +6,8 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+LOUD_PERCENT = 95
+
 NEAREST = 3
 """A stroke chooses among so many samples that come nearest to it in level."""
 
@@ -28,6 +30,13 @@ def choose(strokes_db: Sequence[float], samples_db: Sequence[float]) -> list[int
         used[chosen] = turn
         out.append(chosen)
     return out
+
+
+def at_the_drum_s_level(strokes_db: Sequence[float], samples_db: Sequence[float]) -> list[float]:
+    """Levels of samples from elsewhere on the scale of a drum's hits, in dB: the loudest sample belongs to
+    the drum's loud hits (`LOUD_PERCENT` of them are no louder), however loud either was recorded."""
+    top = float(np.percentile(strokes_db, LOUD_PERCENT))
+    return [level + top - max(samples_db) for level in samples_db]
 
 
 Level = TypeVar("Level", float, NDArray[np.float64])
