@@ -31,6 +31,8 @@ KIT = [
 
 def test_a_kit_comes_back_as_it_was_written() -> None:
     assert read_sfz(write_sfz(KIT)) == (KIT, [])
+    late = [Region("song.wav", offset=1_234_567, end=1_240_001)]  # half a minute into a file
+    assert read_sfz(write_sfz(late)) == (late, [])
 
 
 def test_what_is_not_read_is_listed_and_not_guessed() -> None:

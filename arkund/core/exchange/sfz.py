@@ -83,13 +83,11 @@ def write_sfz(regions: Sequence[Region]) -> str:
             words.append(f"seq_length={r.turns} seq_position={r.turn}")
         words += [
             f"{name}={value:g}"
-            for name, value in (
-                ("volume", r.volume_db),
-                ("tune", r.tune_cents),
-                ("offset", r.offset),
-            )
+            for name, value in (("volume", r.volume_db), ("tune", r.tune_cents))
             if value
         ]
+        if r.offset:
+            words.append(f"offset={r.offset}")
         if r.end is not None:
             words.append(f"end={r.end}")
         out.append("<region>\n" + "\n".join(words) + "\n")
