@@ -9,10 +9,10 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell, label, parse_mic_name
 from arkund.core.measure.hum import hum_level_dbfs
-from arkund.core.measure.levels import LEAST_DC, hit_peaks
+from arkund.core.measure.levels import LEAST_DC, hit_peaks, noise_floor_dbfs
 from arkund.core.mix.lanes import sounding_mics
 from arkund.core.shape import biquad
-from arkund.core.units import amplitude_to_db, amplitudes_to_db, samples_to_cm
+from arkund.core.units import amplitude_to_db, amplitudes_to_db, power_to_db, samples_to_cm
 
 LONGEST_REBUILT = 20
 """Samples of a clipped run that a curve can still be drawn over."""
@@ -20,6 +20,10 @@ LONGEST_REBUILT = 20
 DISTANCE_SLACK_CM = 30.0
 """A tape and the first arrival may differ by so much: heads are wide and mics have a body."""
 
+HARM_DB = 0.5
+"""What a repair may change where it should change nothing."""
+
+HIT_S = 0.08
 CYMBALS_HZ = 7000.0
 FOREIGN_DB, FOREIGN_TO_CYMBAL_DB = 3.0, 14.0
 """A mic hears mostly another piece from so much more at its strokes than at its own; a bright
@@ -70,6 +74,14 @@ def _dc(study: Study, mic: str) -> list[Finding]:
     left = offset - study.sheet.mics[mic].repair.dc
     if abs(left) <= LEAST_DC:
         return []
+    patch = {f"mics.{mic}.repair.dc": round(offset, 6)}
+    floors = [
+        noise_floor_dbfs(one.sound(mic, "repaired"), study.rate)
+        for one in (study, study.tried(patch))
+    ]
+    # What is taken for an offset, and is none, stands in the quiet parts once it is taken away.
+    if floors[1] > floors[0] + HARM_DB:
+        return []
     below = amplitude_to_db(abs(left))
     return [
         Finding(
@@ -82,7 +94,7 @@ def _dc(study: Study, mic: str) -> list[Finding]:
             ),
             {"offset": left, "offset_dbfs": round(below, 1)},
             0.99,
-            {f"mics.{mic}.repair.dc": round(offset, 6)},
+            patch,
             {"offset": Change(round(left, 6), 0.0)},
             mic=mic,
         )
@@ -95,8 +107,12 @@ def _hum(study: Study, mic: str) -> list[Finding]:
     if not hz or study.sheet.mics[mic].repair.hum_hz:
         return []
     patch = {f"mics.{mic}.repair.hum_hz": hz}
-    then = hum_level_dbfs(study.tried(patch).sound(mic, "repaired"), study.rate, hz)
+    mended = study.tried(patch).sound(mic, "repaired")
+    then = hum_level_dbfs(mended, study.rate, hz)
     level = float(measures["hum_dbfs"])
+    # A drum that sounds where the mains hums loses what the notches take.
+    lost = _hits_db(study, mic, study.sound(mic, "repaired")) - _hits_db(study, mic, mended)
+    costs = f" They take {lost:.1f} dB off the drum itself: listen first." if lost > HARM_DB else ""
     return [
         Finding(
             NAME,
@@ -104,15 +120,26 @@ def _hum(study: Study, mic: str) -> list[Finding]:
             mic,
             spoken(
                 f"{level:.0f} dBFS of mains hum at {hz:.0f} Hz and its multiples on {label(mic)}; "
-                "narrow notches take it out."
+                f"narrow notches take it out.{costs}"
             ),
             {"hum_hz": hz, "hum_dbfs": level, "contrast_db": measures["hum_contrast_db"]},
             float(np.clip(0.6 + float(measures["hum_contrast_db"]) / 30, 0.6, 0.98)),
             patch,
             {"hum_dbfs": Change(level, round(then, 1))},
             mic=mic,
+            asks=bool(costs),
         )
     ]
+
+
+def _hits_db(study: Study, mic: str, sound: NDArray[np.float32]) -> float:
+    """The typical hit's level in a mic over its first `HIT_S`, in dB; 0 of a mic without any."""
+    frames = round(HIT_S * study.rate)
+    starts = [round(t * study.rate) for t in study.plain_times(mic)]
+    powers = [
+        np.mean(np.square(sound[at : at + frames], dtype=np.float64)) for at in starts if at >= 0
+    ]
+    return power_to_db(float(np.median(powers))) if powers else 0.0
 
 
 def _clipped(study: Study, mic: str) -> list[Finding]:
@@ -263,7 +290,7 @@ def _distance(study: Study, mic: str) -> list[Finding]:
 MODULE = Module(
     NAME,
     "load-in",
-    2,
+    3,
     sounding_mics,
     lambda sheet, mic: [
         sheet.mics[mic].repair,
