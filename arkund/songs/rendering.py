@@ -1,5 +1,6 @@
 """Rendering of stored songs: the engine of a sheet, previews, and what a preview measures."""
 
+import threading
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -35,9 +36,7 @@ DEADLINE_S = 30.0
 
 class PatientEngine(Engine):
     """An engine that stands back before it begins anything, but never in the midst of a tile or a
-    track, for which somebody may be waiting. For one thread."""
-
-    _deep = False
+    track, for which somebody may be waiting. Each thread that reads is in the midst of its own."""
 
     def __init__(
         self,
@@ -50,18 +49,19 @@ class PatientEngine(Engine):
     ) -> None:
         super().__init__(rate, frames, cache, sources=cache.sources, early=early, keeps=early)
         self._stand_back = stand_back
+        self._thread = threading.local()
 
     @contextmanager
     def _turn(self) -> Iterator[None]:
-        if self._deep:
+        if getattr(self._thread, "is_reading", False):
             yield
             return
         self._stand_back()
-        self._deep = True
+        self._thread.is_reading = True
         try:
             yield
         finally:
-            self._deep = False
+            self._thread.is_reading = False
 
     def read(self, node: Node, start: int, stop: int) -> Audio:
         with self._turn():

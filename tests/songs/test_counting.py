@@ -1,5 +1,6 @@
 """Counting in the background: it lets sound pass, and never in the midst of a tile."""
 
+import threading
 import time
 
 import numpy as np
@@ -70,6 +71,31 @@ def test_it_never_waits_while_others_wait_for_a_track(
     monkeypatch.setattr(counting, "_stand_back", lambda: asked.append(1))
     patient.track("k", lambda whole: whole.read(_Ramp(), 0, 8000).astype(np.float64))
     assert len(asked) == 1
+
+
+def test_another_thread_s_end_does_not_make_it_wait_in_its_midst(
+    patient: PatientEngine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """One thread begins and ends a read while another is within one, perhaps under a lock."""
+    within, other_ended = threading.Event(), threading.Event()
+    asked: list[str] = []
+    monkeypatch.setattr(
+        counting, "_stand_back", lambda: asked.append(threading.current_thread().name)
+    )
+
+    class Slow(_Ramp):
+        def render(self, reader: Engine, start: int, stop: int) -> Audio:
+            within.set()
+            assert other_ended.wait(10)
+            return reader.read(_Ramp(), start, stop)
+
+    slow = threading.Thread(target=lambda: patient.read(Slow(), 0, 100), name="slow")
+    slow.start()
+    assert within.wait(10)
+    patient.read(_Ramp(), 0, 100)
+    other_ended.set()
+    slow.join(10)
+    assert sorted(asked) == [threading.current_thread().name, "slow"]
 
 
 def test_a_failed_read_leaves_it_patient(
