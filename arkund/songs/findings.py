@@ -70,13 +70,14 @@ def memo_key(
 
 
 def rests_on(sheet: Sheet, school: School) -> str:
-    """What every answer rests on: the takes as they are put together, and the school."""
+    """What every answer rests on: the takes as they are put together, their bars, and the school."""
     parts = [
         school.model_dump(),
         [t.model_dump(mode="json") for t in sheet.takes],
         [(n, m.unused, m.overdub) for n, m in sorted(sheet.mics.items())],
         [s.model_dump(mode="json") for s in (*sheet.comp, *sheet.copies)],
         sheet.moves,
+        sheet.tempo.model_dump(mode="json"),
     ]
     return hashlib.sha1(json.dumps(parts, sort_keys=True).encode()).hexdigest()
 

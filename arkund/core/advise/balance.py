@@ -226,7 +226,8 @@ def _reads(sheet: Sheet, group: str) -> list[object]:
         for _, m in sorted(sheet.mics.items())
         if m.role == "overhead"
     ]
-    return [own, over]
+    places = [(n, m.delay_samples) for n, m in sorted(sheet.mics.items())]
+    return [own, over, places]
 
 
 def _subjects(sheet: Sheet) -> list[str]:

@@ -47,7 +47,7 @@ def find_mix(study: Study, subject: str, school: School) -> list[Finding]:
 
 
 def _reads(sheet: Sheet, subject: str) -> list[object]:
-    return [sheet.mics, sheet.groups, sheet.buses, sheet.drum_bus]
+    return [sheet.mics, sheet.groups, sheet.buses, sheet.drum_bus, sheet.over]
 
 
 MODULE = Module(NAME, "bus", 2, lambda sheet: [DRUM_BUS], _reads, find_mix)

@@ -233,14 +233,19 @@ def _reads(sheet: Sheet, mic: str) -> list[object]:
         for n, s in sorted(sheet.mics.items())
         if s.role in ("overhead", "room", "crush", "kit")
     ]
+    pair = [
+        (n, s.linked, s.delay_samples, carried(sheet, n, 0.0))
+        for n, s in sorted(sheet.mics.items())
+        if s.role == m.role and s.index == m.index
+    ]
     return [
         far,
+        pair,
         m.repair,
         m.trim_db,
         m.delay_samples,
         m.clean.on,
         m.clean.threshold_db,
-        carried(sheet, mic, 0.0),
     ]
 
 

@@ -295,7 +295,7 @@ MODULE = Module(
     lambda sheet, mic: [
         sheet.mics[mic].repair,
         sheet.mics[mic].mute,
-        [m.distance_cm for _, m in sorted(sheet.mics.items())],
+        [(m.distance_cm, m.delay_samples) for _, m in sorted(sheet.mics.items())],
     ],
     find,
 )

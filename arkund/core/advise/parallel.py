@@ -342,7 +342,7 @@ def _subjects(sheet: Sheet) -> list[str]:
 
 
 def _reads(sheet: Sheet, bus: str) -> list[object]:
-    return [sheet.mics, sheet.groups, sheet.buses, sheet.drum_bus]
+    return [sheet.mics, sheet.groups, sheet.buses, sheet.drum_bus, sheet.over]
 
 
 MODULE = Module(NAME, "bus", 5, _subjects, _reads, find)

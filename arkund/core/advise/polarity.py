@@ -152,12 +152,10 @@ class Standing:
 
 
 def reads_all(sheet: Sheet, mic: str) -> list[object]:
-    """What the answers on a mic's polarity and delay rest on: how all mics are flipped and shifted, and
-    the mic's own repairs and trim."""
+    """What the answers on a mic's polarity and delay rest on: how every mic is mended, trimmed, flipped and
+    shifted."""
     return [
-        [(m, s.polarity, s.delay_samples) for m, s in sorted(sheet.mics.items())],
-        sheet.mics[mic].repair,
-        sheet.mics[mic].trim_db,
+        (m, s.repair, s.trim_db, s.polarity, s.delay_samples) for m, s in sorted(sheet.mics.items())
     ]
 
 

@@ -75,4 +75,11 @@ def _merged(found: list[tuple[float, str, float]]) -> list[tuple[float, str, flo
     return out
 
 
-MODULE = Module(NAME, "edit", 1, lambda sheet: ["kit"], lambda sheet, subject: [sheet.tempo], find)
+MODULE = Module(
+    NAME,
+    "edit",
+    1,
+    lambda sheet: ["kit"],
+    lambda sheet, subject: [(n, m.mute) for n, m in sorted(sheet.mics.items())],
+    find,
+)
