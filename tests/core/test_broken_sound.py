@@ -69,7 +69,7 @@ def breaking(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
             latency, memory = inner.latency, inner.memory
             settings, at_rest = staticmethod(inner.settings), staticmethod(inner.at_rest)
 
-            def run(self, audio: Any, state: Any) -> Any:
+            def run(self, audio: Any, state: Any, key: Any = None, at: int = 0) -> Any:
                 out = inner.run(audio, state)
                 if np.abs(audio).max(initial=0.0) > 0.35:
                     out = np.array(out)

@@ -117,21 +117,18 @@ class Processed(Node):
             if begins[n] > start:
                 sound = sound[max(len(sound) - (stop - begins[n] - behind), 0) :]
             its = own(link.processor, self.channels)
-            heard = sound
+            heard, first = sound, stop - len(sound) - behind
             if link.listens is not None:
-                first = stop - len(sound) - behind
                 heard = np.ascontiguousarray(reader.read(link.listens, first, stop - behind))
             if link.through is not None:
-                heard = link.through.run(heard, own(link.through, 1 if heard.ndim == 1 else 2))
-            sound = (
-                link.processor.run(sound, its)
-                if heard is sound
-                else link.processor.run(sound, its, heard)  # type: ignore[call-arg]
-            )
+                sides = 1 if heard.ndim == 1 else 2
+                heard = link.through.run(heard, own(link.through, sides), at=first)
+            key = None if heard is sound else heard
+            sound = link.processor.run(sound, its, key, first)
             loudest = max(sound.max(initial=0.0), -sound.min(initial=0.0))
             # A state that holds a NaN never loses it, and NaN is not less than anything.
             if not loudest <= LOUDEST or not np.isfinite(its.sum()):
-                sound = self._bounded(reader, n, sound, stop - len(sound) - behind, its)
+                sound = self._bounded(reader, n, sound, first, its)
             behind += link.processor.latency
         return sound
 

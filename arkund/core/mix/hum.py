@@ -38,6 +38,8 @@ class HumProcess:
         """State at rest."""
         return biquad.new_state(self.sections)
 
-    def run(self, audio: Audio, state: NDArray[np.float64]) -> Audio:
+    def run(
+        self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
+    ) -> Audio:
         """``audio`` without hum."""
         return biquad.run(audio, self.sections, state)

@@ -131,7 +131,9 @@ class CompressorProcess:
         """The reduction, then the samples still held back (two sides)."""
         return np.zeros(1 + 2 * self.latency)
 
-    def run(self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None) -> Audio:
+    def run(
+        self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
+    ) -> Audio:
         """``audio`` compressed, by what the ``key`` is where there is one."""
         return self.run_traced(audio, state, key)[0]
 

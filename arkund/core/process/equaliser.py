@@ -156,7 +156,9 @@ class EqualiserProcess:
         """State at rest."""
         return np.concatenate([biquad.new_state(self.sections)] * channels)
 
-    def run(self, audio: Audio, state: NDArray[np.float64]) -> Audio:
+    def run(
+        self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
+    ) -> Audio:
         """``audio`` through the cascade."""
         out = biquad.run_sides(audio, self.sections, state) if self.sections else audio
         return out if self.gain == 1.0 else out * np.float32(self.gain)

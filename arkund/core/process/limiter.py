@@ -76,7 +76,9 @@ class LimiterProcess:
         """State at rest."""
         return limiter.new_state(self.setup, self.rate, channels)
 
-    def run(self, audio: Audio, state: NDArray[np.float64]) -> Audio:
+    def run(
+        self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
+    ) -> Audio:
         """``audio`` limited."""
         return self.run_traced(audio, state)[0]
 

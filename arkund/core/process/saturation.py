@@ -80,6 +80,8 @@ class SaturationProcess:
         """State at rest."""
         return saturation.new_state(self.setup, channels)
 
-    def run(self, audio: Audio, state: NDArray[np.float64]) -> Audio:
+    def run(
+        self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
+    ) -> Audio:
         """``audio`` bent."""
         return saturation.run(audio, self.setup, state)

@@ -23,7 +23,8 @@ class Processor(Protocol):
 
     ``latency`` samples pass before what goes in comes out; ``memory`` samples after it went in it
     no longer matters. ``run`` takes ``(frames,)`` or ``(frames, 2)``; ``at_rest`` makes the state
-    for so many channels. One whose detector may hear another sound takes that as ``key``.
+    for so many channels. A detector hears ``key`` where there is one. ``at`` is the sample of the song
+    that ``audio`` begins with: what goes in tempo is then the same wherever a chain begins.
     """
 
     latency: int
@@ -33,7 +34,9 @@ class Processor(Protocol):
 
     def at_rest(self, channels: int = 1) -> NDArray[np.float64]: ...
 
-    def run(self, audio: Audio, state: NDArray[np.float64]) -> Audio: ...
+    def run(
+        self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
+    ) -> Audio: ...
 
 
 class Stage(Part):

@@ -64,6 +64,8 @@ class TransientProcess:
         """State at rest."""
         return transient.new_state()
 
-    def run(self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None) -> Audio:
+    def run(
+        self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
+    ) -> Audio:
         """``audio`` shaped, by how the ``key`` begins and rings where there is one."""
         return transient.run(audio, self._settings, self.rate, state, key)
