@@ -18,7 +18,7 @@ from arkund.core.clean.proposal import propose_gate, report_gate
 from arkund.core.errors import ArkundError
 from arkund.core.hits.detect import detect
 from arkund.core.hits.hit import Hit
-from arkund.core.hits.unlisted import unlisted_strokes
+from arkund.core.hits.unlisted import unlisted_hits
 from arkund.core.kit.roles import close_mics, parse_mic_name, piece_family
 from arkund.core.simulate.presets import PRESETS
 from arkund.core.simulate.session import Session, simulate
@@ -43,7 +43,7 @@ def main() -> None:
         "--recorded",
         choices=("with", "without", "only"),
         default="with",
-        help="recordings made of recorded strokes",
+        help="recordings made of recorded hits",
     )
     parser.add_argument(
         "--punch",
@@ -55,7 +55,7 @@ def main() -> None:
         "--replace",
         choices=("with", "without", "only"),
         default="with",
-        help="where layers are placed, and even strokes",
+        help="where layers are placed, and even hits",
     )
     parser.add_argument(
         "--align",
@@ -98,7 +98,7 @@ def main() -> None:
                 for mic, stems in session.stems.items()
                 if (piece := parse_mic_name(mic).piece) in stems
             }
-            unlisted = unlisted_strokes(session.mics, session.rate, hits, maybes)
+            unlisted = unlisted_hits(session.mics, session.rate, hits, maybes)
             _pool_gates(session, hits, unlisted, pool)
             pool["gates"] += gating.gates_of(
                 session.mics, own, session.rate, hits, unlisted, session.truth["hits"]
@@ -165,7 +165,7 @@ def _pool_pairs(session: Session, hits: list[Hit], pool: dict[str, list[Any]]) -
         pool[f"delay {kind}"].append((error, pair.sure))
         if pair.sure:
             pool["polarity sure"].append(right)
-        if pair.strokes >= 8:
+        if pair.hits >= 8:
             pool["sure share"].append(pair.sure)
 
 
@@ -175,7 +175,7 @@ def _pool_gates(
     unlisted: Mapping[str, Sequence[float]],
     pool: dict[str, list[Any]],
 ) -> None:
-    """Proposed gates of close shell mics on the true own strokes; bleed on the bleed stems."""
+    """Proposed gates of close shell mics on the true own hits; bleed on the bleed stems."""
     rate = session.rate
     for mic in session.mics:
         piece = next((p for p in session.preset.kit.pieces if mic in close_mics([mic], p)), None)
@@ -267,13 +267,13 @@ def _print_table(pool: dict[str, list[Any]]) -> None:
         ("polarity wrong where sure", f"{wrong} of {len(pool['polarity sure'])}", "0", wrong == 0)
     )
     sure = float(np.mean(pool["sure share"]))
-    rows.append(("called sure, eight or more strokes", f"{sure:.3f}", "≥ 0.9", sure >= 0.9))
+    rows.append(("called sure, eight or more hits", f"{sure:.3f}", "≥ 0.9", sure >= 0.9))
     for what, bar in (("hits", 0.0), ("ghosts", 0.02), ("false", 0.01)):
         total, bad = (sum(r[i] for r in pool[f"gate {what}"]) for i in range(2))
         share = bad / max(total, 1)
         rows.append(
             (
-                f"gate on strokes, {what} {'openings' if what == 'false' else 'missed'}",
+                f"gate on hits, {what} {'openings' if what == 'false' else 'missed'}",
                 f"{bad} of {total}",
                 f"≤ {bar:.0%}",
                 share <= bar,

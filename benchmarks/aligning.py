@@ -1,6 +1,6 @@
 """The table of Align: what one solution for the whole kit does to the sums that pairs make.
 
-Songs are simulated and made of recorded strokes, all with fresh seeds, the latter on kits that
+Songs are simulated and made of recorded hits, all with fresh seeds, the latter on kits that
 development never heard.
 """
 
@@ -45,7 +45,7 @@ def _line(study: Study, session: Session) -> str:
             continue
         if parse_mic_name(r.reference).piece == parse_mic_name(r.mic).piece:
             within.append(abs(r.left_samples))
-        times = roomy([h.time_s for h in study.strokes(r.piece, ghosts=False)], 0.12)
+        times = roomy([h.time_s for h in study.hits_on(r.piece, ghosts=False)], 0.12)
         shift = found.shifts.get(r.mic, 0.0) - found.shifts.get(r.reference, 0.0)
         sums = sums_of(
             study.sound(r.mic, "source"),

@@ -1,5 +1,5 @@
-"""What a gate that strokes open does to accents, ghosts and bleed, measured on the drum's own sound
-alone and against the strokes that were played."""
+"""What a gate that hits open does to accents, ghosts and bleed, measured on the drum's own sound
+alone and against the hits that were played."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.clean.gate import Openings, Timing, apply_envelope, envelope, stroke_openings
+from arkund.core.clean.gate import Openings, Timing, apply_envelope, envelope, hit_openings
 from arkund.core.clean.proposal import propose_gate
 from arkund.core.clean.rule import LOUD_KINDS, SOFT_MS
 from arkund.core.hits.hit import Hit
@@ -25,7 +25,7 @@ ATTACK_MS, LOOKAHEAD_MS, RANGE_DB = 0.5, 1.0, -40.0
 class Gated:
     """Of a shell's close mic: how many accents it hears and how many of them lose more than 1 dB of
     the energy of their first 20 ms; how many ghosts, and how many find the gate shut; how often it
-    opens, and how often without a stroke of its drum within `NEAR_S`."""
+    opens, and how often without a hit of its drum within `NEAR_S`."""
 
     accents: int
     cut: int
@@ -52,8 +52,8 @@ def gates_of(
     out = []
     for mic, sound in own.items():
         piece = parse_mic_name(mic).piece or ""
-        strokes = [h for h in hits if h.piece == piece]
-        if not is_shell(piece) or not strokes:
+        struck = [h for h in hits if h.piece == piece]
+        if not is_shell(piece) or not struck:
             continue
         proposal = propose_gate(mics[mic], rate, piece, hits)
         timing = Timing(
@@ -62,7 +62,7 @@ def gates_of(
                 for ms in (ATTACK_MS, proposal.hold_ms, proposal.release_ms, LOOKAHEAD_MS)
             )
         )
-        openings = openings_of(strokes, unlisted.get(piece, ()), rate, len(sound))
+        openings = openings_of(struck, unlisted.get(piece, ()), rate, len(sound))
         shape = envelope([(int(a), int(b)) for a, b in openings], RANGE_DB, timing)
         gated = apply_envelope(sound, 0, shape)
         mine = [h for h in truth if h["piece"] == piece]
@@ -92,14 +92,12 @@ def gates_of(
     return out
 
 
-def openings_of(
-    strokes: Sequence[Hit], unlisted: Sequence[float], rate: int, frames: int
-) -> Openings:
-    """Where a gate opens for a drum's strokes and for what the list may lack: for soft ones earlier."""
-    soft = [*(h.time_s for h in strokes if h.kind not in LOUD_KINDS), *unlisted]
-    opens = [*(h.time_s for h in strokes if h.kind in LOUD_KINDS), *soft]
+def openings_of(hits: Sequence[Hit], unlisted: Sequence[float], rate: int, frames: int) -> Openings:
+    """Where a gate opens for a drum's hits and for what the list may lack: for soft ones earlier."""
+    soft = [*(h.time_s for h in hits if h.kind not in LOUD_KINDS), *unlisted]
+    opens = [*(h.time_s for h in hits if h.kind in LOUD_KINDS), *soft]
     lead = np.repeat([0, ms_to_samples(SOFT_MS, rate)], [len(opens) - len(soft), len(soft)])
-    return stroke_openings(np.round(np.array(opens) * rate).astype(np.int64), lead, 1, frames)
+    return hit_openings(np.round(np.array(opens) * rate).astype(np.int64), lead, 1, frames)
 
 
 def _cut_db(sound: NDArray[np.float32], gated: NDArray[np.float32], at: int, frames: int) -> float:
@@ -113,7 +111,7 @@ def cut_row(pool: Sequence[Gated], what: str) -> tuple[str, str, str, bool]:
     """Row of the accuracy table for accents."""
     total, cut = (sum(getattr(g, name) for g in pool) for name in ("accents", "cut"))
     return (
-        f"{what}accents that a gate on strokes cuts by more than 1 dB",
+        f"{what}accents that a gate on hits cuts by more than 1 dB",
         f"{cut} of {total}",
         "0",
         cut == 0,
@@ -123,8 +121,8 @@ def cut_row(pool: Sequence[Gated], what: str) -> tuple[str, str, str, bool]:
 def rows(pool: Sequence[Gated], what: str) -> list[tuple[str, str, str, bool]]:
     """Rows for ghosts and for openings."""
     kinds = (
-        ("ghosts that a gate on strokes misses", "missed", "ghosts", 0.02),
-        ("openings of a gate on strokes without one", "false", "openings", 0.01),
+        ("ghosts that a gate on hits misses", "missed", "ghosts", 0.02),
+        ("openings of a gate on hits without one", "false", "openings", 0.01),
     )
     out = []
     for words, bad, every, bar in kinds:

@@ -14,7 +14,7 @@ from pathlib import Path
 
 import numpy as np
 
-from arkund.core.advise.goal import GOALS, MET, Figure, figures, strokes_in
+from arkund.core.advise.goal import GOALS, MET, Figure, figures, hits_in
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.align.pairs import align_pair
@@ -45,12 +45,12 @@ def judged(world: World) -> list[Row]:
         rate, frames = study.rate, study.sheet.frames
         engine = Engine(rate, frames, TileCache())
         before = engine.read(build(study.sheet, study.library, "recorded").output, 0, frames)
-        strokes = strokes_in(_played(recording), (0.0, frames / rate))
-        was = punch_card(before, rate, strokes)
+        hits = hits_in(_played(recording), (0.0, frames / rate))
+        was = punch_card(before, rate, hits)
         for school in SCHOOLS.values():
             now = passed(study, school)
             mix = Engine(rate, frames, TileCache()).read(now.graph.output, 0, frames)
-            card = punch_card(mix, rate, strokes)
+            card = punch_card(mix, rate, hits)
             drums = _drums(recording, now, school.alignment)
             out.append((world, school.name, [*figures(was, card, GOALS[school.goal]), *drums]))
     return out

@@ -1,4 +1,4 @@
-"""How fast layers are: 4,000 strokes of a snare with two layers of sixteen samples each."""
+"""How fast layers are: 4,000 hits of a snare with two layers of sixteen samples each."""
 
 import tempfile
 import time
@@ -16,13 +16,13 @@ from arkund.core.mix.lanes import Library
 from arkund.core.mix.patches import apply_patch
 from arkund.core.mix.sheet import Sheet, Source, Take
 
-RATE, STROKES, APART_S, SAMPLES = 48000, 4000, 0.15, 16
+RATE, HITS, APART_S, SAMPLES = 48000, 4000, 0.15, 16
 
 
 def row() -> tuple[str, str, str, bool]:
     """The row of the benchmarks' table: what, measured, bar, whether it is met."""
     laid = times_real_time()
-    what = f"{STROKES:,} strokes with two layers, one core"
+    what = f"{HITS:,} hits with two layers, one core"
     return what, f"{laid:.0f} × real time", "≥ 60 ×", laid >= 60
 
 
@@ -32,7 +32,7 @@ def times_real_time() -> float:
     with tempfile.TemporaryDirectory() as scratch:
         sheet, library = _song(Path(scratch) / "snare.wav")
         samples = [{"hit": f"h{n}", "frames": round(0.14 * RATE)} for n in range(2 * SAMPLES)]
-        layer = {"kind": "samples", "of": "snare_top", "strokes": "all"}
+        layer = {"kind": "samples", "of": "snare_top", "hits": "all"}
         laid = apply_patch(
             sheet,
             {
@@ -52,13 +52,13 @@ def times_real_time() -> float:
 
 
 def _song(path: Path) -> tuple[Sheet, Library]:
-    """A snare alone, no two strokes alike in level and tone."""
+    """A snare alone, no two hits alike in level and tone."""
     rng = np.random.default_rng(5)
-    frames = round((STROKES + 2) * APART_S * RATE)
+    frames = round((HITS + 2) * APART_S * RATE)
     sound, hits = np.zeros(frames, np.float32), []
     length = round(0.14 * RATE)
     fall = np.exp(-np.arange(length) / (0.03 * RATE))
-    for n in range(STROKES):
+    for n in range(HITS):
         at = round((n + 1) * APART_S * RATE + rng.integers(-200, 200))
         level = float(rng.uniform(0.1, 0.5))
         tone = np.sin(2 * np.pi * rng.uniform(185, 195) * np.arange(length) / RATE)

@@ -1,7 +1,7 @@
 """An hour of 16 mics, printed: how fast, and how much memory the process takes for it.
 
 `python -m benchmarks.long_print DIR [MINUTES]` writes bursts that ring and bleed to ``DIR`` (5 GB for an
-hour), gates shells on their strokes, puts EQ and compressors on all mics, saturation on two groups,
+hour), gates shells on their hits, puts EQ and compressors on all mics, saturation on two groups,
 two parallel buses, glue and a limiter on top, and prints the mix alone.
 """
 
@@ -24,7 +24,7 @@ from arkund.core.mix.printing import print_song
 from arkund.core.mix.sheet import Sheet, Source, Take
 from arkund.core.process.compressor import Compressor
 
-RATE, STROKE_S = 44100, 0.25
+RATE, HIT_S = 44100, 0.25
 MICS = (
     *("kick_in", "kick_out", "snare_top", "snare_bottom", "hat", "ride", "tom_1", "tom_2", "tom_3"),
     *("overhead_l", "overhead_r", "room_l", "room_r", "room", "crush", "crash_1"),
@@ -38,7 +38,7 @@ def _write(path: Path, seconds: int, seed: int) -> None:
     with sf.SoundFile(path, "w", RATE, 1, "PCM_16") as file:
         for _ in range(seconds // 60):
             sound = rng.standard_normal(block).astype(np.float32) * np.float32(0.002)
-            ring = np.exp(-np.arange(round(STROKE_S * RATE)) / 3000) * 0.4
+            ring = np.exp(-np.arange(round(HIT_S * RATE)) / 3000) * 0.4
             for at in range(0, block - len(ring), len(ring)):
                 pitch = rng.uniform(0.01, 0.3)
                 sound[at : at + len(ring)] += np.sin(pitch * np.arange(len(ring))) * ring
@@ -57,8 +57,8 @@ def main() -> None:
         digest = f"{number:064x}"
         paths[digest], sources[mic] = path, Source(sha256=digest)
     hits = [
-        Hit(f"{piece}{n}", piece, round(n * STROKE_S, 6), 90, "plain", 1.0, 0.0)
-        for n in range(round(seconds / STROKE_S))
+        Hit(f"{piece}{n}", piece, round(n * HIT_S, 6), 90, "plain", 1.0, 0.0)
+        for n in range(round(seconds / HIT_S))
         for piece in ("kick", "snare", "tom_1", "tom_2", "tom_3")
     ]
     mics = {m: new_mic(m) for m in MICS}

@@ -1,4 +1,4 @@
-"""A long song at full size: five minutes, 16 mics, three takes, over 4,000 strokes a take.
+"""A long song at full size: five minutes, 16 mics, three takes, over 4,000 hits a take.
 
 `python -m benchmarks.long_song DIR` writes the recording to ``DIR/recording``, makes the song in the data folder
 ``DIR/data`` (both kept for the next run), and prints what its pages and its first analysis take.
@@ -93,7 +93,7 @@ def main() -> None:
     sheet = timing.sheet_of(song)
     print(
         f"{sheet.frames / sheet.rate:.0f} s, {len(sheet.mics)} mics, {len(sheet.takes)} takes, "
-        f"{len(facts.hits_of(sheet))} strokes, {len(timing.edits_of(sheet).moves)} events"
+        f"{len(facts.hits_of(sheet))} hits, {len(timing.edits_of(sheet).moves)} events"
     )
     client = Client(headers={"host": "127.0.0.1"})
 

@@ -1,7 +1,7 @@
 """The punch table: what a first pass gains over the recording, school by school, song by song.
 
-Songs are simulated and made of recorded strokes, all with fresh seeds, the latter on kits that
-development never heard. Strokes are not moved. Loudness and true peak are measured by libraries of
+Songs are simulated and made of recorded hits, all with fresh seeds, the latter on kits that
+development never heard. Hits are not moved. Loudness and true peak are measured by libraries of
 their own.
 """
 
@@ -27,7 +27,7 @@ from arkund.core.advise.goal import (
     PUMPING,
     Figure,
     figures,
-    strokes_of,
+    hits_of,
 )
 from arkund.core.advise.school import SCHOOLS, School
 from arkund.core.advise.study import Study
@@ -88,7 +88,7 @@ def _standing(rows: list[Figure]) -> str:
 
 
 def songs(seeds: list[int]) -> Iterator[tuple[str, Session]]:
-    """Songs of these seeds by name: every preset, and recorded strokes on the report's kits."""
+    """Songs of these seeds by name: every preset, and recorded hits on the report's kits."""
     for preset in PRESETS:
         yield f"simulated, {preset}", simulate(preset, seeds[0], bars=BARS)
     try:
@@ -162,7 +162,7 @@ def _gained(study: Study, school: School) -> tuple[list[Figure], float, list[str
 
 
 def _card(study: Study, mix: NDArray[np.float32]) -> Card:
-    card = punch_card(mix, study.rate, strokes_of(study))
+    card = punch_card(mix, study.rate, hits_of(study))
     loudness = float(pyloudnorm.Meter(study.rate).integrated_loudness(mix.astype(np.float64)))
     return replace(card, loudness_lufs=loudness, true_peak_dbtp=true_peak_dbtp(mix))
 

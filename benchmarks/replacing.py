@@ -1,7 +1,7 @@
-"""The table of Replace: where samples are placed, what their sum does, and what even strokes leave.
+"""The table of Replace: where samples are placed, what their sum does, and what even hits leave.
 
-Songs are simulated and made of recorded strokes, all with fresh seeds, the latter on kits that
-development never heard. Truth is the time at which each stroke was struck.
+Songs are simulated and made of recorded hits, all with fresh seeds, the latter on kits that
+development never heard. Truth is the time at which each hit was struck.
 """
 
 import tempfile
@@ -21,13 +21,13 @@ from benchmarks.punch import songs
 
 PIECES = ("kick", "snare")
 NEAR_S = 0.03
-"""A stroke of the list without a true one so near is no matter of placing."""
+"""A hit of the list without a true one so near is no matter of placing."""
 
 
 def main(seeds: Sequence[int]) -> None:
     """Print the table for songs of these seeds."""
     print(
-        "| song | piece | strokes | placed within, 95 % (ms) | worst (ms) | least sum at the bottom, dB | "
+        "| song | piece | hits | placed within, 95 % (ms) | worst (ms) | least sum at the bottom, dB | "
         "on ghosts or doubled | spread of accents, evened, dB |\n|---|---|---|---|---|---|---|---|"
     )
     for name, session in songs(list(seeds)):
@@ -41,8 +41,8 @@ def main(seeds: Sequence[int]) -> None:
 
 def _line(study: Study, session: Session, piece: str) -> str:
     try:
-        laid = study.tried(replace.layer_patch(study, piece, strokes="all"))
-        accents = study.tried(replace.layer_patch(study, piece, strokes="accents"))
+        laid = study.tried(replace.layer_patch(study, piece, hits="all"))
+        accents = study.tried(replace.layer_patch(study, piece, hits="accents"))
     except ArkundError:
         return ""
     node, rows = _rows(laid, piece)
@@ -78,7 +78,7 @@ def _errors_ms(
     rows: Sequence[Row],
     truth: "np.ndarray[tuple[int], np.dtype[np.float64]]",
 ) -> "np.ndarray[tuple[int], np.dtype[np.float64]]":
-    """How far each sample's own stroke lies from the stroke that it is laid under; strokes of the
+    """How far each sample's own hit lies from the hit that it is laid under; hits of the
     list that are none are left out."""
     rate = study.rate
 
@@ -96,10 +96,10 @@ def _errors_ms(
 
 
 def _wrong(study: Study, piece: str) -> int:
-    """Strokes of a layer on accents that fall on ghosts, and those that follow another within 30 ms."""
+    """Hits of a layer on accents that fall on ghosts, and those that follow another within 30 ms."""
     _, rows = _rows(study, piece)
     shift = study.sheet.mics[replace.followed(study, piece)].delay_samples
-    ghosts = [h.time_s * study.rate + shift for h in study.strokes(piece) if h.kind == "ghost"]
+    ghosts = [h.time_s * study.rate + shift for h in study.hits_on(piece) if h.kind == "ghost"]
     onsets = np.array([r.onset for r in rows])
     on_ghosts = sum(bool(np.any(np.abs(onsets - g) < 2)) for g in ghosts)
     return on_ghosts + int(np.sum(np.diff(onsets) < NEAR_S * study.rate))

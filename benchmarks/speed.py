@@ -156,7 +156,7 @@ def _song() -> None:
     frames = 180 * session.rate
     long = {m: np.resize(sound, frames) for m, sound in session.mics.items()}
     found = _times({"hits": lambda: detect_hits(long, session.rate)}, rounds=3)["hits"]
-    _row("strokes of 13 mics, three minutes", f"{found:.1f} s", "≤ 6 s", found <= 6)
+    _row("hits of 13 mics, three minutes", f"{found:.1f} s", "≤ 6 s", found <= 6)
     _row(*laying.row())
     taken = _times({"analysis": analyse}, rounds=3)["analysis"]
     _row(

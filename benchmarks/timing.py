@@ -128,7 +128,7 @@ def rows(pool: Pool) -> list[tuple[str, str, str, bool]]:
     unclear, events = (sum(c) for c in zip(*pool["quantised unclear"], strict=True))
     return [
         (
-            "quantised to 100 %, leading strokes: residual, median",
+            "quantised to 100 %, leading hits: residual, median",
             f"{median:.2f} ms",
             "≤ 0.5 ms",
             median <= 0.5,
@@ -146,7 +146,7 @@ def rows(pool: Pool) -> list[tuple[str, str, str, bool]]:
             "≤ 1",
             max(changed) <= 1,
         ),
-        ("strokes between two lines, asked about", f"{unclear} of {events}", "–", True),
+        ("hits between two lines, asked about", f"{unclear} of {events}", "–", True),
     ]
 
 

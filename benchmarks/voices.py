@@ -1,4 +1,4 @@
-"""How the simulated pieces sound by octaves, as their own mics hear them, beside recorded strokes."""
+"""How the simulated pieces sound by octaves, as their own mics hear them, beside recorded hits."""
 
 from collections.abc import Iterator
 from typing import Any
@@ -24,21 +24,21 @@ BEFORE_S = 4e-4
 
 
 def pool_voices(session: Session, pool: dict[str, list[Any]]) -> None:
-    """Add the octave levels of each piece's hard strokes in its own mic (or an overhead)."""
+    """Add the octave levels of each piece's hard hits in its own mic (or an overhead)."""
     kit = session.preset.kit
     lowest = {d.piece: d.fundamental_hz for d in kit.drums}
     lowest |= {c.piece: c.lowest_hz for c in kit.cymbals}
     for piece in kit.pieces:
         mics = close_mics(session.mics, piece) or ["overhead_l"]
         sound = session.stems[mics[0]][piece]
-        for at, seconds in _hard_strokes(session.truth["hits"], piece):
+        for at, seconds in _hard_hits(session.truth["hits"], piece):
             first = round((at - BEFORE_S) * session.rate)
             levels = octave_levels(sound[first:], session.rate, seconds)
             pool[f"voice {family_of(piece, lowest[piece])}"].append(levels - levels.max())
 
 
-def _hard_strokes(hits: list[dict[str, Any]], piece: str) -> Iterator[tuple[float, float]]:
-    """Times of the louder strokes that ring for long enough, and for how long at most."""
+def _hard_hits(hits: list[dict[str, Any]], piece: str) -> Iterator[tuple[float, float]]:
+    """Times of the louder hits that ring for long enough, and for how long at most."""
     own = [h for h in hits if h["piece"] == piece]
     if not own:
         return
@@ -52,7 +52,7 @@ def _hard_strokes(hits: list[dict[str, Any]], piece: str) -> Iterator[tuple[floa
 
 
 def table(pool: dict[str, list[Any]]) -> str:
-    """The levels by family beside those of recorded strokes, and the farthest from them."""
+    """The levels by family beside those of recorded hits, and the farthest from them."""
     lines = [
         "| dB under the loudest octave | "
         + " | ".join(f"{c:.0f}" for c in CENTRES_HZ)

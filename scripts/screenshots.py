@@ -121,11 +121,11 @@ def _first_pass(page: Page, url: str) -> None:
 
 
 def _layer(page: Page, url: str) -> None:
-    """Lay the snare's own strokes under it, by the button."""
+    """Lay the snare's own hits under it, by the button."""
     page.goto(url)
     with page.expect_navigation():
-        page.get_by_role("button", name="Lay these strokes under it").click()
-    page.locator("#one-stroke path").first.wait_for(timeout=60_000)
+        page.get_by_role("button", name="Lay these hits under it").click()
+    page.locator("#one-hit path").first.wait_for(timeout=60_000)
 
 
 def _shoot(page: Page, url: str, target: Path) -> None:

@@ -34,15 +34,15 @@ def write_small_takes(folder: Path, takes: int = 1) -> None:
                 continue
             hz = 60 if beat % 2 == 0 else 200
             own, other = ("Kick In", "Snare Top") if beat % 2 == 0 else ("Snare Top", "Kick In")
-            stroke = (
+            hit = (
                 np.sin(2 * np.pi * hz * time)
                 + rng.standard_normal(len(time)) * np.exp(-time / 0.004)
             ) * np.exp(-time / 0.05)
-            # A stroke at the very first sample has no before to rise from.
+            # A hit at the very first sample has no before to rise from.
             at = round((beat * 0.5 + (0.25 if takes > 1 else 0.0)) * RATE)
             room = RATE * 8 - at - 60
-            sounds[own][at : at + len(stroke)] += 0.4 * stroke[: room + 60]
-            sounds[other][at + 60 : at + 60 + len(stroke)] += 0.03 * stroke[:room]
+            sounds[own][at : at + len(hit)] += 0.4 * hit[: room + 60]
+            sounds[other][at + 60 : at + 60 + len(hit)] += 0.03 * hit[:room]
         for mic, sound in sounds.items():
             sf.write(str(target / f"{mic}.wav"), sound, RATE, subtype="PCM_24")
 

@@ -19,7 +19,7 @@ Song = tuple[str, int, int]
 SHORT: Song = ("copper", 31, 8)
 """Eight bars of the demo's kit: intro, verse, a fill."""
 LONG: Song = ("copper", 31, 18)
-"""Enough strokes on every tom to tell a wild one."""
+"""Enough hits on every tom to tell a wild one."""
 UNEVEN: Song = ("copper", 67, 8)
 """The demo's kit again, by another player."""
 FAST: Song = ("twin", 7310, 8)

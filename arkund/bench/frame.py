@@ -91,7 +91,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
             # What the pictures of these pages hang on besides the mic.
             "hand": {
                 k: v
-                for k in ("channel", "stage", "band", "bus", "layer", "stroke")
+                for k in ("channel", "stage", "band", "bus", "layer", "hit")
                 if (v := request.GET.get(k, ""))
             },
             "live": (live := live_lanes(sheet, station, mic, request.GET.get("bus", ""))),

@@ -28,7 +28,7 @@ def health(measures: Mapping[str, Any], unused: str = "") -> str:
         said.append(f"hum of {measures['hum_hz']:.0f} Hz at {_db(measures['hum_dbfs'])}")
     if "wild" in flags:
         over = measures["loudest_hit_dbfs"] - measures["typical_hit_dbfs"]
-        said.append(f"one stroke {over:.1f} dB over the typical one")
+        said.append(f"one hit {over:.1f} dB over the typical one")
     if "dc" in flags:
         said.append(f"a standing offset of {measures['dc'] * 100:.2f} %".replace("-", "−"))
     if "hot" in flags and "clipped" not in flags:
@@ -40,7 +40,7 @@ def health(measures: Mapping[str, Any], unused: str = "") -> str:
     if not said:
         floor = measures.get("noise_floor_dbfs", SILENCE_DB)
         room = measures.get("typical_hit_dbfs", 0.0) - floor
-        return f"Sound: strokes {room:.0f} dB over the noise." if floor > SILENCE_DB else "Sound."
+        return f"Sound: hits {room:.0f} dB over the noise." if floor > SILENCE_DB else "Sound."
     text = "; ".join(said)
     return f"{text[0].upper()}{text[1:]}."
 

@@ -26,8 +26,8 @@ FIGURE_WORDS = {
     "below_dbfs": ("below the drum", "dBFS"),
     "ring_dbfs": ("ring", "dBFS"),
     "band_db": ("band", "dB"),
-    "typical_dbfs": ("typical stroke", "dBFS"),
-    "over_db": ("over the typical stroke", "dB"),
+    "typical_dbfs": ("typical hit", "dBFS"),
+    "over_db": ("over the typical hit", "dB"),
     "reduction_db": ("reduction", "dB"),
     "attack_to_body_db": ("attack over body", "dB"),
     "offset": ("offset", ""),
@@ -96,7 +96,7 @@ def first_pass_report(song: Song) -> dict[str, Any]:
         "mix": _before_after(report["before"], report["after"]) if report else [],
         "made_at": _by_station(song, report["applied"]) if report else [],
         "lanes": card.lanes(shown.get("card", ())),
-        "strokes": card.strokes(shown.get("strokes", ())),
+        "hits": card.hits(shown.get("hits", ())),
         "goal": GOAL_WORDS[song.school["goal"]],
         "schools": schools.all_names(),
         "rows": [
@@ -161,7 +161,7 @@ def _is_name(value: Any) -> bool:
 
 
 def _flat(value: Any, path: str = "") -> dict[str, Any]:
-    """Leaves of a document by path; lists of strokes or runs count as one value."""
+    """Leaves of a document by path; lists of hits or runs count as one value."""
     if isinstance(value, dict):
         return {
             k: v

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlencode
 
-from arkund.bench.pictures.common import strokes_for
+from arkund.bench.pictures.common import hits_for
 from arkund.bench.rulers import stage_rulers
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label
@@ -34,11 +34,11 @@ class InHand:
         """Whether it is a mic's."""
         return self.path.startswith("mics.")
 
-    def strokes(self, sheet: Sheet) -> list[Hit]:
-        """The strokes by which it is judged: of a mic its drum's, of a group those of its mics'
+    def hits(self, sheet: Sheet) -> list[Hit]:
+        """The hits by which it is judged: of a mic its drum's, of a group those of its mics'
         drums, else all shells'."""
         if self.is_mic:
-            return strokes_for(sheet, self.name)
+            return hits_for(sheet, self.name)
         inside = {m.name.piece for m in sheet.mics.values() if m.to == self.name} - {None}
         listed = hits_of(sheet)
         own = [h for h in listed if h.piece in inside]

@@ -22,7 +22,7 @@ from arkund.core.mix.channels import (
     Send,
     stage_path,
 )
-from arkund.core.mix.lanes import mic_order, stroke_lists
+from arkund.core.mix.lanes import hit_lists, mic_order
 from arkund.core.mix.layers import LayerBase
 from arkund.core.mix.patches import read_path
 from arkund.core.mix.sheet import Sheet, TimingRule
@@ -160,7 +160,7 @@ def gate_sources(sheet: Sheet, mic: str) -> Choice:
 
 
 def replace_rulers(sheet: Sheet, mic: str, layer: str) -> list[Ruler]:
-    """Even strokes of a mic, and the numbers of the layer in hand: its fader first."""
+    """Even hits of a mic, and the numbers of the layer in hand: its fader first."""
     out = [_ruler(f"mics.{mic}.even", Even, "amount")]
     if (one := sheet.layers.get(layer)) is not None:
         shared = described(LayerBase)
@@ -211,7 +211,7 @@ def key_sources(sheet: Sheet, channel: str, stage: Stage) -> Choice | None:
         names += sheet.groups
     if channel == DRUM_BUS:
         names += sheet.buses
-    names += stroke_lists(sheet)
+    names += hit_lists(sheet)
     options = [(json.dumps(""), "itself"), *((json.dumps(n), mic_label(n)) for n in names)]
     return Choice(f"{stage_path(channel, stage)}.key.source", "listens to", tuple(options))
 

@@ -37,7 +37,7 @@ def register(add: Add) -> None:
         "--least-sure",
         type=float,
         metavar="SHARE",
-        help="leave strokes out of MIDI that are less sure, 0 to 1",
+        help="leave hits out of MIDI that are less sure, 0 to 1",
     )
     sub.add_argument("-o", dest="out", type=given_path, required=True, metavar="PATH")
     sub = add("import-sheet", _import_sheet, "take over the settings of a sheet from a file")
@@ -119,10 +119,10 @@ def _export(args: argparse.Namespace) -> dict[str, Any]:
 
     least = EXPORTED if args.least_sure is None else args.least_sure
     if not 0 <= least <= 1:
-        raise ArkundError("How sure a stroke must be is a share from 0 to 1, e.g. 0.6.")
+        raise ArkundError("How sure a hit must be is a share from 0 to 1, e.g. 0.6.")
     left = exports.doubtful(timing.sheet_of(song), least) if args.kind == "midi" else 0
     if left:
-        many = "stroke" if left == 1 else "strokes"
+        many = "hit" if left == 1 else "hits"
         say(f"{left} {many} less than {least:.0%} sure {'is' if left == 1 else 'are'} left out.")
     files = exports.export(song, args.kind, args.out, least)
     return {"files": [str(p) for p in files], "left_out": left}

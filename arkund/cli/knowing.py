@@ -17,7 +17,7 @@ def register(add: Add) -> None:
         ("log", "log", "the revisions that lead to the present sheet"),
     ):
         add(name, _fact(fact), about).add_argument("song")
-    sub = add("hits", _hits, "the strokes of a take")
+    sub = add("hits", _hits, "the hits of a take")
     sub.add_argument("song")
     sub.add_argument("--take", type=int, default=1)
     sub = add("findings", _findings, "what was found and is proposed")

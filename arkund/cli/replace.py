@@ -1,4 +1,4 @@
-"""Replace: layers, subs, samples, even strokes, patches."""
+"""Replace: layers, subs, samples, even hits, patches."""
 
 import argparse
 from typing import Any
@@ -9,27 +9,33 @@ from arkund.core.errors import ArkundError
 
 def register(add: Add) -> None:
     """The commands of this module."""
-    sub = add("harvest", _harvest, "a piece's strokes as samples, the best isolated first")
+    sub = add("harvest", _harvest, "a piece's hits as samples, the best isolated first")
     sub.add_argument("song")
     sub.add_argument("piece")
     sub.add_argument(
         "-o", dest="out", type=given_path, metavar="DIR", help="write the sample set there"
     )
-    sub = add("layer", _layer, "lay samples under a piece's strokes, or play them instead")
+    sub = add("layer", _layer, "lay samples under a piece's hits, or play them instead")
     sub.add_argument("song")
     sub.add_argument("piece")
     sub.add_argument(
         "--from",
         dest="source",
         default="song",
-        help="song (its own strokes), simulated, stock:NAME, a folder of samples, a one-shot "
+        help="song (its own hits), simulated, stock:NAME, a folder of samples, a one-shot "
         "recording, or FILE.sfz",
     )
     sub.add_argument("--mode", choices=("under", "instead"), default="under")
-    sub.add_argument("--strokes", default="accents", help="accents, all, or velocities: 20-127")
+    sub.add_argument(
+        "--hits",
+        "--strokes",
+        dest="hits",
+        default="accents",
+        help="accents, all, or velocities: 20-127",
+    )
     sub.add_argument("--blend-db", type=float, help="its fader")
-    sub = add("stock", _stock, "strokes that go from song to song: list, keep a piece's, take out")
-    sub.add_argument("song", nargs="?", help="whose strokes are kept")
+    sub = add("stock", _stock, "hits that go from song to song: list, keep a piece's, take out")
+    sub.add_argument("song", nargs="?", help="whose hits are kept")
     sub.add_argument("piece", nargs="?", help="which piece's")
     sub.add_argument("--name", default="", help="what the set is called")
     sub.add_argument(
@@ -40,11 +46,17 @@ def register(add: Add) -> None:
         help="keep a folder of samples, a one-shot recording or an SFZ kit for the piece",
     )
     sub.add_argument("--take-out", default="", metavar="NAME", help="take a set out")
-    sub = add("sub", _sub, "lay a tone under a piece's strokes")
+    sub = add("sub", _sub, "lay a tone under a piece's hits")
     sub.add_argument("song")
     sub.add_argument("piece")
     sub.add_argument("--note", default="auto", help="auto, a note such as C1, or 50Hz")
-    sub.add_argument("--strokes", default="all", help="accents, all, or velocities: 20-127")
+    sub.add_argument(
+        "--hits",
+        "--strokes",
+        dest="hits",
+        default="all",
+        help="accents, all, or velocities: 20-127",
+    )
     sub.add_argument("--blend-db", type=float, help="its fader")
     sub.add_argument(
         "--crossover",
@@ -56,14 +68,14 @@ def register(add: Add) -> None:
     sub.add_argument("song")
     sub.add_argument("layer", help="its name in the sheet, e.g. snare_layer")
     sub.add_argument("number", type=int, help="the sample, counted from 1")
-    sub.add_argument("--length-ms", type=float, help="from its stroke on")
+    sub.add_argument("--length-ms", type=float, help="from its hit on")
     sub.add_argument("--fade-in-ms", type=float)
     sub.add_argument("--fade-out-ms", type=float)
-    sub = add("even", _even, "bring a piece's strokes nearer to their like")
+    sub = add("even", _even, "bring a piece's hits nearer to their like")
     sub.add_argument("song")
     sub.add_argument("piece")
     sub.add_argument("--amount", type=float, required=True, help="0 to 1; 0 leaves them alone")
-    sub = add("patch", _patch, "replace a bad stroke in all mics by one that matches it")
+    sub = add("patch", _patch, "replace a bad hit in all mics by one that matches it")
     sub.add_argument("song")
     sub.add_argument("hit", help="its id, as `arkund hits` lists it")
     sub.add_argument(
@@ -84,9 +96,7 @@ def _layer(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.songs import locks, replacing
 
     with locks.song_lock(song.slug):
-        made = replacing.layer(
-            song, args.piece, args.source, args.mode, args.strokes, args.blend_db
-        )
+        made = replacing.layer(song, args.piece, args.source, args.mode, args.hits, args.blend_db)
     if made.reason:
         say(made.reason)
     return {"revision": made.number, "label": made.label}
@@ -115,9 +125,7 @@ def _sub(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.songs import locks, replacing
 
     with locks.song_lock(song.slug):
-        made = replacing.sub(
-            song, args.piece, args.note, args.strokes, args.blend_db, args.crossover
-        )
+        made = replacing.sub(song, args.piece, args.note, args.hits, args.blend_db, args.crossover)
     return {"revision": made.number, "label": made.label}
 
 
@@ -153,5 +161,5 @@ def _patch(args: argparse.Namespace) -> dict[str, Any]:
     if args.matches:
         return replacing.stand_ins(song, args.hit)
     with locks.song_lock(song.slug):
-        made = replacing.patch_stroke(song, args.hit, args.by)
+        made = replacing.patch_hit(song, args.hit, args.by)
     return {"revision": made.number, "label": made.label}

@@ -1,4 +1,4 @@
-"""What is found in a take's sound: strokes, delays between mics, levels. Kept by content hash, so
+"""What is found in a take's sound: hits, delays between mics, levels. Kept by content hash, so
 that every revision knows the analysis that it was made from."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -17,7 +17,7 @@ from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.audio.overview import Overview
 from arkund.core.hits.detect import Detected, detect
 from arkund.core.hits.hit import Hit, hit_id
-from arkund.core.hits.unlisted import unlisted_strokes
+from arkund.core.hits.unlisted import unlisted_hits
 from arkund.core.kit.roles import BESIDE, parse_mic_name
 from arkund.core.measure.heard import heard_levels
 from arkund.core.measure.levels import MicSound, measure_mic, measure_sound
@@ -37,7 +37,7 @@ NOT_THERE = measure_mic(np.zeros(0, np.float32), 48000).as_dict()
 class Analysis:
     """What was measured in one take: pairs of mics, and by mic its measures, the name its file
     came under, and how loud each piece is in it (dBFS); by piece the times in s at which its mic
-    hears what may be a stroke that the list lacks (``unlisted``)."""
+    hears what may be a hit that the list lacks (``unlisted``)."""
 
     pairs: tuple[Pair, ...] = ()
     measures: Mapping[str, Mapping[str, object]] = field(default_factory=dict)
@@ -48,7 +48,7 @@ class Analysis:
 
 @dataclass(frozen=True)
 class Sound:
-    """One mic's sound in a take and where it is stored; ``in_kit`` where strokes are to be found
+    """One mic's sound in a take and where it is stored; ``in_kit`` where hits are to be found
     and delays measured in it; ``rate_was`` that of the file as it came (0: the song's)."""
 
     path: Path
@@ -73,7 +73,7 @@ class Sound:
 
 @dataclass(frozen=True)
 class Known:
-    """What needs no new analysis: the strokes, and what ``analysis`` says of the mics that are the
+    """What needs no new analysis: the hits, and what ``analysis`` says of the mics that are the
     ``same`` as then."""
 
     hits: Sequence[Hit]
@@ -86,7 +86,7 @@ AT_ONCE_SAMPLES = 120_000_000
 minutes are 110 million.)"""
 
 OVERLAP_S = 2.0
-"""Parts of a long take are heard so much beyond their borders, where strokes still ring."""
+"""Parts of a long take are heard so much beyond their borders, where hits still ring."""
 
 
 @dataclass(frozen=True)
@@ -102,7 +102,7 @@ class _Found:
 def analyse(
     sounds: Mapping[str, Sound], rate: int, progress: Progress, known: Known | None = None
 ) -> tuple[list[Hit], Analysis]:
-    """The strokes of a take and its analysis, as far as they are not ``known``. A long take is heard
+    """The hits of a take and its analysis, as far as they are not ``known``. A long take is heard
     part by part, so that memory stays within some 1.3 GB and one mic."""
     same = known.same if known else frozenset()
     kit = {mic: sound for mic, sound in sounds.items() if sound.in_kit}
@@ -113,7 +113,7 @@ def analyse(
         audio = {mic: sound.read for mic, sound in sounds.items()}
     else:
         whole = {mic: sound.read() for mic, sound in sounds.items()}
-        # What rests on no stroke is measured while strokes are found, which keeps one core busy and
+        # What rests on no hit is measured while hits are found, which keeps one core busy and
         # the other now and then.
         with _beside() as pool:
             measured = {
@@ -171,7 +171,7 @@ def _heard(
         pairs = known.analysis.pairs
     else:
         pairs = tuple(_plain(p) for p in align_take(kit, hits, rate))
-    return _Found(hits, maybes, pairs, unlisted_strokes(kit, rate, hits, maybes))
+    return _Found(hits, maybes, pairs, unlisted_hits(kit, rate, hits, maybes))
 
 
 def _spans(kit: Mapping[str, Sound], rate: int) -> list[tuple[int, int]]:
@@ -239,7 +239,7 @@ def _beside() -> Iterator[ThreadPoolExecutor]:
 
 
 def _measured(sound: Sound, audio: NDArray[np.float32], rate: int) -> MicSound | None:
-    """What is measured of a mic without its strokes; its overview is stored."""
+    """What is measured of a mic without its hits; its overview is stored."""
     storage.store_overview(sound.sha256, sound.pick, Overview.of(audio))
     return measure_sound(audio, rate)
 

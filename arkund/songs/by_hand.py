@@ -11,9 +11,9 @@ from arkund.core.clean.rule import GateRule
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label
 from arkund.core.mix.channels import Mic
+from arkund.core.mix.hits import Hits
 from arkund.core.mix.patches import Patch
 from arkund.core.mix.sources import gate_rule
-from arkund.core.mix.strokes import Strokes
 from arkund.core.units import samples_to_ms
 from arkund.songs import findings, revisions
 from arkund.songs.models import Revision, Song
@@ -118,14 +118,14 @@ def _named_spans(mic: Mic) -> dict[str, regions.Span]:
     )
 
 
-def _rule(study: Study, mic: Mic, opens_on: str = "strokes") -> GateRule:
+def _rule(study: Study, mic: Mic, opens_on: str = "hits") -> GateRule:
     clean = mic.clean.model_copy(update={"opens_on": opens_on})
     heard = [*study.hits, *study.unlisted]
-    return gate_rule(mic.model_copy(update={"clean": clean}), study.rate, lambda: Strokes(heard))
+    return gate_rule(mic.model_copy(update={"clean": clean}), study.rate, lambda: Hits(heard))
 
 
 def _derived(study: Study, name: str) -> list[regions.Span]:
-    """By the threshold where that is what opens the gate, else by the strokes."""
+    """By the threshold where that is what opens the gate, else by the hits."""
     mic, frames = study.sheet.mics[name], study.sheet.frames
     if not mic.clean.on or mic.clean.opens_on != "threshold":
         rule = _rule(study, mic)

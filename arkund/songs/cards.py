@@ -7,12 +7,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.advise.by_stage import by_stage, causes_of
-from arkund.core.advise.goal import GOALS, MET, Figure, card_of, figures, strokes_of
+from arkund.core.advise.goal import GOALS, MET, Figure, card_of, figures, hits_of
 from arkund.core.advise.in_step import pair_figures
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label
-from arkund.core.measure.punch import average_strokes
+from arkund.core.measure.punch import average_hits
 from arkund.core.mix.building import build
 from arkund.songs import findings, schools
 from arkund.songs.models import Song
@@ -60,19 +60,19 @@ def rows_of(study: Study, school: School) -> list[dict[str, Any]]:
     return rows
 
 
-def strokes_drawn(study: Study) -> list[dict[str, Any]]:
-    """The average stroke of each shell in the mix as recorded and now, at equal loudness:
+def hits_drawn(study: Study) -> list[dict[str, Any]]:
+    """The average hit of each shell in the mix as recorded and now, at equal loudness:
     ``piece``, ``label``, and levels over time, 1 the higher of both peaks."""
-    strokes = strokes_of(study)
+    hits = hits_of(study)
     recorded = build(study.sheet, study.library, "recorded").output
     sounds = (study.engine.read_apart(recorded, 0, study.sheet.frames), study.mix())
     with ThreadPoolExecutor(2) as pool:
-        both = list(pool.map(lambda sound: average_strokes(sound, study.rate, strokes), sounds))
+        both = list(pool.map(lambda sound: average_hits(sound, study.rate, hits), sounds))
     return [drawn(piece, then, both[1][piece]) for piece, then in both[0].items()]
 
 
 def drawn(piece: str, before: NDArray[np.float64], now: NDArray[np.float64]) -> dict[str, Any]:
-    """One shell's two strokes against the higher peak of both."""
+    """One shell's two hits against the higher peak of both."""
     top = max(float(before.max()), float(now.max()), 1e-9)
     return {
         "piece": piece,

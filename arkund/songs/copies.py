@@ -1,12 +1,12 @@
-"""Bars and single strokes copied over the song, in all mics at once."""
+"""Bars and single hits copied over the song, in all mics at once."""
 
 from itertools import pairwise
 from typing import Any
 
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label
+from arkund.core.mix.hits import copy_of, played_hits, take_hits
 from arkund.core.mix.sheet import Sheet, Take
-from arkund.core.mix.strokes import copy_of, played_hits, take_hits
 from arkund.core.mix.tempo import grid_of
 from arkund.core.timing.copying import cut_before
 from arkund.core.timing.grid import LAST_BAR
@@ -24,7 +24,7 @@ def copy_bars(
     """Keep bars ``first`` to ``last`` of a take laid over the song from ``to_bar`` on, so many
     times in a row; the song grows where they go beyond its end.
 
-    Cuts fall before the strokes on the bar lines, of the copy and of what it covers. Raises
+    Cuts fall before the hits on the bar lines, of the copy and of what it covers. Raises
     `ArkundError` where the bars are not in the song or the copy would be another length there.
     """
     sheet = _sheet(song)
@@ -82,19 +82,19 @@ def copy_bars(
     )
 
 
-def copy_stroke(song: Song, base: int, hit_id: str, to: float | str) -> Revision:
-    """Keep one stroke, with what falls together with it, copied in all mics: in place of another
-    stroke (its id) or at a time as heard (s)."""
+def copy_hit(song: Song, base: int, hit_id: str, to: float | str) -> Revision:
+    """Keep one hit, with what falls together with it, copied in all mics: in place of another
+    hit (its id) or at a time as heard (s)."""
     sheet = _sheet(song)
     played = {h.id: h for h in played_hits(sheet, storage.load_hits)}
     hit = played.get(hit_id)
     target = played.get(to) if isinstance(to, str) else None
     if hit is None or (isinstance(to, str) and target is None):
-        raise ArkundError("That stroke is not in the hit list; it may have been changed elsewhere.")
+        raise ArkundError("That hit is not in the hit list; it may have been changed elsewhere.")
     study = study_of(sheet)
     to_s = target.time_s if target else study.before_moves_s(float(to))
     if not 0 <= to_s <= sheet.frames / sheet.rate:
-        raise ArkundError("A stroke can only be copied to a place within the song.")
+        raise ArkundError("A hit can only be copied to a place within the song.")
     made = copy_of(hit, to_s, sheet, storage.load_hits).model_dump(mode="json")
     place = grid_of(sheet).place(to_s)
     return revisions.keep(
@@ -102,7 +102,7 @@ def copy_stroke(song: Song, base: int, hit_id: str, to: float | str) -> Revision
         base,
         _patch(sheet, [made]),
         station="edit",
-        label=f"{label(hit.piece)} stroke of {grid_of(sheet).place(hit.time_s)} copied to {place}",
+        label=f"{label(hit.piece)} hit of {grid_of(sheet).place(hit.time_s)} copied to {place}",
     )
 
 

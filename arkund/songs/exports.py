@@ -21,14 +21,14 @@ LARGEST_SHEET = 50_000_000
 
 
 def doubtful(sheet: Sheet, least: float = EXPORTED) -> int:
-    """How many strokes are less sure than ``least``, and so are no notes for other programs."""
+    """How many hits are less sure than ``least``, and so are no notes for other programs."""
     return sum(h.confidence < least for h in hits_of(sheet))
 
 
 def export(song: Song, kind: str, path: Path, least: float = EXPORTED) -> list[Path]:
     """Write ``midi`` (hits as heard that are at least so sure, with the tempo map), ``csv`` (all
     hits, with how sure they are; edits beside them as ``…-edits.csv``), ``json`` (the sheet) or
-    ``sfz`` (a folder with the song's own strokes as a kit).
+    ``sfz`` (a folder with the song's own hits as a kit).
     Returns the files written."""
     sheet = sheet_of(song)
     if kind == "sfz":
@@ -49,7 +49,7 @@ def export(song: Song, kind: str, path: Path, least: float = EXPORTED) -> list[P
 
 
 def import_hits(song: Song, path: Path) -> Revision:
-    """The strokes of a CSV file in place of the song's (`take_over`). Raises `ArkundError`."""
+    """The hits of a CSV file in place of the song's (`take_over`). Raises `ArkundError`."""
     return take_over(song, read_hits_csv(read_text(path)), path.name)
 
 
@@ -84,7 +84,7 @@ def _fitting_gate(
     if not same_sound:
         fitting["regions"] = own["regions"]
         if not fitting["regions"] and fitting["opens_on"] == "hand":
-            fitting["opens_on"] = "strokes"
+            fitting["opens_on"] = "hits"
     if fitting["key"]["source"] not in ("", *ours.mics):
         fitting["key"] = {**fitting["key"], "source": ""}
     return fitting

@@ -15,14 +15,14 @@ from arkund.core.clean.rule import SOFT_MS
 from arkund.core.errors import ArkundError
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
-from arkund.core.measure.strokes import mean_envelope_db, ring_by_band_s
+from arkund.core.measure.hits import mean_envelope_db, ring_by_band_s
 from arkund.core.mix.channels import Clean
 from arkund.core.mix.engine import Engine
+from arkund.core.mix.hits import Hits, sounding_hits, sounding_unlisted
 from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.nodes import Gated, Node, key_of
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import gate_rule
-from arkund.core.mix.strokes import Strokes, sounding_hits, sounding_unlisted
 from arkund.songs import by_hand, findings, lately, revisions, storage
 from arkund.songs.analysing import NOT_THERE, analysis_of
 from arkund.songs.models import Song
@@ -86,7 +86,7 @@ def measures(song: Song) -> dict[str, Any]:
 
 
 def hits_of(sheet: Sheet) -> Sequence[Hit]:
-    """The strokes that are heard, in the song's time."""
+    """The hits that are heard, in the song's time."""
     return lately.made("hits", sheet, lambda: sounding_hits(sheet, storage.library()))
 
 
@@ -214,10 +214,10 @@ def gate_proposal(sheet: Sheet, mic: str) -> GateProposal:
     )
 
 
-def stroke_envelope_db(
+def hit_envelope_db(
     sheet: Sheet, mic: str, onsets: Sequence[float], seconds: float, columns: int
 ) -> "np.ndarray[Any, np.dtype[np.float64]]":
-    """`mean_envelope_db` of a mic's strokes as its gate receives them."""
+    """`mean_envelope_db` of a mic's hits as its gate receives them."""
     return lately.named(
         _of_input(f"envelope {seconds} {columns} {list(onsets)}", sheet, mic),
         lambda: mean_envelope_db(gate_input(sheet, mic), sheet.rate, onsets, seconds, columns),
@@ -225,7 +225,7 @@ def stroke_envelope_db(
 
 
 def _of_input(what: str, sheet: Sheet, mic: str) -> str:
-    """Names what rests on a gate's input and on the strokes."""
+    """Names what rests on a gate's input and on the hits."""
     placed = graph_of(sheet).mics[mic].placed
     return key_of(what, placed.key, mic, [(h.piece, h.kind, h.time_s) for h in hits_of(sheet)])
 
@@ -241,9 +241,9 @@ def gate_report(sheet: Sheet, mic: str, clean: Clean | None = None) -> dict[str,
     listed = hits_of(sheet)
     unlisted = sounding_unlisted(sheet, storage.library(), listed)
     strays = [h.time_s for h in unlisted if h.piece == piece]
-    strokes = Strokes([*listed, *unlisted])
+    hits = Hits([*listed, *unlisted])
     mic_so = sheet.mics[mic].model_copy(update={"clean": c})
-    rule = gate_rule(mic_so, sheet.rate, lambda: strokes)
+    rule = gate_rule(mic_so, sheet.rate, lambda: hits)
     key = gate_key(sheet, mic) if c.opens_on == "threshold" else sound
     gated = None
     if c.shuts == "ring":

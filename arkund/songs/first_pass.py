@@ -90,7 +90,7 @@ def run(
         "before": before,
         "after": after,
         "card": card,
-        "strokes": cards.strokes_drawn(study),
+        "hits": cards.hits_drawn(study),
     }
     if last is not None:
         mix = {"before": before, "after": after}
@@ -136,7 +136,7 @@ def preview(
         "left_out": left_out,
         "matters_most": [asdict(m) for m in most],
         "card": cards.rows_of(study, school),
-        "strokes": cards.strokes_drawn(study),
+        "hits": cards.hits_drawn(study),
     }
     progress(1.0, "nothing was changed")
     return report

@@ -1,4 +1,4 @@
-"""Corrections of the hit list by ear: strokes added, taken away, reclassed, nudged."""
+"""Corrections of the hit list by ear: hits added, taken away, reclassed, nudged."""
 
 import uuid
 from collections.abc import Mapping, Sequence
@@ -10,9 +10,9 @@ from arkund.core.exchange.tables import HitRow
 from arkund.core.hits.hear.arrival import first_arrival
 from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.kit.roles import label, sort_pieces
+from arkund.core.mix.hits import played_hits
 from arkund.core.mix.laying import laid_at
 from arkund.core.mix.sheet import Sheet, Take
-from arkund.core.mix.strokes import played_hits
 from arkund.songs import revisions, storage
 from arkund.songs.models import Revision, Song
 from arkund.songs.studies import study_of
@@ -22,21 +22,21 @@ REACH_S = 0.012
 
 
 def known_pieces(sheet: Sheet) -> list[str]:
-    """Pieces that have a mic or a stroke."""
+    """Pieces that have a mic or a hit."""
     close = {m.name.piece for m in sheet.mics.values()}
     struck = {h.piece for h in played_hits(sheet, storage.load_hits)}
     return sort_pieces({p for p in close | struck if p})
 
 
 def correct(song: Song, base: int, ids: list[str], change: dict[str, Any]) -> Revision:
-    """Keep what was said of some strokes. ``change`` has any of ``gone``, ``piece``, ``kind``,
-    ``velocity`` and ``nudge_s`` (added to each one's time). Raises `ArkundError` where a stroke is
+    """Keep what was said of some hits. ``change`` has any of ``gone``, ``piece``, ``kind``,
+    ``velocity`` and ``nudge_s`` (added to each one's time). Raises `ArkundError` where a hit is
     not in the list or nothing is said."""
     sheet = _sheet(song)
     played = {h.id: h for h in played_hits(sheet, storage.load_hits)}
     if missing := [i for i in ids if i not in played]:
         raise ArkundError(
-            f"{len(missing)} of the strokes are no longer in the hit list; the page "
+            f"{len(missing)} of the hits are no longer in the hit list; the page "
             "shows the present ones after a reload."
         )
     said: dict[str, Any] = {
@@ -44,7 +44,7 @@ def correct(song: Song, base: int, ids: list[str], change: dict[str, Any]) -> Re
     }
     nudge = float(change.get("nudge_s", 0.0))
     if not ids or not (said or nudge):
-        raise ArkundError("Choose strokes and say what is to be changed about them.")
+        raise ArkundError("Choose hits and say what is to be changed about them.")
     patch: dict[str, Any] = {}
     if nudge:
         said["nudge_s"] = nudge
@@ -53,13 +53,13 @@ def correct(song: Song, base: int, ids: list[str], change: dict[str, Any]) -> Re
     said.pop("nudge_s", None)
     what = _words(said, nudge)
     first = played[ids[0]]
-    which = label(first.piece) if len({played[i].piece for i in ids}) == 1 else "strokes"
+    which = label(first.piece) if len({played[i].piece for i in ids}) == 1 else "hits"
     many = f"{len(ids)} × {which}" if len(ids) > 1 else which
     return revisions.keep(song.pk, base, patch, label=f"{many}: {what}", station="edit")
 
 
 def _entry(sheet: Sheet, hit: Hit, said: Mapping[str, Any]) -> tuple[str, dict[str, Any] | None]:
-    """Path and value of a stroke's correction with what is ``said`` of it added."""
+    """Path and value of a hit's correction with what is ``said`` of it added."""
     number, take, in_file = _take_at(sheet, hit.time_s)
     name = hit.id.partition("-")[0]  # a copy is what it was copied from
     before = take.corrections.get(name)
@@ -70,13 +70,13 @@ def _entry(sheet: Sheet, hit: Hit, said: Mapping[str, Any]) -> tuple[str, dict[s
     added = before is not None and not any(
         h.id == name for h in (storage.load_hits(take.hits) if take.hits else ())
     )
-    # A stroke that an ear added and an ear takes away leaves nothing behind.
+    # A hit that an ear added and an ear takes away leaves nothing behind.
     nothing = added and entry.get("gone")
     return f"takes.{number}.corrections.{name}", None if nothing else entry
 
 
 def add(song: Song, base: int, piece: str, heard_s: float, kind: str = "plain") -> Revision:
-    """Keep a stroke that was missed, heard at a time of the song as it sounds now."""
+    """Keep a hit that was missed, heard at a time of the song as it sounds now."""
     sheet = _sheet(song)
     at = _place_of(sheet, piece, heard_s)
     at = _first_arrival(sheet, piece, at)
@@ -84,7 +84,7 @@ def add(song: Song, base: int, piece: str, heard_s: float, kind: str = "plain") 
     in_file = round(in_file, 6)
     name = hit_id(piece, in_file)
     if any(h.id == name for h in played_hits(sheet, storage.load_hits)):
-        raise ArkundError(f"There is a {label(piece)} stroke at that very place already.")
+        raise ArkundError(f"There is a {label(piece)} hit at that very place already.")
     if take.hits and any(h.id == name for h in storage.load_hits(take.hits)):
         name = uuid.uuid4().hex[:10]
     entry = {"piece": piece, "time_s": in_file, "kind": kind}
@@ -92,7 +92,7 @@ def add(song: Song, base: int, piece: str, heard_s: float, kind: str = "plain") 
         song.pk,
         base,
         {f"takes.{number}.corrections.{name}": entry},
-        label=f"{label(piece)}: {kind} stroke added at {heard_s:.3f} s",
+        label=f"{label(piece)}: {kind} hit added at {heard_s:.3f} s",
         station="edit",
     )
 
@@ -132,7 +132,7 @@ SAME_TIME_S = 2e-6
 
 
 def take_over(song: Song, rows: Sequence[HitRow], name: str, base: int | None = None) -> Revision:
-    """Make the hit list what a table says: strokes that it knows by their ids are changed where it
+    """Make the hit list what a table says: hits that it knows by their ids are changed where it
     says otherwise, those without an id in the list are added, and those that it lacks are taken out.
     Times are as heard. Raises `ArkundError`, also where nothing differs."""
     sheet = _sheet(song)
@@ -145,7 +145,7 @@ def take_over(song: Song, rows: Sequence[HitRow], name: str, base: int | None = 
             f"The file lists {len(rows)} hits; a song of {sheet.frames / sheet.rate:.0f} s has "
             f"{most} at most, {MOST_A_SECOND} a second."
         )
-    # A copied stroke is what it was copied from, and is said there.
+    # A copied hit is what it was copied from, and is said there.
     rows = [row for row in rows if row.id in played or row.id not in heard]
     kit = known_pieces(sheet)
     patch: dict[str, Any] = {}
@@ -168,12 +168,12 @@ def take_over(song: Song, rows: Sequence[HitRow], name: str, base: int | None = 
         path, patch[path] = _entry(sheet, played[gone], {"gone": True})
         counts["taken out"] += 1
     if not patch:
-        raise ArkundError("The file says of every stroke what the list says; nothing was changed.")
+        raise ArkundError("The file says of every hit what the list says; nothing was changed.")
     words = ", ".join(f"{count} {what}" for what, count in counts.items() if count)
     assert song.current is not None
     number = song.current.number if base is None else base
     return revisions.keep(
-        song.pk, number, patch, label=f"Strokes from {name[:80]}: {words}", station="edit"
+        song.pk, number, patch, label=f"Hits from {name[:80]}: {words}", station="edit"
     )
 
 
@@ -194,7 +194,7 @@ def _difference(row: HitRow, hit: Hit) -> dict[str, Any]:
 def _added(sheet: Sheet, study: Study, row: HitRow) -> tuple[str, dict[str, Any]]:
     at = study.before_moves_s(row.time_s)
     if not 0 <= at <= sheet.frames / sheet.rate:
-        raise ArkundError(f"A stroke at {row.time_s:.3f} s lies outside the song.")
+        raise ArkundError(f"A hit at {row.time_s:.3f} s lies outside the song.")
     number, _, in_file = _take_at(sheet, at)
     entry = {"piece": row.piece, "time_s": round(in_file, 6), "kind": row.kind or "plain"}
     if row.velocity is not None:
@@ -223,7 +223,7 @@ def _sheet(song: Song) -> Sheet:
 def _take_at(sheet: Sheet, seconds: float) -> tuple[int, Take, float]:
     """Place in the sheet and the take that sounds at a time before moves, and that time in the
     take's file."""
-    # A stroke at the very border of two stretches was rounded to the microsecond.
+    # A hit at the very border of two stretches was rounded to the microsecond.
     sounding = laid_at(sheet, (seconds + 1e-6) * sheet.rate)
     number, take = next((n, t) for n, t in enumerate(sheet.takes) if t.number == sounding.take)
     return number, take, seconds + (take.offset - sounding.shift) / sheet.rate

@@ -220,7 +220,7 @@ def _sound(lane: _Lane) -> Sound:
 
 def _lined_up(analysed: Mapping[int, _Analysed], lanes: list[_Lane]) -> dict[int, _Analysed]:
     """Takes with their lag behind the first: as their files' time stamps say where these fit a
-    song, else as their strokes fall together."""
+    song, else as their hits fall together."""
     first = min(analysed)
     stamps = {take: _stamp_s(take, lanes) for take in analysed}
     out = {}
@@ -292,13 +292,13 @@ def _write(
     )
     with transaction.atomic():
         song = models.Song.objects.create(name=wishes.name.strip(), slug=_free_slug(wishes.name))
-        label = f"Loaded in: {len(files)} mics, {len(first.hits)} strokes found"
+        label = f"Loaded in: {len(files)} mics, {len(first.hits)} hits found"
         revisions.first_revision(song, sheet, label, {"hits": len(first.hits)})
     return song
 
 
 def _tempo(wishes: Wishes, rate: int, lanes: list[_Lane], take: int, hits: Sequence[Hit]) -> Tempo:
-    """As wished; else of a click that was played to; else estimated from the strokes."""
+    """As wished; else of a click that was played to; else estimated from the hits."""
     beats, unit = parse_meter(wishes.meter)
     click = next((n for n in lanes if n.role == "click" and n.incoming.take == take), None)
     if click is not None and wishes.tempo_bpm is None and wishes.first_downbeat_s is None:

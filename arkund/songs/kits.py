@@ -1,5 +1,5 @@
 """Samples from files: a folder of them, a one-shot recording or an SFZ kit becomes one kit file in
-the media folder; and a song's own strokes become an SFZ kit."""
+the media folder; and a song's own hits become an SFZ kit."""
 
 import io
 from collections.abc import Sequence
@@ -35,7 +35,7 @@ LOUDEST_DB = 24.0
 MOST_FILES = 256
 ONE_SHOT_RING_S = 1.0
 FEWEST = 2
-"""A one-shot recording has so many strokes at least; one stroke is a folder with one file."""
+"""A one-shot recording has so many hits at least; one hit is a folder with one file."""
 
 Audio = NDArray[np.float32]
 
@@ -43,8 +43,8 @@ Audio = NDArray[np.float32]
 def kit_from(path: Path, piece: str, study: Study, called: str = "") -> tuple[Kit, list[str]]:
     """The samples at a path for a piece, at the song's rate, and what was not read of a kit file.
 
-    A folder: each sound in it is one stroke. An SFZ file: its regions on the piece's note, or all
-    where it has none there. A sound: single strokes one after the other, cut and sorted by
+    A folder: each sound in it is one hit. An SFZ file: its regions on the piece's note, or all
+    where it has none there. A sound: single hits one after the other, cut and sorted by
     themselves. ``called`` is what errors call the path. Raises `ArkundError`.
     """
     called = called or path.name
@@ -57,15 +57,15 @@ def kit_from(path: Path, piece: str, study: Study, called: str = "") -> tuple[Ki
             raise ArkundError(
                 f"There is no sound in {called}; samples are {', '.join(SOUNDS)} files."
             )
-        strokes = [_sample(p, study.rate) for p in files[:MOST_FILES]]
+        hits = [_sample(p, study.rate) for p in files[:MOST_FILES]]
     elif path.suffix.lower() == ".sfz":
-        strokes, unknown = _of_sfz(path, piece, study.rate)
+        hits, unknown = _of_sfz(path, piece, study.rate)
     else:
-        strokes = _one_shots(path, piece, study)
-    if len(strokes) > MOST_SAMPLES:
-        strokes = _spread(strokes)
+        hits = _one_shots(path, piece, study)
+    if len(hits) > MOST_SAMPLES:
+        hits = _spread(hits)
     try:
-        return kit_of(strokes, study.rate), unknown
+        return kit_of(hits, study.rate), unknown
     except ValueError:
         raise ArkundError(f"Nothing is heard in the samples of {called}.") from None
 
@@ -136,11 +136,11 @@ def _of_sfz(path: Path, piece: str, rate: int) -> tuple[list[Audio], list[str]]:
     regions, unknown = read_sfz_file(path)
     note = note_of(piece)
     own = [r for r in regions if r.low_key <= note <= r.high_key] or regions
-    strokes = []
+    hits = []
     for region in own[: 4 * MOST_SAMPLES]:
         last = None if region.end is None else region.end + 1
         try:
-            strokes.append(
+            hits.append(
                 _sample(
                     sample_path(path, region),
                     rate,
@@ -152,31 +152,31 @@ def _of_sfz(path: Path, piece: str, rate: int) -> tuple[list[Audio], list[str]]:
             )
         except ArkundError as error:
             raise ArkundError(f"{path.name}, line {region.line}: {error}") from None
-    return strokes, unknown
+    return hits, unknown
 
 
 def _one_shots(path: Path, piece: str, study: Study) -> list[Audio]:
-    """The single strokes of a recording, each until the next or until it has rung out."""
+    """The single hits of a recording, each until the next or until it has rung out."""
     sound = _recording(path, study.rate)
     mic = advice.followed(study, piece)
     hits = [replace(h, piece=piece) for h in detect_hits({mic: sound}, study.rate)]
     found = candidates(sound, study.rate, piece, hits, ONE_SHOT_RING_S)
     if len(found) < FEWEST:
         raise ArkundError(
-            f"{len(found) or 'No'} stroke{'' if len(found) == 1 else 's'} found in {path.name}; a one-shot "
+            f"{len(found) or 'No'} hit{'' if len(found) == 1 else 's'} found in {path.name}; a one-shot "
             "recording has several at rising strength. Put single samples into a folder."
         )
     return [sound[c.at : c.at + c.frames] for c in bands(found)]
 
 
-def _spread(strokes: Sequence[Audio]) -> list[Audio]:
+def _spread(hits: Sequence[Audio]) -> list[Audio]:
     """As many as a layer takes, evenly from soft to loud."""
-    by_level = sorted(strokes, key=lambda s: float(np.abs(s).max(initial=0.0)))
+    by_level = sorted(hits, key=lambda s: float(np.abs(s).max(initial=0.0)))
     return [by_level[int(n)] for n in np.linspace(0, len(by_level) - 1, MOST_SAMPLES)]
 
 
 def write_kit(study: Study, folder: Path) -> list[Path]:
-    """The song's own strokes as ``kit.sfz`` with a WAV a sample, every piece that has a close mic.
+    """The song's own hits as ``kit.sfz`` with a WAV a sample, every piece that has a close mic.
 
     Velocity layers from soft to loud with round robin in each. Raises `ArkundError` where nothing
     stands alone.
@@ -203,7 +203,7 @@ def write_kit(study: Study, folder: Path) -> list[Path]:
                 files.append(folder / name)
                 regions.append(Region(name, note, note, low, high, turn, len(own)))
     if not regions:
-        raise ArkundError("No stroke of this song stands alone long enough to be a sample.")
+        raise ArkundError("No hit of this song stands alone long enough to be a sample.")
     target = folder / "kit.sfz"
     storage.write_atomically(target, write_sfz(regions).encode())
     return [target, *files]

@@ -85,7 +85,7 @@ def trim_together(
 def clip_gain(
     song: Song, mic: str, hit_id: str, gain_db: float, *, base: int | None = None
 ) -> Revision:
-    """One stroke of a mic turned up or down until the next; 0 dB leaves it as recorded. Raises
+    """One hit of a mic turned up or down until the next; 0 dB leaves it as recorded. Raises
     `ArkundError`."""
     song.refresh_from_db()
     study = findings.study_of_song(song)
@@ -93,21 +93,19 @@ def clip_gain(
         raise ArkundError(f"The song has no mic “{mic[:40]}”.")
     hit = next((h for h in study.hits if h.id == hit_id), None)
     if hit is None:
-        raise ArkundError("This stroke is no longer in the list; reload the page.")
+        raise ArkundError("This hit is no longer in the list; reload the page.")
     if not -MOST_GAIN_DB <= gain_db <= MOST_GAIN_DB:
-        raise ArkundError(
-            f"A stroke's gain lies between −{MOST_GAIN_DB:g} and {MOST_GAIN_DB:g} dB."
-        )
+        raise ArkundError(f"A hit's gain lies between −{MOST_GAIN_DB:g} and {MOST_GAIN_DB:g} dB.")
     own = study.sheet.mics[mic].name.piece
     beside = [h.time_s for h in study.hits if own is None or h.piece == hit.piece]
-    patch = level.clip_gain(study, mic, *level.stroke_span(study, beside, hit.time_s), gain_db)
+    patch = level.clip_gain(study, mic, *level.hit_span(study, beside, hit.time_s), gain_db)
     where = f"{label(mic)}, {label(hit.piece)} in bar {study.bar_of(hit.time_s)}"
     said = f"{gain_db:+g} dB".replace("-", "−") if gain_db else "as recorded"
     return _keep(song, patch, f"{where}: {said}", base)
 
 
 def gains_of(study: Study, mic: str, hits: Sequence[Hit]) -> list[float]:
-    """The clip gain that each of the strokes has in a mic, 0 without one."""
+    """The clip gain that each of the hits has in a mic, 0 without one."""
     gains = study.sheet.mics[mic].repair.clip_gains
     starts = [study.before_moves_s(h.time_s) * study.rate for h in hits]
     return [next((g.gain_db for g in gains if g.at <= at < g.at + g.frames), 0.0) for at in starts]

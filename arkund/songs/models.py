@@ -188,7 +188,7 @@ class StagedFile(models.Model):
 
 
 class SampleSet(models.Model):
-    """Single strokes of one piece that are kept for any song: a stored kit file (``sound``), its rate,
+    """Single hits of one piece that are kept for any song: a stored kit file (``sound``), its rate,
     and of each sample its first frame and how many (``samples``); ``origin`` says where from."""
 
     name = models.CharField(max_length=60, unique=True)

@@ -22,7 +22,7 @@ def described(sheet: Sheet, piece: str) -> dict[str, Any]:
     found = asdict(passages_of(sheet, piece))
     if not found["places"]:
         struck = ", ".join(sorted({h.piece for h in hits_of(sheet)}))
-        raise ArkundError(f"No stroke of “{piece[:40]}” was found. Struck are: {struck or 'none'}.")
+        raise ArkundError(f"No hit of “{piece[:40]}” was found. Struck are: {struck or 'none'}.")
     return {"piece": piece, **found, "chorus": chorus_of(sheet)}
 
 

@@ -1,4 +1,4 @@
-"""Replace on a stored song: harvest, layers, sub layers, even strokes."""
+"""Replace on a stored song: harvest, layers, sub layers, even hits."""
 
 import re
 from pathlib import Path
@@ -11,9 +11,9 @@ from arkund.core.advise import replace
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label
+from arkund.core.mix.hits import played_hits
 from arkund.core.mix.layers import SampleLayer
 from arkund.core.mix.patches import Patch
-from arkund.core.mix.strokes import played_hits
 from arkund.core.mix.tempo import grid_of
 from arkund.core.replace.harvest import bands
 from arkund.core.replace.matching import matches
@@ -57,7 +57,7 @@ def harvest(song: Song, piece: str, folder: Path | None = None) -> dict[str, Any
     return {
         "piece": piece,
         "mic": mic,
-        "strokes": len(study.strokes(piece)),
+        "hits": len(study.hits_on(piece)),
         "candidates": rows,
         "files": files,
     }
@@ -68,18 +68,18 @@ def layer(
     piece: str,
     source: str = "song",
     mode: str = "under",
-    strokes: str = "accents",
+    hits: str = "accents",
     blend_db: float | None = None,
     *,
     base: int | None = None,
 ) -> Revision:
-    """A new layer as a revision: of the song's own strokes (``source`` *song*), of the simulated kit's
+    """A new layer as a revision: of the song's own hits (``source`` *song*), of the simulated kit's
     (*simulated*), of a set in the stock (*stock:NAME*), or of the samples in a folder, a one-shot
     recording or an SFZ kit at that path. Raises `ArkundError`."""
     blend = replace.BLEND_DB if blend_db is None else blend_db
     study = findings.study_of_song(song)
     if source == "song":
-        patch = replace.layer_patch(study, piece, mode=mode, strokes=strokes, blend_db=blend)
+        patch = replace.layer_patch(study, piece, mode=mode, hits=hits, blend_db=blend)
         return _keep(song, patch, f"Layer {WHERE[mode]} {label(piece)}", base)
     if not source.strip():
         raise ArkundError("Say which file or folder the samples are in.")
@@ -98,7 +98,7 @@ def layer(
         kits.store(kit, study.rate),
         kit.samples,
         mode=mode,
-        strokes=strokes,
+        hits=hits,
         blend_db=blend,
     )
     return _keep(
@@ -114,7 +114,7 @@ def sub(
     song: Song,
     piece: str,
     note: str = "auto",
-    strokes: str = "all",
+    hits: str = "all",
     blend_db: float | None = None,
     crossover: str = "off",
     *,
@@ -124,7 +124,7 @@ def sub(
     blend = replace.SUB_DB if blend_db is None else blend_db
     study = findings.study_of_song(song)
     patch = replace.sub_patch(
-        study, piece, note=note, strokes=strokes, blend_db=blend, crossover=crossover
+        study, piece, note=note, hits=hits, blend_db=blend, crossover=crossover
     )
     return _keep(song, patch, f"Sub layer under {label(piece)}", base)
 
@@ -139,7 +139,7 @@ def trim_sample(
     fade_out_ms: float | None = None,
     base: int | None = None,
 ) -> Revision:
-    """One sample of a layer, counted from 1, cut to a length from its stroke on and faded otherwise;
+    """One sample of a layer, counted from 1, cut to a length from its hit on and faded otherwise;
     what is not said stays. Its source stays as it is. Raises `ArkundError`."""
     study = findings.study_of_song(song)
     found = study.sheet.layers.get(layer)
@@ -172,22 +172,20 @@ def _room(study: Study, layer: SampleLayer, index: int) -> int:
 
 
 def even(song: Song, piece: str, amount: float) -> Revision:
-    """Even strokes of a piece as a revision."""
+    """Even hits of a piece as a revision."""
     patch = replace.even_patch(findings.study_of_song(song), piece, amount)
-    return _keep(song, patch, f"Even strokes of {label(piece)} by {amount:.0%}", None)
+    return _keep(song, patch, f"Even hits of {label(piece)} by {amount:.0%}", None)
 
 
 def stand_ins(song: Song, hit_id: str) -> dict[str, Any]:
-    """The strokes that can stand in for one, the best first, with the reasons. Raises
-    `ArkundError` for a stroke that is not there."""
+    """The hits that can stand in for one, the best first, with the reasons. Raises
+    `ArkundError` for a hit that is not there."""
     assert song.current is not None
     sheet = song.current.sheet
     played = played_hits(sheet, storage.load_hits)
     target = next((h for h in played if h.id == hit_id), None)
     if target is None:
-        raise ArkundError(
-            f"There is no stroke “{hit_id[:48]}” in the song; `arkund hits` lists them."
-        )
+        raise ArkundError(f"There is no hit “{hit_id[:48]}” in the song; `arkund hits` lists them.")
     place = grid_of(sheet).place
     return {
         "hit": target.id,
@@ -207,17 +205,15 @@ def stand_ins(song: Song, hit_id: str) -> dict[str, Any]:
     }
 
 
-def patch_stroke(
-    song: Song, hit_id: str, with_id: str = "", *, base: int | None = None
-) -> Revision:
-    """A bad stroke replaced in all mics, by the best match or the stroke that is said."""
+def patch_hit(song: Song, hit_id: str, with_id: str = "", *, base: int | None = None) -> Revision:
+    """A bad hit replaced in all mics, by the best match or the hit that is said."""
     song.refresh_from_db()
     found = stand_ins(song, hit_id)
     chosen = with_id or next((m["hit"] for m in found["matches"]), "")
     if not chosen:
-        raise ArkundError(f"No other stroke of {label(found['piece'])} can stand in for that one.")
+        raise ArkundError(f"No other hit of {label(found['piece'])} can stand in for that one.")
     assert song.current is not None
-    return copies.copy_stroke(song, song.current.number if base is None else base, chosen, hit_id)
+    return copies.copy_hit(song, song.current.number if base is None else base, chosen, hit_id)
 
 
 def _keep(song: Song, patch: Patch, words: str, base: int | None, reason: str = "") -> Revision:

@@ -13,7 +13,7 @@ from arkund.core.mix.settable import refuse_internal
 from arkund.core.mix.sheet import Sheet, dump
 from arkund.songs import storage
 from arkund.songs.models import Revision, Song
-from arkund.songs.timing import refuse_unknown_strokes, retimed
+from arkund.songs.timing import refuse_unknown_hits, retimed
 from arkund.songs.wording import label_of, refusal_words
 
 
@@ -73,7 +73,7 @@ def keep(
         raise SheetError(refusal_words(error.path, error.said, before)) from None
     if after == before:
         return current
-    refuse_unknown_strokes(after, patch)
+    refuse_unknown_hits(after, patch)
     _refuse_beyond_the_end(before, after)
     after = retimed(before, after)
     inverse = inverse_patch(before, patch)

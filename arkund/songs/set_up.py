@@ -1,6 +1,6 @@
 """Correcting the set-up: which mic is what, what is left out, which file lies under it.
 
-Such a change is analysed anew: strokes and delays depend on what each mic is close to. It becomes
+Such a change is analysed anew: hits and delays depend on what each mic is close to. It becomes
 a revision like any other, which names its own hit lists and analyses.
 """
 
@@ -178,7 +178,7 @@ def _refuse_length(sheet: Sheet, new: Incoming, seconds: float) -> None:
 def _analysed(
     before: Sheet, after: Sheet, names: Mapping[str, str], wanted: Wanted, progress: Progress
 ) -> Sheet:
-    """The sheet with every take analysed anew; strokes are found anew where the mics in which
+    """The sheet with every take analysed anew; hits are found anew where the mics in which
     they are looked for have changed, not where only sound was swapped."""
     kept = {names[m] for m in kit_mics(before)} == set(kit_mics(after)) and all(
         old == new for old, new in names.items()

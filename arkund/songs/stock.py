@@ -1,4 +1,4 @@
-"""The stock: single strokes that are kept under a name and go from song to song."""
+"""The stock: single hits that are kept under a name and go from song to song."""
 
 from collections.abc import Sequence
 from pathlib import Path
@@ -34,14 +34,14 @@ def listed(piece: str = "") -> list[dict[str, Any]]:
 
 
 def keep_own(song: Song, piece: str, name: str) -> SampleSet:
-    """Keep a song's own strokes of a piece: those that stand alone, from soft to loud. Raises
+    """Keep a song's own hits of a piece: those that stand alone, from soft to loud. Raises
     `ArkundError`."""
     study = findings.study_of_song(song)
     mic = advice.followed(study, piece)
     sound = study.sound(mic, "clean")
     chosen = bands([c for c in advice.harvest(study, piece) if c.hit.kind != "ghost"])
     if not chosen:
-        raise ArkundError(f"No stroke of {label(piece)} stands alone long enough to be a sample.")
+        raise ArkundError(f"No hit of {label(piece)} stands alone long enough to be a sample.")
     kit = kit_of([np.array(sound[c.at : c.at + c.frames]) for c in chosen], study.rate)
     return _keep(
         kit,
@@ -64,7 +64,7 @@ def keep_files(
 
 
 def remove(name: str) -> None:
-    """Take a set out of the stock; layers that use its strokes keep them. Raises `ArkundError`."""
+    """Take a set out of the stock; layers that use its hits keep them. Raises `ArkundError`."""
     named(name).delete()
 
 
@@ -94,9 +94,9 @@ def kit_of_set(name: str, study: Study) -> Kit:
 
 
 def simulated_kit(piece: str, study: Study) -> Kit:
-    """Strokes of the simulated kit at a song's rate. Raises `ArkundError`."""
-    strokes, rate = single_strokes(piece)
-    return kit_of([_at_rate(s, rate, study.rate) for s in strokes], study.rate)
+    """Hits of the simulated kit at a song's rate. Raises `ArkundError`."""
+    hits, rate = single_strokes(piece)
+    return kit_of([_at_rate(s, rate, study.rate) for s in hits], study.rate)
 
 
 def _at_rate(sound: NDArray[np.float32], rate: int, wanted: int) -> NDArray[np.float32]:
@@ -131,7 +131,7 @@ def _keep(kit: Kit, piece: str, name: str, rate: int, origin: str) -> SampleSet:
 
 def sources(piece: str) -> Sequence[tuple[str, str]]:
     """What a layer of a piece can be made from: value and words."""
-    own = [("song", "its own strokes"), ("simulated", "the simulated kit")]
+    own = [("song", "its own hits"), ("simulated", "the simulated kit")]
     return [*own, *((f"{PREFIX}{one['name']}", f"{one['name']} (stock)") for one in listed(piece))]
 
 

@@ -117,7 +117,7 @@ def store_hits(hits: Sequence[Hit]) -> str:
 @lru_cache(maxsize=32)
 def load_hits(digest: str) -> tuple[Hit, ...]:
     """The hit list of a content hash; raises `LostFile` where it is gone or damaged."""
-    return tuple(Hit(**entry) for entry in _load_list("hits", digest, "list of strokes"))
+    return tuple(Hit(**entry) for entry in _load_list("hits", digest, "list of hits"))
 
 
 def _load_list(folder: str, digest: str, what: str) -> Any:
@@ -253,7 +253,7 @@ def forget_made() -> None:
 
 
 def load_unlisted(digest: str) -> Mapping[str, Sequence[float]]:
-    """What an analysis heard of each piece that its list of strokes lacks, times in s."""
+    """What an analysis heard of each piece that its list of hits lacks, times in s."""
     found: Mapping[str, Sequence[float]] = load_analysis(digest).get("unlisted", {})
     return found
 

@@ -7,9 +7,9 @@ from arkund.core.audio.files import read_mono
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import read_tempo
 from arkund.core.kit.roles import label
+from arkund.core.mix.hits import played_hits
 from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.strokes import played_hits
 from arkund.core.mix.tempo import tempo_of
 from arkund.core.timing.click import click_of
 from arkund.core.timing.drift import drifting as drifting_grid
@@ -47,7 +47,7 @@ def constant(song: Song, bpm: float) -> Revision:
 
 
 def drifting(song: Song) -> Revision:
-    """Keep a tempo map that follows the strokes bar by bar."""
+    """Keep a tempo map that follows the hits bar by bar."""
     sheet = _sheet(song)
     grid = grid_of(
         sheet.model_copy(update={"tempo": sheet.tempo.model_copy(update={"changes": ()})})
@@ -71,34 +71,34 @@ def from_click(song: Song) -> Revision:
             "The take that sounds has no click. Give a mic that role, or type a tempo."
         )
     audio = read_mono(storage.sound_path(source.sha256), source.pick)
-    strokes = storage.load_hits(take.hits) if take.hits else ()
-    found = click_of(audio, sheet.rate, strokes, sheet.tempo.beats, sheet.tempo.unit)
+    hits = storage.load_hits(take.hits) if take.hits else ()
+    found = click_of(audio, sheet.rate, hits, sheet.tempo.beats, sheet.tempo.unit)
     if found is None:
         raise ArkundError(f"No regular tick can be made out in {label(name or '')}.")
     if not found.played_to:
         raise ArkundError(
             f"The click of {found.grid.bpm:.2f} BPM was not played to: only {found.share:.0%} of "
-            "the strokes fall on its sixteenths. Follow the drummer instead."
+            "the hits fall on its sixteenths. Follow the drummer instead."
         )
     shift = take.offset / sheet.rate
     grid = replace(found.grid, first_downbeat_s=round(found.grid.first_downbeat_s - shift, 5))
     return _keep(
         song,
         grid,
-        f"Tempo of the click: {found.ticks} ticks, {found.share:.0%} of the strokes on it",
+        f"Tempo of the click: {found.ticks} ticks, {found.share:.0%} of the hits on it",
     )
 
 
 def count_in(song: Song, beats: int) -> Revision:
-    """Keep that the first stroke begins a count of so many beats before bar 1."""
+    """Keep that the first hit begins a count of so many beats before bar 1."""
     sheet = _sheet(song)
     if not 1 <= beats <= 32:
         raise ArkundError("A count-in has 1 to 32 beats.")
-    strokes = played_hits(sheet, storage.load_hits)
-    if not strokes:
-        raise ArkundError("No stroke was found that could count in.")
+    hits = played_hits(sheet, storage.load_hits)
+    if not hits:
+        raise ArkundError("No hit was found that could count in.")
     grid = grid_of(sheet)
-    start = min(h.time_s for h in strokes) + beats * grid.beat_s
+    start = min(h.time_s for h in hits) + beats * grid.beat_s
     patch = {"tempo.first_downbeat_s": round(start, 5)}
     return revisions.keep(
         song.pk,

@@ -8,11 +8,11 @@ from typing import Any
 from arkund.core.advise import timing as advised
 from arkund.core.advise.timing import edits, placements
 from arkund.core.errors import ArkundError, SheetError
+from arkund.core.mix.hits import played_hits, take_hits
 from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import Patch, apply_patch
 from arkund.core.mix.settable import refuse_internal
 from arkund.core.mix.sheet import Sheet, Timing
-from arkund.core.mix.strokes import played_hits, take_hits
 from arkund.core.mix.tempo import grid_of
 from arkund.core.timing.moves import EditList
 from arkund.core.timing.quantise import magnet_s
@@ -28,7 +28,7 @@ NO_EDITS = EditList((), {})
 def retimed(before: Sheet | None, after: Sheet, bars: tuple[int, int] | None = None) -> Sheet:
     """``after`` with the edit list that its timing comes to.
 
-    Reckoned anew from the strokes as played where timing, takes, joins or tempo differ from
+    Reckoned anew from the hits as played where timing, takes, joins or tempo differ from
     ``before``; else the moves stand as they are. With ``bars`` only the sound of those and a
     little around them is put in place, which is enough to hear a try. A list that is not kept
     stays in memory.
@@ -105,7 +105,7 @@ def sheet_of(
 
 def kick_alone_ms(sheet: Sheet) -> tuple[float, float]:
     """How far the kick's mics may move alone and how far under them the rest hears it (see
-    `arkund.core.advise.timing`), on the strokes as played: no rule that is tried changes it."""
+    `arkund.core.advise.timing`), on the hits as played: no rule that is tried changes it."""
     still = sheet.model_copy(update={"timing": Timing(), "moves": None})
     return _kick_alone_of(still.model_dump_json())
 
@@ -115,8 +115,8 @@ def _kick_alone_of(text: str) -> tuple[float, float]:
     return advised.kick_alone_ms(study_of(Sheet.model_validate_json(text)))
 
 
-def refuse_unknown_strokes(sheet: Sheet, patch: Patch) -> None:
-    """Raises `SheetError` where a change speaks of a single stroke that no take has."""
+def refuse_unknown_hits(sheet: Sheet, patch: Patch) -> None:
+    """Raises `SheetError` where a change speaks of a single hit that no take has."""
     said = {
         path.split(".")[2]
         for path, value in patch.items()
@@ -127,7 +127,7 @@ def refuse_unknown_strokes(sheet: Sheet, patch: Patch) -> None:
         known = {h.id for h in played_hits(sheet, library.hits_of)}
         known |= {h.id for t in sheet.takes for h in take_hits(sheet, t, library.hits_of)}
         if lost := sorted(said - known):
-            raise SheetError(f"No take has a stroke “{lost[0]}”; `arkund hits` lists their ids.")
+            raise SheetError(f"No take has a hit “{lost[0]}”; `arkund hits` lists their ids.")
 
 
 def edits_of(sheet: Sheet) -> EditList:
@@ -136,14 +136,14 @@ def edits_of(sheet: Sheet) -> EditList:
 
 
 def middle_patch(sheet: Sheet, hit_id: str) -> dict[str, Any]:
-    """The change that puts the middle between two strokes of one event on the line nearest to
+    """The change that puts the middle between two hits of one event on the line nearest to
     it: the compromise where they cannot be parted. Raises `ArkundError` where they coincide."""
     placed = placements(study_of(sheet))
     pair = next(
         (a for a in played_apart([p.event for p in placed]) if a.event.lead.id == hit_id), None
     )
     if pair is None:
-        raise ArkundError("No two strokes fall apart there; they may have been changed elsewhere.")
+        raise ArkundError("No two hits fall apart there; they may have been changed elsewhere.")
     half = pair.gap_ms / 2000
     middle = pair.event.lead.time_s + half
     to_s = _to_line(sheet, middle, float("inf")) - half
@@ -162,15 +162,15 @@ def _to_line(sheet: Sheet, at_s: float, reach_s: float) -> float:
 
 
 def drag_patch(sheet: Sheet, hit_id: str, to_s: float, reach_ms: float | None) -> dict[str, Any]:
-    """The change that puts a stroke, and what falls with it, at a time; with ``reach_ms`` the
+    """The change that puts a hit, and what falls with it, at a time; with ``reach_ms`` the
     nearest line of its bar's division within that reach draws it. Raises `ArkundError` where
-    there is no such stroke."""
+    there is no such hit."""
     placed = placements(study_of(sheet))
     found = next((p for p in placed if any(h.id == hit_id for h in p.event.hits)), None)
     if found is None:
-        raise ArkundError("That stroke is not in the hit list; it may have been changed elsewhere.")
-    stroke = next(h for h in found.event.hits if h.id == hit_id)
-    lead_to = to_s + found.from_s - stroke.time_s
+        raise ArkundError("That hit is not in the hit list; it may have been changed elsewhere.")
+    hit = next(h for h in found.event.hits if h.id == hit_id)
+    lead_to = to_s + found.from_s - hit.time_s
     if reach_ms is not None:
         lead_to = _to_line(sheet, lead_to, reach_ms / 1000)
     lead_to = min(max(lead_to, 0.0), sheet.frames / sheet.rate)

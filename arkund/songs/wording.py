@@ -74,9 +74,9 @@ def path_words(path: str, sheet: Sheet | None = None) -> tuple[str, str, str]:
         return (whose, *_field(TimingRule, steps[3])) if len(steps) > 3 else ("song", whose, "")
     if steps[:2] in (["timing", "to_s"], ["timing", "lines"]) and len(steps) == 3:
         what = "put by hand at" if steps[1] == "to_s" else "meant on the line, quarters"
-        return "one stroke", what, "s" if steps[1] == "to_s" else ""
+        return "one hit", what, "s" if steps[1] == "to_s" else ""
     if len(steps) > 3 and steps[0] == "takes" and steps[2] == "corrections":
-        return "one stroke", "corrected", ""
+        return "one hit", "corrected", ""
     if steps[0] == "comp" and len(steps) == 3:
         fields = {"fade_ms": ("crossfade", "ms"), "shape": ("crossfade keeps", "")}
         return f"join {steps[1]}", *fields.get(steps[2], (steps[2], ""))

@@ -8,11 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.choose.choosing import LIKELY, likeliest
-from arkund.core.hits.choose.strokes import strokes_of
+from arkund.core.hits.choose.hits import hits_of
 from arkund.core.hits.detect import known_of
 from arkund.core.hits.hear.novelty import band_energy
 from arkund.core.hits.hear.spectra import LOWEST_DB
-from arkund.core.hits.hit import SAME_STROKE_S
+from arkund.core.hits.hit import SAME_HIT_S
 from arkund.core.hits.listening import listen
 from arkund.core.hits.weigh.afar import (
     FAMILIES,
@@ -30,7 +30,7 @@ from benchmarks.fit.recordings import Lesson
 from benchmarks.recorded.scoring import NO_MIC_S, f_measure, matches
 
 NEAR_S = 0.020
-"""An onset noticed so near a stroke holds it."""
+"""An onset noticed so near a hit holds it."""
 
 GAIN_DB, MIXED_DB = 6.0, (-12.0, 3.0)
 """How unequally overheads may be mixed to one, and all mics."""
@@ -42,7 +42,7 @@ ROLLED_S = 0.03
 class AfarTable:
     """Onsets of one lesson as some ears hear them (``heard_by``): what they ``hold`` ``(onsets,
     families)``, which families are ``asked`` (those without a mic), which onsets ``count``, the true
-    strokes (family, time, kind), and the first weighing's ``rows``."""
+    hits (family, time, kind), and the first weighing's ``rows``."""
 
     lesson: str
     heard_by: str
@@ -85,16 +85,14 @@ def afar_tables(lesson: Lesson, name: str) -> list[AfarTable]:
 
 
 def _known(lesson: Lesson) -> dict[str, Known]:
-    """Strokes of the pieces with mics, by the trees that ship at present."""
+    """Hits of the pieces with mics, by the trees that ship at present."""
     listened = listen(lesson.mics, lesson.rate)
     if listened is None:
         return {}
     if listened.afar is not None:
         nothing = np.full((len(listened.afar.frames), len(FAMILIES)), np.nan)
         listened = replace(listened, afar=replace(listened.afar, given=nothing))
-    return {
-        p: known_of(strokes_of(listened.heard(p), listened.signatures)) for p in listened.pieces
-    }
+    return {p: known_of(hits_of(listened.heard(p), listened.signatures)) for p in listened.pieces}
 
 
 def _mixed(
@@ -217,7 +215,7 @@ def afar_told(tables: Sequence[AfarTable], folds: Folds) -> list[str]:
             if not t.asked[number]:
                 continue
             column = share[:, number]
-            chosen = likeliest(t.afar.times_s, column, (column > LIKELY) & t.counts, SAME_STROKE_S)
+            chosen = likeliest(t.afar.times_s, column, (column > LIKELY) & t.counts, SAME_HIT_S)
             true = [at for f, at, kind in t.truth if f == family and kind not in ("roll", "grace")]
             pairs = matches(true, t.afar.times_s[chosen].tolist(), 2 * NO_MIC_S)
             sim = "simulated" if t.lesson.startswith("sim_") else "recorded"

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from arkund.core.hits.choose.again import AGAIN_NAMES, with_likeness
 from arkund.core.hits.choose.choosing import LIKELY, told
-from arkund.core.hits.choose.strokes import first_shares
+from arkund.core.hits.choose.hits import first_shares
 from arkund.core.hits.listening import Listened, listen
 from arkund.core.hits.weigh.afar import FIGURES, LOOKED_UP
 from arkund.core.hits.weigh.evidence import AGAINST
@@ -37,8 +37,8 @@ GRACE_WEIGHT, ROLL_WEIGHT = 0.2, 0.1
 
 @dataclass(frozen=True)
 class Table:
-    """Onsets of one piece of one lesson as they are ``found``, places in s: which are strokes
-    (``right``), how much they count (``weight``); the true strokes (time, kind), without those of
+    """Onsets of one piece of one lesson as they are ``found``, places in s: which are hits
+    (``right``), how much they count (``weight``); the true hits (time, kind), without those of
     rolls, whose spans are ``rolls``."""
 
     lesson: str

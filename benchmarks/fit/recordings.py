@@ -1,4 +1,4 @@
-"""Recordings to learn from: kits put together at random from development's strokes, in every
+"""Recordings to learn from: kits put together at random from development's hits, in every
 pattern, with mics left out at random, and songs of the simulator."""
 
 import pickle
@@ -47,7 +47,7 @@ GHOSTED = (
     "two_crashes",
     "loud_bleed",
 )
-"""Lessons in which a snare's soft strokes begin so much softer and take so long to swell, as a stick
+"""Lessons in which a snare's soft hits begin so much softer and take so long to swell, as a stick
 that is let fall, and the wires after it, may."""
 
 MORE = {"brushes": 5, "flams": 3, "loud_bleed": 2}
@@ -55,7 +55,7 @@ MORE = {"brushes": 5, "flams": 3, "loud_bleed": 2}
 
 COLOUR_DB = 3.0
 WANDERS_DB = (-1.5, 4.0)
-"""How much less alike a lesson's strokes are than the font's; below 0 they are as they are there."""
+"""How much less alike a lesson's hits are than the font's; below 0 they are as they are there."""
 
 SIMULATED_BARS = 28
 MORE_FROM, SIMULATED_FROM = 100, 60
@@ -171,7 +171,7 @@ def _told(hits: list[dict[str, Any]]) -> list[tuple[str, float, str]]:
 
 @cache
 def _sounds() -> dict[tuple[int, int], Sounds]:
-    """All strokes, rendered once a process."""
+    """All hits, rendered once a process."""
     return render(_notes())
 
 
@@ -234,7 +234,7 @@ def _as_miked(pattern: Pattern, rng: np.random.Generator) -> Pattern:
 
 
 def _coloured(sounds: Sounds, seed: int, wander_db: float) -> Sounds:
-    """Another drum of the kind: all layers through the same gentle peaks and dips, its strokes less
+    """Another drum of the kind: all layers through the same gentle peaks and dips, its hits less
     alike."""
     layers = tuple(
         (v, peaks(sound, COLOUR_DB, np.random.default_rng(seed))) for v, sound in sounds.layers
@@ -244,7 +244,7 @@ def _coloured(sounds: Sounds, seed: int, wander_db: float) -> Sounds:
 
 
 def _swelling(sounds: Sounds, rises_ms: float, from_db: float) -> Sounds:
-    """The softer a stroke, the softer it begins, until it has risen."""
+    """The softer a hit, the softer it begins, until it has risen."""
     count = round(rises_ms * RATE / 1000)
     down = np.linspace(-from_db, 0.0, count)
 

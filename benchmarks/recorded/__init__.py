@@ -1,1 +1,1 @@
-"""Recordings made of recorded single strokes: placed before simulated mics, with their truth."""
+"""Recordings made of recorded single hits: placed before simulated mics, with their truth."""

@@ -1,4 +1,4 @@
-"""Kits of recorded strokes: which note of which of the font's kits each piece is, and its tuning.
+"""Kits of recorded hits: which note of which of the font's kits each piece is, and its tuning.
 
 Development listens to some; `make accuracy` reports on the others.
 """

@@ -1,4 +1,4 @@
-"""What is played in the recordings made of recorded strokes, and what is wrong with their mics."""
+"""What is played in the recordings made of recorded hits, and what is wrong with their mics."""
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -14,12 +14,12 @@ OVERHEADS = ("overhead_l", "overhead_r")
 
 @dataclass(frozen=True)
 class Pattern:
-    """A part to play: ``strokes``, sorted; ``mics`` that listen; ``spans`` of rolls as (piece,
-    begin, end) in s, whose strokes are of kind *roll*; close mics hear other pieces by
+    """A part to play: ``hits``, sorted; ``mics`` that listen; ``spans`` of rolls as (piece,
+    begin, end) in s, whose hits are of kind *roll*; close mics hear other pieces by
     ``bleed_db`` more than usual; ``dead`` mics hear nothing, ``swapped`` ones bear each other's
     names; ``full_of`` maps a mic to (piece, dB) that it hears that much more of."""
 
-    strokes: list[Stroke]
+    hits: list[Stroke]
     mics: tuple[str, ...] = CLOSE + OVERHEADS
     spans: tuple[tuple[str, float, float], ...] = ()
     bleed_db: float = 0.0
@@ -111,7 +111,7 @@ def shuffle_pedal(rng: np.random.Generator) -> Pattern:
 
 
 def linear(rng: np.random.Generator) -> Pattern:
-    """One stroke at a time, all over the kit."""
+    """One hit at a time, all over the kit."""
     steps = {
         "kick": "x...x.....x..x..",
         "snare": "..g.....X....g..",
@@ -224,7 +224,7 @@ def one_file(rng: np.random.Generator) -> Pattern:
 def _with_toms(
     part: list[Stroke], piece: str, count: int, rng: np.random.Generator
 ) -> list[Stroke]:
-    """A few strokes of a drum in between, each in a sixteenth's gap."""
+    """A few hits of a drum in between, each in a sixteenth's gap."""
     times = np.array([s.time_s for s in part])
     gaps = np.flatnonzero(np.diff(times) > 0.1)
     chosen = rng.choice(gaps[: len(gaps) - 4], count, replace=False)

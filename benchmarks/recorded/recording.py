@@ -1,4 +1,4 @@
-"""Recorded strokes in a room before mics: what each mic hears, and the truth about it."""
+"""Recorded hits in a room before mics: what each mic hears, and the truth about it."""
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
@@ -29,7 +29,7 @@ PLACES: dict[str, Position] = {
     "crash_2": (0.55, 1.1, 1.2),
 }
 LOUDNESS = {"kick": 1.0, "snare": 1.0, "tom": 0.85, "hat": 0.22, "ride": 0.2, "crash": 0.45}
-"""Peak of a full stroke at 1 m, by family."""
+"""Peak of a full hit at 1 m, by family."""
 
 NOISE_DBFS = -78.0
 AUDIBLY_NOTHING = 1e-15
@@ -90,9 +90,9 @@ def make_recording(
     rng: np.random.Generator,
     setup: Setup | None = None,
 ) -> Recording:
-    """Strike a kit's strokes by the pattern and record them."""
+    """Strike a kit's hits by the pattern and record them."""
     setup = setup or Setup()
-    frames = round((max(s.time_s for s in pattern.strokes) + 2.0) * RATE)
+    frames = round((max(s.time_s for s in pattern.hits) + 2.0) * RATE)
     places = {p: _moved(at, rng) for p, at in PLACES.items()}
     size = (
         float(6.0 * rng.uniform(0.85, 1.3)),
@@ -109,7 +109,7 @@ def make_recording(
     parts = [
         part
         for piece in PLACES
-        if (part_of := [s for s in pattern.strokes if s.piece == piece])
+        if (part_of := [s for s in pattern.hits if s.piece == piece])
         for part in _parts(piece, places[piece], kit, part_of, sounds, frames, rng)
     ]
     spectra = block_spectra(parts, room, frames, RATE)
@@ -137,9 +137,7 @@ def make_recording(
     if pattern.swapped:
         a, b = pattern.swapped
         mics[a], mics[b], own[a], own[b] = mics[b], mics[a], own[b], own[a]
-    shift = {
-        p: _arrival_s(p, parts, known, mics, pattern) for p in {s.piece for s in pattern.strokes}
-    }
+    shift = {p: _arrival_s(p, parts, known, mics, pattern) for p in {s.piece for s in pattern.hits}}
     renamed = (
         dict(zip(pattern.swapped, pattern.swapped[::-1], strict=True)) if pattern.swapped else {}
     )
@@ -150,7 +148,7 @@ def make_recording(
             "kind": s.kind,
             "velocity": s.velocity,
         }
-        for s in pattern.strokes
+        for s in pattern.hits
     ]
     spans = [(p, b + shift[p], e + shift[p]) for p, b, e in pattern.spans]
     return Recording(mics, own, hits, spans)
@@ -163,7 +161,7 @@ def _arrival_s(
     mics: dict[str, NDArray[np.float32]],
     pattern: Pattern,
 ) -> float:
-    """How long a stroke takes to the piece's nearest close mic that works, else the nearest mic."""
+    """How long a hit takes to the piece's nearest close mic that works, else the nearest mic."""
     working = [m for m in mics if m not in pattern.dead]
     ears = close_mics(working, piece)[:1] or working
     return (
@@ -186,7 +184,7 @@ def _parts(
     frames: int,
     rng: np.random.Generator,
 ) -> list[Part]:
-    """The radiating surfaces of a piece with all its strokes on them."""
+    """The radiating surfaces of a piece with all its hits on them."""
     played = np.zeros(frames + 4 * RATE)
     for s in own:
         name = f"{piece} {s.kind}" if f"{piece} {s.kind}" in kit.pieces else piece
@@ -224,7 +222,7 @@ def _parts(
 
 
 def _choke(length: int) -> NDArray[np.float64]:
-    """A new stroke on the hat ends the one before within 25 ms."""
+    """A new hit on the hat ends the one before within 25 ms."""
     return np.exp(-np.arange(length) / (0.025 * RATE))
 
 

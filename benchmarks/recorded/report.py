@@ -1,4 +1,4 @@
-"""The second half of `make accuracy`: strokes found in recordings of recorded strokes."""
+"""The second half of `make accuracy`: hits found in recordings of recorded hits."""
 
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import replace
@@ -7,7 +7,7 @@ from functools import cache, partial
 import numpy as np
 
 from arkund.core.hits.detect import detect
-from arkund.core.hits.unlisted import unlisted_strokes
+from arkund.core.hits.unlisted import unlisted_hits
 from arkund.core.kit.roles import parse_mic_name
 from benchmarks.gating import gates_of
 from benchmarks.recorded import scoring
@@ -20,7 +20,7 @@ PROCESSES = 2
 
 LESS_ALIKE = ("hat_off_kick", "half_time_ride", "flams", "shuffle_pedal", "linear", "two_crashes")
 WANDERS_DB = 3.0
-"""Patterns that are recorded again with strokes that differ by so much more: the font's repeat, as no
+"""Patterns that are recorded again with hits that differ by so much more: the font's repeat, as no
 drummer's do."""
 
 RATES = (48_000, 44_100, 48_000, 96_000)
@@ -43,14 +43,14 @@ def report(seeds: list[int], development: bool = False) -> None:
             for found in pool.map(partial(_scored, development, wanders_db), jobs):
                 score.take_in(found)
     names = ", ".join(kit.name for kit in kits)
-    print(f"kits of recorded strokes: {names} · {len(PATTERNS)} patterns each\n")
+    print(f"kits of recorded hits: {names} · {len(PATTERNS)} patterns each\n")
     print("| what | measured | bar | met |\n|---|---|---|---|")
     for what, value, bar, met in scoring.rows(total):
         print(f"| {what} | {value} | {bar} | {scoring.said(met)} |")
     for what, value, bar, met in scoring.rows(less_alike):
         if any(f" {piece}: F" in what for piece in ("kick", "snare", "tom", "ghosts")):
             print(f"| less alike, {what} | {value} | {bar} | {scoring.said(met)} |")
-    print("\n| confidence | strokes | right |\n|---|---|---|")
+    print("\n| confidence | hits | right |\n|---|---|---|")
     for step, count, share in scoring.calibration(total):
         print(f"| {step} | {count} | {share:.2f} |")
 
@@ -62,7 +62,7 @@ def _heard_kits(development: bool) -> tuple[tuple[Kit, ...], tuple[int, int, flo
 
 @cache
 def _sounds(development: bool) -> dict[tuple[int, int], Sounds]:
-    """The strokes of all kits of one half, rendered once a process."""
+    """The hits of all kits of one half, rendered once a process."""
     kits, brushed = _heard_kits(development)
     return render({(p, n) for kit in kits for p, n, _ in kit.pieces.values()} | {brushed[:2]})
 
@@ -94,7 +94,7 @@ def _add(
     hits, maybes = detect(recording.mics, recording.rate)
     scoring.score(name, recording, hits, total)
     if any(parse_mic_name(m).is_close for m in recording.mics):
-        unlisted = unlisted_strokes(recording.mics, recording.rate, hits, maybes)
+        unlisted = unlisted_hits(recording.mics, recording.rate, hits, maybes)
         total.gates += gates_of(
             recording.mics,
             recording.own,

@@ -1,4 +1,4 @@
-"""Strokes found in recordings of recorded strokes against their truth."""
+"""Hits found in recordings of recorded hits against their truth."""
 
 from collections import defaultdict
 from collections.abc import Sequence
@@ -57,8 +57,8 @@ def f_measure(rows: Sequence[tuple[int, int, int]]) -> float:
 def score(pattern: str, recording: Recording, hits: Sequence[Hit], total: Score) -> None:
     """Add one recording's hits to the score.
 
-    Strokes of rolls count as spans. A grace note within 30 ms of its stroke may be a stroke of its
-    own or its stroke's grace: neither is held against the list.
+    Hits of rolls count as spans. A grace note within 30 ms of its hit may be a hit of its
+    own or its hit's grace: neither is held against the list.
     """
     alone = not any(parse_mic_name(m).is_close for m in recording.mics)
     for piece in sorted(
@@ -161,7 +161,7 @@ def rows(total: Score) -> list[tuple[str, str, str, bool | None]]:
         f, bar = f_measure(total.groups[group]), bars.get(group)
         out.append(
             (
-                f"recorded strokes, {group}: F",
+                f"recorded hits, {group}: F",
                 f"{f:.3f}",
                 f"≥ {bar}" if bar else "–",
                 f >= bar if bar else None,
@@ -189,7 +189,7 @@ def rows(total: Score) -> list[tuple[str, str, str, bool | None]]:
         )
     )
     if total.gates:
-        what = "recorded strokes, "
+        what = "recorded hits, "
         out += [gating.cut_row(total.gates, what), *gating.rows(total.gates, what)]
     if total.spans:
         share = float(np.mean(total.spans))
@@ -203,7 +203,7 @@ def said(met: bool | None) -> str:
 
 
 def calibration(total: Score) -> list[tuple[str, int, float]]:
-    """By steps of confidence: the step, how many strokes, the share that is right."""
+    """By steps of confidence: the step, how many hits, the share that is right."""
     steps = [(0.0, 0.3), (0.3, 0.5), (0.5, 0.7), (0.7, 0.85), (0.85, 0.95), (0.95, 1.01)]
     out = []
     for low, high in steps:

@@ -14,7 +14,7 @@ import numpy as np
 from arkund.core.hits import detect
 from arkund.core.hits.choose import choosing
 from arkund.core.hits.choose.choosing import told
-from arkund.core.hits.choose.strokes import first_shares
+from arkund.core.hits.choose.hits import first_shares
 from arkund.core.hits.listening import listen
 from arkund.core.hits.weigh.weighing import FIRST_NAMES, Weighed, weighed
 from arkund.core.kit.roles import piece_family

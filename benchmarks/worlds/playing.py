@@ -1,6 +1,6 @@
 """What is played: parts drawn at random from families, not from a list.
 
-A part is a list of strokes with what falls together, how dense it is, and how often a piece is hit,
+A part is a list of hits with what falls together, how dense it is, and how often a piece is hit,
 drawn anew for each seed. Families are left out whole when worlds are reported on.
 """
 

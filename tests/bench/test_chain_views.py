@@ -55,10 +55,10 @@ def test_a_stage_of_any_channel_is_drawn(
     ids = [one["id"] for one in drawn["chain"]]
     assert ids[0] == ""
     assert f"x{kind}" in ids
-    assert max(drawn["chain"][0]["stroke"]) == pytest.approx(1, abs=0.01)
-    assert len(drawn["strokes"]) >= 4
+    assert max(drawn["chain"][0]["hit"]) == pytest.approx(1, abs=0.01)
+    assert len(drawn["hits"]) >= 4
     if kind in ("compressor", "saturation"):
-        assert any(one["before"] - one["after"] > 0.3 for one in drawn["strokes"])
+        assert any(one["before"] - one["after"] > 0.3 for one in drawn["hits"])
     assert bool(drawn["transfer"]) == (kind != "transient")
     assert all(name.startswith(f"{path}.chain.x{kind}.") for name in drawn["rulers"])
 
@@ -67,12 +67,12 @@ def test_the_limiter_holds_what_its_picture_says(client: Client, song: Song) -> 
     patch = {"drum_bus.chain.lim": {"kind": "limiter", "ceiling_db": -20}}
     query = {"bars": "1-4", "channel": "drum_bus", "stage": "lim", "patch": json.dumps(patch)}
     drawn = client.get(f"/{song.slug}/picture/dynamics/", query).json()
-    loud = [one for one in drawn["strokes"] if one["before"] > -20]
+    loud = [one for one in drawn["hits"] if one["before"] > -20]
     assert loud
     assert all(one["after"] <= -19.9 for one in loud)
     assert drawn["most_db"] >= max(one["before"] for one in loud) + 19.9
     note = drawn["rulers"]["drum_bus.chain.lim.ceiling_db"]["note"]
-    assert note.startswith(f"{len(loud)} of {len(drawn['strokes'])} strokes reach it")
+    assert note.startswith(f"{len(loud)} of {len(drawn['hits'])} hits reach it")
 
 
 def test_the_pages_show_the_stage_that_is_asked_for_or_the_first(

@@ -1,4 +1,4 @@
-"""The Edit station's picture and what it asks for: strokes, moves, lists, copies."""
+"""The Edit station's picture and what it asks for: hits, moves, lists, copies."""
 
 import csv
 import io
@@ -22,7 +22,7 @@ RULE = {"start_bar": 1, "bars": 4, "school": "exact", "division": "1/4"}
 
 @pytest.fixture
 def song(data: Path, tmp_path: Path) -> Song:
-    """Strokes every half second, bar 1 told to begin 15 ms before the first."""
+    """Hits every half second, bar 1 told to begin 15 ms before the first."""
     made = small_song(tmp_path / "in", takes=2)
     made.refresh_from_db()
     first = min(h.time_s for h in hits_of(sheet_of(made)))
@@ -58,7 +58,7 @@ def _refusal(answer: tuple[int, dict]) -> str:
     return str(said["error"])
 
 
-def test_the_picture_shows_each_stroke_late_of_its_line(client: Client, song: Song) -> None:
+def test_the_picture_shows_each_hit_late_of_its_line(client: Client, song: Song) -> None:
     shown = _picture(client, song)
     assert len(shown["hits"]) == len(hits_of(sheet_of(song))) >= 14
     assert np.median([h["late_ms"] for h in shown["hits"]]) == pytest.approx(15, abs=1)
@@ -67,7 +67,7 @@ def test_the_picture_shows_each_stroke_late_of_its_line(client: Client, song: So
     assert set(by_piece) == {"kick", "snare"}
     assert by_piece["snare"]["middle_ms"] == pytest.approx(15, abs=1)
     assert by_piece["snare"]["spread_ms"] < 1
-    assert sum(sum(bins) for bins in by_piece["snare"]["counts"]) == by_piece["snare"]["strokes"]
+    assert sum(sum(bins) for bins in by_piece["snare"]["counts"]) == by_piece["snare"]["hits"]
 
 
 def test_a_rule_tried_is_drawn_and_stores_nothing(client: Client, song: Song) -> None:
@@ -82,7 +82,7 @@ def test_a_rule_tried_is_drawn_and_stores_nothing(client: Client, song: Song) ->
     assert _picture(client, song)["edits"] == []
 
 
-def test_a_rule_of_some_bars_moves_strokes_of_those_alone(client: Client, song: Song) -> None:
+def test_a_rule_of_some_bars_moves_hits_of_those_alone(client: Client, song: Song) -> None:
     tried = _picture(client, song, timing__rules=[RULE | {"start_bar": 2, "bars": 1}])
     bars = {e["bar"] for e in tried["edits"]}
     assert bars == {2}
@@ -90,7 +90,7 @@ def test_a_rule_of_some_bars_moves_strokes_of_those_alone(client: Client, song: 
     assert sum(abs(ms) < 0.5 for ms in late.values()) == len(tried["edits"])
 
 
-def test_strokes_are_taken_out_added_and_called_otherwise(client: Client, song: Song) -> None:
+def test_hits_are_taken_out_added_and_called_otherwise(client: Client, song: Song) -> None:
     before = _picture(client, song)["hits"]
     gone = next(h for h in before if h["piece"] == "snare")
     assert _post(client, song, "hits", {"ids": [gone["id"]], "change": {"gone": True}})[0] == 200
@@ -111,15 +111,15 @@ def test_strokes_are_taken_out_added_and_called_otherwise(client: Client, song: 
     assert now["t"] == pytest.approx(back[0]["t"] + 0.001, abs=1e-4)
 
 
-def test_a_stroke_dragged_is_drawn_to_its_line_unless_told_not(client: Client, song: Song) -> None:
-    stroke = _picture(client, song)["hits"][4]
-    _post(client, song, "move", {"id": stroke["id"], "to_s": stroke["t"] - 0.010})
-    assert next(h for h in _picture(client, song)["hits"] if h["id"] == stroke["id"])[
+def test_a_hit_dragged_is_drawn_to_its_line_unless_told_not(client: Client, song: Song) -> None:
+    hit = _picture(client, song)["hits"][4]
+    _post(client, song, "move", {"id": hit["id"], "to_s": hit["t"] - 0.010})
+    assert next(h for h in _picture(client, song)["hits"] if h["id"] == hit["id"])[
         "late_ms"
     ] == pytest.approx(0, abs=0.1)
-    _post(client, song, "move", {"id": stroke["id"], "to_s": stroke["t"] - 0.010, "free": True})
-    free = next(h for h in _picture(client, song)["hits"] if h["id"] == stroke["id"])
-    assert free["late_ms"] == pytest.approx(stroke["late_ms"] - 10, abs=0.3)
+    _post(client, song, "move", {"id": hit["id"], "to_s": hit["t"] - 0.010, "free": True})
+    free = next(h for h in _picture(client, song)["hits"] if h["id"] == hit["id"])
+    assert free["late_ms"] == pytest.approx(hit["late_ms"] - 10, abs=0.3)
 
 
 def test_the_edit_list_comes_as_a_table(client: Client, song: Song) -> None:
@@ -138,7 +138,7 @@ def test_the_edit_list_comes_as_a_table(client: Client, song: Song) -> None:
         assert row["rule"] == "exact 1/4"
 
 
-def test_a_copied_stroke_sounds_in_place_of_another(client: Client, song: Song) -> None:
+def test_a_copied_hit_sounds_in_place_of_another(client: Client, song: Song) -> None:
     snares = [h for h in _picture(client, song)["hits"] if h["piece"] == "snare"]
     status, _ = _post(client, song, "copy", {"id": snares[0]["id"], "over": snares[2]["id"]})
     assert status == 200
@@ -155,13 +155,13 @@ def _again(song: Song) -> Song:
 @pytest.mark.parametrize(
     ("part", "data", "says"),
     [
-        ("hits", {"ids": "all", "change": {}}, "Choose strokes"),
-        ("hits", {"piece": "snare", "at_s": "soon"}, "Choose strokes"),
+        ("hits", {"ids": "all", "change": {}}, "Choose hits"),
+        ("hits", {"piece": "snare", "at_s": "soon"}, "Choose hits"),
         ("move", {"id": "nothing", "to_s": 1.0}, "not in the hit list"),
-        ("move", {"id": "nothing"}, "A move needs a stroke"),
-        ("move", {"id": "nothing", "middle": True}, "No two strokes fall apart there"),
+        ("move", {"id": "nothing"}, "A move needs a hit"),
+        ("move", {"id": "nothing", "middle": True}, "No two hits fall apart there"),
         ("copy", {"take": 1, "first": "one"}, "whole numbers"),
-        ("copy", {"id": "nothing"}, "Choose the stroke that is to be replaced"),
+        ("copy", {"id": "nothing"}, "Choose the hit that is to be replaced"),
     ],
 )
 def test_what_makes_no_sense_is_refused_with_a_sentence(
@@ -173,8 +173,8 @@ def test_what_makes_no_sense_is_refused_with_a_sentence(
 
 
 def test_a_change_from_an_old_revision_is_a_conflict(client: Client, song: Song) -> None:
-    stroke = _picture(client, song)["hits"][0]
-    text = json.dumps({"base": 1, "id": stroke["id"], "to_s": stroke["t"] + 0.02})
+    hit = _picture(client, song)["hits"][0]
+    text = json.dumps({"base": 1, "id": hit["id"], "to_s": hit["t"] + 0.02})
     answer = client.post(f"/{song.slug}/move/", text, content_type="application/json")
     assert answer.status_code == 409
     assert "changed elsewhere" in answer.json()["error"]

@@ -113,7 +113,7 @@ def test_count_in_click_and_offsets(client: Client, song: Song) -> None:
     assert _post(client, f"/{song.slug}/offset/", {"base": 4, "take": 2, "ms": "x"})[0] == 400
 
 
-def test_copies_by_bars_and_by_stroke(client: Client, song: Song) -> None:
+def test_copies_by_bars_and_by_hit(client: Client, song: Song) -> None:
     bars = {"take": 2, "first": 1, "last": 1, "to_bar": 3, "times": 1}
     _, made = _post(client, f"/{song.slug}/copy/", bars | {"base": 1})
     assert made["label"] == "bar 1 of take 2 copied over bar 3"

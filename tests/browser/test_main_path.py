@@ -54,8 +54,8 @@ def test_a_stereo_file_in_a_mono_role_is_asked_about(
     page: Page, address: str, tmp_path: Path
 ) -> None:
     time = np.arange(48000 * 4) / 48000
-    stroke = np.exp(-(time % 0.5) / 0.05) * np.sin(2 * np.pi * 200 * time) * 0.3
-    for name, sound in (("Snare Top.wav", np.stack([stroke, stroke], 1)), ("Kick In.wav", stroke)):
+    hit = np.exp(-(time % 0.5) / 0.05) * np.sin(2 * np.pi * 200 * time) * 0.3
+    for name, sound in (("Snare Top.wav", np.stack([hit, hit], 1)), ("Kick In.wav", hit)):
         sf.write(str(tmp_path / name), sound, 48000, subtype="PCM_24")
     page.goto(f"{address}/new/")
     page.fill("#name", "Two Sided")
@@ -75,7 +75,7 @@ def test_a_threshold_dragged_on_its_ruler_is_tried_kept_and_undone(page: Page, s
     start = page.inner_text("#revision")
     page.click("[data-gate-mode=threshold]")
     expect(page.locator("#revision")).not_to_have_text(start)
-    expect(page.locator("#report")).to_contain_text("strokes passed")
+    expect(page.locator("#report")).to_contain_text("hits passed")
     before = int(page.inner_text("#revision"))
     box = _still(page, "#ruler-mics-kick_in-clean-threshold_db svg")
     page.mouse.move(box["x"] + box["width"] * 0.5, box["y"] + 20)
@@ -184,7 +184,7 @@ def test_a_chain_is_built_moved_and_undone_on_its_line(page: Page, song: str) ->
     page.locator('[data-add="saturation"]').click()
     becomes("eq", "transient", "saturation", "compressor")
     expect(page.locator("#ruler-mics-kick_in-chain-saturation-drive_db")).to_be_visible()
-    expect(page.locator("#most")).to_contain_text("of strokes bend by 1 dB or more")
+    expect(page.locator("#most")).to_contain_text("of hits bend by 1 dB or more")
     page.locator('[data-stage="saturation"]').focus()
     page.keyboard.press("Alt+ArrowLeft")
     becomes("eq", "saturation", "transient", "compressor")
@@ -265,7 +265,7 @@ def test_the_loop_brush_and_zoom_to_samples(page: Page, song: str) -> None:
         page.mouse.wheel(0, -400)
     until(page, "arkund.lanes.view.stop - arkund.lanes.view.start < 100")
     page.keyboard.press("n")
-    expect(page.locator("#stroke")).to_contain_text("snare at")
+    expect(page.locator("#hit")).to_contain_text("snare at")
 
 
 def test_take_back_in_the_log(page: Page, song: str) -> None:
@@ -532,39 +532,39 @@ def test_a_section_s_border_is_dragged_on_the_strip(page: Page, three_takes: str
 
 
 def _take_out_next_snare(page: Page) -> tuple[float, int]:
-    """Where the stroke was, in s, and how many there were."""
+    """Where the hit was, in s, and how many there were."""
     page.keyboard.press("n")
-    expect(page.locator("#stroke")).to_contain_text("snare at")
-    seconds = float(page.locator("#stroke").inner_text().split(" at ")[1].split(" s")[0])
+    expect(page.locator("#hit")).to_contain_text("snare at")
+    seconds = float(page.locator("#hit").inner_text().split(" at ")[1].split(" s")[0])
     count = int(page.locator("#lanes-summary").inner_text().split()[0])
     page.focus("#lanes")
     before = page.inner_text("#revision")
     page.keyboard.press("Delete")
     expect(page.locator("#revision")).not_to_have_text(before)
-    expect(page.locator("#lanes-summary")).to_contain_text(f"{count - 1} strokes")
+    expect(page.locator("#lanes-summary")).to_contain_text(f"{count - 1} hits")
     return seconds, count
 
 
-def test_strokes_are_corrected_dragged_and_put_in_time(page: Page, song: str) -> None:
+def test_hits_are_corrected_dragged_and_put_in_time(page: Page, song: str) -> None:
     page.goto(f"{song}/edit/?mic=snare_top&bars=3-4")
     _ready(page)
     revision = page.locator("#revision")
-    expect(page.locator("#lanes-summary")).to_contain_text("strokes on", timeout=30_000)
+    expect(page.locator("#lanes-summary")).to_contain_text("hits on", timeout=30_000)
     while page.locator("#rule-drop").count():  # a first pass may have put the song in time
         with page.expect_navigation():
             page.locator("#rule-drop").click()
         _ready(page)
-        expect(page.locator("#lanes-summary")).to_contain_text("strokes on", timeout=30_000)
+        expect(page.locator("#lanes-summary")).to_contain_text("hits on", timeout=30_000)
 
-    # A stroke taken out of the list by key, and put back by a double click near its place.
+    # A hit taken out of the list by key, and put back by a double click near its place.
     seconds, count = _take_out_next_snare(page)
     place = page.evaluate("s => arkund.lanes.place('snare_top', s)", seconds)
     box = page.locator("#lanes").bounding_box()
     assert box
     page.mouse.dblclick(box["x"] + place["x"], box["y"] + place["y"] + 8)
-    expect(page.locator("#lanes-summary")).to_contain_text(f"{count} strokes")
+    expect(page.locator("#lanes-summary")).to_contain_text(f"{count} hits")
 
-    # A stroke dragged along its lane is moved, and listed with how far.
+    # A hit dragged along its lane is moved, and listed with how far.
     before = revision.inner_text()
     place = page.evaluate("s => arkund.lanes.place('snare_top', s)", seconds)
     x, y = box["x"] + place["x"], box["y"] + place["y"]
@@ -590,13 +590,11 @@ def test_strokes_are_corrected_dragged_and_put_in_time(page: Page, song: str) ->
     expect(page.locator("#rule-drop")).to_have_count(0)
 
 
-def test_an_unexplained_transient_is_walked_to_and_made_a_stroke(
-    page: Page, three_takes: str
-) -> None:
-    """A stroke that the list forgot: found in the lane, heard, added; then the list is empty."""
+def test_an_unexplained_transient_is_walked_to_and_made_a_hit(page: Page, three_takes: str) -> None:
+    """A hit that the list forgot: found in the lane, heard, added; then the list is empty."""
     page.goto(f"{three_takes}/edit/?mic=snare_top&bars=2-2")
     _ready(page)
-    expect(page.locator("#lanes-summary")).to_contain_text("strokes on", timeout=30_000)
+    expect(page.locator("#lanes-summary")).to_contain_text("hits on", timeout=30_000)
     seconds, count = _take_out_next_snare(page)
     found = page.locator("[data-list=unexplained]")
     expect(found.locator("summary span")).to_have_text("1", timeout=90_000)
@@ -609,13 +607,13 @@ def test_an_unexplained_transient_is_walked_to_and_made_a_stroke(
         "[arkund.lanes.view.start, arkund.lanes.view.stop].map(f => f / arkund.bench.rate)"
     )
     assert view[0] < seconds < view[1]
-    found.get_by_role("button", name="is a stroke").click()
-    expect(page.locator("#lanes-summary")).to_contain_text(f"{count} strokes", timeout=20_000)
+    found.get_by_role("button", name="is a hit").click()
+    expect(page.locator("#lanes-summary")).to_contain_text(f"{count} hits", timeout=20_000)
     expect(found.locator("summary span")).to_have_text("0", timeout=90_000)
 
 
 def test_a_section_is_put_in_time_and_the_rest_left_alone(page: Page, three_takes: str) -> None:
-    # Bar 1 typed a little early: every stroke is late of its line.
+    # Bar 1 typed a little early: every hit is late of its line.
     page.goto(f"{three_takes}/load-in/?mic=snare_top&bars=1-2")
     _ready(page)
     start = float(page.input_value("#tempo-start").replace("−", "-"))
@@ -624,13 +622,13 @@ def test_a_section_is_put_in_time_and_the_rest_left_alone(page: Page, three_take
         page.locator("#tempo-typed button", has_text="set").click()
     page.goto(f"{three_takes}/edit/?mic=snare_top&bars=1-2")
     _ready(page)
-    expect(page.locator("#lanes-summary")).to_contain_text("strokes on", timeout=30_000)
+    expect(page.locator("#lanes-summary")).to_contain_text("hits on", timeout=30_000)
     with page.expect_navigation():
         page.locator("#new-rule [data-span=loop]").click()
     _ready(page)
     expect(page.locator("[aria-current=true]", has_text="bars 1–2")).to_be_visible()
     page.locator("[data-set$=school] button", has_text="exact").click()
-    # As late as the strokes are, all of the section goes to the line and nothing after it.
+    # As late as the hits are, all of the section goes to the line and nothing after it.
     ruler = page.locator("[id^=ruler-timing-rules-0-window_ms] input")
     ruler.fill("0")
     ruler.press("Enter")
@@ -645,16 +643,16 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     page.goto(f"{song}/replace/?mic=snare_top&bars=3-4")
     _ready(page)
     page.locator("#harvest tbody tr").first.wait_for(timeout=60_000)
-    while page.locator("#one-stroke").count():  # a first pass in Tight lays one
+    while page.locator("#one-hit").count():  # a first pass in Tight lays one
         with page.expect_navigation():
             page.get_by_role("button", name="take this layer out").click()
         _ready(page)
     with page.expect_navigation():
-        page.get_by_role("button", name="Lay these strokes under it").click()
+        page.get_by_role("button", name="Lay these hits under it").click()
     _ready(page)
-    page.locator("#one-stroke path").first.wait_for(timeout=60_000)
+    page.locator("#one-hit path").first.wait_for(timeout=60_000)
     expect(page.locator("#replace-said")).to_contain_text("against the drum alone")
-    assert page.locator("#strip-of-strokes circle").count() > 3
+    assert page.locator("#strip-of-hits circle").count() > 3
     start = int(page.inner_text("#revision"))
     field = page.locator("[id^=ruler-layers-snare_layer-fader_db] input")
     field.fill("-3")
@@ -664,13 +662,13 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     page.keyboard.press(" ")
     until(page, "arkund.player.states.now.live.length > 0", 60)
     page.keyboard.press(" ")
-    # A sample is cut by hand, and one stroke is left alone.
+    # A sample is cut by hand, and one hit is left alone.
     length = page.get_by_label("Sample 1: length in ms")
     length.fill("70")
     length.press("Enter")
     expect(page.locator("#revision")).to_have_text(str(start + 2))
-    page.locator("#strip-of-strokes rect.catch").last.click()
-    page.wait_for_url("**stroke=*")
+    page.locator("#strip-of-hits rect.catch").last.click()
+    page.wait_for_url("**hit=*")
     _ready(page)
     page.get_by_role("button", name="leave the layer out here").click()
     expect(page.locator("#revision")).to_have_text(str(start + 3))
@@ -691,26 +689,26 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     with page.expect_navigation():
         page.get_by_role("button", name="take this layer out").click()
     _ready(page)
-    assert page.locator("#one-stroke").count() == 0
-    # The same strokes by way of the stock, where any song finds them.
+    assert page.locator("#one-hit").count() == 0
+    # The same hits by way of the stock, where any song finds them.
     page.get_by_label("as", exact=True).fill("kept by hand")
     with page.expect_navigation():
-        page.get_by_role("button", name="Keep its own strokes").click()
+        page.get_by_role("button", name="Keep its own hits").click()
     _ready(page)
     expect(page.locator("#stock tbody tr")).to_contain_text(["kept by hand"])
     expect(page.locator("#replace-source")).to_have_value("stock:kept by hand")
     with page.expect_navigation():
-        page.get_by_role("button", name="Lay these strokes under it").click()
+        page.get_by_role("button", name="Lay these hits under it").click()
     _ready(page)
-    page.locator("#one-stroke path").first.wait_for(timeout=60_000)
+    page.locator("#one-hit path").first.wait_for(timeout=60_000)
     with page.expect_navigation():
         page.get_by_role("button", name="take out", exact=True).click()
     _ready(page)
-    expect(page.locator("#stock")).to_contain_text("No strokes of snare yet")
+    expect(page.locator("#stock")).to_contain_text("No hits of snare yet")
     with page.expect_navigation():
         page.get_by_role("button", name="take this layer out").click()
     _ready(page)
-    assert page.locator("#one-stroke").count() == 0
+    assert page.locator("#one-hit").count() == 0
 
 
 def test_a_gate_by_hand_with_mouse_and_keys(page: Page, song: str) -> None:
@@ -763,13 +761,13 @@ def test_the_loop_follows_the_drum(page: Page, song: str) -> None:
 def test_a_mic_is_shifted_by_drag_and_by_keys_and_flipped(page: Page, song: str) -> None:
     page.goto(f"{song}/align/?mic=snare_top&bars=3-4")
     _ready(page)
-    strokes = page.locator("#strokes")
-    strokes.locator(".chosen-line").wait_for(timeout=30_000)
+    hits = page.locator("#hits")
+    hits.locator(".chosen-line").wait_for(timeout=30_000)
     field = page.locator("#ruler-mics-snare_top-delay_samples input")
     value = lambda: float(field.input_value().replace("−", "-"))  # noqa: E731
     revision = page.locator("#revision")
     start, before = value(), revision.inner_text()
-    box = strokes.bounding_box()
+    box = hits.bounding_box()
     assert box is not None
     page.mouse.move(box["x"] + 300, box["y"] + 90)
     page.mouse.down()

@@ -71,15 +71,15 @@ def test_a_drum_that_sings_has_ways_that_are_measured(
     study: Study, found: dict[str, list[Finding]]
 ) -> None:
     (sings,) = (f for f in found["Tight"] if f.kind == "clean.sympathy")
-    own = [h.time_s for h in study.strokes(sings.subject)]
+    own = [h.time_s for h in study.hits_on(sings.subject)]
     wakes = [
         h.time_s
-        for h in study.strokes(sings.measured["woken_by"])
+        for h in study.hits_on(sings.measured["woken_by"])
         if all(abs(h.time_s - t) > 1.5 for t in own)
     ]
 
     def ring(seen: Study) -> float:
-        """RMS about the line 150 to 400 ms after strokes, through a band-pass."""
+        """RMS about the line 150 to 400 ms after hits, through a band-pass."""
         hz, rate = sings.measured["hz"], study.rate
         band = signal.butter(2, (hz / 1.15, hz * 1.15), "bandpass", fs=rate, output="sos")
         heard = signal.sosfiltfilt(band, seen.sound(sings.mic, "equalised"))
@@ -148,7 +148,7 @@ def _typical(x: np.ndarray, rate: int, times: list[float]) -> float:
 
 
 def _line(x: np.ndarray, rate: int, times: list[float], hz: float) -> float:
-    """Level of a line 100 to 350 ms after strokes with room."""
+    """Level of a line 100 to 350 ms after hits with room."""
     times = sorted(times)
     room = [t for t, n in zip(times, [*times[1:], 1e9], strict=True) if n - t >= 0.45]
     levels = []
@@ -178,7 +178,7 @@ def _below(study: Study, mic: str, hz: float) -> float:
 
 
 def _reduction(study: Study, mic: str) -> float:
-    """Peak of the gain taken off each stroke, by dividing output by input (mix is 1)."""
+    """Peak of the gain taken off each hit, by dividing output by input (mix is 1)."""
     c = study.sheet.mics[mic].first(Compressor)
     x, y = study.sound(mic, "transient"), study.sound(mic, "shaped")
     out = []
@@ -210,7 +210,7 @@ def _remeasured(study: Study, f: Finding) -> dict[str, float]:
         }
     if f.kind == "clean.gate":
         between = np.ones(study.sheet.frames, bool)
-        for h in study.strokes(parse_mic_name(mic).piece or ""):
+        for h in study.hits_on(parse_mic_name(mic).piece or ""):
             at = h.time_s * rate + study.sheet.mics[mic].delay_samples
             between[max(round(at - 0.02 * rate), 0) : round(at + 0.4 * rate)] = False
         placed, clean = study.sound(mic, "placed")[between], study.sound(mic, "clean")[between]
@@ -269,7 +269,7 @@ def test_figures_are_the_audio_s_and_promises_come_true(
     """Before: the figure of now within 1 dB. After applying: the promised one, within 1 dB or a
     tenth of the change."""
     checked: dict[str, int] = defaultdict(int)
-    # Where a stroke stands out wildly, what is typical is not what this test takes for it.
+    # Where a hit stands out wildly, what is typical is not what this test takes for it.
     wild = {f.mic for f in found[school.name] if f.kind == "level.wild"}  # type: ignore[attr-defined]
     for f in found[school.name]:  # type: ignore[attr-defined]
         if checked[f.kind] >= 2:
@@ -411,10 +411,10 @@ def _take(hits: list[Hit], study: Study) -> TakeFacts:
     return TakeFacts(hits, [], study.facts.measures)
 
 
-def test_a_dropped_stroke_is_told_from_the_other_takes(
+def test_a_dropped_hit_is_told_from_the_other_takes(
     session: Session, facts: TakeFacts, tmp_path: Path
 ) -> None:
-    """Take 2 is take 1 with one tom stroke silenced on its close mic."""
+    """Take 2 is take 1 with one tom hit silenced on its close mic."""
     last = [h for h in session.truth["hits"] if h["piece"] == "tom_3"][-1]
     damaged = dict(session.mics)
     at = round(last["time_s"] * session.rate)
@@ -443,7 +443,7 @@ def test_another_cymbal_is_told_by_the_hat_that_stops(study: Study) -> None:
     assert found[0].measured["start_bar"] == section.start_bar
 
 
-def test_strokes_meant_together_but_apart_are_listed_by_bar(study: Study) -> None:
+def test_hits_meant_together_but_apart_are_listed_by_bar(study: Study) -> None:
     snare = next(h for h in study.hits if h.piece == "snare" and h.kind == "accent")
     bar = study.bar_of(snare.time_s)
     rest = [h for h in study.hits if h.piece != "kick" or abs(h.time_s - snare.time_s) > 0.1]
@@ -454,7 +454,7 @@ def test_strokes_meant_together_but_apart_are_listed_by_bar(study: Study) -> Non
         assert len(found) == expected, gap_ms
         if expected:
             assert found[0].measured["gap_ms"] == pytest.approx(gap_ms, abs=0.1)
-    # A softer stroke of the snare beside a kick is heard as nothing of its own.
+    # A softer hit of the snare beside a kick is heard as nothing of its own.
     soft = [replace(h, kind="plain") if h == snare else h for h in rest]
     kick = replace(snare, piece="kick", time_s=snare.time_s + 0.012)
     own = replace(study, takes={1: _take([*soft, kick], study)})
@@ -523,11 +523,11 @@ def test_one_file_twice_is_found_by_its_content(study: Study) -> None:
     assert pairs_in.MODULE.find(twice.tried(found.proposal), "files", NATURAL) == []
 
 
-def test_a_forgotten_tom_stroke_is_listed_and_a_known_one_is_not(study: Study) -> None:
-    """Strokes of the truth struck out of the hit list come back as unexplained."""
+def test_a_forgotten_tom_hit_is_listed_and_a_known_one_is_not(study: Study) -> None:
+    """Hits of the truth struck out of the hit list come back as unexplained."""
     toms = [
         h
-        for h in study.strokes("tom_2", ghosts=False)
+        for h in study.hits_on("tom_2", ghosts=False)
         if sum(abs(o.time_s - h.time_s) < 0.04 for o in study.hits) == 1
     ]
     assert toms
@@ -581,10 +581,10 @@ def _answered(study: Study, places: Sequence[float], piece: str) -> Study:
 def test_a_drum_without_hits_is_asked_about_and_left_alone(
     session: Session, short: Study, tmp_path: Path
 ) -> None:
-    assert short.strokes("tom_1")
+    assert short.hits_on("tom_1")
     assert never_hit.find(short.beside(), "tom_1", TIGHT) == []
     study = _without_tom_1(session, tmp_path)
-    assert not study.strokes("tom_1")
+    assert not study.hits_on("tom_1")
     for module in MODULES:
         if module.station in ("level", "clean", "replace", "shape"):
             for subject in module.subjects(study.sheet):
@@ -620,7 +620,7 @@ def test_the_hits_of_a_drum_that_the_list_lacks_are_its_loudest_moments(short: S
     study = Study(short.sheet, short.engine, short.library, lost)
     study._known["unlisted"] = []
     (asked,) = never_hit.find(study, "tom_1", TIGHT)
-    own = np.array([h.time_s for h in short.strokes("tom_1")])
+    own = np.array([h.time_s for h in short.hits_on("tom_1")])
     places = np.array([t for t, _, _, _ in asked.measured["places"]])
     right = np.abs(places[:, None] - own).min(axis=1) < 0.02
     assert right.sum() >= min(len(own), never_hit.MOST_MOMENTS) - 1

@@ -1,4 +1,4 @@
-"""Strokes that only overheads hear: what is measured, how it is weighed, and what comes of it."""
+"""Hits that only overheads hear: what is measured, how it is weighed, and what comes of it."""
 
 from dataclasses import dataclass, field
 
@@ -65,7 +65,7 @@ def test_the_side_is_told_against_the_overheads_own_balance() -> None:
     assert np.isnan(spectra([left], CLICKS_S, RATE).place_db).all()
 
 
-def test_known_strokes_are_found_in_their_onsets() -> None:
+def test_known_hits_are_found_in_their_onsets() -> None:
     known = {
         "tom_1": Known(np.array([0.504, 1.3]), np.array([-3.0, 0.0])),
         "tom_2": Known(np.array([0.496, 2.001]), np.array([-9.0, -1.0])),
@@ -77,7 +77,7 @@ def test_known_strokes_are_found_in_their_onsets() -> None:
     assert np.isnan(level[:, FAMILIES.index("kick")]).all()
 
 
-def test_what_known_strokes_leave_is_expected() -> None:
+def test_what_known_hits_leave_is_expected() -> None:
     # The last one is 12 dB louder than its close mic says: something else sounds with it.
     heard = spectra([_clicks((1, 0.5, 1, 4))], CLICKS_S, RATE)
     known = {"snare": Known(CLICKS_S, np.array([0.0, -6.0, 0.0, 0.0]))}
@@ -140,7 +140,7 @@ def _told(ears: list[NDArray[np.float32]], told: dict[int, dict[str, float]]) ->
     return _Told(afar.ears, afar.rate, afar.hop, afar.frames, afar.rises, afar.heard, told=told)
 
 
-def test_strokes_are_named_timed_and_as_sure_as_told() -> None:
+def test_hits_are_named_timed_and_as_sure_as_told() -> None:
     told = _told(
         [_clicks()],
         {

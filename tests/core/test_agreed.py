@@ -1,4 +1,4 @@
-"""Where soft strokes begin, by what the drum's other strokes say."""
+"""Where soft hits begin, by what the drum's other hits say."""
 
 import numpy as np
 import pytest
@@ -12,8 +12,8 @@ BEGINS_S = np.arange(1, 13) * 0.31
 SOFT_MS = 6.6
 
 
-def _stroke(rng: np.random.Generator) -> NDArray[np.float64]:
-    """A stick that touches 26 dB under the stroke before it strikes; no two ring quite alike."""
+def _hit(rng: np.random.Generator) -> NDArray[np.float64]:
+    """A stick that touches 26 dB under the hit before it strikes; no two ring quite alike."""
     t = np.arange(round(0.2 * RATE)) / RATE
     after = np.clip(t - SOFT_MS / 1000, 0, None)
     struck = np.exp(-after / 0.04) * np.where(t < SOFT_MS / 1000, 0.05, 1.0)
@@ -28,7 +28,7 @@ def _played(begins_s: NDArray[np.float64], seed: int = 4) -> Slowed:
     rng = np.random.default_rng(seed)
     out = 1e-4 * rng.standard_normal(round((begins_s[-1] + 1) * RATE))
     for at in begins_s:
-        start, one = round(at * RATE), _stroke(rng)
+        start, one = round(at * RATE), _hit(rng)
         out[start : start + len(one)] += 0.1 * one
     return shaped(slowed(out.astype(np.float32), RATE))
 
@@ -41,14 +41,14 @@ LEVEL_DB = np.linspace(-20, -14, len(BEGINS_S))
 
 
 @pytest.mark.parametrize("late_ms", [SOFT_MS, -4.0])
-def test_a_stroke_noticed_elsewhere_is_put_where_the_others_say(late_ms: float) -> None:
+def test_a_hit_noticed_elsewhere_is_put_where_the_others_say(late_ms: float) -> None:
     noticed = BEGINS_S.copy()
     noticed[[2, 7, 10]] += late_ms / 1000
     placed = agreed(_played(BEGINS_S), noticed * RATE, LEVEL_DB)
     assert _errors_ms(placed) == pytest.approx(0, abs=1.0)
 
 
-def test_strokes_that_agree_stay_to_the_sample() -> None:
+def test_hits_that_agree_stay_to_the_sample() -> None:
     noticed = (BEGINS_S + np.random.default_rng(1).uniform(-1, 1, len(BEGINS_S)) * 5e-4) * RATE
     assert np.array_equal(agreed(_played(BEGINS_S), noticed, LEVEL_DB), noticed)
 
@@ -60,20 +60,20 @@ def test_what_is_nearly_right_stays() -> None:
     assert np.array_equal(placed, noticed * RATE)
 
 
-def test_strokes_that_sound_otherwise_say_nothing() -> None:
+def test_hits_that_sound_otherwise_say_nothing() -> None:
     """Noise is not like any other noise."""
     rng = np.random.default_rng(2)
     noise = shaped(slowed(rng.standard_normal(5 * RATE).astype(np.float32), RATE))
     assert np.array_equal(agreed(noise, BEGINS_S * RATE, LEVEL_DB), BEGINS_S * RATE)
 
 
-def test_few_strokes_say_nothing() -> None:
+def test_few_hits_say_nothing() -> None:
     few = BEGINS_S[:FEWEST] * RATE
     few[1] += SOFT_MS / 1000 * RATE
     assert np.array_equal(agreed(_played(BEGINS_S), few, LEVEL_DB[:FEWEST]), few)
 
 
-def test_strokes_at_the_ends_of_the_sound_are_left_alone() -> None:
+def test_hits_at_the_ends_of_the_sound_are_left_alone() -> None:
     slow = _played(BEGINS_S)
     last = len(slow.sound) * slow.step - 10.0
     at = np.concatenate([[5.0], BEGINS_S * RATE, [last]])
@@ -84,7 +84,7 @@ def test_strokes_at_the_ends_of_the_sound_are_left_alone() -> None:
 
 
 def test_a_longer_song_is_told_as_a_short_one() -> None:
-    """More strokes than any one has peers."""
+    """More hits than any one has peers."""
     begins = np.arange(1, 61) * 0.25
     noticed = begins.copy()
     noticed[5::9] += SOFT_MS / 1000

@@ -9,7 +9,7 @@ RATE = 48000
 TIMES = [0.2, 0.6, 1.0, 1.4]
 
 
-def _strokes(hz: float, gain: float, flip: float = 1.0) -> np.ndarray:
+def _hits(hz: float, gain: float, flip: float = 1.0) -> np.ndarray:
     sound = np.zeros((2 * RATE, 2), np.float32)
     time = np.arange(RATE // 10) / RATE
     burst = np.sin(2 * np.pi * hz * time) * np.hanning(len(time)) * gain * flip
@@ -20,10 +20,10 @@ def _strokes(hz: float, gain: float, flip: float = 1.0) -> np.ndarray:
 
 
 def test_shares_are_of_power_band_by_band() -> None:
-    mics = {"close": _strokes(300, 1.0), "far": _strokes(300, 0.5) + _strokes(4000, 0.1)}
+    mics = {"close": _hits(300, 1.0), "far": _hits(300, 0.5) + _hits(4000, 0.1)}
     found = carried(mics, RATE, TIMES)
     assert found is not None
-    assert found.strokes == 4
+    assert found.hits == 4
     assert found.share["close"][1] == pytest.approx(0.8, abs=0.01)
     assert found.share["far"][1] == pytest.approx(0.2, abs=0.01)
     assert found.share["far"][3] == pytest.approx(1.0, abs=0.01)
@@ -33,17 +33,17 @@ def test_shares_are_of_power_band_by_band() -> None:
 
 
 def test_a_mic_that_cancels_is_louder_left_out() -> None:
-    found = carried({"a": _strokes(300, 1.0), "b": _strokes(300, 0.5, -1.0)}, RATE, TIMES)
+    found = carried({"a": _hits(300, 1.0), "b": _hits(300, 0.5, -1.0)}, RATE, TIMES)
     assert found is not None
     assert found.without_db["b"][1] == pytest.approx(6.02, abs=0.05)
 
 
 def test_a_piece_stands_where_its_power_is_and_mono_costs_what_cancels() -> None:
-    left = _strokes(300, 1.0) * np.array([1.0, 0.0], np.float32)
-    flipped = _strokes(300, 1.0) * np.array([1.0, -1.0], np.float32)
+    left = _hits(300, 1.0) * np.array([1.0, 0.0], np.float32)
+    flipped = _hits(300, 1.0) * np.array([1.0, -1.0], np.float32)
     for sound, side, mono in (
         (left, -1.0, -3.01),
-        (_strokes(300, 1.0), 0.0, 0.0),
+        (_hits(300, 1.0), 0.0, 0.0),
         (left[:, ::-1], 1.0, -3.01),
     ):
         found = carried({"a": sound}, RATE, TIMES)
@@ -55,12 +55,12 @@ def test_a_piece_stands_where_its_power_is_and_mono_costs_what_cancels() -> None
     assert gone.mono_db < -60
 
 
-def test_no_strokes_no_answer_and_few_of_many_are_heard() -> None:
-    assert carried({"a": _strokes(300, 1.0)}, RATE, []) is None
+def test_no_hits_no_answer_and_few_of_many_are_heard() -> None:
+    assert carried({"a": _hits(300, 1.0)}, RATE, []) is None
     assert carried({}, RATE, TIMES) is None
-    many = carried({"a": _strokes(300, 1.0)}, RATE, [0.2 + n * 0.01 for n in range(100)])
+    many = carried({"a": _hits(300, 1.0)}, RATE, [0.2 + n * 0.01 for n in range(100)])
     assert many is not None
-    assert many.strokes <= 32
+    assert many.hits <= 32
 
 
 def test_the_low_end_is_what_lies_below_120_hz() -> None:

@@ -33,7 +33,7 @@ SNARE = "mics.snare_top.chain"
 
 @pytest.fixture(scope="module")
 def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
-    """Five mics of strokes over a little noise."""
+    """Five mics of hits over a little noise."""
     folder = tmp_path_factory.mktemp("song")
     rng = np.random.default_rng(21)
     paths, sources = {}, {}
@@ -251,8 +251,8 @@ def _random_patch(rng: np.random.Generator) -> dict[str, Any]:
     return patch
 
 
-def test_a_stage_listens_to_a_list_of_strokes(song: Any) -> None:
-    """Overheads go down at the snare's strokes alone, by more where they are harder."""
+def test_a_stage_listens_to_a_list_of_hits(song: Any) -> None:
+    """Overheads go down at the snare's hits alone, by more where they are harder."""
     hits = [
         Hit("a", "snare", 1.0, 127, "plain", 1.0, 0.0),
         Hit("b", "snare", 2.0, 32, "ghost", 1.0, 0.0),
@@ -268,7 +268,7 @@ def test_a_stage_listens_to_a_list_of_strokes(song: Any) -> None:
         "ratio": 4,
         "attack_ms": 0.1,
         "release_ms": 20,
-        "key": {"source": "snare_strokes"},
+        "key": {"source": "snare_hits"},
     }
     ducked = apply_patch(sheet, {"mics.overhead_l.chain.d": duck})
     engine = Engine(RATE, sheet.frames, TileCache())
@@ -281,8 +281,8 @@ def test_a_stage_listens_to_a_list_of_strokes(song: Any) -> None:
 
     assert taken_db(1.002) > taken_db(2.002) > 3
     assert abs(taken_db(0.9)) < 1e-6
-    with pytest.raises(SheetError, match="cannot listen to cowbell_strokes"):
-        apply_patch(ducked, {"mics.overhead_l.chain.d.key.source": "cowbell_strokes"})
+    with pytest.raises(SheetError, match="cannot listen to cowbell_hits"):
+        apply_patch(ducked, {"mics.overhead_l.chain.d.key.source": "cowbell_hits"})
 
 
 def test_random_sheets_render_any_span_as_the_whole(song: Any) -> None:

@@ -14,12 +14,12 @@ from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import groups_for, new_mic
 from arkund.core.mix.engine import Engine
+from arkund.core.mix.hits import sounding_hits, sounding_unlisted
 from arkund.core.mix.joining import Passage, Spliced
 from arkund.core.mix.lanes import Library
 from arkund.core.mix.nodes import File, Gated
 from arkund.core.mix.patches import apply_patch
 from arkund.core.mix.sheet import Sheet, Source, Take
-from arkund.core.mix.strokes import sounding_hits, sounding_unlisted
 from arkund.core.timing.comp import (
     AHEAD_S,
     Cell,
@@ -76,7 +76,7 @@ def test_spread_is_measured_around_the_drummer_s_own_place() -> None:
     assert _by(row, 3).cost > _by(row, 1).cost
 
 
-def test_a_dropped_and_an_added_stroke_are_counted_where_they_are() -> None:
+def test_a_dropped_and_an_added_hit_are_counted_where_they_are() -> None:
     rng = np.random.default_rng(2)
     one, two, three = (_groove(rng, 2.0) for _ in range(3))
     dropped = next(h for h in two if h.piece == "snare" and h.time_s > 9)
@@ -151,7 +151,7 @@ def test_no_part_no_path() -> None:
 QUIET = (-60.0, 0.0)
 
 
-def test_a_join_hides_before_the_strongest_common_stroke() -> None:
+def test_a_join_hides_before_the_strongest_common_hit() -> None:
     before = [_hit("kick", 7.5), _hit("hat", 7.75), _hit("snare", 8.003), _hit("kick", 8.5, -9)]
     after = [_hit("kick", 7.54), _hit("hat", 7.75), _hit("snare", 7.996), _hit("kick", 8.5, -9)]
     at, hidden, ring, _ = place_join(before, after, 8.0, 0.6, lambda t: QUIET)
@@ -161,10 +161,10 @@ def test_a_join_hides_before_the_strongest_common_stroke() -> None:
 
 
 def test_a_join_keeps_out_of_a_ringing_cymbal() -> None:
-    """The stronger stroke stands in a crash's ring, the other just before it does not."""
-    strokes = [_hit("kick", 7.5, -3), _hit("snare", 8.0, 0)]
+    """The stronger hit stands in a crash's ring, the other just before it does not."""
+    hits = [_hit("kick", 7.5, -3), _hit("snare", 8.0, 0)]
     ring = lambda t: (-2.0, 1.4) if t > 7.8 else QUIET  # noqa: E731
-    _, hidden, level, _ = place_join(strokes, strokes, 8.0, 0.6, ring)
+    _, hidden, level, _ = place_join(hits, hits, 8.0, 0.6, ring)
     assert (hidden, level) == ("kick", -60)
 
 
@@ -244,7 +244,7 @@ def test_what_the_lists_lack_opens_a_gate_too_and_follows_the_takes(
     joined = apply_patch(sheet.model_copy(update={"takes": takes}), JOINED | clean)
     library = replace(plain, unlisted_of=heard.__getitem__)
     # Of the first take what lies before the join, of the second what lies after it; not what is
-    # a listed stroke, or hardly anything else.
+    # a listed hit, or hardly anything else.
     late = 2.5 - 1000 / RATE
     found = [
         round(h.time_s, 3)
@@ -308,7 +308,7 @@ def test_a_crossfade_of_strangers_keeps_its_power(tmp_path: Path) -> None:
     assert inside == pytest.approx(before, rel=0.03)
 
 
-def test_strokes_follow_the_take_that_sounds_in_the_song_s_time(
+def test_hits_follow_the_take_that_sounds_in_the_song_s_time(
     two_takes: tuple[Sheet, Library, dict[str, np.ndarray]],
 ) -> None:
     sheet, library, _ = two_takes

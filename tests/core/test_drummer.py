@@ -1,4 +1,4 @@
-"""The simulated drummer: what is on the chart, and how far from it the strokes fall."""
+"""The simulated drummer: what is on the chart, and how far from it the hits fall."""
 
 import numpy as np
 import pytest
@@ -14,51 +14,51 @@ def play(chart: list[ChartSection], feel: Feel = STILL, seed: int = 1) -> list[S
     return perform(chart, 120.0, feel, 0.5, np.random.default_rng(seed))
 
 
-def places(strokes: list[Stroke], piece: str) -> list[float]:
-    return [round((s.time_s - 0.5) / BAR_S * 16, 3) for s in strokes if s.piece == piece]
+def places(hits: list[Stroke], piece: str) -> list[float]:
+    return [round((s.time_s - 0.5) / BAR_S * 16, 3) for s in hits if s.piece == piece]
 
 
 def test_a_still_drummer_plays_the_chart() -> None:
-    strokes = play([ChartSection("verse", 2, BEAT)])
-    assert places(strokes, "kick") == [0, 8, 16, 24]
-    assert places(strokes, "snare") == [4, 7, 12, 20, 23, 28]
-    assert [s.time_s for s in strokes] == sorted(s.time_s for s in strokes)
-    kinds = [s.kind for s in strokes if s.piece == "snare"]
+    hits = play([ChartSection("verse", 2, BEAT)])
+    assert places(hits, "kick") == [0, 8, 16, 24]
+    assert places(hits, "snare") == [4, 7, 12, 20, 23, 28]
+    assert [s.time_s for s in hits] == sorted(s.time_s for s in hits)
+    kinds = [s.kind for s in hits if s.piece == "snare"]
     assert kinds == ["accent", "ghost", "accent"] * 2
 
 
 def test_marks_set_how_loud() -> None:
-    strokes = play([ChartSection("verse", 40, BEAT)])
+    hits = play([ChartSection("verse", 40, BEAT)])
 
     def mean(piece: str, kind: str) -> float:
-        return float(np.mean([s.velocity for s in strokes if (s.piece, s.kind) == (piece, kind)]))
+        return float(np.mean([s.velocity for s in hits if (s.piece, s.kind) == (piece, kind)]))
 
     assert mean("snare", "accent") > mean("kick", "plain") + 15
     assert mean("kick", "plain") > mean("snare", "ghost") + 35
     soft = play([ChartSection("verse", 40, BEAT)], Feel(0, 0, {}, touch=0.6))
-    loud, less = (np.mean([s.velocity for s in some]) for some in (strokes, soft))
+    loud, less = (np.mean([s.velocity for s in some]) for some in (hits, soft))
     assert less == pytest.approx(0.6 * loud, rel=0.03)
 
 
 def test_a_fill_takes_the_second_half_of_the_last_bar_and_leaves_the_kick() -> None:
     fill = {"tom_1": "........x.x.....", "tom_2": "............x.x."}
-    strokes = play([ChartSection("verse", 2, BEAT, fill)])
-    assert places(strokes, "tom_1") == [24, 26]
-    assert max(places(strokes, "hat")) < 24
-    assert 28 not in places(strokes, "snare")
-    assert places(strokes, "kick") == [0, 8, 16, 24]
+    hits = play([ChartSection("verse", 2, BEAT, fill)])
+    assert places(hits, "tom_1") == [24, 26]
+    assert max(places(hits, "hat")) < 24
+    assert 28 not in places(hits, "snare")
+    assert places(hits, "kick") == [0, 8, 16, 24]
 
 
 def test_a_crash_takes_the_hand_from_the_hat() -> None:
-    strokes = play([ChartSection("chorus", 2, BEAT, None, {"crash_1": "X..............."})])
-    assert places(strokes, "crash_1") == [0]
-    assert 0 not in places(strokes, "hat")
-    assert 16 in places(strokes, "hat")
+    hits = play([ChartSection("chorus", 2, BEAT, None, {"crash_1": "X..............."})])
+    assert places(hits, "crash_1") == [0]
+    assert 0 not in places(hits, "hat")
+    assert 16 in places(hits, "hat")
 
 
 def test_twelve_marks_are_triplets() -> None:
-    strokes = play([ChartSection("verse", 1, {"hat": "x.xx.xx.xx.x"})])
-    assert places(strokes, "hat") == pytest.approx(
+    hits = play([ChartSection("verse", 1, {"hat": "x.xx.xx.xx.x"})])
+    assert places(hits, "hat") == pytest.approx(
         np.array([0, 2, 3, 5, 6, 8, 9, 11]) * 16 / 12, abs=1e-3
     )
 

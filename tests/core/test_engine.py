@@ -52,7 +52,7 @@ LONG: dict[str, Any] = {
 
 @pytest.fixture(scope="module")
 def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
-    """Forty bars at 120 BPM: strokes that ring, louder and softer, with pauses."""
+    """Forty bars at 120 BPM: hits that ring, louder and softer, with pauses."""
     folder, rng = tmp_path_factory.mktemp("song"), np.random.default_rng(12)
     onsets = np.sort(rng.choice(RATE * SECONDS - 4000, 120, replace=False))
     paths, sources = {}, {}
@@ -362,7 +362,7 @@ def test_after_a_difference_only_what_hears_it_is_rendered(song: Any, ran: Any) 
     assert len(bars) < 20
 
 
-def test_a_stroke_moved_leaves_the_bars_that_do_not_hear_it(song: Any) -> None:
+def test_a_hit_moved_leaves_the_bars_that_do_not_hear_it(song: Any) -> None:
     """One slice at 60 s of 80 comes 25 samples later."""
     one, two = (song[0].model_copy(update={"moves": name * 64}) for name in "ab")
     changed = _named_anew(one, two, song[1])
@@ -371,7 +371,7 @@ def test_a_stroke_moved_leaves_the_bars_that_do_not_hear_it(song: Any) -> None:
     assert _named_anew(one, one, song[1]) == set()
 
 
-def test_a_gate_on_strokes_keeps_the_bars_in_which_it_does_the_same(song: Any) -> None:
+def test_a_gate_on_hits_keeps_the_bars_in_which_it_does_the_same(song: Any) -> None:
     gated = apply_patch(song[0], {"mics.snare_top.clean.on": True})
     fewer = Library(song[1].path_of, lambda digest: song[1].hits_of(digest)[:-4], song[1].edits_of)
     old, new = (build(gated, lib).mics["snare_top"].clean for lib in (song[1], fewer))
@@ -398,7 +398,7 @@ def test_a_memory_of_many_seconds_behind_is_not_rendered_for_every_stretch(
     assert sum(spans) < 3.5 * sheet.frames
 
 
-def test_what_may_be_a_stroke_opens_the_gate_and_is_played_and_evened_by_nothing(song: Any) -> None:
+def test_what_may_be_a_hit_opens_the_gate_and_is_played_and_evened_by_nothing(song: Any) -> None:
     sheet, library = song
     snare = {"snare": [41.337]}
     heard = replace(library, unlisted_of=lambda digest: snare)

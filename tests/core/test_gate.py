@@ -11,7 +11,7 @@ from arkund.core.clean.gate import (
     apply_envelope,
     envelope,
     gate,
-    stroke_openings,
+    hit_openings,
     threshold_openings,
 )
 from arkund.core.clean.jump import cymbals_jump_db, shut_at
@@ -105,8 +105,8 @@ def test_any_part_equals_the_whole() -> None:
         assert np.allclose(part, whole[start:stop], atol=1e-6)
 
 
-def test_strokes_that_touch_become_one_opening() -> None:
-    openings = stroke_openings(np.array([5000, 1000, 1400]), 48, 500, 100000)
+def test_hits_that_touch_become_one_opening() -> None:
+    openings = hit_openings(np.array([5000, 1000, 1400]), 48, 500, 100000)
     assert openings.tolist() == [[952, 1900], [4952, 5500]]
 
 
@@ -139,21 +139,19 @@ def test_looking_at_blocks_equals_the_definition(hold: int) -> None:
 
 def test_ghosts_open_the_gate_as_far_as_they_may() -> None:
     timing = Timing(0.0, 1000.0, 500.0, 0.0)
-    rule = GateRule(
-        "strokes", 0, 0, -40.0, timing, (10_000, 30_000), ghosts=(30_000,), ghosts_db=-6.0
-    )
+    rule = GateRule("hits", 0, 0, -40.0, timing, (10_000, 30_000), ghosts=(30_000,), ghosts_db=-6.0)
     shape = rule.shape(rule.openings([], 60_000))
-    stroke, ghost, between = shape.at(np.array([10_500.0, 30_500.0, 25_000.0]))
-    assert (stroke, ghost, between) == (0.0, pytest.approx(-6.0), -40.0)
+    hit, ghost, between = shape.at(np.array([10_500.0, 30_500.0, 25_000.0]))
+    assert (hit, ghost, between) == (0.0, pytest.approx(-6.0), -40.0)
     loud = replace(rule, ghosts=(), ghosts_db=0.0)
     assert loud.shape(loud.openings([], 60_000)).at(np.array([30_500.0])) == 0.0
     shut = replace(rule, ghosts_db=-40.0)
     assert shut.shape(shut.openings([], 60_000)).at(np.array([30_500.0])) == -40.0
 
 
-def test_a_ghost_in_a_strokes_release_takes_nothing_from_it() -> None:
+def test_a_ghost_in_a_hits_release_takes_nothing_from_it() -> None:
     timing = Timing(10.0, 1000.0, 4000.0, 0.0)
-    alone = GateRule("strokes", 0, 0, -40.0, timing, (10_000,))
+    alone = GateRule("hits", 0, 0, -40.0, timing, (10_000,))
     both = replace(alone, onsets=(10_000, 12_000), ghosts=(12_000,), ghosts_db=-12.0)
     at = np.arange(9000.0, 20_000.0, 7.0)
     without = alone.shape(alone.openings([], 60_000)).at(at)
@@ -177,10 +175,10 @@ def test_cymbals_jump_by_what_the_shut_mic_held_of_them() -> None:
     assert cymbals_jump_db(2 * cymbals, cymbals, rate, np.zeros(0)) == 0.0
 
 
-def test_a_soft_stroke_opens_it_earlier_and_for_longer() -> None:
+def test_a_soft_hit_opens_it_earlier_and_for_longer() -> None:
     """The list may have one late: the gate is open before, and as long after, ghosts as high as asked."""
     timing = Timing(10, 500, 100)
-    rule = GateRule("strokes", 0, 0, -40.0, timing, (10_000, 20_000), soft=(20_000,), early=600)
+    rule = GateRule("hits", 0, 0, -40.0, timing, (10_000, 20_000), soft=(20_000,), early=600)
     openings = rule.openings([], 48_000)
     assert openings.tolist() == [[10_000, 10_001], [19_400, 20_001]]
     shape = rule.shape(openings)

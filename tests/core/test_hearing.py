@@ -46,7 +46,7 @@ def test_stems_add_up_to_the_mics(session: Session) -> None:
 
 
 def test_true_times_are_first_arrivals(session: Session) -> None:
-    """The own stem is silent before a stroke's time and not after."""
+    """The own stem is silent before a hit's time and not after."""
     own = session.stems["tom_1"]["tom_1"]
     first = next(h for h in session.truth["hits"] if h["piece"] == "tom_1")
     at = round(first["time_s"] * session.rate)
@@ -66,7 +66,7 @@ def test_an_unknown_preset_is_named() -> None:
 
 
 @pytest.mark.parametrize(("piece", "least"), [("kick", 0.97), ("snare", 0.93)])
-def test_strokes_are_found_and_owned(
+def test_hits_are_found_and_owned(
     session: Session, hits: list[Hit], piece: str, least: float
 ) -> None:
     assert _score(session, hits, piece) >= least
@@ -93,7 +93,7 @@ def test_ghosts_are_told_from_accents(session: Session, hits: list[Hit]) -> None
     assert max(soft) < min(loud)
 
 
-def test_a_mic_that_hears_only_bleed_has_no_strokes(session: Session) -> None:
+def test_a_mic_that_hears_only_bleed_has_no_hits(session: Session) -> None:
     mics = {m: s for m, s in session.mics.items() if m != "tom_1"}
     bleed = session.mics["tom_1"] - session.stems["tom_1"]["tom_1"]
     found = detect_hits(mics | {"tom_1": bleed}, session.rate)
@@ -105,7 +105,7 @@ def test_nothing_played_gives_no_hits(mics: dict[str, np.ndarray]) -> None:
     assert detect_hits(mics, 48000) == []
 
 
-def test_one_stroke_alone_does_not_break_it() -> None:
+def test_one_hit_alone_does_not_break_it() -> None:
     sound = np.random.default_rng(1).standard_normal(48000).astype(np.float32) * 1e-4
     sound[20000:21000] += np.hanning(2000)[1000:].astype(np.float32) * 0.5
     found = detect_hits({"snare_top": sound}, 48000)
@@ -137,7 +137,7 @@ def test_delays_and_polarities(session: Session, hits: list[Hit]) -> None:
     assert kick.lags.shape == kick.curve.shape
 
 
-def test_gate_stands_between_bleed_and_strokes(session: Session, hits: list[Hit]) -> None:
+def test_gate_stands_between_bleed_and_hits(session: Session, hits: list[Hit]) -> None:
     mic = session.mics["kick_in"]
     found = separate(mic, session.rate, "kick", hits)
     proposal = propose_gate(mic, session.rate, "kick", hits)
@@ -170,7 +170,7 @@ def test_a_ring_that_bleed_hides_is_taken_to_go_on_as_it_begins() -> None:
     assert hidden.hold_ms + hidden.release_ms == pytest.approx(200, abs=40)
 
 
-def test_no_stroke_no_proposal(session: Session) -> None:
+def test_no_hit_no_proposal(session: Session) -> None:
     proposal = propose_gate(session.mics["tom_2"], session.rate, "tom_2", [])
     assert proposal.doubtful
     assert "nothing is proposed" in proposal.reason

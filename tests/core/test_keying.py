@@ -69,7 +69,7 @@ def _hits() -> list[Hit]:
 
 
 def _open_at(song: Any, patch: dict[str, Any]) -> set[float]:
-    """The strokes at whose beginning the tom's gate is open."""
+    """The hits at whose beginning the tom's gate is open."""
     sheet, library, _ = song
     gate = {"on": True, "opens_on": "threshold", "threshold_db": -20, "range_db": -60}
     sheet = apply_patch(sheet, {f"mics.tom_1.clean.{k}": v for k, v in (gate | patch).items()})
@@ -89,7 +89,7 @@ def test_the_band_is_where_the_drum_stands_out(song: Any) -> None:
     assert measured.margin_db >= measured.plain_db + LEAST_GAIN_DB
 
 
-def test_no_band_is_proposed_without_strokes_bleed_or_gain(song: Any) -> None:
+def test_no_band_is_proposed_without_hits_bleed_or_gain(song: Any) -> None:
     _, _, sound = song
     assert propose_key(sound, RATE, "tom_1", [h for h in _hits() if h.piece == "kick"]) is None
     assert propose_key(sound, RATE, "tom_1", [h for h in _hits() if h.piece == "tom_1"]) is None
@@ -126,16 +126,16 @@ def test_the_key_is_heard_alone_and_comes_before_the_other_mics_gate(song: Any) 
 
 def test_a_key_that_is_not_there_is_refused(song: Any) -> None:
     sheet, _, _ = song
-    for source in ("snare_top", "drums", "tom_1_strokes"):
+    for source in ("snare_top", "drums", "tom_1_hits"):
         with pytest.raises(SheetError, match="gates listen to mics"):
             apply_patch(sheet, {"mics.tom_1.clean.key.source": source})
 
 
 def test_a_gate_that_shuts_a_ring_leaves_the_rest_of_the_mic(song: Any) -> None:
     """Where the kick is struck what lies at the ring is 24 dB down, the kick itself as it was; the
-    tom's own strokes pass."""
+    tom's own hits pass."""
     sheet, library, placed = song
-    clean = {"on": True, "opens_on": "strokes", "range_db": -60, "shuts": "ring", "ring_hz": 700}
+    clean = {"on": True, "opens_on": "hits", "range_db": -60, "shuts": "ring", "ring_hz": 700}
     gated = apply_patch(sheet, {f"mics.tom_1.clean.{k}": v for k, v in clean.items()})
     node = build(gated, library).mics["tom_1"].clean
     assert isinstance(node, Gated)

@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from arkund.core.measure.hits import ring_by_band_s
 from arkund.core.measure.landmarks import (
     attack_hz,
     fundamental_hz,
@@ -11,14 +12,13 @@ from arkund.core.measure.landmarks import (
     rings,
     under_loudest_db,
 )
-from arkund.core.measure.strokes import ring_by_band_s
 
 RATE = 48000
 ONSETS = [0.5 + 0.9 * n for n in range(8)]
 
 
 def _drum(modes: list[tuple[float, float, float]], noise: float = 1e-4) -> np.ndarray:
-    """Strokes of decaying sines, (Hz, T60 in s, level), over noise."""
+    """Hits of decaying sines, (Hz, T60 in s, level), over noise."""
     rng = np.random.default_rng(5)
     out = rng.standard_normal(round(8.5 * RATE)) * noise
     after = np.arange(round(1.2 * RATE)) / RATE
@@ -65,7 +65,7 @@ def test_modes_that_die_sooner_than_the_fundamental_do_not_ring() -> None:
     assert rings(sound, RATE, ONSETS, 110.0, 800.0) == []
 
 
-def test_a_steady_tone_is_no_ring_for_no_stroke_sets_it_off() -> None:
+def test_a_steady_tone_is_no_ring_for_no_hit_sets_it_off() -> None:
     sound = _drum([(188.0, 0.2, 0.6)])
     time = np.arange(len(sound)) / RATE
     sound = (sound + 0.05 * np.sin(2 * np.pi * 420 * time)).astype(np.float32)

@@ -1,4 +1,4 @@
-"""Copies laid over the song: what sounds where, in which stroke's name, and where it is cut."""
+"""Copies laid over the song: what sounds where, in which hit's name, and where it is cut."""
 
 from pathlib import Path
 
@@ -12,14 +12,14 @@ from arkund.core.mix.building import build
 from arkund.core.mix.cache import TileCache
 from arkund.core.mix.channels import groups_for, new_mic
 from arkund.core.mix.engine import Engine
+from arkund.core.mix.hits import played_hits
 from arkund.core.mix.joining import Passage, Silence, Spliced
 from arkund.core.mix.lanes import Library
 from arkund.core.mix.laying import Laid, laid_at, laid_out
 from arkund.core.mix.nodes import File
 from arkund.core.mix.patches import apply_patch, inverse_patch
 from arkund.core.mix.sheet import Sheet, Source, Take
-from arkund.core.mix.strokes import played_hits
-from arkund.core.timing.copying import LEAD_S, cut_before, stroke_length
+from arkund.core.timing.copying import LEAD_S, cut_before, hit_length
 
 RATE = 8000
 FRAMES = 4 * RATE
@@ -31,7 +31,7 @@ def _hit(piece: str, time_s: float) -> Hit:
 
 @pytest.fixture
 def song(tmp_path: Path) -> tuple[Sheet, Library, dict[int, np.ndarray]]:
-    """Two takes of two mics, the second half a second into its files, of noise; a stroke a second."""
+    """Two takes of two mics, the second half a second into its files, of noise; a hit a second."""
     paths, sounds, takes = {}, {}, []
     rng = np.random.default_rng(5)
     for number, offset in ((1, 0), (2, RATE // 2)):
@@ -91,7 +91,7 @@ def test_copied_sound_is_the_take_s_own_to_the_sample(song: tuple) -> None:
     assert isinstance(build(back, library).mics["kick_in"].source, File)
 
 
-def test_copied_strokes_sound_where_they_were_copied_to(song: tuple) -> None:
+def test_copied_hits_sound_where_they_were_copied_to(song: tuple) -> None:
     sheet, library, _ = song
     laid = apply_patch(sheet, {"copies": [_copy(), _copy(at=24000)]})
     played = played_hits(laid, library.hits_of)
@@ -127,7 +127,7 @@ def test_a_level_keeping_fade_of_the_same_sound_changes_nothing(tmp_path: Path) 
     assert np.abs(engine.read(power, 3000, 3500)).std() > 1.2 * np.abs(sound[3000:3500]).std()
 
 
-def test_bars_are_cut_before_the_strokes_on_their_lines() -> None:
+def test_bars_are_cut_before_the_hits_on_their_lines() -> None:
     early, late = [_hit("snare", 1.98)], [_hit("kick", 4.01)]
     assert cut_before([early, late], [2.0, 4.0]) == pytest.approx(0.02 + LEAD_S)
     assert cut_before([late, late], [2.0, 4.0]) == pytest.approx(LEAD_S)
@@ -135,9 +135,9 @@ def test_bars_are_cut_before_the_strokes_on_their_lines() -> None:
     assert cut_before([[_hit("hat", 1.94)]], [2.0]) == pytest.approx(LEAD_S)
 
 
-def test_a_copied_stroke_ends_before_whichever_next_stroke_comes_first() -> None:
+def test_a_copied_hit_ends_before_whichever_next_hit_comes_first() -> None:
     own = [_hit("snare", 1.0), _hit("kick", 1.004), _hit("hat", 1.5)]
     there = [_hit("snare", 3.0), _hit("hat", 3.25)]
-    assert stroke_length(own, 1.0, there, 3.0) == pytest.approx(0.25 - LEAD_S)
-    assert stroke_length(own, 1.0, there[:1], 3.0) == pytest.approx(0.5 - LEAD_S)
-    assert stroke_length(own[:2], 1.0, there[:1], 3.0) == pytest.approx(4.0 - LEAD_S)
+    assert hit_length(own, 1.0, there, 3.0) == pytest.approx(0.25 - LEAD_S)
+    assert hit_length(own, 1.0, there[:1], 3.0) == pytest.approx(0.5 - LEAD_S)
+    assert hit_length(own[:2], 1.0, there[:1], 3.0) == pytest.approx(4.0 - LEAD_S)

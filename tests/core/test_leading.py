@@ -1,4 +1,4 @@
-"""Which mic hears a stroke first, and what that says of who is struck."""
+"""Which mic hears a hit first, and what that says of who is struck."""
 
 import numpy as np
 import pytest
@@ -27,7 +27,7 @@ def test_the_nearer_mic_leads_however_loud_the_other_is() -> None:
 
 
 def _table(lags_ms: NDArray[np.float64]) -> Onsets:
-    """Strokes at the first mic, each so much later at the second."""
+    """Hits at the first mic, each so much later at the second."""
     at = np.stack([np.full(len(lags_ms), 1000.0), 1000.0 + lags_ms * RATE / 1000])
     return Onsets(at, np.ones(at.shape), np.full(at.shape, 1e3), RATE)
 
@@ -51,7 +51,7 @@ def test_a_drum_rests_where_its_mic_hears_what_bleeds_alone() -> None:
     assert not onsets.timely(1, 0, None).any()
 
 
-def test_what_begins_before_bleed_can_arrive_is_a_stroke() -> None:
+def test_what_begins_before_bleed_can_arrive_is_a_hit() -> None:
     onsets = _table(np.array([-2.0, 1.5, 0.1, 12.0]))
     assert onsets.untimely(1, {0: 0.0015}).tolist() == [True, False, True, True]
     assert onsets.untimely(1, {0: None}).tolist() == [True, False, True, True]

@@ -1,4 +1,4 @@
-"""How much what begins at a place sounds like the drum's clear strokes."""
+"""How much what begins at a place sounds like the drum's clear hits."""
 
 import numpy as np
 import pytest
@@ -23,7 +23,7 @@ def _ring(hz: tuple[float, ...], decay_s: float) -> NDArray[np.float64]:
 
 
 def _song(masked: bool) -> NDArray[np.float32]:
-    """Soft strokes of one sound, loud ones of another, and kicks, one of them with a soft stroke."""
+    """Soft hits of one sound, loud ones of another, and kicks, one of them with a soft hit."""
     rng = np.random.default_rng(3)
     out = 1e-4 * rng.standard_normal(round(5 * RATE))
     kick = _ring((90.0, 420.0, 1100.0), 0.03)
@@ -44,7 +44,7 @@ CLEAR = [(s * RATE, -15.0) for s in SOFT_S] + [(s * RATE, 0.0) for s in LOUD_S]
 BLEED = (KICKS_S * RATE).tolist()
 
 
-def test_each_stroke_is_like_those_of_its_own_kind() -> None:
+def test_each_hit_is_like_those_of_its_own_kind() -> None:
     places = np.concatenate([SOFT_S, LOUD_S]) * RATE
     like = likeness(shaped(slowed(_song(False), RATE)), places, CLEAR, BLEED)
     own, other = np.where(np.arange(16) < 8, [like.soft, like.loud], [like.loud, like.soft])
@@ -54,7 +54,7 @@ def test_each_stroke_is_like_those_of_its_own_kind() -> None:
     assert like.loud_usually == pytest.approx(1, abs=0.02)
 
 
-def test_a_soft_stroke_under_a_kick_is_told_from_the_kick_alone() -> None:
+def test_a_soft_hit_under_a_kick_is_told_from_the_kick_alone() -> None:
     like = likeness(shaped(slowed(_song(True), RATE)), KICKS_S * RATE, CLEAR, BLEED)
     alone = np.delete(like.soft, MASKED)
     assert like.soft[MASKED] > alone.max() + 0.25
@@ -62,7 +62,7 @@ def test_a_soft_stroke_under_a_kick_is_told_from_the_kick_alone() -> None:
     assert like.bleed[MASKED] < 0.9
 
 
-def test_no_stroke_is_compared_with_itself() -> None:
+def test_no_hit_is_compared_with_itself() -> None:
     """The only one of its sound is like none."""
     sound = _song(False)
     start = round(KICKS_S[2] * RATE)
@@ -72,7 +72,7 @@ def test_no_stroke_is_compared_with_itself() -> None:
     assert like.soft[0] < 0.5
 
 
-def test_too_few_clear_strokes_say_nothing() -> None:
+def test_too_few_clear_hits_say_nothing() -> None:
     few = CLEAR[: FEWEST - 1]
     like = likeness(shaped(slowed(_song(False), RATE)), SOFT_S * RATE, few, [])
     assert np.isnan(like.soft).all()

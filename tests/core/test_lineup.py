@@ -155,7 +155,7 @@ def test_the_time_stamp_of_a_broadcast_wave_is_read(tmp_path: Path, samples: int
     assert time_reference(path) is None
 
 
-def test_a_mic_is_heard_at_strokes_that_are_alone() -> None:
+def test_a_mic_is_heard_at_hits_that_are_alone() -> None:
     audio = np.zeros(10 * RATE, np.float32)
     hits = []
     for n in range(8):
@@ -169,7 +169,7 @@ def test_a_mic_is_heard_at_strokes_that_are_alone() -> None:
     assert heard_levels(audio, RATE, alone)["kick"] == pytest.approx(-20.0, abs=0.1)
 
 
-def test_what_was_said_of_strokes_is_carried_to_those_found_anew() -> None:
+def test_what_was_said_of_hits_is_carried_to_those_found_anew() -> None:
     old = [_hit("hat", 1.0), _hit("hat", 2.0), _hit("snare", 3.0), _hit("hat", 4.0)]
     new = [_hit("ride", 1.002), _hit("ride", 2.02), _hit("snare", 3.0), _hit("ride", 4.0)]
     ids = [h.id for h in old] + ["by ear"]

@@ -5,6 +5,7 @@ import pyloudnorm
 import pytest
 from scipy import signal
 
+from arkund.core.measure.hits import hit_spectrum, ring_time_s
 from arkund.core.measure.levels import (
     attack_to_body_db,
     clipped_runs,
@@ -13,7 +14,6 @@ from arkund.core.measure.levels import (
     noise_floor_dbfs,
 )
 from arkund.core.measure.loudness import Loudness, loudness_lufs, true_peak
-from arkund.core.measure.strokes import ring_time_s, stroke_spectrum
 from arkund.core.timing.grid import Grid, estimate_tempo, parse_meter, tempo_by_backbeat
 from arkund.core.units import hz_to_note, note_to_hz
 
@@ -119,7 +119,7 @@ def test_single_full_samples_are_no_clipping() -> None:
     assert clipped_runs(np.array([0, 1, 0, 1, 1, 0], np.float32), RATE) == [(round(3 / RATE, 5), 2)]
 
 
-def test_attack_to_body_of_a_known_stroke() -> None:
+def test_attack_to_body_of_a_known_hit() -> None:
     sound = np.zeros(RATE, np.float32)
     sound[: RATE // 100] = 0.8
     sound[RATE // 50 : RATE // 10] = 0.2
@@ -138,8 +138,8 @@ def test_spectrum_shows_a_drum_where_it_sounds() -> None:
     own = np.sin(2 * np.pi * 200 * time) * np.exp(-time / 0.1)
     other = np.sin(2 * np.pi * 3000 * time) * np.exp(-time / 0.1) * 0.1
     sound = np.concatenate([own, other] * 4).astype(np.float32)
-    found = stroke_spectrum(sound, RATE, [0.0, 2.0, 4.0], [1.0, 3.0, 5.0])
-    assert found.hz[np.argmax(found.strokes_db)] == pytest.approx(200, rel=0.05)
+    found = hit_spectrum(sound, RATE, [0.0, 2.0, 4.0], [1.0, 3.0, 5.0])
+    assert found.hz[np.argmax(found.hits_db)] == pytest.approx(200, rel=0.05)
     assert found.hz[np.argmax(found.bleed_db)] == pytest.approx(3000, rel=0.05)
 
 
@@ -185,8 +185,8 @@ def test_the_tempo_is_the_one_with_the_snare_on_two_and_four(ratio: float) -> No
     assert tempo_by_backbeat(true / ratio, backbeats, np.zeros(24)) == pytest.approx(true)
 
 
-def test_strokes_after_the_backbeat_do_not_hide_it() -> None:
-    """A shuffle read at one and a half times its tempo, each second accent followed by a stroke
+def test_hits_after_the_backbeat_do_not_hide_it() -> None:
+    """A shuffle read at one and a half times its tempo, each second accent followed by a hit
     5 dB under it and the others by ghosts."""
     accents = (1 + 2 * np.arange(24)) * 60 / 76
     times = np.sort(np.concatenate([accents, accents + 2 / 3 * 60 / 76]))

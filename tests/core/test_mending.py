@@ -1,4 +1,4 @@
-"""Hum found and notched, clipped runs rebuilt, single strokes brought down."""
+"""Hum found and notched, clipped runs rebuilt, single hits brought down."""
 
 from pathlib import Path
 
@@ -20,10 +20,10 @@ def _drums(seconds: float, rng: np.random.Generator) -> np.ndarray:
     """A kick at 58 Hz every half second over noise: what hum must be told from."""
     out = rng.standard_normal(round(seconds * RATE)) * 1e-4
     after = np.arange(RATE) / RATE
-    stroke = 0.4 * np.sin(2 * np.pi * 58 * after) * np.exp(-after / 0.08)
+    hit = 0.4 * np.sin(2 * np.pi * 58 * after) * np.exp(-after / 0.08)
     for beat in np.arange(0.2, seconds, 0.5):
         at = round((beat + rng.normal(0, 0.003)) * RATE)
-        out[at : at + RATE] += stroke[: len(out) - at]
+        out[at : at + RATE] += hit[: len(out) - at]
     return out
 
 
@@ -88,7 +88,7 @@ def test_a_run_at_the_very_edge_is_left() -> None:
     assert np.all(sound == 1)
 
 
-def test_a_gain_over_one_stroke_eases_in_and_out() -> None:
+def test_a_gain_over_one_hit_eases_in_and_out() -> None:
     sound = np.ones(4800, np.float32)
     ease_gain(sound, 1000, 2000, 0.5, RATE)
     assert sound[1000:3000] == pytest.approx(0.5)

@@ -54,9 +54,7 @@ def test_every_lever_says_something_that_the_sheet_takes(study: Study) -> None:
         assert lever.low <= lever.probe_db <= lever.high
 
 
-def test_the_excerpt_holds_the_loudest_stroke_and_every_piece(
-    study: Study, excerpt: Excerpt
-) -> None:
+def test_the_excerpt_holds_the_loudest_hit_and_every_piece(study: Study, excerpt: Excerpt) -> None:
     rate = study.rate
     mix = np.abs(study.engine.read(study.graph.sum, 0, study.sheet.frames)).max(axis=1)
     assert len(excerpt.spans) == SPANS
@@ -64,12 +62,12 @@ def test_the_excerpt_holds_the_loudest_stroke_and_every_piece(
     assert all(a[1] <= b[0] for a, b in zip(excerpt.spans, excerpt.spans[1:], strict=False))
     peak = int(np.argmax(mix))
     assert any(first <= peak < last for first, last in excerpt.spans)
-    for piece, times in excerpt.whole_strokes.shells.items():
-        assert len(excerpt.strokes.shells.get(piece, ())) >= min(2, len(times), ENOUGH), piece
-    # Where the spans are laid end to end, a stroke stands where its sound is.
+    for piece, times in excerpt.whole_hits.shells.items():
+        assert len(excerpt.hits.shells.get(piece, ())) >= min(2, len(times), ENOUGH), piece
+    # Where the spans are laid end to end, a hit stands where its sound is.
     laid = np.concatenate([mix[first:last] for first, last in excerpt.spans])
     for piece in ("kick", "snare"):
-        at = np.round(np.array(excerpt.strokes.shells[piece]) * rate).astype(int)
+        at = np.round(np.array(excerpt.hits.shells[piece]) * rate).astype(int)
         after, before = (
             np.median([laid[a + d : a + d + 480].max() for a in at]) for d in (0, -960)
         )

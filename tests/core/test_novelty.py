@@ -93,7 +93,7 @@ def test_the_two_bands_that_rise_most_count() -> None:
     assert rise[:60].max() == 0.0
 
 
-def test_strokes_are_offered_once_and_silence_never() -> None:
+def test_hits_are_offered_once_and_silence_never() -> None:
     sound = _noise(3.0, 1e-4).astype(np.float64)
     places = [0.4, 0.9, 1.0, 1.9, 2.4]
     for n, at in enumerate(places):
@@ -106,7 +106,7 @@ def test_strokes_are_offered_once_and_silence_never() -> None:
     assert len(candidates(band_energy(np.zeros(RATE, np.float32), RATE))) == 0
 
 
-def test_a_ring_that_beats_is_no_row_of_strokes() -> None:
+def test_a_ring_that_beats_is_no_row_of_hits() -> None:
     t = np.arange(RATE * 2) / RATE
     ring = (np.sin(2 * np.pi * 430 * t) + np.sin(2 * np.pi * 437 * t)) * np.exp(-t / 0.8) * 0.2
     found = candidates(band_energy(ring.astype(np.float32), RATE), 6.0)
@@ -123,7 +123,7 @@ def test_of_a_flick_and_the_drum_right_after_one_event_remains() -> None:
 
 
 def test_a_drum_after_another_s_bleed_is_offered_beside_it() -> None:
-    """Sixteen milliseconds on, and louder than what rose first from silence: a stroke of its own."""
+    """Sixteen milliseconds on, and louder than what rose first from silence: a hit of its own."""
     sound = _noise(1.0, 1e-5).astype(np.float64)
     for at, level in ((0.500, 0.12), (0.516, 0.5)):
         burst = _burst(level, 0.02)

@@ -1,4 +1,4 @@
-"""Signatures, predicted bleed and masked strokes, on events and sounds made for the purpose."""
+"""Signatures, predicted bleed and masked hits, on events and sounds made for the purpose."""
 
 from typing import Any
 
@@ -31,7 +31,7 @@ def _db(ratio: NDArray[np.float64] | float) -> NDArray[np.float64]:
 
 
 def _events(snare: NDArray[np.float64], hat: NDArray[np.float64], seed: int) -> Events:
-    """What the mics hear of so much of each; no two strokes have quite the same colour."""
+    """What the mics hear of so much of each; no two hits have quite the same colour."""
     rng = np.random.default_rng(seed)
     colour = 10 ** (rng.normal(0, 1.2, (2, 2 * BANDS, len(snare))) / 10)
     started = SNARE[:, None] * colour[0] * snare + HAT[:, None] * colour[1] * hat + 1e-7
@@ -70,8 +70,8 @@ def _shuffle(seed: int = 5) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     return pattern * level[0], level[1]
 
 
-def test_a_leak_is_learned_although_ghosts_lie_on_most_of_the_strokes() -> None:
-    """Four of six quiet hat strokes carry a ghost: a median would take the ghosts for bleed."""
+def test_a_leak_is_learned_although_ghosts_lie_on_most_of_the_hits() -> None:
+    """Four of six quiet hat hits carry a ghost: a median would take the ghosts for bleed."""
     found = _learned(seed=6)
     hat = found.matrix[:, found.pieces.index("hat")] * found.scale
     leak = _db(hat[:3] / hat[9])
@@ -89,7 +89,7 @@ def test_ghosts_exceed_predicted_bleed_and_hats_alone_do_not() -> None:
     assert np.mean(it.excess_db[nothing] > 3) < 0.05
 
 
-def test_a_leak_known_from_few_strokes_counts_for_less() -> None:
+def test_a_leak_known_from_few_hits_counts_for_less() -> None:
     snare, hat = _shuffle()
     events = _events(snare, hat, seed=8)
     found = _learned(seed=8)
@@ -136,13 +136,13 @@ def _drum(hz: float, seconds: float, amount: float) -> NDArray[np.float64]:
 
 
 def _masked_take(lead_s: float) -> tuple[NDArray[np.float32], list[int]]:
-    """Ten loud strokes, then ten soft ones, each ``lead_s`` after a hat that is brighter."""
+    """Ten loud hits, then ten soft ones, each ``lead_s`` after a hat that is brighter."""
     rng = np.random.default_rng(3)
     sound = rng.standard_normal(RATE * 6) * 1e-5
     places = [round((0.2 + 0.27 * n) * RATE) for n in range(20)]
     for n, at in enumerate(places):
-        stroke = _drum(180, 0.05, 0.5 if n < 10 else 0.04)
-        sound[at : at + len(stroke)] += stroke
+        hit = _drum(180, 0.05, 0.5 if n < 10 else 0.04)
+        sound[at : at + len(hit)] += hit
         if n >= 10:
             hat = rng.standard_normal(2400) * np.exp(-np.arange(2400) / 700)
             bright = 0.05 * np.diff(hat, n=3, prepend=[0, 0, 0]) / 6
@@ -152,7 +152,7 @@ def _masked_take(lead_s: float) -> tuple[NDArray[np.float32], list[int]]:
 
 
 ALIKE = 0.77
-"""A drum's own strokes are as much alike; another's are not."""
+"""A drum's own hits are as much alike; another's are not."""
 
 CLEAR = np.array([20.0] * 10 + [0.0] * 10)
 
@@ -207,28 +207,28 @@ def test_a_ghost_is_told_by_its_shape_and_a_hat_alone_is_not() -> None:
     assert by_shape(quiet, ghosts, RATE)[1].max() < ALIKE
 
 
-def test_strokes_that_stand_alone_stay_where_they_were_seen() -> None:
-    """A long ring repeats its shape every period and grows no second stroke."""
+def test_hits_that_stand_alone_stay_where_they_were_seen() -> None:
+    """A long ring repeats its shape every period and grows no second hit."""
     sound = np.zeros(RATE * 4)
     places = [round((0.2 + 0.3 * n) * RATE) for n in range(12)]
     for n, at in enumerate(places):
-        stroke = _drum(66, 0.15, 0.5 - 0.02 * n)
-        sound[at : at + len(stroke)] += stroke
+        hit = _drum(66, 0.15, 0.5 - 0.02 * n)
+        sound[at : at + len(hit)] += hit
     plain = [float(p) for p in places]
     beginning = shared_beginning(slowed(sound.astype(np.float32), RATE), plain, np.full(12, 30.0))
     assert beginning is not None
     assert own_places(beginning, np.array(places), np.array(plain), RATE).tolist() == plain
 
 
-def test_a_ring_that_swells_is_not_taken_for_the_stroke() -> None:
+def test_a_ring_that_swells_is_not_taken_for_the_hit() -> None:
     """A felt beater: the second period is louder than the first, which a hat 5 ms before hides."""
     sound = np.random.default_rng(8).standard_normal(RATE * 5) * 1e-5
     places = [round((0.2 + 0.3 * n) * RATE) for n in range(14)]
     swell = 1 - np.exp(-np.arange(RATE) / (0.02 * RATE))
     for at in places:
-        stroke = _drum(62, 0.3, 0.4)
-        stroke = stroke * swell[: len(stroke)]
-        sound[at : at + len(stroke)] += stroke[: len(sound) - at]
+        hit = _drum(62, 0.3, 0.4)
+        hit = hit * swell[: len(hit)]
+        sound[at : at + len(hit)] += hit[: len(sound) - at]
     plain = [p - (0.005 * RATE if n >= 8 else 0.0) for n, p in enumerate(places)]
     clear = np.array([20.0] * 8 + [0.0] * 6)
     beginning = shared_beginning(slowed(sound.astype(np.float32), RATE), plain, clear)
@@ -239,14 +239,14 @@ def test_a_ring_that_swells_is_not_taken_for_the_stroke() -> None:
 
 
 def test_another_drum_in_the_same_mic_begins_otherwise() -> None:
-    """A kick and a higher tom that bleed into a tom's mic are told from its own strokes."""
+    """A kick and a higher tom that bleed into a tom's mic are told from its own hits."""
     rng = np.random.default_rng(12)
     sound = rng.standard_normal(RATE * 8) * 1e-5
     places = [round((0.2 + 0.3 * n) * RATE) for n in range(24)]
     for n, at in enumerate(places):
         hz = 140 if n < 12 else (62 if n % 2 else 205)
-        stroke = _drum(hz, 0.12, 0.4 if n < 12 else 0.1)
-        sound[at : at + len(stroke)] += stroke[: len(sound) - at]
+        hit = _drum(hz, 0.12, 0.4 if n < 12 else 0.1)
+        sound[at : at + len(hit)] += hit[: len(sound) - at]
     plain = [float(p) for p in places[:12]]
     beginning = shared_beginning(slowed(sound.astype(np.float32), RATE), plain, np.full(12, 20.0))
     assert beginning is not None
@@ -255,7 +255,7 @@ def test_another_drum_in_the_same_mic_begins_otherwise() -> None:
     assert alike[12:].max() < ALIKE + 0.05
 
 
-def test_too_few_strokes_share_no_shape() -> None:
+def test_too_few_hits_share_no_shape() -> None:
     sound, places = _masked_take(0.006)
     assert (
         shared_beginning(slowed(sound, RATE), [float(p) for p in places[:4]], np.full(4, 30.0))
@@ -321,8 +321,8 @@ def test_a_snare_that_never_falls_alone_does_not_take_the_kicks_for_itself() -> 
     own = {"kick": [0], "snare": [1]}
     alone = learn_signatures(events, own, [], begins)
     told = learn_signatures(events, own, [], begins, {"snare": snare == 0})
-    assert alone.strokes[alone.pieces.index("kick")] == 0
-    assert told.strokes[told.pieces.index("kick")] == count
+    assert alone.hits[alone.pieces.index("kick")] == 0
+    assert told.hits[told.pieces.index("kick")] == count
 
 
 def test_a_drum_that_overheads_know_is_struck_whatever_explains_it(

@@ -1,4 +1,4 @@
-"""Parallel returns: dialled on the song's own strokes, and proposed where they give what they are for."""
+"""Parallel returns: dialled on the song's own hits, and proposed where they give what they are for."""
 
 import numpy as np
 import pytest
@@ -59,7 +59,7 @@ def test_a_return_that_is_not_there_is_added_and_taken_back_whole(thin: Study) -
 
 
 @pytest.mark.parametrize("name", ["strike", "bloom", "grit"])
-def test_a_return_stays_under_the_strokes_and_under_the_mix(study: Study, name: str) -> None:
+def test_a_return_stays_under_the_hits_and_under_the_mix(study: Study, name: str) -> None:
     (found,) = parallel.find(study.beside(), name, TIGHT)
     then = study.tried(found.proposal)
     wet = heard(then, then.graph.chains[name].end)
@@ -90,8 +90,8 @@ def test_grit_needs_a_crush_mic(study: Study) -> None:
     assert not parallel.RETURNS["grit"].bus([m for m in study.mics if m != "crush"]).sends
 
 
-def test_times_follow_the_strokes_and_their_gaps() -> None:
-    """Strokes that fall by 6 dB in 18 ms, a quarter of a second apart."""
+def test_times_follow_the_hits_and_their_gaps() -> None:
+    """Hits that fall by 6 dB in 18 ms, a quarter of a second apart."""
     times = np.arange(0.1, 5.0, 0.25)
     t = np.arange(round(5.5 * RATE)) / RATE
     feed = np.zeros((len(t), 2), np.float32)

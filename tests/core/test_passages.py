@@ -8,7 +8,7 @@ GRID = Grid(120.0)
 
 
 def _hits(piece: str, *at: tuple[float, float]) -> list[Hit]:
-    """Strokes at (bar, level in dB); a bar lasts 2 s."""
+    """Hits at (bar, level in dB); a bar lasts 2 s."""
     return [
         Hit(f"{piece}{n}", piece, 2.0 * (bar - 1), 90, "accent", 1.0, db)
         for n, (bar, db) in enumerate(at)
@@ -22,7 +22,7 @@ def test_a_tom_has_its_few_places() -> None:
     ]
     found = passages(hits, "tom_1", GRID, 32)
     assert found.places == (Passage(8, 9, 2), Passage(16, 17, 1), Passage(30, 31, 1))
-    # One stroke in bar 30 is as good as any: it is loudest that counts, then that it is heard to ring.
+    # One hit in bar 30 is as good as any: it is loudest that counts, then that it is heard to ring.
     assert found.loudest == Passage(8, 9, 2)
     assert found.densest == Passage(8, 9, 2)
 
@@ -44,6 +44,6 @@ def test_a_drum_that_is_never_struck_has_none() -> None:
     assert (found.places, found.loudest, found.softest) == ((), None, None)
 
 
-def test_a_stroke_in_the_last_bar_stays_within_the_song() -> None:
+def test_a_hit_in_the_last_bar_stays_within_the_song() -> None:
     found = passages(_hits("tom_1", (8.99, 0.0)), "tom_1", GRID, 8)
     assert found.places == (Passage(8, 8, 1),)

@@ -12,7 +12,7 @@ from arkund.core.advise.first_pass import Step, steps
 from arkund.core.advise.goal import GOALS, Figure, Goal, card_of, figures
 from arkund.core.advise.school import SCHOOLS, school_of
 from arkund.core.advise.study import Study
-from arkund.core.measure.punch import Card, Shell, Strokes, punch_card
+from arkund.core.measure.punch import Card, Hits, Shell, punch_card
 from arkund.core.mix.channels import DRUM_BUS
 from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import apply_patch
@@ -39,10 +39,10 @@ def _mix(kick_attack: float = 0.5, kick_body: float = 0.25) -> np.ndarray:
 
 def _card(mix: np.ndarray, ghosts: tuple[float, ...] = ()) -> Card:
     every = sorted([*KICK_S, *SNARE_S, *ghosts])
-    return punch_card(mix, RATE, Strokes({"kick": KICK_S, "snare": SNARE_S}, ghosts, every))
+    return punch_card(mix, RATE, Hits({"kick": KICK_S, "snare": SNARE_S}, ghosts, every))
 
 
-def test_a_strokes_figures_are_what_was_put_in() -> None:
+def test_a_hits_figures_are_what_was_put_in() -> None:
     card = _card(_mix())
     snare = card.shells["snare"]
     # A tone's RMS is 3.01 dB under its peak; of the 11 ms one is silence.
@@ -139,7 +139,7 @@ def _hats(gain_db: Callable[[float], float]) -> Card:
         hat = 0.05 * 10 ** (gain_db(at) / 20) * np.sin(2 * np.pi * 9000 * time)
         out[round(at * RATE) :][: len(time)] += hat
     shells = {"kick": KICK_S, "snare": SNARE_S}
-    return punch_card(out.astype(np.float32), RATE, Strokes(shells, cymbals=HATS_S))
+    return punch_card(out.astype(np.float32), RATE, Hits(shells, cymbals=HATS_S))
 
 
 def test_cymbals_that_fall_after_kick_and_snare_alone_pump() -> None:
@@ -156,7 +156,7 @@ def test_cymbals_that_fall_after_kick_and_snare_alone_pump() -> None:
     assert levels[1] == pytest.approx((levels[0] or 0.0) - 3.0, abs=0.1)
 
 
-def test_noise_is_what_sounds_between_strokes_and_mono_loses_what_cancels() -> None:
+def test_noise_is_what_sounds_between_hits_and_mono_loses_what_cancels() -> None:
     noise = 10 ** (-60 / 20) * np.random.default_rng(3).standard_normal(RATE * 8)
     card = _card(_mix() + noise.astype(np.float32))
     assert card.noise_dbfs == pytest.approx(-60, abs=0.5)

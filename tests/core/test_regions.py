@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from arkund.core.clean import regions
-from arkund.core.clean.gate import Timing, envelope, stroke_openings
+from arkund.core.clean.gate import Timing, envelope, hit_openings
 from arkund.core.clean.regions import Span
 from arkund.core.clean.rule import GateRule
 from arkund.core.errors import ArkundError
@@ -19,7 +19,7 @@ def _rule(opens_on: str, spans: tuple[Span, ...] = ()) -> GateRule:
 
 
 def test_derived_regions_pass_what_the_gate_passes() -> None:
-    rule = _rule("strokes")
+    rule = _rule("hits")
     openings = rule.openings([], FRAMES)
     spans = regions.derived(openings, TIMING, FRAMES)
     assert [(s.at, s.stop) for s in spans] == [(9952, 16001), (29952, 39001), (59952, 66001)]
@@ -27,7 +27,7 @@ def test_derived_regions_pass_what_the_gate_passes() -> None:
     at = np.arange(0, FRAMES, 7.0)
     gate = rule.shape(openings).at(at)
     hand = by_hand.shape(by_hand.openings([], FRAMES)).at(at)
-    # The gate closes a little between the two strokes that the region holds together.
+    # The gate closes a little between the two hits that the region holds together.
     held = (at > 33_000 - 48) & (at < 33_000) | (at > 32_000) & (at < 33_000)
     assert np.abs(gate - hand)[~held].max() < 0.1
     assert (hand >= gate - 1e-9).all()
@@ -61,7 +61,7 @@ def test_a_region_without_fades_is_there_at_once() -> None:
 
 def test_what_the_hand_set_stays_when_regions_are_derived_anew() -> None:
     old = [Span(9000, 9000, by_hand=True), Span(29_952, 9000)]
-    new = regions.derived(stroke_openings(np.array(ONSETS), 0, 1, FRAMES), TIMING, FRAMES)
+    new = regions.derived(hit_openings(np.array(ONSETS), 0, 1, FRAMES), TIMING, FRAMES)
     kept = regions.derived_around(new, old)
     assert [(s.at, s.by_hand) for s in kept] == [(9000, True), (29_952, False), (59_952, False)]
 

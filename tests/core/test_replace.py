@@ -1,4 +1,4 @@
-"""Replace by its definitions: harvest, choosing, placing, the tone, even strokes, and layers in the
+"""Replace by its definitions: harvest, choosing, placing, the tone, even hits, and layers in the
 graph."""
 
 import itertools
@@ -32,25 +32,25 @@ def _hit(at: float, piece: str = "snare", kind: str = "accent", velocity: int = 
     return Hit(f"{piece}{at}", piece, at, velocity, kind, 1.0, 0.0)
 
 
-def _stroke(hz: float = 190.0, seconds: float = 0.2, seed: int = 0) -> np.ndarray:
-    """A drum's stroke: a tone and noise that die away."""
+def _sounding(hz: float = 190.0, seconds: float = 0.2, seed: int = 0) -> np.ndarray:
+    """A drum's hit: a tone and noise that die away."""
     time = np.arange(round(seconds * RATE)) / RATE
     noise = np.random.default_rng(seed).standard_normal(len(time))
     body = np.sin(2 * np.pi * hz * time) + 0.3 * noise * np.exp(-time / 0.01)
     return (body * np.exp(-time / 0.05)).astype(np.float32)
 
 
-def _laid(strokes: list[tuple[float, np.ndarray]], seconds: float) -> np.ndarray:
+def _laid(hits: list[tuple[float, np.ndarray]], seconds: float) -> np.ndarray:
     out = np.zeros(round(seconds * RATE), np.float32)
-    for at, sound in strokes:
+    for at, sound in hits:
         first = round(at * RATE)
         out[first : first + len(sound)] += sound[: len(out) - first]
     return out
 
 
 def test_what_stands_alone_is_ranked_first_and_says_what_it_is_heard_with() -> None:
-    own = [(1.0, _stroke()), (2.0, 0.5 * _stroke()), (3.0, _stroke()), (4.0, _stroke())]
-    hat = [(1.05, 0.2 * _stroke(5000, 0.1)), (5.0, 0.2 * _stroke(5000, 0.1))]
+    own = [(1.0, _sounding()), (2.0, 0.5 * _sounding()), (3.0, _sounding()), (4.0, _sounding())]
+    hat = [(1.05, 0.2 * _sounding(5000, 0.1)), (5.0, 0.2 * _sounding(5000, 0.1))]
     hits = [
         *(_hit(at) for at, _ in own[:3]),
         _hit(4.0, kind="flam"),
@@ -66,9 +66,9 @@ def test_what_stands_alone_is_ranked_first_and_says_what_it_is_heard_with() -> N
     assert found[0].frames == round((HEAD_S + 0.2) * RATE)
 
 
-def test_a_sample_ends_before_the_drum_s_next_stroke() -> None:
+def test_a_sample_ends_before_the_drum_s_next_hit() -> None:
     hits = [_hit(1.0), _hit(1.1), _hit(1.14)]
-    sound = _laid([(h.time_s, _stroke()) for h in hits], 2.0)
+    sound = _laid([(h.time_s, _sounding()) for h in hits], 2.0)
     found = candidates(sound, RATE, "snare", hits, 0.3)
     assert {c.hit.time_s: c.frames / RATE - HEAD_S for c in found} == {
         1.0: pytest.approx(0.095, abs=1e-3),
@@ -77,7 +77,7 @@ def test_a_sample_ends_before_the_drum_s_next_stroke() -> None:
 
 
 def test_a_set_goes_from_soft_to_loud_with_the_best_of_each_band() -> None:
-    own = [(1.0 + n, (0.1 + 0.05 * n) * _stroke(seed=n)) for n in range(12)]
+    own = [(1.0 + n, (0.1 + 0.05 * n) * _sounding(seed=n)) for n in range(12)]
     noisy = _laid(own, 15.0)
     noisy[round(3.9 * RATE) : round(3.999 * RATE)] += 0.05  # before the fourth
     hits = [_hit(at) for at, _ in own]
@@ -89,14 +89,14 @@ def test_a_set_goes_from_soft_to_loud_with_the_best_of_each_band() -> None:
 
 
 def test_no_sample_plays_twice_running_and_levels_are_met() -> None:
-    strokes = [-12.0, -12.1, -11.9, -12.0, -3.0, -3.1, -12.0]
+    hits = [-12.0, -12.1, -11.9, -12.0, -3.0, -3.1, -12.0]
     samples = [-14.0, -12.0, -10.0, -3.0]
-    chosen = choose(strokes, samples)
+    chosen = choose(hits, samples)
     assert all(a != b for a, b in itertools.pairwise(chosen))
     assert samples[chosen[4]] == -3.0
-    assert choose(strokes, [-6.0]) == [0] * 7
+    assert choose(hits, [-6.0]) == [0] * 7
     with pytest.raises(ValueError, match="needs a sample"):
-        choose(strokes, [])
+        choose(hits, [])
     assert gain_db(-6, -10, -8, 1.0) == 4
     assert gain_db(-6, -10, -8, 0.0) == 2
     assert gain_db(-6, -10, -8, 0.5) == 3
@@ -115,9 +115,9 @@ def test_samples_from_elsewhere_are_chosen_alike_however_loud_they_were_recorded
 
 @pytest.mark.parametrize("late", [0.0, 7.0, -31.4, 60.25])
 @pytest.mark.parametrize("polarity", [1, -1])
-def test_a_stroke_is_placed_to_a_fraction_of_a_sample(late: float, polarity: int) -> None:
+def test_a_hit_is_placed_to_a_fraction_of_a_sample(late: float, polarity: int) -> None:
     onset = 400
-    sound = np.concatenate([np.zeros(onset, np.float32), _stroke(170)])
+    sound = np.concatenate([np.zeros(onset, np.float32), _sounding(170)])
     spectrum = np.fft.rfft(sound, 16384) * np.exp(-2j * np.pi * np.arange(8193) * late / 16384)
     drum = np.fft.irfft(spectrum)[: len(sound)].astype(np.float32)
     found = place(*heard([drum, polarity * sound], RATE), onset, RATE)
@@ -127,7 +127,7 @@ def test_a_stroke_is_placed_to_a_fraction_of_a_sample(late: float, polarity: int
     assert found.gain_low_db == pytest.approx(6.02, abs=0.1)
 
 
-def test_of_two_strokes_in_one_mic_the_polarity_is_known() -> None:
+def test_of_two_hits_in_one_mic_the_polarity_is_known() -> None:
     """Half a cycle on, a low drum looks like itself upside down; in one mic it cannot be."""
     onset, time = 400, np.arange(9600) / RATE
     low = np.concatenate([np.zeros(onset), np.sin(2 * np.pi * 250 * time) * np.exp(-time / 0.05)])
@@ -155,7 +155,7 @@ def test_the_tone_has_its_note_its_decay_and_no_click() -> None:
     assert np.abs(tone(RATE, 50.0, 4.0, 400.0, drive_db=12)).max() <= 1
 
 
-def test_even_strokes_go_toward_their_like_and_ghosts_stay() -> None:
+def test_even_hits_go_toward_their_like_and_ghosts_stay() -> None:
     peaks = [-6.0, -10.0, -8.0, -30.0, -18.0, -14.0]
     kinds = ["accent", "accent", "accent", "ghost", "plain", "roll"]
     assert even_gains_db(peaks, kinds, 1.0).tolist() == [-2, 2, 0, 0, 2, -2]
@@ -163,7 +163,7 @@ def test_even_strokes_go_toward_their_like_and_ghosts_stay() -> None:
     assert even_gains_db([-60.0, -10.0, -10.0], ["accent"] * 3, 1.0)[0] == 12
 
 
-def test_a_stroke_s_gain_stays_within_its_window() -> None:
+def test_a_hit_s_gain_stays_within_its_window() -> None:
     spans = windows([RATE, RATE + 4800, 3 * RATE], RATE, 5 * RATE)
     assert spans[0] == (RATE - 48, RATE + 4800 - 96)
     assert spans[2][1] == 3 * RATE + round(0.35 * RATE)
@@ -189,7 +189,7 @@ def _times(study: Study, *kinds: str) -> list[int]:
     mic = study.sheet.mics["snare_top"]
     return [
         round(h.time_s * study.rate + mic.delay_samples)
-        for h in study.strokes("snare")
+        for h in study.hits_on("snare")
         if h.kind in kinds
     ]
 
@@ -197,7 +197,7 @@ def _times(study: Study, *kinds: str) -> list[int]:
 def test_a_layer_on_accents_leaves_every_ghost_alone(
     study: Study, with_layer: Callable[..., Study]
 ) -> None:
-    laid = with_layer(strokes="accents")
+    laid = with_layer(hits="accents")
     _, rows = _rows(laid, "snare_layer")
     assert [r.onset for r in rows] == _times(study, "accent", "flam")
     both = [
@@ -214,7 +214,7 @@ def test_a_layer_on_accents_leaves_every_ghost_alone(
 def test_a_layer_lies_under_its_drum_and_makes_its_bottom_fuller(
     study: Study, with_layer: Callable[..., Study]
 ) -> None:
-    laid = with_layer(strokes="all", blend_db=-6.0)
+    laid = with_layer(hits="all", blend_db=-6.0)
     _, rows = _rows(laid, "snare_layer")
     assert len({r.sound for r in rows}) > 4
     assert all(a.sound != b.sound for a, b in itertools.pairwise(rows))
@@ -232,14 +232,14 @@ def test_a_layer_lies_under_its_drum_and_makes_its_bottom_fuller(
         assert both > alone
 
 
-def test_instead_takes_the_drum_s_own_strokes_out(
+def test_instead_takes_the_drum_s_own_hits_out(
     study: Study, with_layer: Callable[..., Study]
 ) -> None:
-    laid = with_layer(strokes="accents", mode="instead")
+    laid = with_layer(hits="accents", mode="instead")
     for mic in study.close("snare"):
         entry = laid.engine.read(laid.graph.mics[mic].chained.entry, 0, study.sheet.frames)
         was = study.engine.read(study.graph.mics[mic].clean, 0, study.sheet.frames)
-        accents = [h for h in study.strokes("snare") if h.kind == "accent"]
+        accents = [h for h in study.hits_on("snare") if h.kind == "accent"]
         shift = study.sheet.mics[mic].delay_samples
         for h in accents:
             at = round(h.time_s * RATE + shift)
@@ -254,7 +254,7 @@ def test_instead_takes_the_drum_s_own_strokes_out(
 def test_a_layer_rendered_in_parts_is_the_layer_rendered_whole(
     with_layer: Callable[..., Study],
 ) -> None:
-    laid = with_layer(strokes="all")
+    laid = with_layer(hits="all")
     node, _ = _rows(laid, "snare_layer")
     whole = node.render(laid.engine, 0, 6 * RATE)
     parts = [node.render(laid.engine, a, a + 54321) for a in range(0, 6 * RATE, 54321)]
@@ -262,7 +262,7 @@ def test_a_layer_rendered_in_parts_is_the_layer_rendered_whole(
 
 
 def test_a_choke_is_heard_as_it_is_switched(with_layer: Callable[..., Study]) -> None:
-    laid = with_layer(strokes="all")
+    laid = with_layer(hits="all")
     node, _ = _rows(laid, "snare_layer")
     twice = tuple(n for at in node.onsets for n in (at, at + 2000))
     ends, rings = (replaced(node, onsets=twice, choke=choke) for choke in (True, False))
@@ -275,17 +275,17 @@ def test_a_choke_is_heard_as_it_is_switched(with_layer: Callable[..., Study]) ->
     assert np.array_equal(heard_ending[: stop - begin - fall], heard_ringing[: stop - begin - fall])
 
 
-def test_a_stroke_that_moves_leaves_what_others_get_and_is_decided_anew(
+def test_a_hit_that_moves_leaves_what_others_get_and_is_decided_anew(
     study: Study, with_layer: Callable[..., Study], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    laid = with_layer(strokes="all")
+    laid = with_layer(hits="all")
     node, rows = _rows(laid, "snare_layer")
     assert isinstance(node, Struck)
     asked: list[int] = []
     place = struck.place
     monkeypatch.setattr(struck, "place", lambda *a, **k: (asked.append(1), place(*a, **k))[1])
-    last = max(h.time_s for h in study.strokes("snare"))
-    moved = next(h for h in study.strokes("snare") if h.time_s == last)
+    last = max(h.time_s for h in study.hits_on("snare"))
+    moved = next(h for h in study.hits_on("snare") if h.time_s == last)
     take = f"takes.{study.sheet.takes.index(study.sheet.take)}"
     later = laid.tried({f"{take}.corrections.{moved.id}": {"time_s": round(last + 0.004, 6)}})
     again, now = _rows(later, "snare_layer")
@@ -304,7 +304,7 @@ def test_the_sub_follows_every_kick_in_the_polarity_that_adds(study: Study) -> N
     layer = laid.sheet.layers["kick_sub"]
     assert 25 <= layer.note_hz <= 80  # type: ignore[union-attr]
     node, rows = _rows(laid, "kick_sub")
-    assert len(rows) == len(study.strokes("kick"))
+    assert len(rows) == len(study.hits_on("kick"))
     drum = study.engine.read(node.drum, 0, study.sheet.frames)
     sub = laid.engine.read(node, 0, study.sheet.frames)
     fuller = [
@@ -314,23 +314,21 @@ def test_the_sub_follows_every_kick_in_the_polarity_that_adds(study: Study) -> N
     assert np.mean(fuller) > 0.9
 
 
-def test_a_layer_that_would_play_on_no_stroke_is_refused_with_what_there_is(study: Study) -> None:
+def test_a_layer_that_would_play_on_no_hit_is_refused_with_what_there_is(study: Study) -> None:
     own = [h for h in study.hits if h.piece == "kick"]
     low, high = min(h.velocity for h in own), max(h.velocity for h in own)
     assert low > 2
-    said = f"velocity from 1 to 2; its strokes have {low} to {high}"
+    said = f"velocity from 1 to 2; its hits have {low} to {high}"
     with pytest.raises(ArkundError, match=said):
-        replace.layer_patch(study, "kick", strokes="1-2")
+        replace.layer_patch(study, "kick", hits="1-2")
     with pytest.raises(ArkundError, match=said):
-        replace.sub_patch(study, "kick", strokes="1-2")
+        replace.sub_patch(study, "kick", hits="1-2")
     softened = study.tried({f"takes.0.corrections.{h.id}": {"kind": "plain"} for h in own})
-    with pytest.raises(
-        ArkundError, match=f"None of the {len(own)} strokes of the kick is an accent"
-    ):
-        replace.layer_patch(softened, "kick", strokes="accents")
+    with pytest.raises(ArkundError, match=f"None of the {len(own)} hits of the kick is an accent"):
+        replace.layer_patch(softened, "kick", hits="accents")
 
 
-def test_notes_and_strokes_are_read_or_refused_in_a_sentence(study: Study) -> None:
+def test_notes_and_hits_are_read_or_refused_in_a_sentence(study: Study) -> None:
     assert replace.sub_note_hz(study, "kick", "50Hz") == 50
     assert replace.sub_note_hz(study, "kick", "C1") == pytest.approx(32.7, abs=0.01)
     for note, said in (
@@ -342,12 +340,12 @@ def test_notes_and_strokes_are_read_or_refused_in_a_sentence(study: Study) -> No
             replace.sub_note_hz(study, "kick", note)
     with pytest.raises(ArkundError, match="no mic close to “gong”"):
         replace.harvest(study, "gong")
-    for strokes in ("loud", "90-20", "0-5", "1-200"):
-        with pytest.raises(ArkundError, match="are no strokes"):
-            replace.layer_patch(study, "snare", strokes=strokes)
-    patch = replace.layer_patch(study, "snare", strokes="20-127")
+    for hits in ("loud", "90-20", "0-5", "1-200"):
+        with pytest.raises(ArkundError, match="are no hits"):
+            replace.layer_patch(study, "snare", hits=hits)
+    patch = replace.layer_patch(study, "snare", hits="20-127")
     laid = study.tried(patch)
-    velocities = [h.velocity for h in study.strokes("snare")]
+    velocities = [h.velocity for h in study.hits_on("snare")]
     assert len(_rows(laid, "snare_layer")[1]) == sum(v >= 20 for v in velocities)
     with pytest.raises(ArkundError, match="a share from 0 to 1"):
         replace.even_patch(study, "snare", 1.5)
@@ -362,8 +360,8 @@ def test_notes_and_strokes_are_read_or_refused_in_a_sentence(study: Study) -> No
         ({"kind": "gong"}, "gong"),
         ({"samples": []}, "samples"),
         ({"samples": [{"at": -1, "frames": 100}]}, "greater"),
-        ({"samples": [{"at": 5, "frames": 100}]}, "those of the song are strokes"),
-        ({"samples": [{"frames": 100}]}, "a stroke of the song or a place"),
+        ({"samples": [{"at": 5, "frames": 100}]}, "those of the song are hits"),
+        ({"samples": [{"frames": 100}]}, "a hit of the song or a place"),
         ({"samples": [{"hit": "../x", "frames": 100}]}, "pattern"),
     ],
 )
@@ -381,8 +379,8 @@ def test_a_layer_cannot_take_a_mic_s_name(study: Study) -> None:
         study.tried({"layers.kick_in": layer})
 
 
-def test_even_strokes_bring_accents_together_and_leave_bleed(study: Study) -> None:
-    """Full amount: accents within 1.5 dB; what lies between strokes changes by no more than 0.5 dB."""
+def test_even_hits_bring_accents_together_and_leave_bleed(study: Study) -> None:
+    """Full amount: accents within 1.5 dB; what lies between hits changes by no more than 0.5 dB."""
     evened = study.tried(replace.even_patch(study, "kick", 1.0))
     assert (
         replace.spread_db(evened, "kick_in")[0] < 1.5 < replace.spread_db(study, "kick_in")[0] + 1
@@ -391,7 +389,7 @@ def test_even_strokes_bring_accents_together_and_leave_bleed(study: Study) -> No
         s.engine.read(s.graph.mics["kick_in"].chained.entry, 0, study.sheet.frames)
         for s in (study, evened)
     )
-    own = sorted(round(h.time_s * RATE) for h in study.strokes("kick"))
+    own = sorted(round(h.time_s * RATE) for h in study.hits_on("kick"))
     between = np.ones(len(was), bool)
     for at in own:
         between[max(at - 100, 0) : at + round(0.35 * RATE)] = False
@@ -404,7 +402,7 @@ def test_what_the_overheads_still_hear_of_a_replaced_drum_is_said_and_ducked(
 ) -> None:
     school = SCHOOLS["natural"]
     assert not replace.find_left(with_layer(mode="under"), "overhead_l", school)
-    laid = with_layer(mode="instead", strokes="all")
+    laid = with_layer(mode="instead", hits="all")
     (found,) = replace.find_left(laid, "overhead_l", school)
     change = found.gain["against_layer_db"]
     assert found.is_doubtful
@@ -415,22 +413,22 @@ def test_what_the_overheads_still_hear_of_a_replaced_drum_is_said_and_ducked(
         m for m, mic in ducked.sheet.mics.items() if any(s.id == "duck" for s in mic.chain)
     } == {"overhead_l", "overhead_r"}
     assert not replace.find_left(ducked, "overhead_l", school)
-    # Between strokes of the snare the overheads are as they were.
+    # Between hits of the snare the overheads are as they were.
     was, now = (
         s.engine.read(s.graph.mics["overhead_l"].shaped, 0, study.sheet.frames)
         for s in (laid, ducked)
     )
     quiet = np.ones(len(was), bool)
-    for h in study.strokes("snare"):
+    for h in study.hits_on("snare"):
         quiet[round((h.time_s - 0.02) * RATE) : round((h.time_s + 0.9) * RATE)] = False
     assert quiet.sum() > RATE
     assert np.abs(was[quiet] - now[quiet]).max() < 1e-4
 
 
-def test_samples_go_along_with_their_strokes_and_leave_with_them(
+def test_samples_go_along_with_their_hits_and_leave_with_them(
     study: Study, with_layer: Callable[..., Study]
 ) -> None:
-    laid = with_layer(strokes="all")
+    laid = with_layer(hits="all")
     node, _ = _rows(laid, "snare_layer")
     delayed = laid.tried({"mics.snare_top.delay_samples": 40.0})
     later, _ = _rows(delayed, "snare_layer")
@@ -509,12 +507,12 @@ def test_a_crossover_lies_between_the_two_fundamentals(
     assert replace.crossover_of(note_hz, drum_hz) == (pytest.approx(at_hz, abs=0.1), slope)
 
 
-def test_a_stroke_that_is_left_out_gets_no_sample(
+def test_a_hit_that_is_left_out_gets_no_sample(
     study: Study, with_layer: Callable[..., Study]
 ) -> None:
-    laid = with_layer(strokes="all")
+    laid = with_layer(hits="all")
     _, rows = _rows(laid, "snare_layer")
-    gone = [h for h in study.strokes("snare") if h.kind == "accent"][:3]
+    gone = [h for h in study.hits_on("snare") if h.kind == "accent"][:3]
     less = laid.tried({"layers.snare_layer.left_out": [h.id for h in gone]})
     _, fewer = _rows(less, "snare_layer")
     shift = study.sheet.mics["snare_top"].delay_samples
@@ -525,7 +523,7 @@ def test_a_stroke_that_is_left_out_gets_no_sample(
 def test_a_sample_is_trimmed_and_faded_where_it_is_said(
     study: Study, with_layer: Callable[..., Study]
 ) -> None:
-    laid = with_layer(strokes="all")
+    laid = with_layer(hits="all")
     samples = [s.model_dump() for s in laid.sheet.layers["snare_layer"].samples]  # type: ignore[union-attr]
     short = [{**s, "frames": 4800, "fade_in_ms": 4.0, "fade_out_ms": 40.0} for s in samples]
     trimmed = laid.tried({"layers.snare_layer.samples": short})

@@ -1,4 +1,4 @@
-"""Buzz rolls: sound that stays up where a single stroke would have died away."""
+"""Buzz rolls: sound that stays up where a single hit would have died away."""
 
 import numpy as np
 import pytest
@@ -41,7 +41,7 @@ def test_a_buzz_is_found_from_beginning_to_end(rate: int, later_s: float) -> Non
     assert max(found[0].levels_db) < 0
 
 
-def test_single_strokes_and_a_ringing_cymbal_are_no_buzz() -> None:
+def test_single_hits_and_a_ringing_cymbal_are_no_buzz() -> None:
     ear = _sound(SINGLE, 0.2)
     assert find_buzzes(band_energy(ear, RATE), band_energy(ear, RATE), SINGLE) == []
     crash = np.zeros_like(ear)
@@ -54,7 +54,7 @@ def test_single_strokes_and_a_ringing_cymbal_are_no_buzz() -> None:
     assert find_buzzes(band_energy(ear, RATE), None, SINGLE[:2]) == []
 
 
-def test_both_hands_are_needed_for_close_strokes() -> None:
+def test_both_hands_are_needed_for_close_hits() -> None:
     close = list(2 + 0.07 * np.arange(6))
     assert runs_of_singles([0.5, 1.0, *close, 4.0]) == [(close[0], close[-1])]
     assert runs_of_singles([0.5, 0.6, 0.7]) == []
@@ -70,7 +70,7 @@ def test_a_roll_of_singles_goes_on_where_its_step_says() -> None:
     assert rest_of_rolls(times, share, kept) == list(range(10))
 
 
-def test_strokes_further_apart_are_no_roll() -> None:
+def test_hits_further_apart_are_no_roll() -> None:
     times = np.concatenate([1 + np.arange(8) * 0.12, [0.88, 1.96]])
     share = np.concatenate([np.full(8, 0.9), [0.4, 0.4]])
     assert rest_of_rolls(times, share, list(range(8))) == list(range(8))

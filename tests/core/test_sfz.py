@@ -1,4 +1,4 @@
-"""SFZ both ways, kit files, and which stroke stands in for which."""
+"""SFZ both ways, kit files, and which hit stands in for which."""
 
 import contextlib
 import time
@@ -122,14 +122,14 @@ def test_names_that_would_not_come_back_are_not_written() -> None:
             write_sfz([Region(name)])
 
 
-def test_a_kit_file_has_each_stroke_at_its_head() -> None:
+def test_a_kit_file_has_each_hit_at_its_head() -> None:
     rng = np.random.default_rng(3)
-    strokes = []
+    hits = []
     for lead in (0, 20, 5000):
         decay = np.exp(-np.arange(9000) / 2000)
         sound = (rng.standard_normal(9000) * decay).astype(np.float32)
-        strokes.append(np.concatenate([np.zeros(lead, np.float32), sound]))
-    kit = kit_of([*strokes, np.zeros(500, np.float32)], RATE)
+        hits.append(np.concatenate([np.zeros(lead, np.float32), sound]))
+    kit = kit_of([*hits, np.zeros(500, np.float32)], RATE)
     assert len(kit.samples) == 3
     head = round(HEAD_S * RATE)
     for at, frames in kit.samples:
@@ -151,7 +151,7 @@ def _hit(
     return Hit(name, piece, at, velocity, kind, sure, 0.0)
 
 
-def test_the_stroke_that_is_most_alike_stands_in() -> None:
+def test_the_hit_that_is_most_alike_stands_in() -> None:
     hits = [
         _hit("bad", 10.0, kind="flam"),
         _hit("hat", 10.003, "hat"),
@@ -178,4 +178,4 @@ def test_the_stroke_that_is_most_alike_stands_in() -> None:
     assert "hat along in both" in by_id["same"].reasons
     assert "nothing along, hat there" in by_id["alone"].reasons
     assert "crash 1 ringing, none there" in by_id["under"].reasons
-    assert any("shorter until the next stroke" in r for r in by_id["short"].reasons)
+    assert any("shorter until the next hit" in r for r in by_id["short"].reasons)

@@ -145,7 +145,7 @@ def test_both_sides_get_the_same_reduction() -> None:
     assert ratio[-1, 0] < 0.3
 
 
-def _stroke(gain: float) -> np.ndarray:
+def _hit(gain: float) -> np.ndarray:
     time = np.arange(RATE) / RATE
     ring = np.sin(2 * np.pi * 180 * time) * np.exp(-time / 0.12)
     noise = np.random.default_rng(8).standard_normal(RATE) * np.exp(-time / 0.004) * 0.5
@@ -156,28 +156,26 @@ def test_transient_is_independent_of_level() -> None:
     s = transient.Settings(6, -8)
     curves = []
     for gain in (0.7, 0.07):
-        stroke = _stroke(gain)
-        out = transient.run(stroke, s, RATE, transient.new_state())
-        loud = np.abs(stroke) > 1e-3 * gain
-        curves.append(
-            np.where(loud, 20 * np.log10(np.abs(out + 1e-30) / np.abs(stroke + 1e-30)), 0)
-        )
+        hit = _hit(gain)
+        out = transient.run(hit, s, RATE, transient.new_state())
+        loud = np.abs(hit) > 1e-3 * gain
+        curves.append(np.where(loud, 20 * np.log10(np.abs(out + 1e-30) / np.abs(hit + 1e-30)), 0))
     assert np.abs(curves[0] - curves[1]).max() < 0.2
 
 
 def test_transient_lifts_the_attack_and_shortens_the_ring() -> None:
-    stroke = _stroke(0.5)
-    out = transient.run(stroke, transient.Settings(6, -12), RATE, transient.new_state())
+    hit = _hit(0.5)
+    out = transient.run(hit, transient.Settings(6, -12), RATE, transient.new_state())
 
     def change(start_ms: float, stop_ms: float) -> float:
         part = slice(4000 + round(start_ms * RATE / 1000), 4000 + round(stop_ms * RATE / 1000))
-        return float(20 * np.log10(np.std(out[part]) / np.std(stroke[part])))
+        return float(20 * np.log10(np.std(out[part]) / np.std(hit[part])))
 
     assert change(0.5, 6) > 4
     assert change(150, 250) < -5
 
 
 def test_transient_at_zero_passes_bits_untouched() -> None:
-    stroke = _stroke(0.5)
-    out = transient.run(stroke, transient.Settings(0, 0), RATE, transient.new_state())
-    assert np.array_equal(out, stroke)
+    hit = _hit(0.5)
+    out = transient.run(hit, transient.Settings(0, 0), RATE, transient.new_state())
+    assert np.array_equal(out, hit)

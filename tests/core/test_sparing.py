@@ -9,7 +9,7 @@ from arkund.core.align.sums import BANDS_HZ, Together, sums_of
 RATE, TIMES = 44100, [0.5 + 0.4 * n for n in range(8)]
 
 
-def _strokes(seed: int, late: int = 0, low: float = 500.0, high: float = 2000.0) -> np.ndarray:
+def _hits(seed: int, late: int = 0, low: float = 500.0, high: float = 2000.0) -> np.ndarray:
     """Bursts of noise between two frequencies, ``late`` samples after `TIMES`."""
     rng, out = np.random.default_rng(seed), np.zeros(4 * RATE)
     hz = np.fft.rfftfreq(4096, 1 / RATE)
@@ -23,21 +23,21 @@ def _strokes(seed: int, late: int = 0, low: float = 500.0, high: float = 2000.0)
 
 
 def _added(piece: str, mic: str, reference: str, delay: int, seed: int, **band: float) -> Added:
-    both = Together(_strokes(seed, 100 + delay, **band), _strokes(seed, 100, **band), RATE, TIMES)
+    both = Together(_hits(seed, 100 + delay, **band), _hits(seed, 100, **band), RATE, TIMES)
     return Added(piece, mic, reference, float(delay), both)
 
 
 def test_spectra_taken_once_say_what_the_sums_of_samples_say() -> None:
-    one, other = _strokes(1, 9), _strokes(1)
+    one, other = _hits(1, 9), _hits(1)
     found = sums_of(one, other, RATE, TIMES, -9.0)
     assert found is not None
-    closed = Together(_strokes(1), other, RATE, TIMES)
+    closed = Together(_hits(1), other, RATE, TIMES)
     np.testing.assert_allclose(found.shifted[2], closed.levels_db()[2], atol=0.05)
     assert found.shifted[2] == pytest.approx(3.01, abs=0.05)
     assert found.both[2] < -20
     assert len(found.recorded) == len(BANDS_HZ)
     for args in (([],), (TIMES,)):
-        with pytest.raises(ValueError, match="strokes"):
+        with pytest.raises(ValueError, match="hits"):
             Together(np.zeros(len(one), np.float32), np.zeros(len(one), np.float32), RATE, *args)
 
 
@@ -62,7 +62,7 @@ def test_what_only_gains_is_moved() -> None:
 
 
 def test_a_pair_that_is_to_be_flipped_is_judged_flipped() -> None:
-    upside_down = Together(-_strokes(7, 109), _strokes(7, 100), RATE, TIMES)
+    upside_down = Together(-_hits(7, 109), _hits(7, 100), RATE, TIMES)
     wrong, right = (Added("hat", "hat", "overhead_l", 9.0, upside_down, s) for s in (1, -1))
     still = {"overhead_l": 0.0}
     assert spared({"hat": -9.0}, still, [right], {}) == {"hat": -9.0}

@@ -25,7 +25,7 @@ def test_a_tone_goes_on_in_phase() -> None:
 
 
 @pytest.mark.parametrize("jump", [-300, 300])
-def test_a_stroke_in_the_way_is_kept_clear_of(jump: int) -> None:
+def test_a_hit_in_the_way_is_kept_clear_of(jump: int) -> None:
     """Neither end of the fade, in what goes or in what comes, lies within 2 ms of a tick."""
     rng = np.random.default_rng(6)
     sound = (1e-3 * rng.standard_normal((16000, 2))).astype(np.float32)

@@ -21,7 +21,7 @@ def _bursts(places_s: list[float], gains: list[float]) -> NDArray[np.float32]:
     return out.astype(np.float32)
 
 
-def test_a_soft_stroke_before_a_loud_one_has_a_place_of_its_own() -> None:
+def test_a_soft_hit_before_a_loud_one_has_a_place_of_its_own() -> None:
     sound = _bursts([0.194, 0.2], [0.05, 1.0])
     places, of = stirs(sound, np.array([round(0.2 * RATE)]), RATE)
     assert of.tolist() == [0] * len(places)
@@ -56,7 +56,7 @@ def _within(sound: NDArray[np.float32], band_hz: tuple[float, float]) -> NDArray
 
 
 def test_a_ghost_under_a_hat_begins_where_the_drum_s_body_does() -> None:
-    """A soft 200 Hz stroke 7 ms before a hat that is ten times louder in its mic."""
+    """A soft 200 Hz hit 7 ms before a hat that is ten times louder in its mic."""
     rng, t = np.random.default_rng(5), np.arange(RATE // 10) / RATE
     sound = rng.standard_normal(RATE // 2) * 1e-5
     ghost, hat = round(0.193 * RATE), round(0.2 * RATE)
@@ -76,7 +76,7 @@ def test_a_ghost_under_a_hat_begins_where_the_drum_s_body_does() -> None:
 
 
 def test_a_ghost_behind_a_kick_begins_where_its_stick_does() -> None:
-    """A 70 Hz stroke with a faint beater, and 6 ms behind it a ghost a quarter as loud, whose stick and
+    """A 70 Hz hit with a faint beater, and 6 ms behind it a ghost a quarter as loud, whose stick and
     wires are louder than the beater."""
     rng, t = np.random.default_rng(8), np.arange(RATE // 10) / RATE
     sound = rng.standard_normal(RATE // 2) * 1e-5

@@ -43,7 +43,7 @@ def test_a_drum_that_begins_at_once_does_not_swell() -> None:
     assert swelled(sound, BEGINS_S * RATE, (BEGINS_S * RATE).tolist(), RATE) is None
 
 
-def test_too_few_clear_strokes_say_nothing() -> None:
+def test_too_few_clear_hits_say_nothing() -> None:
     sound = _brushed(10.0, ring=0.0)
     few = (BEGINS_S * RATE).tolist()[: FEWEST - 1]
     assert swelled(sound, BEGINS_S * RATE, few, RATE) is None
@@ -58,7 +58,7 @@ def test_what_lies_at_the_ends_of_the_sound_is_left_alone() -> None:
     assert np.isnan(places).tolist() == [True, False, True]
 
 
-def test_soft_strokes_swell_though_loud_ones_do_not() -> None:
+def test_soft_hits_swell_though_loud_ones_do_not() -> None:
     """A stick that falls rather than strikes: what is known of accents does not place ghosts."""
     rng = np.random.default_rng(7)
     begins = np.concatenate([BEGINS_S, BEGINS_S + 0.2])
@@ -68,8 +68,8 @@ def test_soft_strokes_swell_though_loud_ones_do_not() -> None:
     for at, soft in zip(begins, is_soft, strict=True):
         rise = 10 ** (-20 * np.clip(1 - t / 0.012, 0, 1) / 20) if soft else 1.0
         start = round(at * RATE)
-        stroke = rng.standard_normal(len(t)) * np.exp(-t / 0.03) * rise
-        out[start : start + len(t)] += (0.2 if soft else 1.0) * stroke
+        hit = rng.standard_normal(len(t)) * np.exp(-t / 0.03) * rise
+        out[start : start + len(t)] += (0.2 if soft else 1.0) * hit
     sound = out.astype(np.float32)
     level_db = np.where(is_soft, -14.0, 0.0)
     noticed = begins * RATE

@@ -1,4 +1,4 @@
-"""Which strokes say how two mics stand, and which of three pairs is to blame."""
+"""Which hits say how two mics stand, and which of three pairs is to blame."""
 
 from dataclasses import replace
 
@@ -28,8 +28,8 @@ def _add(sound: NDArray[np.float32], burst: NDArray[np.float64], at: int, gain: 
     sound[at : at + len(burst)] += (gain * burst).astype(np.float32)
 
 
-def test_soft_strokes_with_which_another_piece_falls_have_no_say() -> None:
-    """A hat 80 samples later and inverted is louder in the overhead than 37 soft strokes are."""
+def test_soft_hits_with_which_another_piece_falls_have_no_say() -> None:
+    """A hat 80 samples later and inverted is louder in the overhead than 37 soft hits are."""
     times = 0.5 + 0.25 * np.arange(50)
     top, overhead = (np.zeros(round(14 * RATE), np.float32) for _ in range(2))
     hits = []
@@ -44,16 +44,16 @@ def test_soft_strokes_with_which_another_piece_falls_have_no_say() -> None:
     (pair,) = align_take({"snare_top": top, "overhead_l": overhead}, hits, RATE)
     assert pair.delay_samples == pytest.approx(-DELAY, abs=1)
     assert pair.polarity == 1
-    assert pair.strokes == 13
+    assert pair.hits == 13
 
 
-def test_of_few_strokes_the_loudest_twelve_are_heard() -> None:
+def test_of_few_hits_the_loudest_twelve_are_heard() -> None:
     top = np.zeros(18 * RATE, np.float32)
     hits = [_hit(n, 0.5 + n, -2.0 * n) for n in range(16)]
     for hit in hits:
         _add(top, _burst(2), round(hit.time_s * RATE), 10 ** (hit.level_db / 20))
     (pair,) = align_take({"snare_top": top, "overhead_l": 0.2 * top}, hits, RATE)
-    assert pair.strokes == 12
+    assert pair.hits == 12
 
 
 def _pair(mic: str, reference: str, delay: float, confidence: float) -> PairAlignment:

@@ -76,15 +76,15 @@ def rendered(
     return node.render(Wave(sound), start, len(sound) if stop is None else stop)  # type: ignore[arg-type]
 
 
-def ringing(strokes: list[float], seconds: float, hz: float, seed: int = 4) -> NDArray[np.float32]:
-    """Strokes with a click and a ring, over a little noise."""
+def ringing(hits: list[float], seconds: float, hz: float, seed: int = 4) -> NDArray[np.float32]:
+    """Hits with a click and a ring, over a little noise."""
     rng = np.random.default_rng(seed)
     out = rng.standard_normal(round(seconds * RATE)) * 1e-4
-    for at in strokes:
+    for at in hits:
         n = np.arange(min(RATE, len(out) - round(at * RATE))) / RATE
-        stroke = np.sin(2 * np.pi * hz * n) * np.exp(-n / 0.25)
-        stroke += rng.standard_normal(len(n)) * np.exp(-n / 0.003)
-        out[round(at * RATE) : round(at * RATE) + len(n)] += 0.3 * stroke
+        hit = np.sin(2 * np.pi * hz * n) * np.exp(-n / 0.25)
+        hit += rng.standard_normal(len(n)) * np.exp(-n / 0.003)
+        out[round(at * RATE) : round(at * RATE) + len(n)] += 0.3 * hit
     return out.astype(np.float32)
 
 
@@ -106,16 +106,16 @@ def test_places_and_times_are_each_other_s_inverse_over_tempo_and_meter_changes(
 
 
 def test_a_drifting_tempo_is_followed_and_a_steady_one_left() -> None:
-    """A song that speeds up by 6 % and back, against truth; strokes with 5 ms of spread."""
+    """A song that speeds up by 6 % and back, against truth; hits with 5 ms of spread."""
     rng = np.random.default_rng(8)
     bpms = 100 * (1 + 0.06 * np.sin(np.linspace(0, np.pi, 40)))
     starts = np.concatenate([[0.3], 0.3 + np.cumsum(240 / bpms)])
-    strokes = [
+    hits = [
         hit("kick", float(starts[b] + k / 8 * (starts[b + 1] - starts[b]) + rng.normal(0, 0.005)))
         for b in range(40)
         for k in range(8)
     ]
-    found = drifting(Grid(103.5, first_downbeat_s=0.3), strokes, 40)
+    found = drifting(Grid(103.5, first_downbeat_s=0.3), hits, 40)
     got = np.array([found.bar_start_s(b) for b in range(1, 41)])
     assert np.max(np.abs(got - starts[:40])) < 0.008
     steady = drifting(GRID, groove(16, {}), 16)
@@ -125,7 +125,7 @@ def test_a_drifting_tempo_is_followed_and_a_steady_one_left() -> None:
 # What was meant
 
 
-def test_a_stroke_far_from_its_line_is_read_from_its_repeats() -> None:
+def test_a_hit_far_from_its_line_is_read_from_its_repeats() -> None:
     """A sixteenth played 70 ms late lies nearer to the next line; twenty repeats say otherwise."""
     regular = [hit("snare", bar * 2.0 + 0.125 + 0.03) for bar in range(20)]
     stray = hit("snare", 20 * 2.0 + 0.125 + 0.066)
@@ -157,7 +157,7 @@ def test_swing_is_read_and_its_lines_lie_there() -> None:
 # Rules
 
 
-def test_exact_puts_leading_strokes_on_the_line_and_feel_keeps_their_place() -> None:
+def test_exact_puts_leading_hits_on_the_line_and_feel_keeps_their_place() -> None:
     played = groove(12, {"snare": 0.012, "hat": -0.004}, spread_ms=3)
     exact = place_events(played, GRID, [Rule(1, 12, "exact", "1/8")], NO_WISH)
     for p in exact:
@@ -195,7 +195,7 @@ def test_a_rule_holds_in_its_bars_only_and_the_later_one_wins() -> None:
         assert p.shift_s == pytest.approx(wanted, abs=1e-6)
 
 
-def test_what_is_said_of_one_stroke_overrides_and_neighbours_never_swap() -> None:
+def test_what_is_said_of_one_hit_overrides_and_neighbours_never_swap() -> None:
     played = groove(4, {})
     snare = next(h for h in played if h.piece == "snare")
     told = place_events(played, GRID, [Rule(1, 4, "exact", "1/8")], Wish({snare.id: 0.53}, {}))
@@ -223,7 +223,7 @@ def test_the_magnet_draws_within_its_reach_only() -> None:
     assert magnet_s(1.03, GRID, "1/16", 0.5, 0.012) == 1.03
 
 
-# Strokes together
+# Hits together
 
 
 def test_events_gather_what_falls_together_and_the_snare_leads() -> None:
@@ -250,8 +250,8 @@ def test_events_gather_what_falls_together_and_the_snare_leads() -> None:
 # Slices
 
 
-def test_strokes_are_carried_whole_and_land_where_they_were_sent() -> None:
-    """Each stroke's first 12 ms and the 3 ms before it are the source's samples, shifted."""
+def test_hits_are_carried_whole_and_land_where_they_were_sent() -> None:
+    """Each hit's first 12 ms and the 3 ms before it are the source's samples, shifted."""
     times = [0.5, 1.0, 1.5, 1.62, 2.3, 3.0]
     shifts = [0, 480, -900, 700, -2400, 0]
     sound = ringing(times, 4.0, 180)
@@ -267,7 +267,7 @@ def test_strokes_are_carried_whole_and_land_where_they_were_sent() -> None:
     for s in slices[1:]:
         for edge in (s.at, s.at - s.fade):
             assert seam_ratio(out, edge, RATE) <= 1.5
-    # Any span equals the whole, and after the last stroke the sound is back in place.
+    # Any span equals the whole, and after the last hit the sound is back in place.
     assert np.array_equal(rendered(sound, slices, 31_111, 99_999), out[31_111:99_999])
 
 
@@ -279,10 +279,10 @@ def test_a_tick_of_the_source_s_own_is_no_seam_s() -> None:
 
 @pytest.mark.parametrize("gap_ms", [0.5, 2.0, 4.0, 8.0, 15.0])
 @pytest.mark.parametrize("steps", [(300, -200), (-300, 500), (700, 699)])
-def test_strokes_that_leave_no_way_between_them_are_cut_before_the_later_one(
+def test_hits_that_leave_no_way_between_them_are_cut_before_the_later_one(
     gap_ms: float, steps: tuple[int, int]
 ) -> None:
-    """A flam's two strokes that go different ways: the later one is there, whole, in its place."""
+    """A flam's two hits that go different ways: the later one is there, whole, in its place."""
     times = [0.5, 0.5 + gap_ms / 1000, 1.2]
     sound = ringing(times, 2.0, 180)
     both = np.stack([sound, sound], 1)
@@ -292,8 +292,8 @@ def test_strokes_that_leave_no_way_between_them_are_cut_before_the_later_one(
     assert [s.at for s in slices] == sorted({s.at for s in slices})
     out = rendered(sound, slices)
     later = places[1]
-    stroke = slice(later + steps[1], later + steps[1] + round(0.003 * RATE))
-    assert np.array_equal(out[stroke], sound[later : later + round(0.003 * RATE)])
+    hit = slice(later + steps[1], later + steps[1] + round(0.003 * RATE))
+    assert np.array_equal(out[hit], sound[later : later + round(0.003 * RATE)])
     assert np.isfinite(out).all()
 
 
@@ -345,7 +345,7 @@ def test_all_mics_keep_their_delay_and_the_kick_may_go_alone() -> None:
     assert next(h for h in after if h.id == kick_late.id).time_s == pytest.approx(2.506, abs=1e-4)
 
 
-def test_strokes_stay_where_their_sound_was_not_put() -> None:
+def test_hits_stay_where_their_sound_was_not_put() -> None:
     played = groove(12, {"snare": 0.012})
     sound = ringing([h.time_s for h in played], 25.0, 200.0)
     guide = Wave(np.stack([sound, sound], 1))
@@ -421,7 +421,7 @@ def test_corrections_take_away_change_and_add_without_touching_the_list() -> Non
 
 
 def test_splices_keep_off_what_ticks_by_itself() -> None:
-    """Between two strokes a steady hum goes on, with a tick in it that no list knows: neither end
+    """Between two hits a steady hum goes on, with a tick in it that no list knows: neither end
     of a fade may fall beside it."""
     rng = np.random.default_rng(6)
     length = RATE

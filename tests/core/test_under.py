@@ -38,7 +38,7 @@ def found(study: Study) -> Finding:
 
 
 def _accents(study: Study) -> list:
-    return [h for h in study.strokes("snare") if h.kind == "accent"]
+    return [h for h in study.hits_on("snare") if h.kind == "accent"]
 
 
 def _spread_db(study: Study, names: list[str]) -> float:
@@ -48,7 +48,7 @@ def _spread_db(study: Study, names: list[str]) -> float:
     return float(np.subtract(*np.percentile(amplitudes_to_db(peaks), [90, 10])))
 
 
-def test_uneven_accents_get_the_drum_s_own_strokes_under_them_and_are_evener(
+def test_uneven_accents_get_the_drum_s_own_hits_under_them_and_are_evener(
     study: Study, found: Finding
 ) -> None:
     then = study.tried(found.proposal)
@@ -59,7 +59,7 @@ def test_uneven_accents_get_the_drum_s_own_strokes_under_them_and_are_evener(
     assert claimed.then == pytest.approx(now, abs=0.1)
     assert now < was - 1.5
     layer = then.sheet.layers["snare_layer"]
-    assert (layer.mode, layer.strokes) == ("under", "accents")
+    assert (layer.mode, layer.hits) == ("under", "accents")
 
 
 def test_a_layer_lies_as_far_under_the_drum_as_is_said(study: Study, found: Finding) -> None:
@@ -109,12 +109,12 @@ def test_a_kick_without_a_fundamental_gets_a_tone_on_its_note(
     assert "15 dB under the loudest octave" in tone.reason
 
 
-def test_a_tone_is_judged_on_top_of_the_strokes_that_are_laid_first(
+def test_a_tone_is_judged_on_top_of_the_hits_that_are_laid_first(
     study: Study, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(under, "under_loudest_db", lambda *_: -15.0)
     monkeypatch.setattr(under, "LEAST_DB", -9.0)
     monkeypatch.setattr(under, "MOST_LOST_DB", 9.0)
-    strokes, tone = under.find_under(study, "kick_in", TIGHT)
-    assert [strokes.subject, tone.subject] == ["kick_layer", "kick_sub"]
-    assert {k: c.now for k, c in tone.gain.items()} == {k: c.then for k, c in strokes.gain.items()}
+    hits, tone = under.find_under(study, "kick_in", TIGHT)
+    assert [hits.subject, tone.subject] == ["kick_layer", "kick_sub"]
+    assert {k: c.now for k, c in tone.gain.items()} == {k: c.then for k, c in hits.gain.items()}

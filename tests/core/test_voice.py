@@ -27,7 +27,7 @@ def test_octave_levels_of_a_sine_stand_in_its_octave() -> None:
 
 
 @pytest.mark.parametrize("piece", ["kick", "snare", "tom_1", "tom_3", "hat", "crash_1", "ride"])
-def test_a_hard_stroke_has_the_octaves_of_recorded_ones(piece: str) -> None:
+def test_a_hard_hit_has_the_octaves_of_recorded_ones(piece: str) -> None:
     kit = PRESETS["copper"]().kit
     lowest = {d.piece: d.fundamental_hz for d in kit.drums}
     family = family_of(piece, lowest.get(piece, 400.0))
@@ -37,13 +37,13 @@ def test_a_hard_stroke_has_the_octaves_of_recorded_ones(piece: str) -> None:
     levels = octave_levels(sound, RATE, window_s(piece))
     close = CLOSE_MIC_DB["shell" if family in ("kick", "snare", "tom", "floor tom") else "cymbal"]
     wanted = np.array(OCTAVES_DB[family], float) - close
-    # Single partials carry a cymbal's lower octaves, and differ from stroke to stroke.
+    # Single partials carry a cymbal's lower octaves, and differ from hit to hit.
     up = {"snare": slice(2, 6), "hat": slice(4, None), "ride": slice(4, None)}.get(family)
     up = up or slice(2, None)
     off = (levels - levels.max()) - (wanted - wanted.max())
     assert np.abs(off[up] - np.median(off[up])).max() < 6
 
 
-def test_soft_strokes_are_two_to_four_db_duller() -> None:
+def test_soft_hits_are_two_to_four_db_duller() -> None:
     assert brightness(127) == pytest.approx(1.0)
     assert -4 < 20 * np.log10(brightness(30)) < -2

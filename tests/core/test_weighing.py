@@ -5,7 +5,7 @@ import pytest
 
 from arkund.core.errors import ArkundError
 from arkund.core.hits.choose.choosing import distances, told, witnessed
-from arkund.core.hits.choose.strokes import Stroke
+from arkund.core.hits.choose.hits import Chosen
 from arkund.core.hits.detect import away_from_shells, without_echoes
 from arkund.core.hits.explain.ownership import Signatures
 from arkund.core.hits.hit import Hit
@@ -78,7 +78,7 @@ def by_piece(session: Session) -> dict[str, Weighed]:
     return {p: weighed(listened.heard(p), listened.signatures) for p in ("kick", "snare", "hat")}
 
 
-def test_what_speaks_for_a_stroke_never_speaks_against_it(by_piece: dict[str, Weighed]) -> None:
+def test_what_speaks_for_a_hit_never_speaks_against_it(by_piece: dict[str, Weighed]) -> None:
     rows = by_piece["snare"].evidence[::5]
     for name in sorted(SPEAKS_FOR | AGAINST):
         column = FIRST_NAMES.index(name)
@@ -91,7 +91,7 @@ def test_what_speaks_for_a_stroke_never_speaks_against_it(by_piece: dict[str, We
         assert steps.min() > -1e-6, name
 
 
-def test_shares_part_strokes_from_bleed(session: Session, by_piece: dict[str, Weighed]) -> None:
+def test_shares_part_hits_from_bleed(session: Session, by_piece: dict[str, Weighed]) -> None:
     for piece, found in by_piece.items():
         true = np.array([h["time_s"] for h in session.truth["hits"] if h["piece"] == piece])
         away = np.abs(found.place[:, None] / session.rate - true).min(axis=1)
@@ -101,7 +101,7 @@ def test_shares_part_strokes_from_bleed(session: Session, by_piece: dict[str, We
 
 
 def test_a_tom_that_seems_hardly_struck_is_surely_struck_once() -> None:
-    """Bleed alone is never sure; where one stroke is, likely ones are strokes as well."""
+    """Bleed alone is never sure; where one hit is, likely ones are hits as well."""
     found = Weighed(np.arange(8.0) * RATE, np.zeros(8), np.zeros((8, COLUMNS), np.float32))
     share = np.array([0.6, 0.9, 0.7, 0.95, 0.1, 0.1, 0.1, 0.1])
     assert told("tom_1", found, share, RATE) == [0, 1, 2, 3]
@@ -112,26 +112,26 @@ def test_a_tom_that_seems_hardly_struck_is_surely_struck_once() -> None:
 
 
 def test_a_tom_struck_only_along_with_a_likelier_one_is_its_echo() -> None:
-    low = [Stroke(t, 0.0, 0.99) for t in (1.0, 2.0, 3.0)]
-    echo = [Stroke(t + 0.004, -9.0, 0.9) for t in (1.0, 3.0)]
-    kick = [Stroke(t, 0.0, 1.0) for t in (1.0, 2.0, 3.0)]
+    low = [Chosen(t, 0.0, 0.99) for t in (1.0, 2.0, 3.0)]
+    echo = [Chosen(t + 0.004, -9.0, 0.9) for t in (1.0, 3.0)]
+    kick = [Chosen(t, 0.0, 1.0) for t in (1.0, 2.0, 3.0)]
     by_piece = {"tom_1": echo, "tom_3": low, "kick": kick}
     assert without_echoes(by_piece) == {"tom_1": [], "tom_3": low, "kick": kick}
-    # One stroke of its own, or surer ones, and all are believed.
-    alone = [*echo, Stroke(5.0, -2.0, 0.9)]
+    # One hit of its own, or surer ones, and all are believed.
+    alone = [*echo, Chosen(5.0, -2.0, 0.9)]
     assert without_echoes({"tom_1": alone, "tom_3": low})["tom_1"] == alone
-    surer = [Stroke(s.time_s, 0.0, 0.995) for s in echo]
+    surer = [Chosen(s.time_s, 0.0, 0.995) for s in echo]
     assert without_echoes({"tom_1": surer, "tom_3": low})["tom_1"] == surer
 
 
-def test_of_onsets_close_together_the_likeliest_is_the_stroke() -> None:
+def test_of_onsets_close_together_the_likeliest_is_the_hit() -> None:
     rows = np.zeros((3, COLUMNS), np.float32)
     found = Weighed(np.array([0.0, 0.02, 0.06]) * RATE, np.zeros(3), rows)
     assert told("snare", found, np.array([0.7, 0.9, 0.6]), RATE) == [1, 2]
     assert told("snare", found, np.array([0.7, 0.4, 0.3]), RATE) == [0]
 
 
-def test_places_that_are_likely_together_hold_one_stroke_at_the_likeliest() -> None:
+def test_places_that_are_likely_together_hold_one_hit_at_the_likeliest() -> None:
     rows = np.zeros((4, COLUMNS), np.float32)
     found = Weighed(np.array([0.0, 0.004, 0.009, 0.5]) * RATE, np.zeros(4), rows)
     share = np.array([0.2, 0.4, 0.3, 0.45])
@@ -153,7 +153,7 @@ def test_what_overheads_are_sure_of_is_struck_at_its_likeliest_place() -> None:
     assert told("snare", found, np.array([0.1, 0.4, 0.25]), RATE) == [1]
 
 
-def test_what_begins_just_behind_a_kick_is_no_soft_stroke() -> None:
+def test_what_begins_just_behind_a_kick_is_no_soft_hit() -> None:
     kick = Hit("k", "kick", 1.0, 100, "accent", 1.0, 0.0)
     hat = Hit("h", "hat", 2.0, 100, "accent", 1.0, 0.0)
     places = [0.9955, 0.997, 1.0045, 1.0055, 2.0]
@@ -161,15 +161,15 @@ def test_what_begins_just_behind_a_kick_is_no_soft_stroke() -> None:
     assert away_from_shells({"snare": [1.0045]}, [kick, hat]) == {}
 
 
-def test_of_a_grace_note_and_its_stroke_the_stroke_counts() -> None:
+def test_of_a_grace_note_and_its_hit_the_hit_counts() -> None:
     rows = np.zeros((2, COLUMNS), np.float32)
     found = Weighed(np.array([0.0, 0.025]) * RATE, np.array([-6.0, 0.0]), rows)
     assert told("snare", found, np.array([0.99, 0.93]), RATE) == [1]
     assert told("snare", found, np.array([0.99, 0.8]), RATE) == [0]
 
 
-def test_a_grace_note_as_sure_as_its_stroke_gives_way_to_it() -> None:
-    """Its level is its stroke's; what tells them apart is how loud each is just then."""
+def test_a_grace_note_as_sure_as_its_hit_gives_way_to_it() -> None:
+    """Its level is its hit's; what tells them apart is how loud each is just then."""
     rows = np.zeros((3, COLUMNS), np.float32)
     newness, as_loud = (len(NAMES) + PLACE.index(n) for n in ("newness", "as loud"))
     found = Weighed(np.array([0.0, 0.012, 0.5]) * RATE, np.zeros(3), rows)
@@ -192,13 +192,13 @@ def test_a_drum_that_seems_never_struck_is_asked_about_without_changing_the_othe
     )
     asked = with_piece(known, "tom_1")
     assert asked.pieces == ["kick", "tom_1"]
-    assert asked.strokes.tolist() == [40, 0]
+    assert asked.hits.tolist() == [40, 0]
     assert np.array_equal(asked.matrix[:, 0], known.matrix[:, 0])
     assert asked.matrix[6:, 1].sum() == pytest.approx(1)
     assert with_piece(known, "kick") is known
 
 
-def test_a_stroke_that_two_hear_clearly_is_witnessed() -> None:
+def test_a_hit_that_two_hear_clearly_is_witnessed() -> None:
     """New and loud in its own mic, surely this drum from afar, where its sound seems to begin."""
     rows = np.full((6, COLUMNS), np.nan, np.float32)
     newness, by, own = (

@@ -1,6 +1,6 @@
 import assert from "node:assert/strict";
 import { test } from "node:test";
-import { Strokes } from "../../arkund/bench/static/bench/js/lane-strokes.js";
+import { Hits } from "../../arkund/bench/static/bench/js/lane-hits.js";
 import { NAMES, TOP, View } from "../../arkund/bench/static/bench/js/lane-view.js";
 
 const RATE = 48000;
@@ -12,9 +12,9 @@ function made() {
 }
 
 function struck(times, more = {}) {
-  const strokes = new Strokes((piece) => ({ kick: 0, snare: 1 })[piece] ?? 3, RATE);
-  strokes.take(times.map(([t, piece], n) => ({ id: `h${n}`, t, piece, late_ms: 0, ...more })), null);
-  return strokes;
+  const hits = new Hits((piece) => ({ kick: 0, snare: 1 })[piece] ?? 3, RATE);
+  hits.take(times.map(([t, piece], n) => ({ id: `h${n}`, t, piece, late_ms: 0, ...more })), null);
+  return hits;
 }
 
 test("a frame and its place lead to each other, and lanes lie under one another", () => {
@@ -46,37 +46,37 @@ test("what is under the pointer stays there while it is zoomed", () => {
 });
 
 test("only what is in view is drawn, in order of time", () => {
-  const strokes = struck([[3, "kick"], [0.5, "snare"], [0.2, "kick"], [1.0, "kick"], [1.4, "kick"]]);
-  assert.deepEqual(strokes.inView(made()).map((h) => h.t), [0.2, 0.5, 1.0]);
+  const hits = struck([[3, "kick"], [0.5, "snare"], [0.2, "kick"], [1.0, "kick"], [1.4, "kick"]]);
+  assert.deepEqual(hits.inView(made()).map((h) => h.t), [0.2, 0.5, 1.0]);
 });
 
 test("a mark is found on its own lane, or above the lanes on any", () => {
-  const view = made(), strokes = struck([[0.5, "snare"]]);
-  assert.equal(strokes.at(view, NAMES + 505, view.middle(1)).piece, "snare");
-  assert.equal(strokes.at(view, NAMES + 505, view.middle(0)), null);
-  assert.equal(strokes.at(view, NAMES + 505, 40).piece, "snare");
-  assert.equal(strokes.at(view, NAMES + 520, view.middle(1)), null);
+  const view = made(), hits = struck([[0.5, "snare"]]);
+  assert.equal(hits.at(view, NAMES + 505, view.middle(1)).piece, "snare");
+  assert.equal(hits.at(view, NAMES + 505, view.middle(0)), null);
+  assert.equal(hits.at(view, NAMES + 505, 40).piece, "snare");
+  assert.equal(hits.at(view, NAMES + 520, view.middle(1)), null);
 });
 
 test("a box takes what lies in it on the lanes that it touches", () => {
-  const view = made(), strokes = struck([[0.2, "kick"], [0.4, "snare"], [0.8, "kick"]]);
+  const view = made(), hits = struck([[0.2, "kick"], [0.4, "snare"], [0.8, "kick"]]);
   const box = { x0: NAMES + 500, x1: NAMES + 100, y0: view.middle(0) - 5, y1: view.middle(0) + 5 };
-  assert.deepEqual(strokes.within(view, box).map((h) => h.t), [0.2]);
-  assert.deepEqual(strokes.within(view, { ...box, y1: view.middle(1) }).map((h) => h.t), [0.2, 0.4]);
+  assert.deepEqual(hits.within(view, box).map((h) => h.t), [0.2]);
+  assert.deepEqual(hits.within(view, { ...box, y1: view.middle(1) }).map((h) => h.t), [0.2, 0.4]);
 });
 
-test("one goes from a stroke of a drum to its next, either way", () => {
-  const view = made(), strokes = struck([[0.2, "kick"], [0.4, "snare"], [0.8, "kick"]]);
-  strokes.chosen = [strokes.all[0]];
-  assert.equal(strokes.next("kick", 1, view).t, 0.8);
-  assert.equal(strokes.next("kick", -1, view), undefined);
-  assert.equal(strokes.next("tom_1", 1, view), undefined);
+test("one goes from a hit of a drum to its next, either way", () => {
+  const view = made(), hits = struck([[0.2, "kick"], [0.4, "snare"], [0.8, "kick"]]);
+  hits.chosen = [hits.all[0]];
+  assert.equal(hits.next("kick", 1, view).t, 0.8);
+  assert.equal(hits.next("kick", -1, view), undefined);
+  assert.equal(hits.next("tom_1", 1, view), undefined);
 });
 
 test("what was chosen stays chosen when the list comes anew, and strays do not widen the span", () => {
-  const strokes = struck(Array.from({ length: 100 }, (_, n) => [n / 10, "kick"]), { late_ms: 8 });
-  assert.equal(strokes.most, 10);
-  strokes.chosen = [strokes.all[4]];
-  strokes.take(strokes.all.map((h, n) => ({ ...h, late_ms: n < 2 ? 90 : 15 })), null);
-  assert.deepEqual([strokes.chosen.map((h) => h.id), strokes.most], [["h4"], 20]);
+  const hits = struck(Array.from({ length: 100 }, (_, n) => [n / 10, "kick"]), { late_ms: 8 });
+  assert.equal(hits.most, 10);
+  hits.chosen = [hits.all[4]];
+  hits.take(hits.all.map((h, n) => ({ ...h, late_ms: n < 2 ? 90 : 15 })), null);
+  assert.deepEqual([hits.chosen.map((h) => h.id), hits.most], [["h4"], 20]);
 });

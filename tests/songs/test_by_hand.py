@@ -173,6 +173,6 @@ def test_a_sheet_file_brings_regions_to_the_same_sound_alone(song: Song, tmp_pat
     exports.import_sheet(two_takes, tmp_path / "sheet.json")
     two_takes.refresh_from_db()
     taken = sheet_of(two_takes).mics
-    assert (taken["snare_top"].clean.opens_on, taken["snare_top"].clean.regions) == ("strokes", {})
+    assert (taken["snare_top"].clean.opens_on, taken["snare_top"].clean.regions) == ("hits", {})
     assert taken["kick_in"].clean.hold_ms == 99
     assert taken["kick_in"].clean.key.source == "snare_top"

@@ -26,7 +26,7 @@ def _write(path: Path, rows: list[dict[str, str]]) -> None:
         writer.writerows(rows)
 
 
-def test_a_list_of_strokes_goes_out_and_comes_back(song: Song, tmp_path: Path) -> None:
+def test_a_list_of_hits_goes_out_and_comes_back(song: Song, tmp_path: Path) -> None:
     path = tmp_path / "hits.csv"
     rows = _table(song, path)
     asked = ["import-hits", song.slug, str(path), "--json"]
@@ -50,7 +50,7 @@ def test_a_list_of_strokes_goes_out_and_comes_back(song: Song, tmp_path: Path) -
     assert all(after[k] == next(r for r in rows if r["id"] == k) for k in same)
 
 
-def test_copied_strokes_in_a_table_are_not_added_again(song: Song, tmp_path: Path) -> None:
+def test_copied_hits_in_a_table_are_not_added_again(song: Song, tmp_path: Path) -> None:
     assert song.current is not None
     copy = {"take": 1, "at": 200_000, "frames": 48_000, "source": 20_000}
     revisions.keep(song.pk, song.current.number, {"copies": [copy]})
@@ -65,12 +65,12 @@ def test_copied_strokes_in_a_table_are_not_added_again(song: Song, tmp_path: Pat
         ("", "no column “piece”"),
         ("piece,time_s\n", "lists no hits"),
         ("piece,time_s\nsnare,soon\n", "Line 2: time and velocity are numbers"),
-        ("piece,time_s\nsnare,nan\n", "Line 2: a stroke's time"),
+        ("piece,time_s\nsnare,nan\n", "Line 2: a hit's time"),
         ("piece,time_s\nsnare,900\n", "outside the song"),
         ("piece,time_s\ncowbell,1\n", "The kit has no cowbell"),
         ("piece,time_s\n../etc,1\n", "no piece of a kit"),
         ("piece,time_s,velocity\nsnare,1,400\n", "velocity goes from 1 to 127"),
-        ("piece,time_s,kind\nsnare,1,smash\n", "no kind of stroke"),
+        ("piece,time_s,kind\nsnare,1,smash\n", "no kind of hit"),
     ],
 )
 def test_a_table_that_is_none_is_refused_in_words(

@@ -92,7 +92,7 @@ def test_what_cannot_be_trimmed_is_said(song: Song, client: Client) -> None:
     assert fine.json()["label"] == "kick in: trim +1 dB"
 
 
-def test_one_stroke_is_turned_down_and_back(song: Song, client: Client) -> None:
+def test_one_hit_is_turned_down_and_back(song: Song, client: Client) -> None:
     assert song.current is not None
     asked = {"mic": "snare_top", "bars": "1-2"}
 
@@ -101,17 +101,17 @@ def test_one_stroke_is_turned_down_and_back(song: Song, client: Client) -> None:
         song.refresh_from_db()
         own = next(r for r in page["rows"] if r["chosen"])
         assert song.current is not None
-        return page["strokes"], own["peaks"], song.current.number
+        return page["hits"], own["peaks"], song.current.number
 
-    strokes, peaks, number = rows()
-    change = {"base": number, "mic": "snare_top", "stroke": strokes[2]["id"], "gain_db": -5}
+    hits, peaks, number = rows()
+    change = {"base": number, "mic": "snare_top", "hit": hits[2]["id"], "gain_db": -5}
     url = f"/{song.slug}/level/clip-gain/"
     assert client.post(url, json.dumps(change), "application/json").status_code == 200
     after, lower, number = rows()
     assert [s["gain_db"] for s in after[:4]] == [0, 0, -5, 0]
     assert lower[2] == pytest.approx(peaks[2] - 5, abs=0.1)
     assert lower[:2] + lower[3:] == pytest.approx(peaks[:2] + peaks[3:], abs=0.1)
-    # The same stroke again replaces the first gain, and 0 dB takes it away.
+    # The same hit again replaces the first gain, and 0 dB takes it away.
     again = {**change, "base": number, "gain_db": 2}
     number = client.post(url, json.dumps(again), "application/json").json()["revision"]
     assert rows()[1][2] == pytest.approx(peaks[2] + 2, abs=0.1)
@@ -121,9 +121,9 @@ def test_one_stroke_is_turned_down_and_back(song: Song, client: Client) -> None:
     assert song.current is not None
     for wrong, words in (
         ({"gain_db": 90}, "between −24 and 24"),
-        ({"stroke": "nobody"}, "no longer in the list"),
+        ({"hit": "nobody"}, "no longer in the list"),
         ({"mic": "cowbell"}, "no mic “cowbell”"),
-        ({"gain_db": "loud"}, "Say which stroke"),
+        ({"gain_db": "loud"}, "Say which hit"),
     ):
         said = client.post(
             url, json.dumps({**back, "base": rows()[2], **wrong}), "application/json"

@@ -1,4 +1,4 @@
-"""Layers, sub layers and even strokes on stored songs, by function and from the command line."""
+"""Layers, sub layers and even hits on stored songs, by function and from the command line."""
 
 import json
 from pathlib import Path
@@ -32,7 +32,7 @@ def test_harvest_ranks_and_writes_what_it_ranks(
     found = _run(capsys, "harvest", song.slug, "snare", "-o", str(tmp_path / "kit"))
     isolation = [c["isolation_db"] for c in found["candidates"]]
     assert isolation == sorted(isolation, reverse=True)
-    assert len(found["candidates"]) <= found["strokes"]
+    assert len(found["candidates"]) <= found["hits"]
     assert found["mic"] == "snare_top"
     frames = {c["frames"] for c in found["candidates"]}
     for file in found["files"]:
@@ -43,16 +43,16 @@ def test_harvest_ranks_and_writes_what_it_ranks(
     assert len(found["files"]) == len(list((tmp_path / "kit").iterdir())) > 0
 
 
-def test_a_layer_a_sub_and_even_strokes_are_revisions_that_come_off_again(
+def test_a_layer_a_sub_and_even_hits_are_revisions_that_come_off_again(
     song: Song, capsys: pytest.CaptureFixture[str]
 ) -> None:
     song.refresh_from_db()
     assert song.current is not None
     before = song.current.sheet
-    _run(capsys, "layer", song.slug, "snare", "--strokes", "all", "--blend-db", "-9")
+    _run(capsys, "layer", song.slug, "snare", "--hits", "all", "--blend-db", "-9")
     _run(capsys, "sub", song.slug, "kick", "--note", "C1")
     made = _run(capsys, "even", song.slug, "snare", "--amount", "0.5")
-    assert made["label"] == "Even strokes of snare by 50%"
+    assert made["label"] == "Even hits of snare by 50%"
     song.refresh_from_db()
     assert song.current is not None
     sheet = song.current.sheet
@@ -62,7 +62,7 @@ def test_a_layer_a_sub_and_even_strokes_are_revisions_that_come_off_again(
     }
     assert sheet.mics["snare_top"].even.amount == 0.5
     assert path_words("layers.kick_sub.note_hz", sheet) == ("kick sub", "note", "Hz")
-    assert path_words("mics.snare_top.even.amount", sheet)[:2] == ("snare top", "even strokes")
+    assert path_words("mics.snare_top.even.amount", sheet)[:2] == ("snare top", "even hits")
     for _ in range(3):
         revisions.undo(song.pk)
     song.refresh_from_db()
@@ -71,7 +71,7 @@ def test_a_layer_a_sub_and_even_strokes_are_revisions_that_come_off_again(
 
 
 def test_layers_are_printed_and_the_stems_make_the_sum(song: Song, tmp_path: Path) -> None:
-    replacing.layer(song, "snare", strokes="all", mode="instead")
+    replacing.layer(song, "snare", hits="all", mode="instead")
     replacing.sub(song, "kick", "50Hz")
     song.refresh_from_db()
     assert song.current is not None
@@ -95,7 +95,7 @@ def test_layers_are_printed_and_the_stems_make_the_sum(song: Song, tmp_path: Pat
     [
         (("layer", "gong"), "There is no mic close to “gong”"),
         (("layer", "snare", "--from", "kit.sfz"), "There is no file or folder kit.sfz"),
-        (("patch", "nope"), "There is no stroke “nope”"),
+        (("patch", "nope"), "There is no hit “nope”"),
         (("sub", "kick", "--note", "500Hz"), "from 20 to 200 Hz"),
         (("even", "snare", "--amount", "7"), "a share from 0 to 1"),
         (("harvest", "../../etc"), "There is no mic close to"),
@@ -113,7 +113,7 @@ def test_the_page_lays_a_layer_and_draws_it(song: Song) -> None:
     client = Client(headers={"host": "127.0.0.1"})
     page = client.get(f"/{song.slug}/replace/?mic=snare_top")
     assert page.status_code == 200
-    assert "Lay these strokes under it" in page.content.decode()
+    assert "Lay these hits under it" in page.content.decode()
     added = client.post(
         f"/{song.slug}/replace/add/",
         {"base": 1, "mic": "snare_top", "what": "layer"},
@@ -121,7 +121,7 @@ def test_the_page_lays_a_layer_and_draws_it(song: Song) -> None:
     )
     assert added.json()["sheet"]["layers"]["snare_layer"]["of"] == "snare_top"
     picture = client.get(f"/{song.slug}/picture/replace/?mic=snare_top&bars=1-2").json()
-    assert len(picture["rows"]) == sum(s["kind"] in ("accent", "flam") for s in picture["strokes"])
+    assert len(picture["rows"]) == sum(s["kind"] in ("accent", "flam") for s in picture["hits"])
     zoom = {k: np.array(picture["zoom"][k]) for k in ("drum", "layer", "sum")}
     assert zoom["drum"] + zoom["layer"] == pytest.approx(zoom["sum"], abs=3e-4)
     html = client.get(f"/{song.slug}/replace/?mic=snare_top").content.decode()
@@ -147,7 +147,7 @@ def test_hostile_wishes_are_refused(
     assert said in answer.json()["error"]
 
 
-def test_a_layer_of_a_piece_without_a_clear_stroke_is_refused(song: Song) -> None:
+def test_a_layer_of_a_piece_without_a_clear_hit_is_refused(song: Song) -> None:
     with pytest.raises(ArkundError, match="no mic close"):
         replacing.layer(song, "tom_9")
 
@@ -168,7 +168,7 @@ def test_a_song_s_kit_goes_out_and_comes_back_under_a_drum(
         "snare",
         "--from",
         str(tmp_path / "kit" / "kit.sfz"),
-        "--strokes",
+        "--hits",
         "all",
     )
     assert made["label"] == "Layer from kit.sfz under snare"
@@ -198,10 +198,8 @@ def test_a_song_s_kit_goes_out_and_comes_back_under_a_drum(
 def test_a_one_shot_recording_is_cut_and_sorted(song: Song, tmp_path: Path) -> None:
     rng = np.random.default_rng(5)
     decay = np.exp(-np.arange(24000) / 3000)
-    strokes = [
-        level * rng.standard_normal(24000) * decay for level in (0.05, 0.1, 0.2, 0.4, 0.6, 0.8)
-    ]
-    sf.write(tmp_path / "shots.wav", np.concatenate([np.zeros(9600), *strokes]), 48000)
+    hits = [level * rng.standard_normal(24000) * decay for level in (0.05, 0.1, 0.2, 0.4, 0.6, 0.8)]
+    sf.write(tmp_path / "shots.wav", np.concatenate([np.zeros(9600), *hits]), 48000)
     made = replacing.layer(song, "snare", str(tmp_path / "shots.wav"))
     layer = made.sheet.layers["snare_layer"]
     assert isinstance(layer, SampleLayer)
@@ -209,7 +207,7 @@ def test_a_one_shot_recording_is_cut_and_sorted(song: Song, tmp_path: Path) -> N
     stored = sf.read(storage.find_sound(layer.source or ""))[0]
     peaks = [np.abs(stored[s.at : s.at + s.frames]).max() for s in layer.samples]
     assert peaks == sorted(peaks)
-    sf.write(tmp_path / "one.wav", np.concatenate([np.zeros(9600), strokes[-1]]), 48000)
+    sf.write(tmp_path / "one.wav", np.concatenate([np.zeros(9600), hits[-1]]), 48000)
     with pytest.raises(ArkundError, match="a one-shot recording has several"):
         replacing.layer(song, "snare", str(tmp_path / "one.wav"))
     (tmp_path / "empty").mkdir()
@@ -220,9 +218,7 @@ def test_a_one_shot_recording_is_cut_and_sorted(song: Song, tmp_path: Path) -> N
         replacing.layer(song, "snare", str(tmp_path / "empty"))
 
 
-def test_a_bad_stroke_is_patched_in_all_mics(
-    song: Song, capsys: pytest.CaptureFixture[str]
-) -> None:
+def test_a_bad_hit_is_patched_in_all_mics(song: Song, capsys: pytest.CaptureFixture[str]) -> None:
     listed = _run(capsys, "hits", song.slug)["hits"]
     bad = next(h for h in listed if h["piece"] == "snare")
     found = _run(capsys, "patch", song.slug, bad["id"], "--matches")
@@ -284,10 +280,10 @@ def test_a_sample_is_trimmed_by_page_and_command_and_its_source_stays(
         assert said in refused.json()["error"]
 
 
-def test_the_picture_says_how_a_layer_follows_and_which_strokes_are_left_out(
+def test_the_picture_says_how_a_layer_follows_and_which_hits_are_left_out(
     song: Song, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    _run(capsys, "layer", song.slug, "snare", "--strokes", "all", "--blend-db", "-9")
+    _run(capsys, "layer", song.slug, "snare", "--hits", "all", "--blend-db", "-9")
     client = Client(headers={"host": "127.0.0.1"})
     url = f"/{song.slug}/picture/replace/?mic=snare_top&bars=1-2"
     drawn = client.get(url).json()
@@ -295,7 +291,7 @@ def test_the_picture_says_how_a_layer_follows_and_which_strokes_are_left_out(
     assert sum(following["counts"]) == len(drawn["rows"])
     slope = np.diff(following["curve_db"]) / np.diff(following["edges_db"])
     assert slope == pytest.approx(np.ones(len(slope)), abs=0.06)
-    gone = drawn["strokes"][-1]["id"]
+    gone = drawn["hits"][-1]["id"]
     _run(capsys, "set", song.slug, "layers.snare_layer.left_out", json.dumps([gone]))
     _run(capsys, "set", song.slug, "layers.snare_layer.following", "0")
     less = client.get(url).json()

@@ -50,7 +50,7 @@ def pieces(song: Song) -> dict[str, int]:
     return {p: sum(h.piece == p for h in found) for p in sorted({h.piece for h in found})}
 
 
-def test_two_mics_exchanged_take_settings_strokes_and_pairs_with_them(song: Song) -> None:
+def test_two_mics_exchanged_take_settings_hits_and_pairs_with_them(song: Song) -> None:
     before = sheet_of(song)
     assert pieces(song) == {"kick": 8, "snare": 8}
     first = next(h for h in facts.hits_of(before) if h.piece == "kick")
@@ -87,7 +87,7 @@ def test_a_role_taken_back_asks_where_later_changes_touch_the_mic(song: Song) ->
     assert pieces(song) == {"kick": 8, "snare": 8}
 
 
-def test_a_mic_out_of_use_leaves_mix_strokes_and_findings_with_its_reason(song: Song) -> None:
+def test_a_mic_out_of_use_leaves_mix_hits_and_findings_with_its_reason(song: Song) -> None:
     whole = render_span(sheet_of(song), "output", "recorded", 0, RATE)
     change(song, unused={"snare_top": "cable broke"})
     sheet = sheet_of(song)
@@ -134,7 +134,7 @@ def test_a_swapped_file_keeps_hits_and_settings(song: Song, tmp_path: Path) -> N
 def test_what_stays_the_same_is_not_analysed_again(
     song: Song, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """A bed beside the drums changes no stroke, no delay and no level of theirs."""
+    """A bed beside the drums changes no hit, no delay and no level of theirs."""
     before = analysis_of(sheet_of(song).take)
 
     def fail(*_: object, **__: object) -> None:
@@ -257,10 +257,10 @@ def test_a_bar_is_copied_over_others_and_the_song_grows(song: Song) -> None:
         copies.copy_bars(song, 2, 1, 1, 1, 1, 0)
 
 
-def test_a_stroke_is_copied_in_place_of_another(song: Song) -> None:
+def test_a_hit_is_copied_in_place_of_another(song: Song) -> None:
     sheet = sheet_of(song)
     snares = [h for h in facts.hits_of(sheet) if h.piece == "snare"]
-    copies.copy_stroke(song, 1, snares[0].id, snares[3].id)
+    copies.copy_hit(song, 1, snares[0].id, snares[3].id)
     song.refresh_from_db()
     laid = sheet_of(song)
     (made,) = laid.copies
@@ -276,4 +276,4 @@ def test_a_stroke_is_copied_in_place_of_another(song: Song) -> None:
     song.refresh_from_db()
     assert pieces(song) == {"kick": 10, "snare": 6}
     with pytest.raises(ArkundError, match="not in the hit list"):
-        copies.copy_stroke(song, 3, "nothing", 1.0)
+        copies.copy_hit(song, 3, "nothing", 1.0)

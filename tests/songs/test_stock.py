@@ -1,4 +1,4 @@
-"""Strokes that go from song to song, and those of the simulated kit."""
+"""Hits that go from song to song, and those of the simulated kit."""
 
 import io
 import json
@@ -44,7 +44,7 @@ def _samples(digest: str, cuts: list[tuple[int, int]]) -> list[np.ndarray]:
     return [sound[at : at + n] for at, n in cuts]
 
 
-def test_a_songs_strokes_are_kept_listed_laid_and_taken_out(
+def test_a_songs_hits_are_kept_listed_laid_and_taken_out(
     song: Song, capsys: pytest.CaptureFixture[str]
 ) -> None:
     listed = _run(capsys, "stock", song.slug, "snare", "--name", "dry  one")["stock"]
@@ -55,7 +55,7 @@ def test_a_songs_strokes_are_kept_listed_laid_and_taken_out(
     layer = _layer(song)
     assert [(s.at, s.frames) for s in layer.samples] == [tuple(s) for s in kept.samples]
     assert layer.source == kept.sound
-    # Taken out, the layer keeps its strokes; unused, they are swept.
+    # Taken out, the layer keeps its hits; unused, they are swept.
     sweeping.sweep(age_s=0)
     assert storage.find_sound(kept.sound) is not None
     assert _run(capsys, "stock", "--take-out", "dry one")["stock"] == []
@@ -81,7 +81,7 @@ def test_a_set_of_another_rate_sounds_the_same(song: Song, tmp_path: Path) -> No
     kept, note = stock.keep_files(song, "snare", folder, "tone")
     assert note == ""
     SampleSet.objects.update(rate=96000)
-    made = replacing.layer(song, "snare", "stock:tone", strokes="all")
+    made = replacing.layer(song, "snare", "stock:tone", hits="all")
     layer = made.sheet.layers["snare_layer"]
     assert isinstance(layer, SampleLayer)
     (sample,) = _samples(layer.source or "", [(s.at or 0, s.frames) for s in layer.samples])
@@ -92,14 +92,14 @@ def test_a_set_of_another_rate_sounds_the_same(song: Song, tmp_path: Path) -> No
 
 
 def test_the_simulated_kit_is_soft_to_loud_and_no_two_alike(song: Song) -> None:
-    strokes, rate = single_strokes("tom_2")
+    hits, rate = single_strokes("tom_2")
     assert rate == 48000
-    peaks = [float(np.abs(s).max()) for s in strokes]
+    peaks = [float(np.abs(s).max()) for s in hits]
     assert len(peaks) == len(VELOCITIES) * ALIKE
     by_velocity = np.array(peaks).reshape(len(VELOCITIES), ALIKE).mean(axis=1)
     assert np.all(np.diff(by_velocity) > 0)
-    assert not np.allclose(strokes[0][:4000], strokes[1][:4000], atol=1e-4)
-    made = replacing.layer(song, "snare", "simulated", strokes="all")
+    assert not np.allclose(hits[0][:4000], hits[1][:4000], atol=1e-4)
+    made = replacing.layer(song, "snare", "simulated", hits="all")
     assert made.label == "Layer from the simulated kit under snare"
     assert len(_layer(song).samples) == len(VELOCITIES) * ALIKE
     with pytest.raises(ArkundError, match="simulated kit has no close mic on crash 1"):
@@ -140,7 +140,7 @@ def test_the_page_keeps_uploads_lays_and_takes_out(song: Song) -> None:
     client = Client(headers={"host": "127.0.0.1"})
     files = [SimpleUploadedFile(f"../../hit {n}.wav", _wav(n / 3)) for n in (1, 2, 3)]
     sent = client.post(f"/{song.slug}/replace/upload/", {"mic": "snare_top", "files": files}).json()
-    assert sent["said"] == "3 strokes in the stock as “hit 1 and 2 more”."
+    assert sent["said"] == "3 hits in the stock as “hit 1 and 2 more”."
     assert SampleSet.objects.get().origin == "3 files"
     page = client.get(f"/{song.slug}/replace/?mic=snare_top").content.decode()
     assert "hit 1 and 2 more (stock)" in page
@@ -157,7 +157,7 @@ def test_the_page_keeps_uploads_lays_and_takes_out(song: Song) -> None:
         {"name": "hit 1 and 2 more"},
         content_type="application/json",
     )
-    assert "keep their strokes" in gone.json()["said"]
+    assert "keep their hits" in gone.json()["said"]
     assert not SampleSet.objects.exists()
 
 
@@ -180,7 +180,7 @@ def test_a_page_names_no_file_of_this_machine(song: Song, tmp_path: Path) -> Non
         ([("kit.sfz", b"<region> sample=../../etc/passwd key=38")], "passwd"),
     ],
 )
-def test_uploads_that_hold_no_strokes_are_refused(
+def test_uploads_that_hold_no_hits_are_refused(
     song: Song, files: list[tuple[str, bytes]], said: str
 ) -> None:
     client = Client(headers={"host": "127.0.0.1"})
@@ -194,7 +194,7 @@ def test_uploads_that_hold_no_strokes_are_refused(
 def test_as_many_files_as_are_said_come_in_and_more_are_counted(song: Song) -> None:
     client = Client(headers={"host": "127.0.0.1"})
     one = _wav(0.5)
-    for count, said in ((101, "strokes in the stock"), (257, "Choose 1 to 256 files")):
+    for count, said in ((101, "hits in the stock"), (257, "Choose 1 to 256 files")):
         files = [SimpleUploadedFile(f"{n}.wav", one) for n in range(count)]
         sent = client.post(f"/{song.slug}/replace/upload/", {"mic": "snare_top", "files": files})
         assert said in sent.content.decode()

@@ -34,7 +34,7 @@ LATE = {"school": "exact", "division": "1/4", "start_bar": 1, "bars": 4}
 
 @pytest.fixture
 def song(data: Path, tmp_path: Path) -> Song:
-    """Strokes every half second; the file begins a quarter second in, and so the grid is told to
+    """Hits every half second; the file begins a quarter second in, and so the grid is told to
     begin 15 ms before them."""
     made = small_song(tmp_path / "in", takes=3)
     first = min(h.time_s for h in hits_of(sheet_of(made)))
@@ -62,11 +62,11 @@ def test_a_rule_moves_hits_and_sound_alike_and_undo_brings_both_back(song: Song)
     assert np.abs(late_ms(song)).max() < 0.3
     sheet = sheet_of(song)
     after = render_span(sheet, "snare_top", "recorded", 0, 6 * RATE)[:, 0]
-    stroke = next(m for m in edits_of(sheet).moves if m.pieces == ("snare",))
-    shift = round(stroke.shift_s * RATE)
-    body = slice(stroke.at, stroke.at + 1200)
+    hit = next(m for m in edits_of(sheet).moves if m.pieces == ("snare",))
+    shift = round(hit.shift_s * RATE)
+    body = slice(hit.at, hit.at + 1200)
     assert shift == pytest.approx(-0.015 * RATE, abs=20)
-    assert np.array_equal(after[stroke.at + shift : stroke.at + shift + 1200], before[body])
+    assert np.array_equal(after[hit.at + shift : hit.at + shift + 1200], before[body])
     revisions.undo(song.pk)
     song.refresh_from_db()
     assert sheet_of(song).moves is None
@@ -90,11 +90,11 @@ def test_a_seam_is_judged_beside_what_it_was_cut_from(
     seams.suspect_seams(study)
     beside = [(ratio, source) for ratio, source in asked if source > 0]
     assert len(beside) >= 4
-    # Splices on strokes that ring alike are as rough as what they join.
+    # Splices on hits that ring alike are as rough as what they join.
     assert np.median([ratio / source for ratio, source in beside]) == pytest.approx(1.0, abs=0.2)
 
 
-def test_moves_are_reckoned_from_the_strokes_as_played_never_stacked(song: Song) -> None:
+def test_moves_are_reckoned_from_the_hits_as_played_never_stacked(song: Song) -> None:
     keep(song, {"timing.rules": [LATE]})
     at_once = sheet_of(song).moves
     keep(song, {"timing.rules.0.strength": 0.4})
@@ -132,7 +132,7 @@ def test_other_changes_leave_the_moves_and_taking_back_the_rule_ends_them(song: 
     assert sheet_of(song).mics["snare_top"].trim_db == -3
 
 
-def test_another_take_is_moved_by_its_own_strokes(song: Song) -> None:
+def test_another_take_is_moved_by_its_own_hits(song: Song) -> None:
     keep(song, {"timing.rules": [LATE]})
     keep(song, {"comp": [{"take": 3, "at": 0}]})
     assert np.abs(late_ms(song)).max() < 0.3
@@ -169,32 +169,28 @@ def test_corrections_are_revisions_and_are_heard_by_all_that_listens(song: Song)
 def test_the_page_s_requests_move_correct_and_refuse(song: Song) -> None:
     client = Client(headers={"host": "127.0.0.1"})
     base = song.current.number  # type: ignore[union-attr]
-    stroke = next(h for h in hits_of(sheet_of(song)) if h.piece == "snare")
-    near = {"id": stroke.id, "to_s": stroke.time_s - 0.012, "base": base}
+    hit = next(h for h in hits_of(sheet_of(song)) if h.piece == "snare")
+    near = {"id": hit.id, "to_s": hit.time_s - 0.012, "base": base}
     made = client.post(f"/{song.slug}/move/", near, JSON).json()
     # Drawn to the line 15 ms before where it was played.
-    assert made["sheet"]["timing"]["to_s"][stroke.id] == pytest.approx(
-        stroke.time_s - 0.015, abs=1e-3
-    )
+    assert made["sheet"]["timing"]["to_s"][hit.id] == pytest.approx(hit.time_s - 0.015, abs=1e-3)
     free = near | {"free": True, "base": made["revision"]}
     made = client.post(f"/{song.slug}/move/", free, JSON).json()
-    assert made["sheet"]["timing"]["to_s"][stroke.id] == pytest.approx(
-        stroke.time_s - 0.012, abs=1e-5
-    )
+    assert made["sheet"]["timing"]["to_s"][hit.id] == pytest.approx(hit.time_s - 0.012, abs=1e-5)
     picture = client.get(f"/{song.slug}/picture/edit/").json()
-    assert [e["id"] for e in picture["edits"]] == [stroke.id]
+    assert [e["id"] for e in picture["edits"]] == [hit.id]
     table = client.get(f"/{song.slug}/edits.csv").content.decode().splitlines()
     assert len(table) == 2
     assert "by hand" in table[1]
-    taken = {"patch": {f"timing.to_s.{stroke.id}": None}, "base": made["revision"]}
+    taken = {"patch": {f"timing.to_s.{hit.id}": None}, "base": made["revision"]}
     back = client.post(f"/{song.slug}/keep/", taken, JSON).json()
     assert back["sheet"]["moves"] is None
     for part, data in (
         ("hits", {"base": back["revision"]}),
-        ("hits", {"base": "x", "ids": [stroke.id]}),
-        ("hits", {"base": back["revision"], "ids": [stroke.id], "change": {"nudge_s": "soon"}}),
+        ("hits", {"base": "x", "ids": [hit.id]}),
+        ("hits", {"base": back["revision"], "ids": [hit.id], "change": {"nudge_s": "soon"}}),
         ("move", {"base": back["revision"], "id": "nobody", "to_s": 1.0}),
-        ("move", {"base": back["revision"], "id": stroke.id}),
+        ("move", {"base": back["revision"], "id": hit.id}),
     ):
         answer = client.post(f"/{song.slug}/{part}/", data, JSON)
         assert answer.status_code == 400, (part, data)
@@ -276,7 +272,7 @@ def test_the_command_line_exports_and_follows(
     assert cli.main(["export", song.slug, "midi", "-o", str(tmp_path / "no" / "x.mid")]) == 1
 
 
-def test_doubtful_strokes_are_no_notes_unless_asked_for(
+def test_doubtful_hits_are_no_notes_unless_asked_for(
     song: Song, tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     listed = list(hits_of(sheet_of(song)))
@@ -291,7 +287,7 @@ def test_doubtful_strokes_are_no_notes_unless_asked_for(
     assert cli.main(command) == 0
     told = capsys.readouterr()
     assert json.loads(told.out)["left_out"] == 1
-    assert "1 stroke less than 60% sure is left out" in told.err
+    assert "1 hit less than 60% sure is left out" in told.err
     assert notes() == len(listed) - 1
     assert cli.main([*command, "--least-sure", "0"]) == 0
     assert notes() == len(listed)
@@ -302,7 +298,7 @@ def test_doubtful_strokes_are_no_notes_unless_asked_for(
         path.write_bytes(b"".join(answer.streaming_content))
         assert notes() == len(listed) - fewer
     page = Client().get(reverse("station", args=[song.slug, "load-in"])).content.decode()
-    assert "without 1 doubtful stroke " in page
+    assert "without 1 doubtful hit " in page
 
 
 def test_the_tempo_comes_from_a_midi_file_by_the_page_and_a_wrong_one_is_refused(
@@ -404,8 +400,8 @@ def test_sheets_asked_for_at_once_are_reckoned_once(
 
 
 @pytest.mark.parametrize("path", ["timing.to_s.nobody", "timing.lines.nobody"])
-def test_a_stroke_that_no_take_has_is_not_moved(song: Song, path: str) -> None:
-    with pytest.raises(ArkundError, match="No take has a stroke “nobody”"):
+def test_a_hit_that_no_take_has_is_not_moved(song: Song, path: str) -> None:
+    with pytest.raises(ArkundError, match="No take has a hit “nobody”"):
         keep(song, {path: 1.0})
     known = hits_of(sheet_of(song))[3].id
     assert keep(song, {f"timing.to_s.{known}": 1.76}).current.sheet.timing.to_s == {known: 1.76}  # type: ignore[union-attr]

@@ -38,15 +38,15 @@ SUFFIX = {"WAV": "wav", "RF64": "wav", "FLAC": "flac", "AIFF": "aif"}
 
 
 def originals(rng: random.Random) -> list[tuple[str, bytes]]:
-    """A second of strokes in every format that is taken, mono and stereo."""
+    """A second of hits in every format that is taken, mono and stereo."""
     noise = np.random.default_rng(rng.randrange(1 << 30))
     time_s = np.arange(RATE) / RATE
-    stroke = np.exp(-(time_s % 0.25) / 0.03) * noise.standard_normal(RATE) * 0.2
+    hit = np.exp(-(time_s % 0.25) / 0.03) * noise.standard_normal(RATE) * 0.2
     out = []
     for container, subtype in KINDS:
         for channels in (1, 2):
             content = io.BytesIO()
-            sound = np.repeat(stroke[:, None], channels, 1).astype(np.float32)
+            sound = np.repeat(hit[:, None], channels, 1).astype(np.float32)
             sf.write(content, sound, RATE, subtype=subtype, format=container)
             out.append((SUFFIX[container], content.getvalue()))
     return out

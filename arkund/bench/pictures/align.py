@@ -1,11 +1,11 @@
-"""Align: one typical stroke in all mics of a piece at sample zoom, the lag curve, the pairs."""
+"""Align: one typical hit in all mics of a piece at sample zoom, the lag curve, the pairs."""
 
 from dataclasses import asdict
 from typing import Any
 
 import numpy as np
 
-from arkund.bench.pictures.common import Bars, rounded, strokes_for
+from arkund.bench.pictures.common import Bars, hits_for, rounded
 from arkund.core.align.pairs import Pair, align_pair
 from arkund.core.kit.roles import close_mics, label, parse_mic_name
 from arkund.core.mix.lanes import mic_order
@@ -39,7 +39,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     out["matrix"] = _matrix(pairs, sheet)
     out["room"] = room_question(song, mic)
     names = _shown(sheet, mic, chosen)
-    hits = strokes_for(sheet, mic)
+    hits = hits_for(sheet, mic)
     if hits and names:
         out |= _lines(sheet, names, hits, mic)
     if chosen:
@@ -118,13 +118,13 @@ def _shown(sheet: Sheet, mic: str, pair: dict[str, Any] | None) -> list[str]:
 
 
 def _lines(sheet: Sheet, names: list[str], hits: list[Any], mic: str) -> dict[str, Any]:
-    """Median-level stroke in each mic, before and after the sheet's delay and polarity."""
+    """Median-level hit in each mic, before and after the sheet's delay and polarity."""
     listed = hits_of(sheet)
     alone = [h for h in hits if not any(0 < abs(o.time_s - h.time_s) < 0.02 for o in listed)]
     loud = sorted(alone or hits, key=lambda h: h.level_db)
-    stroke = loud[len(loud) * 3 // 4]
+    hit = loud[len(loud) * 3 // 4]
     rate, engine, graph = sheet.rate, engine_for(sheet), graph_of(sheet)
-    at = round(stroke.time_s * rate)
+    at = round(hit.time_s * rate)
     before, after = round(0.0015 * rate), round(0.0075 * rate)
     lines = []
     for name in names:
@@ -140,7 +140,7 @@ def _lines(sheet: Sheet, names: list[str], hits: list[Any], mic: str) -> dict[st
                 "after": rounded(now / (float(np.abs(now).max()) or 1.0), 3),
             }
         )
-    return {"lines": lines, "span_ms": [-1.5, 7.5], "stroke_s": stroke.time_s}
+    return {"lines": lines, "span_ms": [-1.5, 7.5], "hit_s": hit.time_s}
 
 
 def _curve(sheet: Sheet, pair: dict[str, Any]) -> dict[str, Any] | None:

@@ -6,8 +6,8 @@ import numpy as np
 
 from arkund.bench.in_hand import channel_in_hand
 from arkund.bench.pictures.common import Bars, loop_frames, rounded
-from arkund.bench.pictures.dynamics import reduction_over, small_strokes
-from arkund.core.advise.goal import GOALS, Figure, figures, strokes_in
+from arkund.bench.pictures.dynamics import reduction_over, small_hits
+from arkund.core.advise.goal import GOALS, Figure, figures, hits_in
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.punch import punch_card
 from arkund.core.mix.channels import DRUM_BUS, OFF_DB
@@ -29,10 +29,10 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars, name: str = "") -> d
     now = render_span(sheet, "output", "now", start, stop)
     then = render_span(sheet, "output", "recorded", start, stop)
     rate = sheet.rate
-    strokes = [h for h in hits_of(sheet) if start <= h.time_s * rate < stop]
-    shells = [h for h in strokes if piece_family(h.piece) in SHELLS]
+    hits = [h for h in hits_of(sheet) if start <= h.time_s * rate < stop]
+    shells = [h for h in hits if piece_family(h.piece) in SHELLS]
     onsets = [h.time_s - start / rate for h in shells]
-    in_loop = strokes_in(strokes, (start / rate, stop / rate), fewest=1)
+    in_loop = hits_in(hits, (start / rate, stop / rate), fewest=1)
     before, after = (punch_card(sound, rate, in_loop) for sound in (then, now))
     card = [
         _row("peak", "dBFS", _peak(then), _peak(now)),
@@ -46,7 +46,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars, name: str = "") -> d
         "span": [start, stop],
         "bus": name,
         "called": channel_in_hand(sheet, name, mic).label,
-        "chain": small_strokes(sheet, graph_of(sheet).chain(name), start, stop, onsets),
+        "chain": small_hits(sheet, graph_of(sheet).chain(name), start, stop, onsets),
         "routing": _routing(sheet, name, start, stop),
         "rulers": {f"{DRUM_BUS}.fader_db": {"proposed": _wanted_level(sheet, now)}},
     }

@@ -1,4 +1,4 @@
-"""The punch card as lanes, and the average strokes before and after laid over each other."""
+"""The punch card as lanes, and the average hits before and after laid over each other."""
 
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -6,7 +6,7 @@ from typing import Any
 from arkund.core.kit.roles import piece_family
 
 WIDTH, ZERO_AT, PER_DB = 280.0, 92.0, 15.0
-STROKE_WIDTH, STROKE_HEIGHT = 132.0, 84.0
+HIT_WIDTH, HIT_HEIGHT = 132.0, 84.0
 
 
 def lanes(card: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
@@ -42,13 +42,13 @@ def _x(db: float) -> float:
     return round(min(max(ZERO_AT + PER_DB * db, 4.0), WIDTH - 4.0), 1)
 
 
-def strokes(drawn: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
-    """Each shell's two average strokes as points of an SVG: ``before`` closed, to be filled,
+def hits(drawn: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
+    """Each shell's two average hits as points of an SVG: ``before`` closed, to be filled,
     ``now`` a line."""
     out = []
     for one in drawn:
         before, now = _points(one["before"]), _points(one["now"])
-        closed = f"0,{STROKE_HEIGHT:g} {before} {STROKE_WIDTH:g},{STROKE_HEIGHT:g}"
+        closed = f"0,{HIT_HEIGHT:g} {before} {HIT_WIDTH:g},{HIT_HEIGHT:g}"
         out.append(
             {
                 "label": one["label"],
@@ -61,7 +61,7 @@ def strokes(drawn: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
 
 
 def _points(levels: Sequence[float]) -> str:
-    step = STROKE_WIDTH / max(len(levels) - 1, 1)
+    step = HIT_WIDTH / max(len(levels) - 1, 1)
     return " ".join(
-        f"{n * step:.1f},{STROKE_HEIGHT * (1 - level):.1f}" for n, level in enumerate(levels)
+        f"{n * step:.1f},{HIT_HEIGHT * (1 - level):.1f}" for n, level in enumerate(levels)
     )

@@ -33,7 +33,7 @@ def picture(song: Song) -> dict[str, Any]:
             "piece": piece,
             "label": label(piece),
             "family": _family(piece),
-            "strokes": c.strokes,
+            "hits": c.hits,
             "side": c.side,
             "mono_db": c.mono_db,
             "share": [list(c.share[m]) for m in mics],

@@ -10,18 +10,18 @@ from arkund.bench.pictures.common import (
     bars_of,
     curve,
     gap_bars,
+    hits_for,
     loop_frames,
     note_marks,
     other_hits,
     own_hits,
     rounded,
     shown_hits,
-    strokes_for,
 )
 from arkund.core.clean.keying import KeyFilter
 from arkund.core.clean.proposal import separate, threshold_db
 from arkund.core.kit.roles import label, parse_mic_name
-from arkund.core.measure.strokes import RING_BANDS_HZ
+from arkund.core.measure.hits import RING_BANDS_HZ
 from arkund.core.mix.channels import Clean
 from arkund.core.mix.nodes import Gated
 from arkund.core.mix.sheet import Sheet
@@ -30,9 +30,9 @@ from arkund.songs.facts import (
     gate_key,
     gate_proposal,
     gate_report,
+    hit_envelope_db,
     hits_of,
     ring_by_band,
-    stroke_envelope_db,
 )
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
@@ -53,12 +53,12 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     proposal = gate_proposal(sheet, mic)
     band = gate_filter(sheet, mic)
     path = f"mics.{mic}.clean"
-    onsets = [h.time_s for h in strokes_for(sheet, mic)]
-    ring = stroke_envelope_db(sheet, mic, onsets, RING_S, 160)
+    onsets = [h.time_s for h in hits_for(sheet, mic)]
+    ring = hit_envelope_db(sheet, mic, onsets, RING_S, 160)
     ring = ring - ring.max()
     times = np.linspace(0, RING_S * 1000, len(ring))
-    rise = stroke_envelope_db(sheet, mic, onsets, 0.05, 120)
-    strokes = np.concatenate([found.hits_db, found.ghosts_db])
+    rise = hit_envelope_db(sheet, mic, onsets, 0.05, 120)
+    own_db = np.concatenate([found.hits_db, found.ghosts_db])
     report = gate_report(sheet, mic)
     return {
         "span": [start, stop],
@@ -79,14 +79,14 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         "false_pieces": [
             [label(name), count] for name, count in report.get("false_pieces", {}).items()
         ],
-        "strokes": len(own),
+        "own": len(own),
         "others": len(other_hits(sheet, mic)),
         "rulers": {
             f"{path}.threshold_db": {
                 "bars": bars_of(found.bleed_db, -60, 0, 40, "bleed")
-                + bars_of(strokes, -60, 0, 40, "own"),
+                + bars_of(own_db, -60, 0, 40, "own"),
                 "proposed": threshold_db(found) if own else proposal.threshold_db,
-                "note": f"{found.margin_db:+.1f} dB between bleed and strokes".replace("-", "−"),
+                "note": f"{found.margin_db:+.1f} dB between bleed and hits".replace("-", "−"),
             },
             f"{path}.hold_ms": {
                 "areas": [curve(np.maximum(times, 5), ring, -50, 0, "own")],
@@ -126,7 +126,7 @@ def _key_rulers(path: str, band: KeyFilter | None) -> dict[str, Any]:
     if band is None:
         return {}
     note = (
-        f"strokes {band.margin_db:+.1f} dB over bleed in this band, {band.plain_db:+.1f} without "
+        f"hits {band.margin_db:+.1f} dB over bleed in this band, {band.plain_db:+.1f} without "
         "a filter"
     ).replace("-", "−")
     return {

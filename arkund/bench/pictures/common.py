@@ -1,4 +1,4 @@
-"""Parts that several pictures share: strokes of a loop, shapes drawn inside rulers."""
+"""Parts that several pictures share: hits of a loop, shapes drawn inside rulers."""
 
 from typing import Any
 
@@ -16,7 +16,7 @@ Bars = tuple[int, int]
 
 
 def own_hits(sheet: Sheet, mic: str) -> list[Hit]:
-    """Strokes of the piece that a mic is close to."""
+    """Hits of the piece that a mic is close to."""
     piece = parse_mic_name(mic).piece
     return [h for h in hits_of(sheet) if h.piece == piece]
 
@@ -26,8 +26,8 @@ def other_hits(sheet: Sheet, mic: str) -> list[Hit]:
     return [h for h in hits_of(sheet) if h.piece != piece]
 
 
-def strokes_for(sheet: Sheet, mic: str) -> list[Hit]:
-    """Own strokes of a close mic; the snare's, or all, for a mic close to nothing."""
+def hits_for(sheet: Sheet, mic: str) -> list[Hit]:
+    """Own hits of a close mic; the snare's, or all, for a mic close to nothing."""
     own = own_hits(sheet, mic)
     if own:
         return own
@@ -61,7 +61,7 @@ def bars_of(
 
 
 def gap_bars(hits: list[Hit]) -> list[list[Any]]:
-    """Gaps to the next stroke in ms, as a histogram over a logarithmic ruler."""
+    """Gaps to the next hit in ms, as a histogram over a logarithmic ruler."""
     times = np.array([h.time_s for h in hits])
     gaps = np.diff(times) * 1000
     if len(gaps) == 0:
@@ -106,7 +106,7 @@ def rounded(values: NDArray[Any], digits: int = 2) -> list[float]:
 
 
 def shown_hits(sheet: Sheet, start: int, stop: int) -> list[dict[str, Any]]:
-    """Strokes of a span, for drawing."""
+    """Hits of a span, for drawing."""
     first, last = start / sheet.rate, stop / sheet.rate
     return [
         {"piece": h.piece, "t": h.time_s, "v": h.velocity, "kind": h.kind, "sure": h.confidence}

@@ -1,5 +1,5 @@
-"""Shape, dynamics: strokes of the loop before and after a stage, what it takes off, the average
-stroke along the chain."""
+"""Shape, dynamics: hits of the loop before and after a stage, what it takes off, the average
+hit along the chain."""
 
 from typing import Any
 
@@ -17,9 +17,9 @@ from arkund.bench.pictures.common import (
     rounded,
 )
 from arkund.core.hits.hit import Hit
+from arkund.core.measure.hits import mean_envelope_db
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import true_peak_dbtp
-from arkund.core.measure.strokes import mean_envelope_db
 from arkund.core.mix.channels import stage_path
 from arkund.core.mix.graph import Chained
 from arkund.core.mix.nodes import Node
@@ -37,22 +37,22 @@ from arkund.songs.rendering import engine_for, graph_of
 COLUMNS = 600
 ENVELOPE_S = 0.3
 SMALL = 48
-"""Points of the small average strokes in the line of stages."""
+"""Points of the small average hits in the line of stages."""
 
 
 def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict[str, Any]:
     """What the page shows of a channel's stage; of the chain alone without one."""
     chained = graph_of(sheet).chain(hand.name)
     start, stop = loop_frames(sheet, bars)
-    hits = [h for h in hand.strokes(sheet) if start <= h.time_s * sheet.rate < stop]
+    hits = [h for h in hand.hits(sheet) if start <= h.time_s * sheet.rate < stop]
     inside = [h.time_s - start / sheet.rate for h in hits]
     loud = [t for t, h in zip(inside, hits, strict=True) if h.kind != "ghost"]
     out: dict[str, Any] = {
         "span": [start, stop],
-        "chain": small_strokes(sheet, chained, start, stop, loud),
+        "chain": small_hits(sheet, chained, start, stop, loud),
     }
     if stage is None:
-        return out | {"strokes": [], "reduction": [], "most_db": 0.0, "rulers": {}}
+        return out | {"hits": [], "reduction": [], "most_db": 0.0, "rulers": {}}
     engine, rate = engine_for(sheet), sheet.rate
     before = _level(engine.read(chained.before(stage.id), start, stop))
     after = _level(engine.read(chained.tap(stage.id), start, stop))
@@ -61,7 +61,7 @@ def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict
     peaks, then = (amplitudes_to_db(hit_peaks(x, rate, inside)) for x in (before, after))
     envelopes = [mean_envelope_db(x, rate, inside, ENVELOPE_S, 150) for x in (before, after)]
     return out | {
-        "strokes": [
+        "hits": [
             {"t": h.time_s, "before": b, "after": a, "kind": h.kind}
             for h, b, a in zip(hits, rounded(peaks, 1), rounded(then, 1), strict=True)
         ],
@@ -85,22 +85,22 @@ def _level(sound: Audio) -> Audio:
     return np.ascontiguousarray(louder_side(sound))
 
 
-def small_strokes(
+def small_hits(
     sheet: Sheet, chained: Chained, start: int, stop: int, inside: list[float]
 ) -> list[dict[str, Any]]:
-    """The average stroke as it comes in and after each stage, 160 ms of it, as amplitudes against
+    """The average hit as it comes in and after each stage, 160 ms of it, as amplitudes against
     the peak of what comes in."""
     engine, top = engine_for(sheet), 0.0
     out = []
     for name, node in (("", chained.entry), *chained.after.items()):
         sound = _level(engine.read(node, start, stop))
         if not inside:
-            out.append({"id": name, "stroke": [0.0] * SMALL})
+            out.append({"id": name, "hit": [0.0] * SMALL})
             continue
         db = mean_envelope_db(sound, sheet.rate, inside, 0.16, SMALL)
         amplitude = 10 ** (db / 20)
         top = top or float(amplitude.max()) or 1.0
-        out.append({"id": name, "stroke": rounded(np.clip(amplitude / top, 0, 1.25), 3)})
+        out.append({"id": name, "hit": rounded(np.clip(amplitude / top, 0, 1.25), 3)})
     return out
 
 
@@ -115,18 +115,18 @@ def drawings(
 ) -> dict[str, Any]:
     """What stands in a stage's rulers."""
     times = np.linspace(0.05, ENVELOPE_S * 1000, len(envelope))
-    stroke = {"areas": [curve(times, envelope - envelope.max(initial=-200.0), -40, 0, "own")]}
+    hit = {"areas": [curve(times, envelope - envelope.max(initial=-200.0), -40, 0, "own")]}
     gaps = {"bars": gap_bars(hits), "marks": note_marks(sheet)}
     if isinstance(stage, Compressor):
         return {
             f"{path}.threshold_db": {"bars": bars_of(peaks, -60, 0, 40, "own")},
-            f"{path}.attack_ms": stroke,
+            f"{path}.attack_ms": hit,
             f"{path}.release_ms": gaps,
         }
     if isinstance(stage, Limiter):
         over = int(np.sum(peaks > stage.ceiling_db))
         top = true_peak_dbtp(before) if len(before) else -200.0
-        note = f"{over} of {len(peaks)} strokes reach it, the loudest {top:+.1f} dBTP".replace(
+        note = f"{over} of {len(peaks)} hits reach it, the loudest {top:+.1f} dBTP".replace(
             "-", "−"
         )
         return {
@@ -144,7 +144,7 @@ def drawings(
 
 
 def _begins_to_bend(stage: Saturation, peaks: NDArray[np.float64]) -> float | None:
-    """The least drive at which one stroke in ten bends by 1 dB; None where none does."""
+    """The least drive at which one hit in ten bends by 1 dB; None where none does."""
     for drive in np.arange(0, 24.5, 0.5):
         tried = stage.model_copy(update={"drive_db": float(drive)})
         if len(peaks) and np.mean(_bent_by(tried, peaks) >= 1) >= 0.1:
@@ -153,12 +153,12 @@ def _begins_to_bend(stage: Saturation, peaks: NDArray[np.float64]) -> float | No
 
 
 def _bends(stage: Saturation, peaks: NDArray[np.float64]) -> str:
-    """How many strokes' peaks bend, and by how much the typical one."""
+    """How many hits' peaks bend, and by how much the typical one."""
     if not len(peaks):
-        return "no stroke in these bars"
+        return "no hit in these bars"
     lost = _bent_by(stage, peaks)
     return (
-        f"{np.mean(lost >= 1):.0%} of strokes bend by 1 dB or more, the typical one by "
+        f"{np.mean(lost >= 1):.0%} of hits bend by 1 dB or more, the typical one by "
         f"{np.median(lost):.1f} dB"
     )
 
@@ -173,7 +173,7 @@ def _bent_by(stage: Saturation, peaks: NDArray[np.float64]) -> NDArray[np.float6
 
 
 def _said(stage: Stage, peaks: NDArray[np.float64], reduction: list[float]) -> str:
-    """What a stage does to the loop's strokes, in a few words."""
+    """What a stage does to the loop's hits, in a few words."""
     if not stage.on:
         return "on standby"
     if isinstance(stage, Saturation):

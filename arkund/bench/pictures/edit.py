@@ -1,4 +1,4 @@
-"""Edit: every stroke early or late of its line, as played and as it falls now."""
+"""Edit: every hit early or late of its line, as played and as it falls now."""
 
 from collections import Counter
 from collections.abc import Sequence
@@ -27,7 +27,7 @@ MOST_AT_ONCE, BARS_AROUND = 6000, 8
 """A song with more hits than this is shown some bars at a time: the loop's and these around them."""
 
 FEEL_MS = 30
-"""Reach of the distributions of strokes around their lines."""
+"""Reach of the distributions of hits around their lines."""
 
 
 def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
@@ -99,7 +99,7 @@ def _placement(
         out.append(
             {
                 "piece": piece,
-                "strokes": int(own.sum()),
+                "hits": int(own.sum()),
                 "middle_ms": round(float(middle), 1),
                 "spread_ms": round(float(high - low) / 2, 1),
                 "low_ms": round(float(low), 1),
@@ -114,13 +114,13 @@ def _placement(
 
 
 def _counts(late_ms: np.ndarray) -> list[int]:
-    """How many strokes fall how early or late, in bins of 3 ms; what lies further off at the ends."""
+    """How many hits fall how early or late, in bins of 3 ms; what lies further off at the ends."""
     held = np.clip(late_ms, -FEEL_MS + 0.01, FEEL_MS - 0.01)
     return np.histogram(held, 2 * FEEL_MS // 3, (-FEEL_MS, FEEL_MS))[0].tolist()
 
 
 def _unclear(placed: list[Placement], grid: Grid) -> list[dict[str, Any]]:
-    """Strokes between two lines: what they could have been meant on, and the words to ask with."""
+    """Hits between two lines: what they could have been meant on, and the words to ask with."""
     out = []
     for p in placed:
         if p.clear or p.line is None:
@@ -146,7 +146,7 @@ def _apart(placed: list[Placement], grid: Grid, limit_ms: float) -> list[dict[st
         "alone": f"the kick's own mics can follow by up to {limit_ms:.1f} ms"
         if limit_ms
         else "replace one of the two",
-        "midpoint": "cannot be parted: put the middle on the line, or replace the stroke",
+        "midpoint": "cannot be parted: put the middle on the line, or replace the hit",
         "cut": "two shells at once: they move together",
     }
     return [
@@ -208,7 +208,7 @@ def _edits(sheet: Sheet, grid: Grid, span_s: tuple[float, float] | None) -> list
 def _rulers(
     sheet: Sheet, placed: list[Placement], hits: Sequence[Hit], grid: Grid, division: str
 ) -> dict[str, Any]:
-    """How far strokes are from their places, and where every second line is played."""
+    """How far hits are from their places, and where every second line is played."""
     off = np.array([abs(p.target_s - p.from_s) * 1000 for p in placed if p.line is not None])
     pair = 2 / DIVISIONS[division]
     phase = (grid.quarters_at(np.array([h.time_s for h in hits])) % pair) / pair
@@ -226,7 +226,7 @@ def _saving(placed: list[Placement]) -> str:
     if share < PAST_SAVING:
         return ""
     return (
-        f"{share:.0%} of the strokes stray by more than 12 ms, half of them by over {way:.0f} "
+        f"{share:.0%} of the hits stray by more than 12 ms, half of them by over {way:.0f} "
         "ms: recording again is cheaper than mending this take."
     )
 
@@ -240,4 +240,4 @@ def _summary(hits: Sequence[Hit], moved: dict[str, Any], bars: Bars | None) -> s
             f"{len(hits)} hits around bars {bars[0]}–{bars[1]}; the song has too many to show at once, "
             "and all figures are of these."
         )
-    return f"{len(hits)} strokes on {pieces} pieces" + (f"; moved: {how}." if how else ".")
+    return f"{len(hits)} hits on {pieces} pieces" + (f"; moved: {how}." if how else ".")

@@ -7,9 +7,9 @@ import scipy
 
 from arkund.bench.in_hand import InHand
 from arkund.bench.pictures.common import Bars, curve, loop_frames, rounded, whole
-from arkund.bench.pictures.dynamics import small_strokes
+from arkund.bench.pictures.dynamics import small_hits
 from arkund.core.hits.hit import Hit
-from arkund.core.measure.strokes import StrokeSpectrum, stroke_spectrum
+from arkund.core.measure.hits import HitSpectrum, hit_spectrum
 from arkund.core.mix.channels import stage_path
 from arkund.core.mix.graph import Chained
 from arkund.core.mix.sheet import Sheet
@@ -26,39 +26,39 @@ def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict
     """What the page shows of a channel's EQ; of the chain alone without one."""
     chained = graph_of(sheet).chain(hand.name)
     start, stop = loop_frames(sheet, bars)
-    strokes = hand.strokes(sheet)
+    hits = hand.hits(sheet)
     inside = [
         h.time_s - start / sheet.rate
-        for h in strokes
+        for h in hits
         if start <= h.time_s * sheet.rate < stop and h.kind != "ghost"
     ]
-    out = {"chain": small_strokes(sheet, chained, start, stop, inside)}
+    out = {"chain": small_hits(sheet, chained, start, stop, inside)}
     if not isinstance(stage, Equaliser):
         return out | {"rulers": {}}
-    return out | _spectrum(sheet, hand, chained, stage, strokes)
+    return out | _spectrum(sheet, hand, chained, stage, hits)
 
 
 def _spectrum(
-    sheet: Sheet, hand: InHand, chained: Chained, eq: Equaliser, strokes: list[Hit]
+    sheet: Sheet, hand: InHand, chained: Chained, eq: Equaliser, hits: list[Hit]
 ) -> dict[str, Any]:
-    """Spectrum of the strokes before and after an EQ."""
+    """Spectrum of the hits before and after an EQ."""
     sound = whole(sheet, chained.before(eq.id))
     mono = sound if sound.ndim == 1 else np.ascontiguousarray(sound.mean(axis=1))
-    ids = {h.id for h in strokes}
-    found = stroke_spectrum(
+    ids = {h.id for h in hits}
+    found = hit_spectrum(
         mono,
         sheet.rate,
-        [h.time_s for h in strokes],
+        [h.time_s for h in hits],
         [h.time_s for h in hits_of(sheet) if h.id not in ids],
     )
     gain = response_db(equaliser_sections(eq, sheet.rate), found.hz, sheet.rate) + eq.output_db
     if not eq.on:
         gain = np.zeros_like(gain)
-    top = float(found.strokes_db.max())
+    top = float(found.hits_db.max())
     path = stage_path(hand.path, eq)
     areas = [
         curve(found.hz, found.bleed_db, top - 60, top, "bleed"),
-        curve(found.hz, found.strokes_db, top - 60, top, "own"),
+        curve(found.hz, found.hits_db, top - 60, top, "own"),
     ]
     ruled = [
         f"{path}.high_pass.frequency_hz",
@@ -67,8 +67,8 @@ def _spectrum(
     ]
     return {
         "hz": rounded(found.hz, 1),
-        "before": rounded(found.strokes_db - top, 2),
-        "after": rounded(found.strokes_db + gain - top, 2),
+        "before": rounded(found.hits_db - top, 2),
+        "after": rounded(found.hits_db + gain - top, 2),
         "bleed": rounded(found.bleed_db - top, 2),
         "gain": rounded(gain, 2),
         "flags": _flags(path, eq),
@@ -77,9 +77,9 @@ def _spectrum(
     }
 
 
-def landmarks(found: StrokeSpectrum) -> list[dict[str, Any]]:
+def landmarks(found: HitSpectrum) -> list[dict[str, Any]]:
     """The fundamental and up to two peaks above it that stand out, as places with names."""
-    db = found.strokes_db
+    db = found.hits_db
     low = np.flatnonzero(found.hz < 320)
     if len(low) == 0 or db.max() < -110:
         return []

@@ -1,10 +1,10 @@
-"""Level: for each mic the spread of its stroke peaks after trim."""
+"""Level: for each mic the spread of its hit peaks after trim."""
 
 from typing import Any
 
 import numpy as np
 
-from arkund.bench.pictures.common import Bars, bars_of, rounded, strokes_for
+from arkund.bench.pictures.common import Bars, bars_of, hits_for, rounded
 from arkund.core.advise.level import ZONE_DBFS
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.levels import hit_peaks
@@ -24,8 +24,8 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     measured = {f.mic: f.measures for f in mic_files(sheet)}
     rows = []
     for name in sounding_mics(sheet):
-        onsets = [h.time_s for h in strokes_for(sheet, name)]
-        # As repaired: a wild stroke that was brought down is shown where it is now.
+        onsets = [h.time_s for h in hits_for(sheet, name)]
+        # As repaired: a wild hit that was brought down is shown where it is now.
         sound = engine.read(graph.mics[name].repaired, 0, sheet.frames)
         peaks = amplitudes_to_db(hit_peaks(sound, sheet.rate, onsets[:400]))
         trim = sheet.mics[name].trim_db
@@ -47,22 +47,22 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
     own = next(r for r in rows if r["mic"] == mic)
     trim = sheet.mics[mic].trim_db
     wanted = round(float(np.clip(np.mean(target) - (own["typical"] - trim), -24, 24)), 1)
-    # The ruler's axis is trim: a stroke of p dBFS comes to the target at target - p.
+    # The ruler's axis is trim: a hit of p dBFS comes to the target at target - p.
     raw = np.array(own["peaks"]) - trim
     study = findings.study_of_song(song)
-    strokes = strokes_for(sheet, mic)[:400]
+    hits = hits_for(sheet, mic)[:400]
     return {
         "rows": rows,
-        "strokes": [
+        "hits": [
             {"id": h.id, "bar": study.bar_of(h.time_s), "piece": label(h.piece), "gain_db": gain}
-            for h, gain in zip(strokes, gains_of(study, mic, strokes), strict=True)
+            for h, gain in zip(hits, gains_of(study, mic, hits), strict=True)
         ],
         "target": target,
         "rulers": {
             f"mics.{mic}.trim_db": {
                 "bars": bars_of(float(np.mean(target)) - raw, -24, 24, 48, "own"),
                 "proposed": wanted,
-                "note": f"typical stroke {own['typical']:+.1f} dBFS after trim".replace("-", "−"),
+                "note": f"typical hit {own['typical']:+.1f} dBFS after trim".replace("-", "−"),
             }
         },
     }

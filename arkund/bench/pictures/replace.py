@@ -1,5 +1,5 @@
-"""Replace: a piece's strokes by level with the samples under them; drum, layer and their sum at one
-typical stroke."""
+"""Replace: a piece's hits by level with the samples under them; drum, layer and their sum at one
+typical hit."""
 
 from collections.abc import Sequence
 from contextlib import suppress
@@ -42,31 +42,31 @@ def layers_of(sheet: Sheet, piece: str | None) -> list[str]:
     ]
 
 
-def picture(song: Song, sheet: Sheet, mic: str, name: str, stroke: str = "") -> dict[str, Any]:
-    """Of the mic's piece, of the layer ``name`` where there is one, and of a ``stroke`` that is
+def picture(song: Song, sheet: Sheet, mic: str, name: str, hit_id: str = "") -> dict[str, Any]:
+    """Of the mic's piece, of the layer ``name`` where there is one, and of a hit that is
     asked for by id."""
     study = study_of(sheet)
     piece = sheet.mics[mic].name.piece
     if piece is None or mic not in study.mics:
-        return {"piece": "", "strokes": [], "candidates": [], "rulers": {}}
+        return {"piece": "", "hits": [], "candidates": [], "rulers": {}}
     try:
         found = replace.harvest(study, piece)
     except ArkundError:
         found = []
     lead = replace.followed(study, piece)
     spread, accents = replace.spread_db(study, lead)
-    ordered = sorted(study.strokes(piece), key=lambda h: h.velocity)
+    ordered = sorted(study.hits_on(piece), key=lambda h: h.velocity)
     out: dict[str, Any] = {
         "piece": piece,
         "family": piece_family(piece),
         "called": label(piece),
         "candidates": [replace.described(c, study.rate) for c in found[:SHOWN]],
         "count": len(found),
-        "of": len(study.strokes(piece)),
+        "of": len(study.hits_on(piece)),
         "spread_db": round(spread, 1),
         "accents": accents,
-        "mend": _to_mend(song, study.strokes(piece), stroke),
-        "strokes": [
+        "mend": _to_mend(song, study.hits_on(piece), hit_id),
+        "hits": [
             {"id": h.id, "v": h.velocity, "kind": h.kind, "t": round(h.time_s, 3)} for h in ordered
         ],
         "rulers": {},
@@ -77,15 +77,15 @@ def picture(song: Song, sheet: Sheet, mic: str, name: str, stroke: str = "") -> 
     drawn = _layer(sheet, name, layer)
     given = {row["at"]: row["sound"] for row in drawn["rows"]}
     shift = sheet.mics[layer.of].delay_samples
-    for drawn_stroke, hit in zip(out["strokes"], ordered, strict=True):
-        drawn_stroke["sound"] = given.get(round(hit.time_s * study.rate + shift))
+    for row, hit in zip(out["hits"], ordered, strict=True):
+        row["sound"] = given.get(round(hit.time_s * study.rate + shift))
     return out | drawn
 
 
-def _to_mend(song: Song, own: Sequence[Hit], stroke: str) -> list[dict[str, Any]]:
-    """The stroke that is asked for, and flams, each with what can stand in for it."""
-    asked = [h for h in own if h.id == stroke]
-    flams = [h for h in own if h.kind == "flam" and h.id != stroke][:MOST_TO_MEND]
+def _to_mend(song: Song, own: Sequence[Hit], hit_id: str) -> list[dict[str, Any]]:
+    """The hit that is asked for, and flams, each with what can stand in for it."""
+    asked = [h for h in own if h.id == hit_id]
+    flams = [h for h in own if h.kind == "flam" and h.id != hit_id][:MOST_TO_MEND]
     out = []
     for hit in [*asked, *flams]:
         with suppress(ArkundError):
@@ -94,7 +94,7 @@ def _to_mend(song: Song, own: Sequence[Hit], stroke: str) -> list[dict[str, Any]
 
 
 def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
-    """What the layer gives each stroke, and a typical one of them at sample zoom."""
+    """What the layer gives each hit, and a typical one of them at sample zoom."""
     engine, graph = engine_for(sheet), graph_of(sheet)
     entry = graph.chains[name].entry
     while isinstance(entry, (Mixed, Varied, Processed)):
@@ -106,7 +106,7 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
         return {
             "rows": [],
             "layer": name,
-            "said": "The strokes that this layer was made of have left the song.",
+            "said": "The hits that this layer was made of have left the song.",
         }
     planned = entry.plan(engine)
     rows = [row for row in planned if row.gain]
@@ -169,12 +169,12 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
 
 
 def _said(rows: Sequence[Row], of: int, shifts_ms: Sequence[float], low_db: float) -> str:
-    """How many strokes get something, how far they were placed, and what the sum is."""
+    """How many hits get something, how far they were placed, and what the sum is."""
     laid = len(rows)
     how_many = (
-        f"{laid} strokes"
+        f"{laid} hits"
         if laid == of
-        else f"{laid} of {of} strokes (under the others it would thin the drum)"
+        else f"{laid} of {of} hits (under the others it would thin the drum)"
     )
     alike = float(np.median([r.alike for r in rows]))
     far = max(abs(s) for s in shifts_ms)
@@ -185,7 +185,7 @@ def _said(rows: Sequence[Row], of: int, shifts_ms: Sequence[float], low_db: floa
 
 
 def _late(row: Row, entry: Struck | Toned, rate: int) -> float:
-    """By how many s a row's sound lies beside where the list of strokes has it."""
+    """By how many s a row's sound lies beside where the list of hits has it."""
     head = HEAD_S if isinstance(entry, Struck) else 0.0
     return (row.begins - row.onset) / rate + head
 

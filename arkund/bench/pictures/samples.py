@@ -1,4 +1,4 @@
-"""Samples of a layer as they are cut, and how loud a layer plays under strokes of every level."""
+"""Samples of a layer as they are cut, and how loud a layer plays under hits of every level."""
 
 from collections.abc import Sequence
 from typing import Any
@@ -8,8 +8,8 @@ from numpy.typing import NDArray
 
 from arkund.bench.pictures.common import rounded
 from arkund.core.kit.roles import piece_family
+from arkund.core.measure.hits import ring_time_s
 from arkund.core.measure.landmarks import fundamental_hz
-from arkund.core.measure.strokes import ring_time_s
 from arkund.core.mix.layers import AnyLayer, SampleLayer
 from arkund.core.mix.nodes import Reader
 from arkund.core.mix.sheet import Sheet
@@ -26,7 +26,7 @@ def samples_of(
     sheet: Sheet, layer: AnyLayer, entry: Struck | Toned, rows: Sequence[Row], reader: Reader
 ) -> list[dict[str, Any]]:
     """Of each sample: number, waveform, peak, fundamental, time to fall by 20 dB, its cut in ms, and
-    how many strokes get it."""
+    how many hits get it."""
     if not isinstance(layer, SampleLayer) or not isinstance(entry, Struck):
         return []
     family = piece_family(sheet.mics[layer.of].name.piece or "")
@@ -59,7 +59,7 @@ def _decay_ms(sound: NDArray[np.float32], rate: int) -> int | None:
 
 
 def following_of(layer: AnyLayer, entry: Struck | Toned, reader: Reader) -> dict[str, Any]:
-    """The drum's strokes by level, and the peak at which the layer plays under each level, in dBFS."""
+    """The drum's hits by level, and the peak at which the layer plays under each level, in dBFS."""
     levels = entry.peaks_db(reader)
     edges = np.arange(SPAN_DB[0], SPAN_DB[1] + BIN_DB / 2, BIN_DB)
     counts, _ = np.histogram(np.clip(levels, *SPAN_DB), edges)

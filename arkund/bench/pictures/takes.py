@@ -13,7 +13,7 @@ from arkund.songs.models import Song
 from arkund.songs.rendering import grid_of
 
 LATER_S = 0.005
-"""A cut lies so little before the line or stroke that it was made for."""
+"""A cut lies so little before the line or hit that it was made for."""
 
 
 def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
@@ -44,7 +44,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
 
 
 def _place(copy: Copy, sheet: Sheet) -> str:
-    """The bar at whose line a copy of bars begins; bar and beat of a stroke."""
+    """The bar at whose line a copy of bars begins; bar and beat of a hit."""
     grid, at_s = grid_of(sheet), copy.at / sheet.rate
     if copy.frames / sheet.rate > 2 * grid.beat_s:
         return f"bar {round(grid.bar_at(at_s))}"

@@ -1,4 +1,4 @@
-"""Editing strokes: the hit list, and where a stroke is put."""
+"""Editing hits: the hit list, and where a hit is put."""
 
 from typing import Annotated, ClassVar, Literal
 
@@ -16,15 +16,15 @@ from arkund.songs import copies, hits, revisions, timing
 
 MAGNET_MS = 12.0
 
-_CHOOSE = "Choose strokes and say what is to be changed about them."
-StrokeName = Annotated[Line, Field(min_length=1, max_length=80)]
+_CHOOSE = "Choose hits and say what is to be changed about them."
+HitName = Annotated[Line, Field(min_length=1, max_length=80)]
 Piece = Annotated[str, Field(pattern=r"^[a-z]+(_[0-9]{1,2})?$")]
 Kind = Literal["accent", "plain", "ghost", "flam", "roll"]
 LastBar = Annotated[Number, Field(le=LAST_BAR)]
 
 
 class Said(Asked):
-    """What an ear says of some strokes; what is left out stays as it is."""
+    """What an ear says of some hits; what is left out stays as it is."""
 
     gone: bool | None = None
     piece: Piece | None = None
@@ -34,10 +34,10 @@ class Said(Asked):
 
 
 class Corrected(Change):
-    """A change to strokes by id, or a stroke to add."""
+    """A change to hits by id, or a hit to add."""
 
     refusal: ClassVar[str] = _CHOOSE
-    ids: tuple[StrokeName, ...] = Field((), max_length=20_000)
+    ids: tuple[HitName, ...] = Field((), max_length=20_000)
     change: Said = Said()
     piece: Piece | None = None
     kind: Kind = "plain"
@@ -60,12 +60,12 @@ def correct(request: HttpRequest, slug: str) -> JsonResponse:
 
 
 class Moved(Change):
-    """Where a stroke goes; ``middle`` of the pair that it leads, or a time, ``free`` of the grid."""
+    """Where a hit goes; ``middle`` of the pair that it leads, or a time, ``free`` of the grid."""
 
     refusal: ClassVar[str] = (
-        "A move needs a stroke, the time it goes to, and the revision it starts from."
+        "A move needs a hit, the time it goes to, and the revision it starts from."
     )
-    id: StrokeName
+    id: HitName
     to_s: Real | None = None
     free: bool = False
     middle: bool = False
@@ -73,7 +73,7 @@ class Moved(Change):
 
 @require_POST
 def move(request: HttpRequest, slug: str) -> JsonResponse:
-    """Put the stroke ``id`` at ``to_s``, drawn to the grid's line nearby unless ``free``; or, with
+    """Put the hit ``id`` at ``to_s``, drawn to the grid's line nearby unless ``free``; or, with
     ``middle``, the middle of the pair that it leads on its line."""
     song, asked = song_named(slug), body(request, Moved)
     sheet = timing.sheet_of(song)
@@ -86,12 +86,12 @@ def move(request: HttpRequest, slug: str) -> JsonResponse:
     return answer(revisions.keep(song.pk, asked.base, patch, station="edit"))
 
 
-class CopiedStroke(Change):
-    """A stroke in place of another, or at a time."""
+class CopiedHit(Change):
+    """A hit in place of another, or at a time."""
 
-    refusal: ClassVar[str] = "Choose the stroke that is to be replaced."
-    id: StrokeName
-    over: StrokeName | None = None
+    refusal: ClassVar[str] = "Choose the hit that is to be replaced."
+    id: HitName
+    over: HitName | None = None
     to_s: Real | None = None
 
 
@@ -109,20 +109,20 @@ class CopiedBars(Change):
 class Copied(Asked):
     """Which of the two is asked for."""
 
-    id: StrokeName | None = None
+    id: HitName | None = None
 
 
 @require_POST
 def copy(request: HttpRequest, slug: str) -> JsonResponse:
     """Copy bars ``first`` to ``last`` of ``take`` over ``to_bar`` on, ``times`` in a row; or the
-    stroke ``id`` in place of the stroke ``over`` or to the time ``to_s``."""
+    hit ``id`` in place of the hit ``over`` or to the time ``to_s``."""
     song = song_named(slug)
     if body(request, Copied).id is not None:
-        stroke = body(request, CopiedStroke)
-        to = stroke.over if stroke.over is not None else stroke.to_s
+        hit = body(request, CopiedHit)
+        to = hit.over if hit.over is not None else hit.to_s
         if to is None:
-            raise ArkundError(CopiedStroke.refusal)
-        return answer(copies.copy_stroke(song, stroke.base, stroke.id, to))
+            raise ArkundError(CopiedHit.refusal)
+        return answer(copies.copy_hit(song, hit.base, hit.id, to))
     a = body(request, CopiedBars)
     return answer(copies.copy_bars(song, a.base, a.take, a.first, a.last, a.to_bar, a.times))
 

@@ -75,21 +75,17 @@ def spread(request: HttpRequest, slug: str) -> JsonResponse:
     )
 
 
-class StrokeGain(Change):
-    """A mic, one of the strokes in it, and by how many dB it is turned up."""
+class HitGain(Change):
+    """A mic, one of the hits in it, and by how many dB it is turned up."""
 
-    refusal: ClassVar[str] = (
-        "Say which stroke of which mic is turned up or down, and by how many dB."
-    )
+    refusal: ClassVar[str] = "Say which hit of which mic is turned up or down, and by how many dB."
     mic: Line
-    stroke: Line
+    hit: Line
     gain_db: Real
 
 
 @require_POST
 def clip_gain(request: HttpRequest, slug: str) -> JsonResponse:
-    """Turn one stroke of a mic up or down; made from revision ``base``."""
-    song, asked = song_named(slug), body(request, StrokeGain)
-    return answer(
-        levelling.clip_gain(song, asked.mic, asked.stroke, asked.gain_db, base=asked.base)
-    )
+    """Turn one hit of a mic up or down; made from revision ``base``."""
+    song, asked = song_named(slug), body(request, HitGain)
+    return answer(levelling.clip_gain(song, asked.mic, asked.hit, asked.gain_db, base=asked.base))

@@ -1,4 +1,4 @@
-"""Replace: laying something under a drum, and patching single strokes."""
+"""Replace: laying something under a drum, and patching single hits."""
 
 import tempfile
 from pathlib import Path
@@ -29,7 +29,7 @@ class Added(Change):
 
 @require_POST
 def add(request: HttpRequest, slug: str) -> JsonResponse:
-    """Lay strokes of the drum, the simulated kit or the stock, or a tone, under it; made from revision
+    """Lay hits of the drum, the simulated kit or the stock, or a tone, under it; made from revision
     ``base``."""
     song, asked = song_named(slug), body(request, Added)
     piece = _piece(song, asked.mic)
@@ -37,7 +37,7 @@ def add(request: HttpRequest, slug: str) -> JsonResponse:
         return answer(replacing.sub(song, piece, base=asked.base))
     if asked.source not in (value for value, _ in stock.sources(piece)):
         # Paths are for the command line: a page names no files of this machine.
-        raise ArkundError("Those strokes are not in the stock any more; reload the page.")
+        raise ArkundError("Those hits are not in the stock any more; reload the page.")
     return answer(replacing.layer(song, piece, asked.source, base=asked.base))
 
 
@@ -49,16 +49,16 @@ def _piece(song: Song, mic: str) -> str:
 
 
 class Kept(Asked):
-    """The mic whose drum's strokes go into the stock, and under which name."""
+    """The mic whose drum's hits go into the stock, and under which name."""
 
-    refusal: ClassVar[str] = "Say which mic's strokes are to be kept."
+    refusal: ClassVar[str] = "Say which mic's hits are to be kept."
     mic: Line
     name: Line = ""
 
 
 @require_POST
 def keep(request: HttpRequest, slug: str) -> JsonResponse:
-    """Keep the drum's own strokes in the stock."""
+    """Keep the drum's own hits in the stock."""
     song, asked = song_named(slug), body(request, Kept)
     made = stock.keep_own(song, _piece(song, asked.mic), asked.name)
     return _said(made, "")
@@ -76,7 +76,7 @@ def remove(request: HttpRequest, slug: str) -> JsonResponse:
     """Take a set out of the stock."""
     song_named(slug)
     stock.remove(body(request, Removed).name)
-    return JsonResponse({"said": "Taken out of the stock. Layers that use it keep their strokes."})
+    return JsonResponse({"said": "Taken out of the stock. Layers that use it keep their hits."})
 
 
 MOST_FILES, LARGEST = 256, 400_000_000
@@ -84,14 +84,14 @@ MOST_FILES, LARGEST = 256, 400_000_000
 
 @require_POST
 def upload(request: HttpRequest, slug: str) -> JsonResponse:
-    """Put uploaded samples into the stock: single strokes, one recording of several, or an SFZ kit with
+    """Put uploaded samples into the stock: single hits, one recording of several, or an SFZ kit with
     its sounds."""
     song = song_named(slug)
     piece = _piece(song, str(request.POST.get("mic", ""))[:80])
     sent = request.FILES.getlist("files")
     if not sent or len(sent) > MOST_FILES:
         raise ArkundError(
-            f"Choose 1 to {MOST_FILES} files: samples, one recording of single strokes, or an "
+            f"Choose 1 to {MOST_FILES} files: samples, one recording of single hits, or an "
             "SFZ file with its sounds."
         )
     if sum(one.size or 0 for one in sent) > LARGEST:
@@ -124,7 +124,7 @@ def _written(folder: Path, sent: UploadedFile) -> Path:
 
 def _said(made: SampleSet, note: str) -> JsonResponse:
     count = len(made.samples)
-    said = f"{count} stroke{'' if count == 1 else 's'} in the stock as “{made.name}”."
+    said = f"{count} hit{'' if count == 1 else 's'} in the stock as “{made.name}”."
     return JsonResponse(
         {"said": " ".join([said, note]).strip(), "source": f"{stock.PREFIX}{made.name}"}
     )
@@ -158,15 +158,15 @@ def trim(request: HttpRequest, slug: str) -> JsonResponse:
 
 
 class Patched(Change):
-    """A bad stroke, and the one that stands in for it; the best match where none is said."""
+    """A bad hit, and the one that stands in for it; the best match where none is said."""
 
-    refusal: ClassVar[str] = "Say which stroke is to be patched."
+    refusal: ClassVar[str] = "Say which hit is to be patched."
     hit: Line
     by: Line = ""
 
 
 @require_POST
 def patch(request: HttpRequest, slug: str) -> JsonResponse:
-    """Replace one stroke in all mics; made from revision ``base``."""
+    """Replace one hit in all mics; made from revision ``base``."""
     song, asked = song_named(slug), body(request, Patched)
-    return answer(replacing.patch_stroke(song, asked.hit, asked.by, base=asked.base))
+    return answer(replacing.patch_hit(song, asked.hit, asked.by, base=asked.base))

@@ -94,7 +94,7 @@ def _rule(request: HttpRequest, sheet: Sheet) -> int:
 
 
 def _timing(song: Song, sheet: Sheet, request: HttpRequest) -> dict[str, Any]:
-    """What the Edit page shows of rules, pieces and kinds of stroke."""
+    """What the Edit page shows of rules, pieces and kinds of hit."""
     rules = [r.model_dump() for r in sheet.timing.rules]
     return {
         "rules": rules,
@@ -305,8 +305,8 @@ def picture(request: HttpRequest, slug: str, station: str) -> JsonResponse:
         return JsonResponse(bus.picture(song, sheet, mic, bars, _bus(request, sheet)))
     if station == "replace":
         name = _layer_in_hand(request, sheet, mic)
-        stroke = request.GET.get("stroke", "")[:60]
-        return JsonResponse(replace.picture(song, sheet, mic, name, stroke))
+        hit = request.GET.get("hit", "")[:60]
+        return JsonResponse(replace.picture(song, sheet, mic, name, hit))
     if station in SHAPE:
         hand = _hand(request, sheet, mic)
         draw = eq.picture if station == "eq" else dynamics.picture

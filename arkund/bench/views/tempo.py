@@ -20,7 +20,7 @@ LARGEST_MIDI = 4_000_000
 
 @require_POST
 def follow(request: HttpRequest, slug: str) -> JsonResponse:
-    """Let the tempo map follow the strokes bar by bar."""
+    """Let the tempo map follow the hits bar by bar."""
     return answer(tempo.drifting(song_named(slug)))
 
 
@@ -39,7 +39,7 @@ class CountIn(Asked):
 
 @require_POST
 def count_in(request: HttpRequest, slug: str) -> JsonResponse:
-    """Let the first stroke count in for so many ``beats``."""
+    """Let the first hit count in for so many ``beats``."""
     return answer(tempo.count_in(song_named(slug), body(request, CountIn).beats))
 
 

@@ -56,7 +56,7 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
     won = (
         f"the two gain {after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz"
         if fuller
-        else "the strokes meet"
+        else "the hits meet"
     )
     if thinner:  # left to the ear
         confidence = min(confidence, 0.5)
@@ -125,7 +125,7 @@ def _most_lost(
 
 
 Wanted = tuple[float, str, float, float]
-"""Delay in samples, the mic it is held against, confidence, spread over the strokes."""
+"""Delay in samples, the mic it is held against, confidence, spread over the hits."""
 
 TOGETHER = ("kick", "snare")
 """Pieces whose own mics are brought together where nothing else is moved."""
@@ -176,11 +176,11 @@ def _added(study: Study, pairs: Sequence[Pair | Residual]) -> list[Added]:
     signs = solve_signs(study.mics, study.facts.pairs).sign
     out = []
     for p in pairs:
-        times = roomy([h.time_s for h in study.strokes(p.piece, ghosts=False)], 0.12)
+        times = roomy([h.time_s for h in study.hits_on(p.piece, ghosts=False)], 0.12)
         if not p.sure or not times:
             continue
         mic, reference = (study.sound(m, "repaired") for m in (p.mic, p.reference))
-        with suppress(ValueError):  # silent at these strokes
+        with suppress(ValueError):  # silent at these hits
             both = Together(mic, reference, study.rate, times)
             sign = signs[p.mic] * signs[p.reference]
             out.append(Added(p.piece, p.mic, p.reference, p.delay_samples, both, sign))
@@ -293,7 +293,7 @@ def _room(study: Study, mic: str, school: School) -> list[Finding]:
             spoken(
                 f"{ms:.1f} ms behind the overheads: {label(mic)} is "
                 f"{samples_to_cm(left, study.rate) / 100:.1f} m farther away. Drawn in, it adds "
-                "to the stroke instead of repeating it."
+                "to the hit instead of repeating it."
             ),
             {"delay_samples": round(left, 2), "delay_ms": round(ms, 3), "against": "overheads"},
             confidence,

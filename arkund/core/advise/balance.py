@@ -16,7 +16,7 @@ from arkund.core.units import amplitudes_to_db, power_to_db, samples_to_ms
 
 NAME = "balance"
 LEAD_DBFS = -12.0
-"""Where the typical stroke of what leads comes out of its fader."""
+"""Where the typical hit of what leads comes out of its fader."""
 
 UNDER_LEAD_DB = {
     "kick_and_snare": {
@@ -52,7 +52,7 @@ UNDER_LEAD_DB = {
         "kit": 0,
     },
 }
-"""Typical strokes against what leads: toms about 3 dB under, snare bottom 4 under top."""
+"""Typical hits against what leads: toms about 3 dB under, snare bottom 4 under top."""
 
 GROUPS = {
     "kick": ("kick_in", "kick_out", "kick_sub"),
@@ -84,7 +84,7 @@ def find(study: Study, group: str, school: School) -> list[Finding]:
 
 
 def out_dbfs(study: Study, mic: str) -> float:
-    """The typical stroke's peak on its way out of the mic's fader."""
+    """The typical hit's peak on its way out of the mic's fader."""
     times = study.plain_times(mic)
     if not times:
         return -200.0
@@ -122,7 +122,7 @@ def _faders(study: Study, group: str, mics: list[str], school: School) -> list[F
             "faders",
             group,
             spoken(
-                f"{first.now:.1f} dBFS at the typical stroke on its way out; balanced from {lead} "
+                f"{first.now:.1f} dBFS at the typical hit on its way out; balanced from {lead} "
                 f"it comes out at {first.then:.1f}: {shown} dB."
             ),
             {m: c.now for m, c in gain.items()},
@@ -145,7 +145,7 @@ def _pan(study: Study, mic: str) -> list[Finding]:
         return []
     piece = name.piece or ""
     others = np.array([h.time_s for h in study.hits if h.piece != piece])
-    times = [h.time_s for h in study.strokes(piece, ghosts=False)]
+    times = [h.time_s for h in study.hits_on(piece, ghosts=False)]
     alone = [t for t in times if not len(others) or np.min(np.abs(others - t)) > 0.03]
     if len(alone) < 3:
         return []
@@ -168,7 +168,7 @@ def _pan(study: Study, mic: str) -> list[Finding]:
             ),
             {
                 "left_over_right_db": round(difference, 1),
-                "strokes": len(alone),
+                "hits": len(alone),
                 "left_before_right_ms": None if earlier_ms is None else round(earlier_ms, 2),
             },
             confidence,
@@ -203,7 +203,7 @@ def _earlier_at_left_ms(study: Study, piece: str) -> float | None:
 
 
 def _left_over_right(study: Study, left: str, right: str, times: list[float]) -> float:
-    """Level of the first 20 ms of strokes in the left overhead over the right, in dB."""
+    """Level of the first 20 ms of hits in the left overhead over the right, in dB."""
     powers = []
     for mic in (left, right):
         sound = study.sound(mic, "placed")

@@ -62,14 +62,14 @@ def _carries(study: Study) -> dict[str, Carried]:
     out = {}
     for piece in sort_pieces(h.piece for h in study.hits):
         found = carried(outs, study.rate, _alone(study, piece))
-        if found is not None and found.strokes >= FEWEST:
+        if found is not None and found.hits >= FEWEST:
             out[piece] = found
     return out
 
 
 def _alone(study: Study, piece: str) -> list[float]:
-    """The piece's strokes that no other falls upon; where there are few, those with most room."""
-    own = np.array([h.time_s for h in study.strokes(piece, ghosts=False)])
+    """The piece's hits that no other falls upon; where there are few, those with most room."""
+    own = np.array([h.time_s for h in study.hits_on(piece, ghosts=False)])
     others = np.array([h.time_s for h in study.hits if h.piece != piece])
     if not len(own) or not len(others):
         return [float(t) for t in own]
@@ -146,7 +146,7 @@ def _remedy(study: Study, piece: str, source: str, share: float) -> str:
     close = study.close(source)
     if close:
         is_gated = all(study.sheet.mics[m].clean.on for m in close)
-        what = "A lower range of the gate" if is_gated else "A gate on strokes"
+        what = "A lower range of the gate" if is_gated else "A gate on hits"
         many = "s" if len(close) > 1 else ""
         return f"{through} the {label(source)} mic{many}. {what} takes it out (Clean)."
     return f"{through} the {source}s. A duck on them that hears the {label(piece)} holds it back (Shape)."
@@ -217,7 +217,7 @@ def described(study: Study, school: School) -> dict[str, object]:
         "bands_hz": [[round(a), round(b)] for a, b in BANDS_HZ],
         "pieces": {
             piece: {
-                "strokes": c.strokes,
+                "hits": c.hits,
                 "side": c.side,
                 "mono_db": c.mono_db,
                 "mics": {

@@ -23,6 +23,7 @@ from arkund.core.clean.proposal import (
 from arkund.core.clean.rule import SOFT_MS
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
+from arkund.core.measure.hits import hit_windows
 from arkund.core.measure.landmarks import (
     LONGEST_RING_S,
     LineDecay,
@@ -32,26 +33,25 @@ from arkund.core.measure.landmarks import (
     line_prominence_db,
 )
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.measure.strokes import stroke_windows
 from arkund.core.mix.channels import DEEPEST_NOTCH_DB, NOTCH_Q, OFF_DB, Clean
+from arkund.core.mix.hits import Hits
 from arkund.core.mix.lanes import kit_mics
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import gate_rule
-from arkund.core.mix.strokes import Strokes
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.key import Key
 from arkund.core.units import amplitude_to_db, amplitudes_to_db, power_to_db
 
 NAME = "clean"
 LEAST_TAKEN_DB = 3.0
-"""A gate takes at least so much: of bleed between strokes, or of the ring of a drum that sings."""
+"""A gate takes at least so much: of bleed between hits, or of the ring of a drum that sings."""
 
 TOM_RANGE_DB = {"strip": -40.0, "tuck": -15.0}
-SNARE_RANGE_DB = {"strokes": -24.0, "tuck": -12.0}
+SNARE_RANGE_DB = {"hits": -24.0, "tuck": -12.0}
 OTHER_RANGE_DB = -30.0
 
 BLEED_ASKS_DB = -30.0
-"""Bleed between strokes louder than this against the typical stroke asks for a gate."""
+"""Bleed between hits louder than this against the typical hit asks for a gate."""
 
 CLEAN_DB = -60.0
 """Where it is under this, a gate has nothing to do."""
@@ -94,7 +94,7 @@ def _unplayed(study: Study, mic: str, school: School) -> list[Finding]:
                 f"{label(mic).capitalize()} is never hit: you called its loudest moments bleed, and "
                 f"they reach {peak:.1f} dBFS. Muting it removes that bleed."
             ),
-            {"strokes": 0, "peak_dbfs": round(peak, 1)},
+            {"hits": 0, "peak_dbfs": round(peak, 1)},
             0.85,
             {f"mics.{mic}.mute": True},
             {"peak_dbfs": Change(round(peak, 1), OFF_DB)},
@@ -125,7 +125,7 @@ def report(study: Study, mic: str, settings: Clean) -> GateReport:
     sound = study.sound(mic, "placed")
     strays = [h.time_s for h in study.unlisted if h.piece == piece]
     mic_so = study.sheet.mics[mic].model_copy(update={"clean": settings})
-    rule = gate_rule(mic_so, rate, lambda: Strokes([*study.hits, *study.unlisted]))
+    rule = gate_rule(mic_so, rate, lambda: Hits([*study.hits, *study.unlisted]))
     key = sound
     if settings.opens_on == "threshold":
         heard = study.graph.node(f"{mic}.clean.key")
@@ -148,7 +148,7 @@ def wanted_key(
     sound: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit], delay: float
 ) -> KeyFilter | None:
     """The filter for a gate's key on a mic's sound as its gate receives it, measured with the filter
-    in; None where it does not part strokes from bleed better than none."""
+    in; None where it does not part hits from bleed better than none."""
     band = propose_key(sound, rate, piece, hits, delay)
     if band is None:
         return None
@@ -196,10 +196,10 @@ def _gate(study: Study, mic: str, school: School) -> list[Finding]:
         if now.opens_on == "hand" or not report(study, mic, now).missed:
             return []
         range_db = now.range_db
-    if range_db is None or not study.strokes(piece):
+    if range_db is None or not study.hits_on(piece):
         return []
-    bleed_db = _bleed_under_stroke_db(study, mic)
-    asked = row != "other_gates" or school.other_gates == "strokes" or bleed_db > BLEED_ASKS_DB
+    bleed_db = _bleed_under_hit_db(study, mic)
+    asked = row != "other_gates" or school.other_gates == "hits" or bleed_db > BLEED_ASKS_DB
     if not now.on and (not asked or bleed_db < CLEAN_DB):
         return []
     proposal = _proposed(study, mic)
@@ -210,12 +210,10 @@ def _gate(study: Study, mic: str, school: School) -> list[Finding]:
     if not now.on and does.bleed_reduction_db < LEAST_TAKEN_DB:
         return []
     missed = f", {does.missed} missed" if does.missed else ""
-    strays = f", {does.unlisted} × opened without a stroke in the list" if does.unlisted else ""
+    strays = f", {does.unlisted} × opened without a hit in the list" if does.unlisted else ""
     ghosts = f", {does.ghosts_kept} of {does.ghosts} ghosts kept" if does.ghosts else ""
     start = (
-        f"{report(study, mic, now).missed} strokes are missed by the gate as set. "
-        if now.on
-        else ""
+        f"{report(study, mic, now).missed} hits are missed by the gate as set. " if now.on else ""
     )
     return [
         Finding(
@@ -223,8 +221,8 @@ def _gate(study: Study, mic: str, school: School) -> list[Finding]:
             "gate",
             mic,
             spoken(
-                f"{start}{does.bleed_reduction_db:.1f} dB less bleed between strokes of "
-                f"{label(mic)}: opened by its {does.hits} strokes for "
+                f"{start}{does.bleed_reduction_db:.1f} dB less bleed between hits of "
+                f"{label(mic)}: opened by its {does.hits} hits for "
                 f"{proposal.hold_ms + proposal.release_ms:.0f} ms, {range_db:.0f} dB when shut; "
                 f"{does.passed} passed{missed}{ghosts}{strays}."
             ),
@@ -235,7 +233,7 @@ def _gate(study: Study, mic: str, school: School) -> list[Finding]:
                 "ghosts_kept": does.ghosts_kept,
                 "false_open": does.false_open,
                 "unlisted": does.unlisted,
-                "bleed_under_stroke_db": round(bleed_db, 1),
+                "bleed_under_hit_db": round(bleed_db, 1),
             },
             0.5 if proposal.doubtful else 0.9 if not does.missed else 0.65,
             patch,
@@ -247,8 +245,8 @@ def _gate(study: Study, mic: str, school: School) -> list[Finding]:
     ]
 
 
-def _bleed_under_stroke_db(study: Study, mic: str) -> float:
-    """Level between strokes (RMS) under the typical stroke's peak."""
+def _bleed_under_hit_db(study: Study, mic: str) -> float:
+    """Level between hits (RMS) under the typical hit's peak."""
     sound = study.sound(mic, "placed")
     times = study.plain_times(mic)
     if not times:
@@ -256,7 +254,7 @@ def _bleed_under_stroke_db(study: Study, mic: str) -> float:
     typical = float(np.median(amplitudes_to_db(hit_peaks(sound, study.rate, times))))
     between = np.ones(len(sound), bool)
     shift = study.sheet.mics[mic].delay_samples / study.rate
-    for h in study.strokes(parse_mic_name(mic).piece or ""):
+    for h in study.hits_on(parse_mic_name(mic).piece or ""):
         at = h.time_s + shift
         between[max(round((at - 0.02) * study.rate), 0) : round((at + 0.4) * study.rate)] = False
     if not between.any():
@@ -271,9 +269,9 @@ def _sympathy(study: Study, mic: str, school: School) -> list[Finding]:
     # A school that leaves the toms alone leaves this too.
     if school.toms == "leave":
         return []
-    if piece_family(piece) != "tom" or (c.on and c.opens_on == "strokes" and c.range_db <= -10):
+    if piece_family(piece) != "tom" or (c.on and c.opens_on == "hits" and c.range_db <= -10):
         return []
-    own = [h.time_s for h in study.strokes(piece)]
+    own = [h.time_s for h in study.hits_on(piece)]
     sound = study.sound(mic, "placed")
     hz = fundamental_hz(sound, study.rate, own, "tom")
     if not hz:
@@ -300,10 +298,10 @@ def _sympathy(study: Study, mic: str, school: School) -> list[Finding]:
 
 
 def _alone(study: Study, waker: str, piece: str) -> list[float]:
-    """Strokes of ``waker`` after which, and a second before, ``piece`` is not struck."""
-    own = np.array([h.time_s for h in study.strokes(piece)])
+    """Hits of ``waker`` after which, and a second before, ``piece`` is not struck."""
+    own = np.array([h.time_s for h in study.hits_on(piece)])
     out = []
-    for h in study.strokes(waker, ghosts=False):
+    for h in study.hits_on(waker, ghosts=False):
         since = h.time_s - own
         if not np.any((since > -0.45) & (since < 1.5)):
             out.append(h.time_s)
@@ -344,14 +342,14 @@ def _sings(
         spoken(
             f"{decay.t60_s:.1f} s long, at {hz:.0f} Hz: {label(piece)} sings whenever the "
             f"{label(waker)} is struck ({len(wakes)} times looked at). A gate that only its own "
-            f"strokes open takes {before - after:.0f} dB off it."
+            f"hits open takes {before - after:.0f} dB off it."
         ),
         {
             "hz": round(hz, 1),
             "t60_s": round(decay.t60_s, 2),
             "woken_by": waker,
             "rise_db": round(decay.rise_db, 1),
-            "strokes": len(wakes),
+            "hits": len(wakes),
         },
         float(np.clip(0.55 + decay.rise_db / 50, 0.6, 0.97)),
         patch,
@@ -392,12 +390,12 @@ def _notched(
         f"{path}.ring_hz": round(hz, 1),
     }
     before, after = (ring_level_dbfs(s, mic, wakes, hz) for s in (study, study.tried(patch)))
-    said = f"a notch at {hz:.0f} Hz between the drum's own strokes; the strokes stay as they are."
+    said = f"a notch at {hz:.0f} Hz between the drum's own hits; the hits stay as they are."
     return _way("notch while it sings", said, patch, before, after)
 
 
 def _notch(study: Study, mic: str, wakes: list[float], hz: float) -> list[Way]:
-    """A cut where the drum sings, which its own strokes pay for too."""
+    """A cut where the drum sings, which its own hits pay for too."""
     place = free_band(study, mic, RING, set())
     if place is None:
         return []
@@ -406,9 +404,7 @@ def _notch(study: Study, mic: str, wakes: list[float], hz: float) -> list[Way]:
         line_level_dbfs(s.sound(mic, "equalised"), study.rate, wakes, hz)
         for s in (study, study.tried(patch))
     )
-    said = (
-        f"a notch at {hz:.0f} Hz. It takes {-NOTCH_DB:.0f} dB off the drum's own strokes there too."
-    )
+    said = f"a notch at {hz:.0f} Hz. It takes {-NOTCH_DB:.0f} dB off the drum's own hits there too."
     return _way("notch", said, patch, before, after)
 
 
@@ -430,8 +426,8 @@ def ring_level_dbfs(study: Study, mic: str, wakes: list[float], hz: float) -> fl
 def line_level_dbfs(
     audio: NDArray[np.float32], rate: int, onsets_s: list[float], hz: float
 ) -> float:
-    """Level of a line 150 to 400 ms after strokes: the median over them."""
-    rows = stroke_windows(audio, rate, onsets_s, 0.0, 0.4)[:, round(0.15 * rate) :]
+    """Level of a line 150 to 400 ms after hits: the median over them."""
+    rows = hit_windows(audio, rate, onsets_s, 0.0, 0.4)[:, round(0.15 * rate) :]
     window = np.hanning(rows.shape[1])
     turn = np.exp(-2j * np.pi * hz * np.arange(rows.shape[1]) / rate)
     level = 2 * np.abs(rows * window @ turn) / window.sum()

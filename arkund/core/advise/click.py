@@ -7,9 +7,9 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label
+from arkund.core.mix.hits import played_hits
 from arkund.core.mix.lanes import mic_order
 from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.strokes import played_hits
 from arkund.core.mix.tempo import grid_of, tempo_of
 from arkund.core.timing.click import click_of
 
@@ -49,7 +49,7 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
                 "tempo",
                 mic,
                 spoken(
-                    f"{found.share:.0%} of the strokes fall near the click of "
+                    f"{found.share:.0%} of the hits fall near the click of "
                     f"{found.grid.bpm:.2f} BPM: it was not played to. Let the tempo follow "
                     "the drummer instead."
                 ),
@@ -70,7 +70,7 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
             mic,
             spoken(
                 f"{found.ticks} ticks, {steady} at {found.grid.bpm:.2f} BPM, and {found.share:.0%} "
-                f"of the strokes on them (middle {found.away_ms:.0f} ms off): it was played to. "
+                f"of the hits on them (middle {found.away_ms:.0f} ms off): it was played to. "
                 "The tempo map is taken from it."
             ),
             measured,

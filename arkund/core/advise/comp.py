@@ -12,9 +12,9 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.hits.hit import Hit
+from arkund.core.mix.hits import take_hits
 from arkund.core.mix.nodes import File, key_of
 from arkund.core.mix.sheet import Sheet, Take
-from arkund.core.mix.strokes import take_hits
 from arkund.core.timing.comp import (
     CYMBAL_CUT,
     JOIN,
@@ -165,7 +165,7 @@ def _in_song_time(study: Study, number: int) -> list[Hit]:
 
 
 def _ring(study: Study, take: int, at_s: float) -> tuple[float, float]:
-    """``(dB against a usual cymbal stroke, seconds it would go on)`` of what rings in a take's
+    """``(dB against a usual cymbal hit, seconds it would go on)`` of what rings in a take's
     overheads just before a moment, above `CYMBALS_FROM_HZ`."""
     level = _cymbal_level_db(study, take)
     if len(level) == 0:

@@ -1,7 +1,7 @@
 """Bus, density: shells bend at their peaks, the drum bus holds together, and its tallest peaks are held.
 
 Every stage leaves loudness as it came: what it takes is peaks. Drives, thresholds and ceilings are
-found on the strokes of this song as they reach the stage.
+found on the hits of this song as they reach the stage.
 """
 
 import math
@@ -31,17 +31,17 @@ from arkund.core.units import amplitudes_to_db
 
 NAME = "density"
 FAMILIES = {"kick": ("kick",), "snare": ("snare",), "toms": ("tom",), DRUM_BUS: ()}
-"""The families whose strokes groups of shells carry; the drum bus carries all."""
+"""The families whose hits groups of shells carry; the drum bus carries all."""
 
 FEWEST = 4
-"""A channel with fewer strokes in what is heard is left as it is."""
+"""A channel with fewer hits in what is heard is left as it is."""
 
 BENT_DB = {
     "punch": {"kick": 1.5, "snare": 3.0, "toms": 2.5, DRUM_BUS: 1.5},
     "punch_size": {"kick": 1.0, "snare": 2.0, "toms": 1.5, DRUM_BUS: 1.0},
     "size": {"kick": 0.5, "snare": 1.0, "toms": 1.0, DRUM_BUS: 0.5},
 }
-"""How much of its peak saturation takes off the typical stroke, by goal."""
+"""How much of its peak saturation takes off the typical hit, by goal."""
 
 GLUE_DB = {"punch": 2.5, "punch_size": 2.0, "size": 2.0}
 GLUE_KEY_HZ = 90.0
@@ -136,9 +136,9 @@ def _saturation(study: Study, called: str, path: str, school: School) -> list[Fi
             "saturation",
             called,
             spoken(
-                f"{typical:.1f} dBFS is the typical stroke on {name}. Soft saturation with "
+                f"{typical:.1f} dBFS is the typical hit on {name}. Soft saturation with "
                 f"{drive:.1f} dB of drive takes {takes:.1f} dB off its peak and leaves the rest: "
-                "the strokes are denser at the same peak."
+                "the hits are denser at the same peak."
             ),
             {"typical_dbfs": round(typical, 1)},
             0.75,
@@ -203,7 +203,7 @@ def dialled(
     aim: float,
     times: Sequence[float],
 ) -> tuple[Compressor, float]:
-    """Threshold for ``aim`` dB on the typical stroke of ``times``, by bisection; and what it comes
+    """Threshold for ``aim`` dB on the typical hit of ``times``, by bisection; and what it comes
     to."""
     keyed = sound
     if settings.key.is_filtered:
@@ -242,7 +242,7 @@ def _limiter(study: Study, school: School, held_db: float) -> list[Finding]:
             "limiter",
             DRUM_BUS,
             spoken(
-                f"{peak:.1f} dBTP at the loudest stroke on the drum bus. A limiter at "
+                f"{peak:.1f} dBTP at the loudest hit on the drum bus. A limiter at "
                 f"{ceiling:.1f} dBTP takes {peak - ceiling:.1f} dB off it and nothing off most of "
                 "the others."
             ),

@@ -28,7 +28,7 @@ TRANSIENT_DB = {
 """Attack and sustain by goal and family."""
 
 AIM_DB = {"punch": 4.5, "punch_size": 3.0}
-"""Reduction on the typical stroke."""
+"""Reduction on the typical hit."""
 
 TIMES = {
     "kick": (4.0, 20.0, (60.0, 200.0)),
@@ -40,7 +40,7 @@ TIMES = {
 ALL_OUT = Compressor(on=True, ratio=20, knee_db=3, attack_ms=0.3, release_ms=90)
 CRUSH_AIM_DB = 12.0
 TRACE_STEP = 64
-SHOWN_STROKES = 24
+SHOWN_HITS = 24
 
 
 def find(study: Study, mic: str, school: School) -> list[Finding]:
@@ -55,7 +55,7 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
         and is_shell(name.piece)
         and name.role not in ("snare_bottom", "kick_sub")
     )
-    if not lead or len(study.strokes(name.piece or "", ghosts=False)) < 4:
+    if not lead or len(study.hits_on(name.piece or "", ghosts=False)) < 4:
         return []
     return [*_transient(study, mic, school), *_compressor(study, mic, school)]
 
@@ -79,7 +79,7 @@ def _transient(study: Study, mic: str, school: School) -> list[Finding]:
             "transient",
             mic,
             spoken(
-                f"{before:.1f} dB from body to attack of {label(mic)}'s strokes; "
+                f"{before:.1f} dB from body to attack of {label(mic)}'s hits; "
                 f"{' and '.join(parts)} makes it {after:.1f}."
             ),
             {"attack_to_body_db": round(before, 1)},
@@ -96,7 +96,7 @@ def _transient(study: Study, mic: str, school: School) -> list[Finding]:
 def typical_reduction_db(
     sound: NDArray[np.float32], rate: int, settings: Compressor, times: Sequence[float]
 ) -> float:
-    """The reduction that a compressor reaches within 80 ms of the typical (median) stroke."""
+    """The reduction that a compressor reaches within 80 ms of the typical (median) hit."""
     if settings.is_transparent or not len(times):
         return 0.0
     process = settings.process(rate)
@@ -110,11 +110,11 @@ def typical_reduction_db(
 def _dial(
     sound: NDArray[np.float32], rate: int, settings: Compressor, times: Sequence[float], aim: float
 ) -> Compressor:
-    """The settings with the threshold at which the typical stroke is reduced by ``aim`` dB.
+    """The settings with the threshold at which the typical hit is reduced by ``aim`` dB.
 
-    Bisection on a few strokes joined together: reduction falls steadily as the threshold rises.
+    Bisection on a few hits joined together: reduction falls steadily as the threshold rises.
     """
-    chosen = list(times)[:: max(1, len(times) // SHOWN_STROKES)]
+    chosen = list(times)[:: max(1, len(times) // SHOWN_HITS)]
     part = np.concatenate(
         [sound[max(round((t - 0.05) * rate), 0) : round((t + 0.25) * rate)] for t in chosen]
     )
@@ -137,7 +137,7 @@ def _dial(
 def _makeup_db(
     sound: NDArray[np.float32], rate: int, settings: Compressor, times: Sequence[float]
 ) -> float:
-    """Gain that gives the strokes (300 ms each) back the power that the reduction took."""
+    """Gain that gives the hits (300 ms each) back the power that the reduction took."""
     process = settings.model_copy(update={"makeup_db": 0.0}).process(rate)
     out, _ = process.run_traced(sound, process.at_rest())
     before = after = 1e-20
@@ -151,7 +151,7 @@ def _makeup_db(
 def _proposal(
     study: Study, mic: str, stage: Compressor, settings: Compressor, times: list[float], aim: float
 ) -> tuple[dict[str, object], float, float]:
-    """``(patch of the stage, reduction in dB, spread of the strokes' peaks as they come in dB)``."""
+    """``(patch of the stage, reduction in dB, spread of the hits' peaks as they come in dB)``."""
     sound = study.sound(mic, "transient")
     dialled = _dial(sound, study.rate, settings, times, aim)
     dialled = dialled.model_copy(
@@ -176,7 +176,7 @@ def _compressor(study: Study, mic: str, school: School) -> list[Finding]:
     ratio, attack, (shortest, longest) = TIMES[family]
     times = study.plain_times(mic)
     gap = gap_ms(times, 25)
-    # To 63 % in a third of the gap is back to a twentieth before the next stroke.
+    # To 63 % in a third of the gap is back to a twentieth before the next hit.
     release = round(float(np.clip(gap / 3, shortest, longest)))
     settings = Compressor(on=True, ratio=ratio, attack_ms=attack, release_ms=release)
     patch, reduction, spread = _proposal(study, mic, stage, settings, times, aim)
@@ -188,7 +188,7 @@ def _compressor(study: Study, mic: str, school: School) -> list[Finding]:
             "compressor",
             mic,
             spoken(
-                f"{spread:.1f} dB between the soft and the loud strokes of {label(mic)}; "
+                f"{spread:.1f} dB between the soft and the loud hits of {label(mic)}; "
                 f"{ratio:g}:1 from {patch[f'{path}.threshold_db']} dB takes "
                 f"{reduction:.1f} dB off the typical one; a release of {release} ms {back} "
                 f"({gap:.0f} ms)."

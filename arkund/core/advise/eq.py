@@ -45,7 +45,7 @@ LEAST_DB = 1.0
 """The largest boost, and one that is worth making."""
 
 ATTACK_UNDER_DB = {"kick": -25.0, "snare": -10.0, "tom": -14.0}
-"""How the octave of beater or stick usually stands to the loudest one in a recorded stroke."""
+"""How the octave of beater or stick usually stands to the loudest one in a recorded hit."""
 
 BOX_FROM_DB = {"bold": 3.0, "cut_first": 3.0, "called_for": 6.0}
 SOFTEST_BELOW_DBFS = -66.0
@@ -61,7 +61,7 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
         return []
     out = [*_high_pass(study, mic, school)]
     piece = parse_mic_name(mic).piece or ""
-    if is_shell(piece) and len(study.strokes(piece, ghosts=False)) >= 3:
+    if is_shell(piece) and len(study.hits_on(piece, ghosts=False)) >= 3:
         taken: set[int] = set()
         out += _ring(study, mic, school, taken)
         out += _box(study, mic, school, taken)
@@ -223,7 +223,7 @@ def _fundamental(study: Study, mic: str) -> float:
 
 
 def rings_of(study: Study, mic: str) -> list[Ring]:
-    """Rings of the mic's piece; one that another shell's strokes set off louder is not its own."""
+    """Rings of the mic's piece; one that another shell's hits set off louder is not its own."""
     piece = parse_mic_name(mic).piece or ""
     family = piece_family(piece)
     times = _times(study, mic)
@@ -251,12 +251,12 @@ def _belongs_elsewhere(study: Study, mic: str, hz: float) -> bool:
 
 
 def _line_db(study: Study, mic: str, hz: float) -> float:
-    """Level of a line 100 to 350 ms after the mic's own strokes."""
+    """Level of a line 100 to 350 ms after the mic's own hits."""
     return line_level_db(study.sound(mic, "placed"), study.rate, study.plain_times(mic), hz)
 
 
 def line_level_db(audio: NDArray[np.float32], rate: int, times: list[float], hz: float) -> float:
-    """Level in dBFS of the line at ``hz`` 100 to 350 ms after strokes, the median over them."""
+    """Level in dBFS of the line at ``hz`` 100 to 350 ms after hits, the median over them."""
     chosen = roomy(times, 0.45)
     if not chosen:
         return -200.0

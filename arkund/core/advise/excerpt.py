@@ -4,27 +4,27 @@ proposed: their card, and what the whole song shows otherwise."""
 from collections.abc import Sequence
 from dataclasses import replace
 
-from arkund.core.advise.goal import Figure, Goal, card_of, figures, strokes_of
+from arkund.core.advise.goal import Figure, Goal, card_of, figures, hits_of
 from arkund.core.advise.heard import Span, laid, recorded_mix, spans_of
 from arkund.core.advise.study import Study
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, sort_pieces
-from arkund.core.measure.punch import Card, Strokes, punch_card
+from arkund.core.measure.punch import Card, Hits, punch_card
 
 FEWEST = 2
 """A piece that is struck less in the parts is not judged by them."""
 
 
 class Excerpt:
-    """The parts, their strokes and their card as recorded, and that of the whole song."""
+    """The parts, their hits and their card as recorded, and that of the whole song."""
 
     def __init__(self, study: Study, goal: Goal) -> None:
         self.goal, self.spans = goal, spans_of(study)
-        self.whole_strokes = strokes_of(study)
+        self.whole_hits = hits_of(study)
         self.whole_before = card_of(study, recorded=True)
-        self.strokes = _strokes(study.hits, self.spans, study.rate, self.whole_strokes)
+        self.hits = _hits(study.hits, self.spans, study.rate, self.whole_hits)
         before = study.mixed(recorded_mix(study), self.spans, is_beside=True)
-        self.before = punch_card(before, study.rate, self.strokes)
+        self.before = punch_card(before, study.rate, self.hits)
         self._offsets: dict[str, float] = {}
 
     def card(self, study: Study, held_db: float | None = None, *, is_beside: bool = False) -> Card:
@@ -32,11 +32,11 @@ class Excerpt:
         to take so much off their true peak. One that is made
         beside others (``is_beside``) takes one core."""
         sound = study.mix(self.spans, held_db=held_db, is_beside=is_beside)
-        return punch_card(sound, study.rate, self.strokes)
+        return punch_card(sound, study.rate, self.hits)
 
     def whole_card(self, study: Study, held_db: float | None = None) -> Card:
         """The card of the whole song, likewise."""
-        return punch_card(study.mix(held_db=held_db), study.rate, self.whole_strokes)
+        return punch_card(study.mix(held_db=held_db), study.rate, self.whole_hits)
 
     def learn(self, whole: Card, part: Card) -> None:
         """What the whole song gains less or more than the part is taken to stay as it is."""
@@ -56,8 +56,8 @@ class Excerpt:
         ]
 
 
-def _strokes(hits: Sequence[Hit], spans: Sequence[Span], rate: int, judged: Strokes) -> Strokes:
-    """The strokes of all spans as they fall where these are laid end to end, of the pieces that are
+def _hits(hits: Sequence[Hit], spans: Sequence[Span], rate: int, judged: Hits) -> Hits:
+    """The hits of all spans as they fall where these are laid end to end, of the pieces that are
     judged in the whole song."""
     shells: dict[str, list[float]] = {}
     ghosts: list[float] = []
@@ -76,7 +76,7 @@ def _strokes(hits: Sequence[Hit], spans: Sequence[Span], rate: int, judged: Stro
         for piece in sort_pieces(shells)
         if len(shells[piece]) >= FEWEST and piece in judged.shells
     }
-    return Strokes(
+    return Hits(
         enough,
         ghosts if len(ghosts) >= FEWEST and judged.ghosts else (),
         every,

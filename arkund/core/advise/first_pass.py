@@ -70,7 +70,7 @@ def _looked_back(
     school: School,
     is_declined: Answered,
 ) -> Iterator[Step | Finding]:
-    """A station's changes that do not cost the strokes what makes them hit."""
+    """A station's changes that do not cost the hits what makes them hit."""
     now, made = before, []
     for module, share in zip(modules, shares, strict=True):
         for found in _settled(module, now, school, is_declined, share):
@@ -144,6 +144,6 @@ def measure_mix(study: Study) -> dict[str, float]:
         "over_full_scale": int(np.sum(np.abs(mix) > 1.0)),
     }
     for piece in dict.fromkeys(h.piece for h in study.hits if is_shell(h.piece)):
-        times = [h.time_s for h in study.strokes(piece, ghosts=False)]
+        times = [h.time_s for h in study.hits_on(piece, ghosts=False)]
         figures[f"attack_to_body_{piece}_db"] = round(attack_to_body_db(mix, study.rate, times), 2)
     return figures

@@ -19,7 +19,7 @@ from arkund.core.advise.timing import kick_alone_ms
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.measure.attacks import attacks
-from arkund.core.mix.strokes import copy_of, played_hits
+from arkund.core.mix.hits import copy_of, played_hits
 from arkund.core.replace.matching import matches
 from arkund.core.units import db_to_amplitude
 
@@ -174,10 +174,10 @@ def _is_one(study: Study, at_s: float, kick_s: float = 0.0) -> bool:
 
 
 def _usual(study: Study) -> float:
-    kicks = np.array([h.time_s for h in study.strokes("kick")])
+    kicks = np.array([h.time_s for h in study.hits_on("kick")])
     apart = [
         (h, float(np.abs(kicks - h.time_s).min(initial=1.0)))
-        for h in study.strokes("snare")
+        for h in study.hits_on("snare")
         if h.kind == "accent"
     ]
     clean = [h for h, gap in apart if gap <= CLEAN_S or gap > 2 * TOGETHER_S][:MOST_HEARD]

@@ -12,7 +12,7 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label, piece_family, sort_pieces
-from arkund.core.measure.punch import Card, Strokes, punch_card
+from arkund.core.measure.punch import Card, Hits, punch_card
 from arkund.core.mix.building import build
 from arkund.core.mix.channels import DRUM_BUS
 from arkund.core.mix.sheet import Sheet
@@ -60,13 +60,13 @@ APART, PUMPING = "cymbals moved apart", "pumping of cymbals"
 NOISE, MONO = "noise against the mix", "lost in mono"
 
 
-def strokes_of(study: Study, span_s: tuple[float, float] | None = None) -> Strokes:
-    """The strokes that a card is made of, in the whole song or as they fall in a part of it."""
-    return strokes_in(study.hits, span_s or (0.0, study.sheet.frames / study.rate))
+def hits_of(study: Study, span_s: tuple[float, float] | None = None) -> Hits:
+    """The hits that a card is made of, in the whole song or as they fall in a part of it."""
+    return hits_in(study.hits, span_s or (0.0, study.sheet.frames / study.rate))
 
 
-def strokes_in(hits: Sequence[Hit], span_s: tuple[float, float], fewest: int = 3) -> Strokes:
-    """The strokes between two times in s, as they fall from the first on; pieces that are struck
+def hits_in(hits: Sequence[Hit], span_s: tuple[float, float], fewest: int = 3) -> Hits:
+    """The hits between two times in s, as they fall from the first on; pieces that are struck
     less than ``fewest`` times are left out."""
     first, last = span_s
     inside = [h for h in hits if first + 0.01 <= h.time_s < last - 0.15]
@@ -78,7 +78,7 @@ def strokes_in(hits: Sequence[Hit], span_s: tuple[float, float], fewest: int = 3
     enough = {p: shells[p] for p in sort_pieces(shells) if len(shells[p]) >= fewest}
     every = [h.time_s - first for h in inside]
     cymbals = [h.time_s - first for h in inside if not is_shell(h.piece)]
-    return Strokes(
+    return Hits(
         enough,
         ghosts if len(ghosts) >= fewest else (),
         every,
@@ -97,8 +97,8 @@ def card_of(study: Study, *, recorded: bool = False) -> Card:
 
     def measure() -> Card:
         graph = build(study.sheet, study.library, "recorded") if recorded else study.graph
-        strokes = strokes_of(study)
-        key = (graph.output.key, study.engine.family, strokes.as_key)
+        hits = hits_of(study)
+        key = (graph.output.key, study.engine.family, hits.as_key)
         with _turn:
             known = _cards.get(key)
         if known is None:
@@ -107,7 +107,7 @@ def card_of(study: Study, *, recorded: bool = False) -> Card:
                 if recorded
                 else study.mix()
             )
-            known = punch_card(mix, study.rate, strokes)
+            known = punch_card(mix, study.rate, hits)
         with _turn:
             _cards[key] = known
             _cards.move_to_end(key)

@@ -1,7 +1,7 @@
-"""What judgement of sums listens to, and the strokes in it: a minute from the first stroke on, by which
+"""What judgement of sums listens to, and the hits in it: a minute from the first hit on, by which
 stages are dialled, and some parts of the song, end to end, by which their results are looked at.
 
-Of the parts the first holds the loudest stroke, since peaks are what loudness stands against; the
+Of the parts the first holds the loudest hit, since peaks are what loudness stands against; the
 others are chosen so that every piece of the kit is struck a few times. What is typical of a song
 they do not show: dialled by them, ghosts come to stand too far under accents.
 """
@@ -27,10 +27,10 @@ SPANS, SPAN_S = 4, STRETCH_S
 LONGEST_HEARD_S = 60.0
 
 ENOUGH = 4
-"""So many strokes of a piece are looked for."""
+"""So many hits of a piece are looked for."""
 
 FLAM_MS, NO_GAP_MS = 60.0, 500.0
-"""Strokes no farther apart are one; where there are no gaps, one of so much is supposed."""
+"""Hits no farther apart are one; where there are no gaps, one of so much is supposed."""
 
 KEPT = 8
 _spans: "OrderedDict[Hashable, list[Span]]" = OrderedDict()
@@ -47,7 +47,7 @@ def recorded_mix(study: Study) -> Node:
 
 def spans_of(study: Study) -> list[Span]:
     """The parts of the song, in samples and in its order. They rest on the recording and its
-    strokes, and the last few are kept."""
+    hits, and the last few are kept."""
 
     def find() -> list[Span]:
         recorded = recorded_mix(study)
@@ -68,7 +68,7 @@ def spans_of(study: Study) -> list[Span]:
 
 
 def heard(study: Study, node: Node, *, is_beside: bool = True) -> NDArray[np.float32]:
-    """A sum or what is behind it from the first stroke on, `LONGEST_HEARD_S` at most; on one core
+    """A sum or what is behind it from the first hit on, `LONGEST_HEARD_S` at most; on one core
     where others are judged ``beside`` it."""
     start = _start(study)
     stop = min(start + round(LONGEST_HEARD_S * study.rate), study.sheet.frames)
@@ -81,7 +81,7 @@ def _start(study: Study) -> int:
 
 
 def laid(hits: Sequence[Hit], spans: Sequence[Span], rate: int) -> list[tuple[float, Hit]]:
-    """Strokes that are heard whole in spans, each with its time in s where these are laid end to end."""
+    """Hits that are heard whole in spans, each with its time in s where these are laid end to end."""
     out, at = [], 0.0
     for first, last in spans:
         begin, end = first / rate, last / rate
@@ -91,7 +91,7 @@ def laid(hits: Sequence[Hit], spans: Sequence[Span], rate: int) -> list[tuple[fl
 
 
 def shell_times(study: Study, families: Sequence[str] = ()) -> list[float]:
-    """Shells' strokes without ghosts, of some families where they are given, in the song, in s."""
+    """Shells' hits without ghosts, of some families where they are given, in the song, in s."""
     return [h.time_s for h in study.hits if _is_plain(h, families)]
 
 
@@ -108,7 +108,7 @@ def _is_plain(hit: Hit, families: Sequence[str]) -> bool:
 
 
 def gap_ms(times: Sequence[float], percentile: float) -> float:
-    """Gap between strokes (in s) in ms: of all gaps the one at a percentile."""
+    """Gap between hits (in s) in ms: of all gaps the one at a percentile."""
     gaps = np.diff(np.sort(times)) * 1000
     gaps = gaps[gaps > FLAM_MS]
     return float(np.percentile(gaps, percentile)) if len(gaps) else NO_GAP_MS

@@ -57,7 +57,7 @@ def _moved(study: Study, pair: Pair) -> float:
 
 
 def _low_end(study: Study, pair: Pair, piece: str, called: str) -> list[Figure]:
-    times = roomy([h.time_s for h in study.strokes(piece, ghosts=False)], ALONE_S)
+    times = roomy([h.time_s for h in study.hits_on(piece, ghosts=False)], ALONE_S)
     mic, reference = (study.sound(m, "repaired") for m in _both(pair))
     sign = 1
     for m in _both(pair):

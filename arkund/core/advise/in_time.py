@@ -1,4 +1,4 @@
-"""Edit: whether the strokes need to be put in time, and by which rule."""
+"""Edit: whether the hits need to be put in time, and by which rule."""
 
 from typing import Any
 
@@ -9,8 +9,8 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.advise.timing import placements
+from arkund.core.mix.hits import played_hits
 from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.strokes import played_hits
 from arkund.core.mix.tempo import grid_of
 from arkund.core.timing.meant import swing_of
 from arkund.core.timing.quantise import best_division, share_to_move, usual_spread_ms
@@ -19,18 +19,18 @@ NAME = "timing"
 SWINGS_FROM = 0.54
 """From here on a pair is played unevenly on purpose."""
 
-LEAST_STROKES = 24
+LEAST_HITS = 24
 WORTH = 3
-"""Strokes that must stray for a rule to be proposed."""
+"""Hits that must stray for a rule to be proposed."""
 
 HEARD_MS = 1.0
 UNCLEAR_SHARE = 0.05
 PAST_SAVING = 0.4
-"""Share of strokes to be moved far from which on recording again is cheaper."""
+"""Share of hits to be moved far from which on recording again is cheaper."""
 
 
 def fresh_rule(study: Study, school: School) -> dict[str, Any]:
-    """What a new rule starts from, read from the strokes as played: the division and swing they
+    """What a new rule starts from, read from the hits as played: the division and swing they
     are on; feel brings in only what strays from it."""
     hits, grid = played_hits(study.sheet, study.hits_of), grid_of(study.sheet)
     division = best_division(hits, grid)
@@ -50,7 +50,7 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
     if school.timing == "untouched" or sheet.timing != type(sheet.timing)():
         return []
     hits = played_hits(sheet, study.hits_of)
-    if len(hits) < LEAST_STROKES:
+    if len(hits) < LEAST_HITS:
         return []
     bars = study.grid.bars_in(sheet.frames / study.rate)
     rule = fresh_rule(study, school) | {"start_bar": 1, "bars": bars}
@@ -80,7 +80,7 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
             NAME,
             "rule",
             "song",
-            f"{strays} of {len(placed)} strokes stray, the widest by {widest:.0f} ms: brought {how} "
+            f"{strays} of {len(placed)} hits stray, the widest by {widest:.0f} ms: brought {how} "
             f"in {rule['division']}{after}, every mic together.{asked}{warn}",
             {
                 "strays": strays,

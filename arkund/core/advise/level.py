@@ -1,4 +1,4 @@
-"""Level: wild strokes, headroom, trim to a target by the typical hit."""
+"""Level: wild hits, headroom, trim to a target by the typical hit."""
 
 from collections.abc import Sequence
 
@@ -26,14 +26,14 @@ HOT_DBFS = -3.0
 
 CAP_DBFS = {"full": -3.5, "cool": -7.0}
 WILD_DB = 6.0
-"""A stroke is wild from so much over the typical one, if it also stands alone by half of that."""
+"""A hit is wild from so much over the typical one, if it also stands alone by half of that."""
 
 WORTH_DUCKING_DB = 1.5
-"""From so much over everything else a wild stroke is brought down in distant mics too."""
+"""From so much over everything else a wild hit is brought down in distant mics too."""
 
 
 def find_wild(study: Study, mic: str, school: School) -> list[Finding]:
-    """Single strokes that stand far over the rest; they come before any level is set."""
+    """Single hits that stand far over the rest; they come before any level is set."""
     return [] if study.facts.measures[mic]["peak_dbfs"] <= -150 else _wild(study, mic)
 
 
@@ -49,13 +49,13 @@ def typical_dbfs(peaks_db: np.ndarray) -> float:
     return float(np.median(np.sort(peaks_db)[len(peaks_db) // 2 :]))
 
 
-LONGEST_STROKE_S = 0.8
-"""A stroke's gain lasts no longer, even if nothing follows."""
+LONGEST_HIT_S = 0.8
+"""A hit's gain lasts no longer, even if nothing follows."""
 
 
 def _wild(study: Study, mic: str) -> list[Finding]:
     piece = parse_mic_name(mic).piece
-    hits = study.strokes(piece or "", ghosts=False)
+    hits = study.hits_on(piece or "", ghosts=False)
     if piece is None or len(hits) < 4 or study.close(piece)[0] != mic:
         return []
     sound = study.sound(mic, "repaired")
@@ -63,13 +63,13 @@ def _wild(study: Study, mic: str) -> list[Finding]:
     peaks = amplitudes_to_db(hit_peaks(sound, study.rate, times))
     at = int(np.argmax(peaks))
     others = np.delete(peaks, at)
-    # Of few strokes the wild one itself must not count as typical.
+    # Of few hits the wild one itself must not count as typical.
     usual = typical_dbfs(others)
     over, alone = float(peaks[at] - usual), float(peaks[at] - others.max())
     if over < WILD_DB or alone < WILD_DB / 2:
         return []
     gain = -round(alone, 1)
-    start, frames = stroke_span(study, times, times[at])
+    start, frames = hit_span(study, times, times[at])
     patch = clip_gain(study, mic, start, frames, gain)
     for far in study.with_role("overhead", "room", "crush", "kit"):
         excess = _excess_db(study, far, times[at])
@@ -88,7 +88,7 @@ def _wild(study: Study, mic: str) -> list[Finding]:
             "wild",
             piece,
             spoken(
-                f"{over:.1f} dB over the typical stroke: one {label(piece)} in bar "
+                f"{over:.1f} dB over the typical hit: one {label(piece)} in bar "
                 f"{study.bar_of(times[at])} would set the level for all. Brought down by "
                 f"{-gain:.1f} dB it is as loud as the next loudest.{too}"
             ),
@@ -107,19 +107,19 @@ def _wild(study: Study, mic: str) -> list[Finding]:
     ]
 
 
-def stroke_span(study: Study, times_s: Sequence[float], at_s: float) -> tuple[int, int]:
-    """Where a stroke among those at ``times_s`` begins in the sound before moves, and for how many
+def hit_span(study: Study, times_s: Sequence[float], at_s: float) -> tuple[int, int]:
+    """Where a hit among those at ``times_s`` begins in the sound before moves, and for how many
     samples it has the mic to itself."""
     start = max(round((study.before_moves_s(at_s) - 0.002) * study.rate), 0)
     later = [t for t in times_s if t > at_s + 0.05]
-    length = min((min(later) - at_s - 0.01) if later else LONGEST_STROKE_S, LONGEST_STROKE_S)
+    length = min((min(later) - at_s - 0.01) if later else LONGEST_HIT_S, LONGEST_HIT_S)
     return start, max(round(length * study.rate), 1)
 
 
 def clip_gain(
     study: Study, mic: str, at: int, frames: int, gain_db: float
 ) -> dict[str, list[dict[str, float]]]:
-    """The mic's clip gains with one more (of 0 dB: without it); the same stroke's second replaces the
+    """The mic's clip gains with one more (of 0 dB: without it); the same hit's second replaces the
     first."""
     kept = [g.model_dump() for g in study.sheet.mics[mic].repair.clip_gains]
     kept = [g for g in kept if abs(g["at"] - at) > 0.02 * study.rate]
@@ -128,7 +128,7 @@ def clip_gain(
 
 
 def _excess_db(study: Study, mic: str, at_s: float) -> float:
-    """By how much a stroke stands over all others in a mic that hears the whole kit."""
+    """By how much a hit stands over all others in a mic that hears the whole kit."""
     sound = study.sound(mic, "repaired")
     rest = [h.time_s for h in study.hits if abs(h.time_s - at_s) > 0.15]
     if not rest:
@@ -181,7 +181,7 @@ def _trim(study: Study, mic: str, school: School, *, leave_peak: bool) -> list[F
             "trim",
             mic,
             spoken(
-                f"{usual + now:.1f} dBFS at the typical stroke of {label(mic)}; "
+                f"{usual + now:.1f} dBFS at the typical hit of {label(mic)}; "
                 f"{wanted - now:+.1f} dB brings it{held} to {usual + wanted:.1f} "
                 f"({low:.0f} to {high:.0f} wanted)."
             ),
@@ -197,7 +197,7 @@ def _trim(study: Study, mic: str, school: School, *, leave_peak: bool) -> list[F
 
 
 def _levels(study: Study, mic: str, leave_peak: bool) -> tuple[float, float]:
-    """The typical stroke and the peak before the trim, in dBFS; both the same where a stroke that
+    """The typical hit and the peak before the trim, in dBFS; both the same where a hit that
     will be brought down must not count."""
     sound = study.sound(mic, "repaired")
     delay = study.sheet.mics[mic].delay_samples / study.rate

@@ -137,7 +137,7 @@ def _transients(study: Study) -> Iterator[Lever]:
                 now[1], -0.7, 0.5, min(now[1], -LARGEST_ATTACK_DB), 6
             )
             on[f"{path}.on"] = True
-        if targets and len(study.strokes(piece, ghosts=False)) >= 3:
+        if targets and len(study.hits_on(piece, ghosts=False)) >= 3:
             yield Lever(f"{label(piece)} transient", piece, -3, 8, targets, on, _attacks(piece))
 
 

@@ -26,7 +26,7 @@ HARM_DB = 0.5
 HIT_S = 0.08
 CYMBALS_HZ = 7000.0
 FOREIGN_DB, FOREIGN_TO_CYMBAL_DB = 3.0, 14.0
-"""A mic hears mostly another piece from so much more at its strokes than at its own; a bright
+"""A mic hears mostly another piece from so much more at its hits than at its own; a bright
 snare is often louder in a hat's mic than the hat."""
 
 NAME = "load-in"
@@ -158,7 +158,7 @@ def _clipped(study: Study, mic: str) -> list[Finding]:
     if not short:
         text = (
             f"{count} at full scale on {label(mic)}, up to {longest} samples long: too much is "
-            "gone to be drawn anew. Listen, and take those strokes from elsewhere."
+            "gone to be drawn anew. Listen, and take those hits from elsewhere."
         )
         return [
             Finding(
@@ -193,7 +193,7 @@ def _above(sound: NDArray[np.float32], rate: int, hz: float) -> NDArray[np.float
 
 
 def _role(study: Study, mic: str) -> list[Finding]:
-    """A close mic that is louder at another piece's strokes than at those of its own."""
+    """A close mic that is louder at another piece's hits than at those of its own."""
     own = parse_mic_name(mic).piece
     if own is None:
         return []
@@ -201,7 +201,7 @@ def _role(study: Study, mic: str) -> list[Finding]:
     if not is_shell(own):
         # A cymbal's mic is full of drums; above `CYMBALS_HZ` it is to be the cymbal's.
         sound = _above(sound, study.rate, CYMBALS_HZ)
-    times = {p: [h.time_s for h in study.strokes(p, ghosts=False)] for p in study.pieces}
+    times = {p: [h.time_s for h in study.hits_on(p, ghosts=False)] for p in study.pieces}
     everything = np.sort(np.concatenate([np.array(t) for t in times.values()] or [np.zeros(0)]))
 
     def typical(piece: str) -> float | None:
@@ -210,7 +210,7 @@ def _role(study: Study, mic: str) -> list[Finding]:
             return None
         alone = [
             t for t in at if np.sum(np.abs(everything - t) < 0.06) <= 1
-        ]  # the stroke itself is one of them
+        ]  # the hit itself is one of them
         if len(alone) < 3:
             return None
         return float(np.median(amplitudes_to_db(hit_peaks(sound, study.rate, alone))))
@@ -228,7 +228,7 @@ def _role(study: Study, mic: str) -> list[Finding]:
             NAME,
             "role",
             mic,
-            f"{over:.1f} dB louder at the {label(loudest)} than at its own strokes: the file "
+            f"{over:.1f} dB louder at the {label(loudest)} than at its own hits: the file "
             f"called {study.sheet.mics[mic].file} is set up as {label(mic)} but hears mostly "
             f"{label(loudest)}. Check its role on the plan.",
             {"own_dbfs": round(mine, 1), "other_dbfs": round(heard[loudest], 1), "other": loudest},

@@ -1,4 +1,4 @@
-"""What a station's changes did to the strokes, and which of them are made smaller or left out.
+"""What a station's changes did to the hits, and which of them are made smaller or left out.
 
 After a station the card is measured on a part of the song. Where a figure lies under the recording
 and fell at this station, the changes that can be its cause are halved or left out in turn, and what
@@ -23,7 +23,7 @@ STATIONS = {
     "dynamics": ("attack", "over body"),
     "replace": ("attack", "over body"),
 }
-"""What is done there can cost strokes what no later station gives back; and the figures, besides
+"""What is done there can cost hits what no later station gives back; and the figures, besides
 the low end, that are looked at. Mics in step have more body, which is no loss of attack."""
 
 FALL_DB, FINISHED_FALL_DB = 0.7, 0.4

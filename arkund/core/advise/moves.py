@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from arkund.core.advise.density import held_db
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Change, Finding, spoken
-from arkund.core.advise.goal import GOALS, LOUDNESS, NAME, Figure, strokes_of
+from arkund.core.advise.goal import GOALS, LOUDNESS, NAME, Figure, hits_of
 from arkund.core.advise.levers import Lever, levers_of, moved
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
@@ -203,7 +203,7 @@ class _Search:
 def find(study: Study, school: School, part: Excerpt | None = None) -> list[Finding]:
     """The moves that bring the card to the school's goal; none where it is there already. ``part``
     is what they are tried on, where that is known."""
-    if not strokes_of(study).shells:
+    if not hits_of(study).shells:
         return []
     search = _Search(study, school, part or Excerpt(study, GOALS[school.goal]))
     search.run()
@@ -273,7 +273,7 @@ def ceiling(study: Study, school: School, held: float) -> list[Finding]:
             DRUM_BUS,
             spoken(
                 f"{peak:.1f} dBTP now reaches the limiter. A ceiling of {wanted:.1f} takes "
-                f"{peak - wanted:.1f} dB off the loudest stroke."
+                f"{peak - wanted:.1f} dB off the loudest hit."
             ),
             {"true_peak_dbtp": round(peak, 1)},
             0.9,

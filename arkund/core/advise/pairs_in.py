@@ -21,7 +21,7 @@ NAME = "pair-in"
 MONO_FROM = 0.9995
 """From this correlation at lag zero on, two sides carry one sound."""
 
-LEAST_STROKES = 2
+LEAST_HITS = 2
 LEAST_TILT_DB = 1.0
 """A pair whose pieces lie less apart than this in level says nothing of its sides."""
 
@@ -105,14 +105,14 @@ def _tilt(study: Study, left: NDArray[np.float32], right: NDArray[np.float32]) -
     loud = np.array([h.time_s for h in study.hits if piece_family(h.piece) != "hat"])
     everything = np.array([h.time_s for h in study.hits])
     for piece in placed:
-        # A hat under a shell's stroke does not change what far mics hear of it.
+        # A hat under a shell's hit does not change what far mics hear of it.
         rivals = everything if piece_family(piece.piece) == "hat" else loud
         alone = [
             h.time_s
-            for h in study.strokes(piece.piece, ghosts=False)
+            for h in study.hits_on(piece.piece, ghosts=False)
             if np.sum(np.abs(rivals - h.time_s) < 0.05) == 1
         ]
-        if len(alone) < LEAST_STROKES:
+        if len(alone) < LEAST_HITS:
             continue
         levels = [amplitudes_to_db(hit_peaks(side, study.rate, alone)) for side in (left, right)]
         x.append(piece.x)

@@ -1,7 +1,7 @@
-"""Bus, parallel: what each return is for; squeezed by this song's strokes and gaps, and blended in.
+"""Bus, parallel: what each return is for; squeezed by this song's hits and gaps, and blended in.
 
-A return is dialled on what feeds it: the threshold for so much reduction on the typical stroke, the
-attack so long that the kit's own attack comes through, the release back before the next stroke. What
+A return is dialled on what feeds it: the threshold for so much reduction on the typical hit, the
+attack so long that the kit's own attack comes through, the release back before the next hit. What
 it does to the mix is measured; one that is to give low end and gives none is not proposed.
 """
 
@@ -23,9 +23,9 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import Role, parse_mic_name
 from arkund.core.measure.carries import low_power
+from arkund.core.measure.hits import mean_envelope_db
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import loudness_lufs
-from arkund.core.measure.strokes import mean_envelope_db
 from arkund.core.mix.channels import OFF_DB, Bus, Send, stage_path
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.sheet import Sheet
@@ -52,7 +52,7 @@ KICKS = ("kick_in", "kick_out", "kick_sub")
 class Return:
     """What a parallel bus is for, the roles whose mics feed it with their sends in dB, and its chain.
 
-    ``aim_db`` is the reduction on the typical stroke of what feeds it (``families``, all shells where
+    ``aim_db`` is the reduction on the typical hit of what feeds it (``families``, all shells where
     none are named), ``under_db`` by goal how far the return lies under the mix: in loudness, or below
     120 Hz where it is for those (``is_low``). ``is_timed`` says that attack and release follow the
     song; else they are the fastest."""
@@ -149,14 +149,14 @@ WANTED: dict[str, tuple[str, ...]] = {
     "glue": (),
 }
 
-LEAST_UNDER_STROKES_DB = 6.0
-"""A return's strokes peak at least so much under the dry ones."""
+LEAST_UNDER_HITS_DB = 6.0
+"""A return's hits peak at least so much under the dry ones."""
 
 LEAST_LOW_DB = 0.3
 """Low end that a return for it must give at least."""
 
 ATTACK_MS, ATTACK_OVER_DB = (10.0, 30.0), 6.0
-"""Ends of the attack; the kit's own is over where the typical stroke has fallen by so much."""
+"""Ends of the attack; the kit's own is over where the typical hit has fallen by so much."""
 
 RELEASE_MS = (30.0, 150.0)
 
@@ -251,8 +251,8 @@ def _blend(study: Study, bus: str, settings: Bus, wanted: Return, school: School
     if SILENCE_DB in (dry, wet):
         return []
     # What the attack lets through must not become the mix's peaks.
-    held: float = study.remember("sum's strokes", lambda: _strokes_dbfs(study, study.graph.sum))
-    held -= LEAST_UNDER_STROKES_DB + _strokes_dbfs(at_unity, end)
+    held: float = study.remember("sum's hits", lambda: _hits_dbfs(study, study.graph.sum))
+    held -= LEAST_UNDER_HITS_DB + _hits_dbfs(at_unity, end)
     blend = min(dry - wanted.under_db[school.goal] - wet, held)
     blend = round(float(np.clip(blend, -60, 12)) * 2) / 2
     under, more = dry - wet - blend, ""
@@ -295,7 +295,7 @@ def _said(squeeze: Compressor, wanted: Return) -> str:
     if not wanted.is_timed:
         return ""
     return (
-        f" {squeeze.attack_ms:.0f} ms of attack lets each stroke's own attack through; "
+        f" {squeeze.attack_ms:.0f} ms of attack lets each hit's own attack through; "
         f"{squeeze.release_ms:.0f} ms of release fits the gaps between them."
     )
 
@@ -303,8 +303,8 @@ def _said(squeeze: Compressor, wanted: Return) -> str:
 def _times(
     feed: NDArray[np.float32], rate: int, times: Sequence[float], gap: float
 ) -> dict[str, float]:
-    """Attack and release in ms for the typical stroke of what feeds a bus, and the gap in ms between
-    strokes."""
+    """Attack and release in ms for the typical hit of what feeds a bus, and the gap in ms between
+    hits."""
     if not len(times):
         return {}
     level = louder_side(feed)
@@ -312,7 +312,7 @@ def _times(
     peak = int(np.argmax(envelope[:30]))
     over = np.flatnonzero(envelope[peak:] < envelope[peak] - ATTACK_OVER_DB)
     ends = float(peak + over[0]) if len(over) else ATTACK_MS[1]
-    # To 63 % in a third of the gap is back to a twentieth before the next stroke.
+    # To 63 % in a third of the gap is back to a twentieth before the next hit.
     release = gap / 3
     return {
         "attack_ms": float(round(np.clip(ends, *ATTACK_MS))),
@@ -328,8 +328,8 @@ def _level(study: Study, node: Node, is_low: bool) -> float:
     return loudness_lufs(sound, study.rate)
 
 
-def _strokes_dbfs(study: Study, node: Node) -> float:
-    """The typical shell stroke's peak at a stereo node."""
+def _hits_dbfs(study: Study, node: Node) -> float:
+    """The typical shell hit's peak at a stereo node."""
     mono = louder_side(heard(study, node))
     times = heard_times(study)
     return typical_dbfs(amplitudes_to_db(hit_peaks(mono, study.rate, times))) if times else 0.0

@@ -10,8 +10,8 @@ from arkund.core.advise.study import Study
 from arkund.core.align.pairs import Pair
 from arkund.core.align.signs import solve_signs
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
+from arkund.core.measure.hits import hit_windows
 from arkund.core.measure.landmarks import roomy
-from arkund.core.measure.strokes import stroke_windows
 from arkund.core.mix.lanes import kit_mics
 from arkund.core.mix.patches import Patch
 from arkund.core.mix.sheet import Sheet
@@ -112,10 +112,10 @@ def _room_polarity(mic: str, own: list[Pair], agree: int, support: float, patch:
 def sum_level_db(
     study: Study, piece: str, mic: str, reference: str, low_hz: float, high_hz: float
 ) -> float:
-    """What two mics gain by being added, at the strokes of a piece that both hear: power of the
+    """What two mics gain by being added, at the hits of a piece that both hear: power of the
     sum over the sum of powers, in dB between two frequencies. +3 where they agree in all and are
     equally loud, far below 0 where they cancel."""
-    times = roomy([h.time_s for h in study.strokes(piece, ghosts=False)], 0.12)
+    times = roomy([h.time_s for h in study.hits_on(piece, ghosts=False)], 0.12)
     if not times:
         return 0.0
     a, b = (_band(study, m, times, low_hz, high_hz) for m in (mic, reference))
@@ -126,7 +126,7 @@ def sum_level_db(
 def _band(
     study: Study, mic: str, times: list[float], low_hz: float, high_hz: float
 ) -> NDArray[np.float64]:
-    rows = stroke_windows(study.sound(mic, "placed"), study.rate, times, 0.02, 0.1)
+    rows = hit_windows(study.sound(mic, "placed"), study.rate, times, 0.02, 0.1)
     spectrum = np.fft.rfft(rows * np.hanning(rows.shape[1]), axis=1)
     hz = np.fft.rfftfreq(rows.shape[1], 1 / study.rate)
     spectrum[:, (hz < low_hz) | (hz > high_hz)] = 0

@@ -1,4 +1,4 @@
-"""Replace: what a layer under a drum would be made of, and where strokes are uneven."""
+"""Replace: what a layer under a drum would be made of, and where hits are uneven."""
 
 import re
 from collections.abc import Sequence
@@ -13,10 +13,10 @@ from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label, piece_family
+from arkund.core.measure.hits import ring_time_s
 from arkund.core.measure.landmarks import fundamental_hz
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.measure.strokes import ring_time_s
-from arkund.core.mix.lanes import STROKES
+from arkund.core.mix.lanes import HITS
 from arkund.core.mix.layers import (
     CROSSOVER_HZ,
     FADE_IN_MS,
@@ -63,7 +63,7 @@ def followed(study: Study, piece: str) -> str:
 
 
 def harvest(study: Study, piece: str) -> list[Candidate]:
-    """The strokes of a piece that can be samples, the best isolated first."""
+    """The hits of a piece that can be samples, the best isolated first."""
     mic = followed(study, piece)
     sound, rate = study.sound(mic, "clean"), study.rate
     ring = float(np.clip(ring_time_s(sound, rate, study.plain_times(mic)), *RING_S))
@@ -76,17 +76,17 @@ def layer_patch(
     piece: str,
     *,
     mode: str = "under",
-    strokes: str = "accents",
+    hits: str = "accents",
     blend_db: float = BLEND_DB,
 ) -> Patch:
-    """A layer of the song's own strokes; ``strokes`` are *accents*, *all* or velocities (``20-127``).
+    """A layer of the song's own hits; ``hits`` are *accents*, *all* or velocities (``20-127``).
 
     Raises `ArkundError` where the piece has no mic or nothing stands alone in it.
     """
     found = [c for c in harvest(study, piece) if c.hit.kind != "ghost"]
     clear = [c for c in found if c.isolation_db >= LEAST_ISOLATED_DB] or found
     if not clear:
-        raise ArkundError(f"No stroke of {label(piece)} stands alone long enough to be a sample.")
+        raise ArkundError(f"No hit of {label(piece)} stands alone long enough to be a sample.")
     samples = [{"hit": c.hit.id, "frames": c.frames} for c in bands(clear)]
     return _put(
         study,
@@ -97,7 +97,7 @@ def layer_patch(
             "samples": samples,
             "mode": mode,
             "fader_db": blend_db,
-            **_which(strokes),
+            **_which(hits),
         },
     )
 
@@ -109,7 +109,7 @@ def kit_patch(
     samples: Sequence[tuple[int, int]],
     *,
     mode: str,
-    strokes: str,
+    hits: str,
     blend_db: float,
 ) -> Patch:
     """A layer of samples out of a stored kit file. Raises `ArkundError`."""
@@ -123,7 +123,7 @@ def kit_patch(
             "samples": [{"at": at, "frames": n} for at, n in samples],
             "mode": mode,
             "fader_db": blend_db,
-            **_which(strokes),
+            **_which(hits),
         },
     )
 
@@ -133,7 +133,7 @@ def sub_patch(
     piece: str,
     *,
     note: str = "auto",
-    strokes: str = "all",
+    hits: str = "all",
     blend_db: float = SUB_DB,
     crossover: str = "off",
 ) -> Patch:
@@ -155,7 +155,7 @@ def sub_patch(
         "crossover_hz": round(at_hz, 1),
         "crossover_db_oct": slope,
     }
-    return _put(study, piece, "sub", {**values, **_which(strokes)})
+    return _put(study, piece, "sub", {**values, **_which(hits)})
 
 
 def crossover_of(note_hz: float, drum_hz: float | None) -> tuple[float, int]:
@@ -183,7 +183,7 @@ def trimmed_patch(
     fade_out_ms: float | None,
     room: int,
 ) -> Patch:
-    """A layer's samples with one of them as long, from its stroke on, and faded as is said;
+    """A layer's samples with one of them as long, from its hit on, and faded as is said;
     ``room`` samples there are. Raises `ArkundError`."""
     found = study.sheet.layers[layer]
     assert isinstance(found, SampleLayer)
@@ -212,10 +212,10 @@ LEAST_LENGTH_MS = 5.0
 
 
 def even_patch(study: Study, piece: str, amount: float) -> Patch:
-    """Even strokes on all close mics of a piece, by the same share. Raises `ArkundError`."""
+    """Even hits on all close mics of a piece, by the same share. Raises `ArkundError`."""
     followed(study, piece)
     if not 0 <= amount <= 1:
-        raise ArkundError("The amount of even strokes is a share from 0 to 1, e.g. 0.5.")
+        raise ArkundError("The amount of even hits is a share from 0 to 1, e.g. 0.5.")
     return {f"mics.{mic}.even.amount": amount for mic in study.close(piece)}
 
 
@@ -264,23 +264,23 @@ def _hz_said(study: Study, text: str, what: str, wanted: str) -> float:
         raise ArkundError(f"“{text.strip()[:20]}” is no {what}; say {wanted}.") from None
 
 
-def _which(strokes: str) -> dict[str, Any]:
-    """The strokes that a layer plays on, as its values."""
-    if strokes in ("accents", "all"):
-        return {"strokes": strokes}
-    span = re.fullmatch(r"(\d{1,3})-(\d{1,3})", strokes.strip())
+def _which(hits: str) -> dict[str, Any]:
+    """The hits that a layer plays on, as its values."""
+    if hits in ("accents", "all"):
+        return {"hits": hits}
+    span = re.fullmatch(r"(\d{1,3})-(\d{1,3})", hits.strip())
     if span is None or not 1 <= int(span[1]) <= int(span[2]) <= 127:
         raise ArkundError(
-            f"“{strokes[:20]}” are no strokes; say accents, all, or velocities such as 20-127."
+            f"“{hits[:20]}” are no hits; say accents, all, or velocities such as 20-127."
         )
-    return {"strokes": "all", "low": int(span[1]), "high": int(span[2])}
+    return {"hits": "all", "low": int(span[1]), "high": int(span[2])}
 
 
 def _put(study: Study, piece: str, what: str, values: dict[str, Any]) -> Patch:
     """A new layer of the piece, under a name that is free. Raises `ArkundError` where it would play on
-    no stroke."""
+    no hit."""
     mic = followed(study, piece)
-    asked = {k: v for k, v in values.items() if k in ("strokes", "low", "high")}
+    asked = {k: v for k, v in values.items() if k in ("hits", "low", "high")}
     own = [h for h in study.hits if h.piece == piece]
     layer = SubLayer(of=mic, **asked)
     if not any(plays(layer, hit) for hit in own):
@@ -292,17 +292,17 @@ def _put(study: Study, piece: str, what: str, values: dict[str, Any]) -> Patch:
 
 
 def _silent(piece: str, own: Sequence[Hit], layer: SubLayer) -> str:
-    """Why a layer would play on no stroke."""
+    """Why a layer would play on no hit."""
     single = [h.velocity for h in own if h.kind != "roll"]
     if not single:
+        return f"The {label(piece)} has no hits that a layer could play on; rolls are left alone."
+    if layer.hits == "accents":
         return (
-            f"The {label(piece)} has no strokes that a layer could play on; rolls are left alone."
+            f"None of the {len(own)} hits of the {label(piece)} is an accent; ask for all of them."
         )
-    if layer.strokes == "accents":
-        return f"None of the {len(own)} strokes of the {label(piece)} is an accent; ask for all of them."
     return (
-        f"No stroke of the {label(piece)} has a velocity from {layer.low} to {layer.high}; "
-        f"its strokes have {min(single)} to {max(single)}."
+        f"No hit of the {label(piece)} has a velocity from {layer.low} to {layer.high}; "
+        f"its hits have {min(single)} to {max(single)}."
     )
 
 
@@ -347,7 +347,7 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
             piece,
             spoken(
                 f"{spread:.1f} dB between the soft and the loud accents of {label(piece)} ({count} of them). "
-                f"Even strokes by {share:.0%} leaves {then:.1f} dB and changes no sound. Whether the "
+                f"Even hits by {share:.0%} leaves {then:.1f} dB and changes no sound. Whether the "
                 "playing should be that even is for the ear."
             ),
             {"spread_db": round(spread, 1), "accents": count},
@@ -372,14 +372,14 @@ def find_left(study: Study, mic: str, school: School) -> list[Finding]:
             or any(s.id == DUCK for s in study.sheet.mics[mic].chain)
         ):
             continue
-        strokes = [h for h in study.hits if h.piece == piece and plays(layer, h)]
-        if len(strokes) < 4:
+        hits = [h for h in study.hits if h.piece == piece and plays(layer, h)]
+        if len(hits) < 4:
             continue
-        times = [h.time_s for h in strokes]
+        times = [h.time_s for h in hits]
         old = _typical_db(study, study.graph.outs[mic], times)
         own = _typical_db(study, study.graph.layers[name], times)
-        pulse = amplitude_to_db(float(np.median([h.velocity for h in strokes])) / 127)
-        patch = _duck(study, mic, f"{piece}{STROKES}", pulse)
+        pulse = amplitude_to_db(float(np.median([h.velocity for h in hits])) / 127)
+        patch = _duck(study, mic, f"{piece}{HITS}", pulse)
         then = _typical_db(study, (tried := study.tried(patch)).graph.outs[mic], times, tried)
         out.append(
             Finding(
@@ -388,7 +388,7 @@ def find_left(study: Study, mic: str, school: School) -> list[Finding]:
                 f"{mic}.{name}",
                 spoken(
                     f"{old - own:+.1f} dB: the old {label(piece or '')} in {label(mic)} against the layer that plays "
-                    f"instead. A duck opened by its strokes takes {old - then:.1f} dB off it, and off what rings "
+                    f"instead. A duck opened by its hits takes {old - then:.1f} dB off it, and off what rings "
                     "there with it."
                 ),
                 {"against_layer_db": round(old - own, 1)},
@@ -401,8 +401,8 @@ def find_left(study: Study, mic: str, school: School) -> list[Finding]:
     return out
 
 
-def _duck(study: Study, mic: str, strokes: str, pulse_db: float) -> Patch:
-    """A compressor at the mic's end that listens to a list of strokes."""
+def _duck(study: Study, mic: str, hits: str, pulse_db: float) -> Patch:
+    """A compressor at the mic's end that listens to a list of hits."""
     chain = study.sheet.mics[mic].chain
     stage = {
         "kind": "compressor",
@@ -412,7 +412,7 @@ def _duck(study: Study, mic: str, strokes: str, pulse_db: float) -> Patch:
         "release_ms": 60.0,
         "lookahead_ms": 1.0,
         "threshold_db": round(pulse_db - DUCK_DB / 0.95, 1),
-        "key": {"source": strokes},
+        "key": {"source": hits},
         "after": chain[-1].id if chain else "",
     }
     return {f"mics.{mic}.chain.{DUCK}": stage}
@@ -421,7 +421,7 @@ def _duck(study: Study, mic: str, strokes: str, pulse_db: float) -> Patch:
 def _typical_db(
     study: Study, node: Node, times: Sequence[float], tried: Study | None = None
 ) -> float:
-    """Median peak of a stereo node at strokes, in dBFS."""
+    """Median peak of a stereo node at hits, in dBFS."""
     sound = (tried or study).engine.read(node, 0, study.sheet.frames)
     level = louder_side(sound)
     return float(np.median(amplitudes_to_db(hit_peaks(level, study.rate, times))))

@@ -26,7 +26,7 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
         if piece_family(piece) not in WEIGHTS:
             continue
         mic = study.close(piece)[0]
-        times = [h.time_s for h in study.strokes(piece, ghosts=False)]
+        times = [h.time_s for h in study.hits_on(piece, ghosts=False)]
         hz = fundamental_hz(study.sound(mic, "source"), study.rate, times, piece_family(piece))
         if hz > 0:
             tuned[piece] = hz

@@ -21,8 +21,8 @@ class School(BaseModel):
     name: str = Field(min_length=1, max_length=40)
     timing: Literal["exact", "feel", "untouched"]
     toms: Literal["strip", "tuck", "leave"]
-    snare: Literal["strokes", "tuck", "off"]
-    other_gates: Literal["strokes", "if_needed", "off"]
+    snare: Literal["hits", "tuck", "off"]
+    other_gates: Literal["hits", "if_needed", "off"]
     alignment: Literal["overheads", "pairs", "polarity"]
     rooms: Literal["drawn_in", "late"]
     overheads: Literal["cymbals", "kit", "lead"]
@@ -38,11 +38,11 @@ class School(BaseModel):
         """Whether it does only what a finding calls for: a goal that is met calls for nothing."""
         return self.eq == "called_for"
 
-    @field_validator("parallel", mode="before")
+    @field_validator("parallel", "snare", "other_gates", mode="before")
     @classmethod
     def _by_present_names(cls, value: object) -> object:
-        """Rows that were stored under the buses' first names."""
-        first = {"punch_sustain": "strike_bloom", "punch": "strike"}
+        """Rows that were stored under the buses' first names, or when hits were called strokes."""
+        first = {"punch_sustain": "strike_bloom", "punch": "strike", "strokes": "hits"}
         return first.get(value, value) if isinstance(value, str) else value
 
 
@@ -50,8 +50,8 @@ TIGHT = School(
     name="Tight",
     timing="exact",
     toms="strip",
-    snare="strokes",
-    other_gates="strokes",
+    snare="hits",
+    other_gates="hits",
     alignment="overheads",
     rooms="drawn_in",
     overheads="cymbals",
@@ -120,12 +120,12 @@ ROWS: tuple[Row, ...] = (
     Row(
         "snare",
         "Snare top gate",
-        {"strokes": "on strokes, ghosts kept gently", "tuck": "tuck (−12 dB)", "off": "off"},
+        {"hits": "on hits, ghosts kept gently", "tuck": "tuck (−12 dB)", "off": "off"},
     ),
     Row(
         "other_gates",
         "Snare bottom and kick gate",
-        {"strokes": "on strokes", "if_needed": "only if bleed asks for it", "off": "off"},
+        {"hits": "on hits", "if_needed": "only if bleed asks for it", "off": "off"},
     ),
     Row(
         "alignment",

@@ -35,7 +35,7 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
             "song",
             f"{count} seam{'s' if count > 1 else ''} may click; the worst is {ratio:.1f} times as rough as "
             f"its surroundings, on {label(mic)} in bar {study.bar_of(t)} ({what}). Listen; a longer "
-            "fade or another place for the stroke mends it.",
+            "fade or another place for the hit mends it.",
             {"count": count, "places": [[round(t, 4), m, round(r, 2), w] for t, m, r, w in places]},
             0.6,
             mic=mic,
@@ -61,7 +61,7 @@ def suspect_seams(study: Study) -> list[tuple[float, str, float, str]]:
         sound = study.sound(mic, "source")
         seams = [_Seam(_heard_at(at, slices), what) for at, what in joins]
         seams += [
-            _Seam(at, "strokes moved", (at + before.offset, at + s.offset))
+            _Seam(at, "hits moved", (at + before.offset, at + s.offset))
             for before, s in itertools.pairwise(slices)
             for at in (s.at, s.at - s.fade)
         ]

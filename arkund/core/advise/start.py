@@ -11,7 +11,7 @@ from arkund.core.mix.channels import Bus, groups_for, new_mic
 from arkund.core.mix.sheet import Section, Sheet, Take, Tempo
 from arkund.core.process.compressor import Compressor
 
-UNDER_STROKES_DB = 15.0
+UNDER_HITS_DB = 15.0
 """So far under the loudest shell's typical hit the strike bus's threshold lies."""
 
 
@@ -45,7 +45,7 @@ def _prepared(name: str, mics: list[str], typical_db: Mapping[str, float]) -> Bu
     levels = [typical_db[m] for m in bus.sends if m in typical_db]
     if name != "strike" or squeeze is None or not levels:
         return bus
-    threshold = round(min(max(max(levels) - UNDER_STROKES_DB, -50.0), -6.0), 1)
+    threshold = round(min(max(max(levels) - UNDER_HITS_DB, -50.0), -6.0), 1)
     return bus.model_copy(
         update={"chain": (squeeze.model_copy(update={"threshold_db": threshold}),)}
     )

@@ -18,13 +18,13 @@ from arkund.core.mix.chains import Processed
 from arkund.core.mix.channels import DRUM_BUS
 from arkund.core.mix.engine import Engine
 from arkund.core.mix.graph import Graph
+from arkund.core.mix.hits import said_bleed, sounding_hits, sounding_unlisted
 from arkund.core.mix.lanes import Library, kit_mics
 from arkund.core.mix.nodes import Node
 from arkund.core.mix.pairs import completed
 from arkund.core.mix.patches import Patch, apply_patch
 from arkund.core.mix.sheet import Sheet
 from arkund.core.mix.sources import joined_source
-from arkund.core.mix.strokes import said_bleed, sounding_hits, sounding_unlisted
 from arkund.core.mix.tempo import grid_of
 from arkund.core.process.limiter import Limiter
 from arkund.core.timing.grid import Grid
@@ -77,7 +77,7 @@ class Study:
 
     @property
     def hits(self) -> Sequence[Hit]:
-        """The strokes that are heard, in the song's time."""
+        """The hits that are heard, in the song's time."""
         found: list[Hit] = self.remember("hits", self._sounding_hits)
         return found
 
@@ -86,7 +86,7 @@ class Study:
 
     @property
     def unlisted(self) -> Sequence[Hit]:
-        """What stands clear in drums' mics though no list of strokes has it."""
+        """What stands clear in drums' mics though no list of hits has it."""
         found: list[Hit] = self.remember("unlisted", self._sounding_unlisted)
         return found
 
@@ -109,7 +109,7 @@ class Study:
         return joined_source(mic, self.sheet, self.library)
 
     def before_moves_s(self, seconds: float) -> float:
-        """Where what is heard at a time lay before strokes were moved."""
+        """Where what is heard at a time lay before hits were moved."""
         if self.sheet.moves is None:
             return seconds
         moves = self.library.edits_of(self.sheet.moves).moves
@@ -138,7 +138,7 @@ class Study:
     def shells(self) -> list[str]:
         return [p for p in self.pieces if is_shell(p)]
 
-    def strokes(self, piece: str, *, ghosts: bool = True) -> list[Hit]:
+    def hits_on(self, piece: str, *, ghosts: bool = True) -> list[Hit]:
         return [h for h in self.hits if h.piece == piece and (ghosts or h.kind != "ghost")]
 
     @property
@@ -168,8 +168,8 @@ class Study:
         return self.has_no_hits(mic) and any(h.piece == piece for h in self.said_bleed)
 
     def plain_times(self, mic: str) -> list[float]:
-        """Times in s of the strokes of the mic's piece as they fall in it after its delay,
-        without ghosts; of all shells' strokes for a mic that is close to none."""
+        """Times in s of the hits of the mic's piece as they fall in it after its delay,
+        without ghosts; of all shells' hits for a mic that is close to none."""
         piece = parse_mic_name(mic).piece
         shift = self.sheet.mics[mic].delay_samples / self.rate
         return [

@@ -15,10 +15,10 @@ from arkund.core.mix.nodes import File
 
 NAME = "edit"
 SAME_PLACE_S = 0.06
-"""Two takes play the same stroke when it falls within this of each other."""
+"""Two takes play the same hit when it falls within this of each other."""
 
 SILENT_BY = 0.25
-"""Share of a stroke's usual peak under which it was not played."""
+"""Share of a hit's usual peak under which it was not played."""
 
 RIDDEN_PER_BAR = 1.5
 
@@ -29,7 +29,7 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
 
 
 def _dropped(study: Study) -> list[Finding]:
-    """Strokes that all other takes play and one does not, confirmed on its own close mic."""
+    """Hits that all other takes play and one does not, confirmed on its own close mic."""
     if len(study.takes) < 3:
         return []
     out = []
@@ -57,10 +57,10 @@ def _dropped(study: Study) -> list[Finding]:
                     NAME,
                     "dropped",
                     f"take {take}",
-                    f"{len(missing)} stroke{'s' if len(missing) > 1 else ''} dropped in take "
+                    f"{len(missing)} hit{'s' if len(missing) > 1 else ''} dropped in take "
                     f"{take}: a {label(h.piece)} in bar {bar}{more}, which the other takes play.",
                     {
-                        "strokes": len(missing),
+                        "hits": len(missing),
                         "bar": bar,
                         "piece": h.piece,
                         "places_s": [round(m.time_s, 3) for m in missing],
@@ -131,7 +131,7 @@ def _cymbals(study: Study) -> list[Finding]:
                     NAME,
                     "cymbal",
                     f"take {take}",
-                    f"{rate[take]:.1f} hat strokes a bar in take {take}'s {section.name} from bar "
+                    f"{rate[take]:.1f} hat hits a bar in take {take}'s {section.name} from bar "
                     f"{section.start_bar}, {min(rest):.1f} in the other takes: it rides {what} "
                     "there. A join into or out of it is heard.",
                     {

@@ -1,4 +1,4 @@
-"""Edit: the placements that a sheet's timing asks for, on this song's strokes and sound."""
+"""Edit: the placements that a sheet's timing asks for, on this song's hits and sound."""
 
 from collections.abc import Mapping
 
@@ -7,10 +7,10 @@ from numpy.typing import NDArray
 
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import AMBIENCE, OFF_KIT, parse_mic_name
+from arkund.core.mix.hits import played_hits, take_hits
 from arkund.core.mix.lanes import KICK_ROLES
 from arkund.core.mix.laying import laid_out
 from arkund.core.mix.nodes import Node
-from arkund.core.mix.strokes import played_hits, take_hits
 from arkund.core.mix.summing import Guiding
 from arkund.core.timing.moves import ALL, KICK, EditList, edit_list
 from arkund.core.timing.quantise import Placement, Rule, Wish, place_events
@@ -84,8 +84,8 @@ def _evened(study: Study, mic: str) -> float:
 
 def kick_alone_ms(study: Study) -> tuple[float, float]:
     """``(ms, dB)``: how far the kick's close mics may move alone, and how far under them the kick
-    lies in overheads and rooms at its onset, measured on strokes that fall alone, with the present
-    balance. Under four such strokes nothing is allowed."""
+    lies in overheads and rooms at its onset, measured on hits that fall alone, with the present
+    balance. Under four such hits nothing is allowed."""
     known: tuple[float, float] = study.remember("kick alone", lambda: _measure_kick(study))
     return known
 
@@ -94,7 +94,7 @@ def _measure_kick(study: Study) -> tuple[float, float]:
     times = np.array([h.time_s for h in study.hits])
     alone = [
         h
-        for h in study.strokes("kick", ghosts=False)
+        for h in study.hits_on("kick", ghosts=False)
         if np.sum(np.abs(times - h.time_s) < 0.06) == 1
     ][:60]
     close = [m for m in study.close("kick") if not study.sheet.mics[m].mute]

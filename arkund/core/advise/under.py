@@ -1,8 +1,8 @@
-"""Replace: what goes under a drum. Its own best strokes under its accents, and a tone where its
+"""Replace: what goes under a drum. Its own best hits under its accents, and a tone where its
 fundamental is weak.
 
-Laid as loud under a soft accent as under a hard one, the drum's own strokes even it out and leave
-the stroke itself as it was played. A layer stands so far under the drum as it sounds in the mix, and
+Laid as loud under a soft accent as under a hard one, the drum's own hits even it out and leave
+the hit itself as it was played. A layer stands so far under the drum as it sounds in the mix, and
 what it does there is measured: by how much accents spread, and their low end at equal peak. One that
 helps neither, or costs one of them, is not proposed.
 """
@@ -70,7 +70,7 @@ def find_under(study: Study, mic: str, school: School) -> list[Finding]:
     times = [h.time_s for h in study.hits if h.piece == piece and h.kind == "accent"]
     if len(times) < FEWEST_ACCENTS:
         return []
-    ways = (_own_strokes(study, piece, mic), _tone(study, piece, mic) if family == "kick" else None)
+    ways = (_own_hits(study, piece, mic), _tone(study, piece, mic) if family == "kick" else None)
     if not any(ways):
         return []
     drum = _sum(study, [study.graph.outs[m] for m in study.close(piece) if m in study.graph.outs])
@@ -93,7 +93,7 @@ class _Way:
     said: str
 
 
-def _own_strokes(study: Study, piece: str, mic: str) -> _Way | None:
+def _own_hits(study: Study, piece: str, mic: str) -> _Way | None:
     try:
         patch = layer_patch(study, piece, blend_db=0.0)
     except ArkundError:
@@ -103,7 +103,7 @@ def _own_strokes(study: Study, piece: str, mic: str) -> _Way | None:
     if count < FEWEST_SAMPLES:
         return None
     eqs = [s.model_dump() for s in study.sheet.mics[mic].stages(Equaliser) if s.on]
-    said = f"{count} of its own strokes {-UNDER_DB:.0f} dB under them, all about as loud"
+    said = f"{count} of its own hits {-UNDER_DB:.0f} dB under them, all about as loud"
     return _Way({path: {**layer, "following": FOLLOWING, "chain": eqs}}, path.split(".")[1], said)
 
 
@@ -120,7 +120,7 @@ def _tone(study: Study, piece: str, mic: str) -> _Way | None:
         return None
     [(path, layer)] = patch.items()
     said = (
-        f"a tone on {layer['note_hz']:.0f} Hz under every stroke, for the fundamental at "
+        f"a tone on {layer['note_hz']:.0f} Hz under every hit, for the fundamental at "
         f"{base:.0f} Hz lies {-stands:.0f} dB under the loudest octave"
     )
     return _Way(patch, path.split(".")[1], said)
@@ -138,7 +138,7 @@ class _Layer:
 def _at_its_level(
     study: Study, drum: NDArray[np.float32], times: Sequence[float], way: _Way
 ) -> _Layer:
-    """`UNDER_DB` under the drum, stroke by stroke."""
+    """`UNDER_DB` under the drum, hit by hit."""
     tried = study.tried(way.patch)
     sound = _sum(tried, [tried.graph.layers[way.layer]])
     own, under = (_typical_db(one, study.rate, times) for one in (drum, sound))

@@ -1,4 +1,4 @@
-"""Edit: transients that no stroke of the hit list accounts for; a forgotten tom is among them."""
+"""Edit: transients that no hit of the hit list accounts for; a forgotten tom is among them."""
 
 import numpy as np
 
@@ -13,11 +13,11 @@ from arkund.core.units import amplitudes_to_db
 
 NAME = "unexplained"
 ACCOUNTED_S = 0.035
-"""A stroke of any piece this close accounts for a transient."""
+"""A hit of any piece this close accounts for a transient."""
 
 LEAST_RISE_DB = 9.0
 UNDER_TYPICAL_DB = 16.0
-"""What lies further under its drum's typical stroke is taken for bleed of something unheard."""
+"""What lies further under its drum's typical hit is taken for bleed of something unheard."""
 
 
 def find(study: Study, subject: str, school: School) -> list[Finding]:
@@ -53,9 +53,9 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
             NAME,
             "places",
             "song",
-            f"{count} transient{'s' if count > 1 else ''} that no stroke accounts for, the first "
-            f"near the {label(first[1])} in bar {bar}: strokes that were missed, or sticks and "
-            "noise. Walk through the list; what is a stroke is added, the rest is left.",
+            f"{count} transient{'s' if count > 1 else ''} that no hit accounts for, the first "
+            f"near the {label(first[1])} in bar {bar}: hits that were missed, or sticks and "
+            "noise. Walk through the list; what is a hit is added, the rest is left.",
             {"count": count, "places": [[round(t, 4), p, round(db, 1)] for t, p, db in places]},
             0.7,
             mic=study.close(first[1])[0],

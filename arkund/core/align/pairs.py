@@ -1,8 +1,8 @@
 """Delay and polarity between two mics that hear the same piece.
 
-A drum's ring is predictable, its stroke is not: what linear prediction (Makhoul, 1975) leaves of
-a stroke is a burst at its onset, and since the prediction is each mic's own, it also takes away
-how the mic colours. The bursts of many strokes are correlated; what the piece does not cause
+A drum's ring is predictable, its hit is not: what linear prediction (Makhoul, 1975) leaves of
+a hit is a burst at its onset, and since the prediction is each mic's own, it also takes away
+how the mic colours. The bursts of many hits are correlated; what the piece does not cause
 averages out, and what comes first came the direct way. So the first strong peak is the delay.
 
 Its sign says the polarity, and so does, better where a mic is thin, the correlation of the drum's
@@ -34,7 +34,7 @@ class Pair:
     ``delay_samples`` is the difference of first arrivals, positive where ``mic`` hears later;
     ``polarity`` 1 or −1; ``best_shift_samples`` the shift of ``mic`` (positive is later) for the
     fullest sum at the polarity found, ``gain_low_db`` what that sum gains below 120 Hz over the
-    sum as recorded; ``spread_samples`` half the middle two thirds of the single strokes' delays;
+    sum as recorded; ``spread_samples`` half the middle two thirds of the single hits' delays;
     ``confidence`` 0 to 1.
     """
 
@@ -48,7 +48,7 @@ class Pair:
     spread_samples: float
     confidence: float
     sure: bool
-    strokes: int
+    hits: int
 
 
 @dataclass(frozen=True)
@@ -69,11 +69,11 @@ def align_pair(
     rate: int,
     nearer: str,
 ) -> PairAlignment | None:
-    """Alignment of ``mic`` against ``reference`` from the strokes of one piece.
+    """Alignment of ``mic`` against ``reference`` from the hits of one piece.
 
-    ``audio`` maps both names to ``(frames,)``; ``times_s`` are the piece's strokes at its nearest
-    mic, ``others_s`` all other pieces' strokes; ``nearer`` names the one of the two that the piece
-    is closer to. None where there is no usable stroke.
+    ``audio`` maps both names to ``(frames,)``; ``times_s`` are the piece's hits at its nearest
+    mic, ``others_s`` all other pieces' hits; ``nearer`` names the one of the two that the piece
+    is closer to. None where there is no usable hit.
     """
     chosen = _isolated(times_s, others_s)
     farther = reference if nearer == mic else mic
@@ -113,7 +113,7 @@ def align_pair(
         spread_samples=round(spread, 2),
         confidence=round(confidence, 3),
         sure=bool(min(confidence, steady) >= 0.6 and clear and len(near) >= 4),
-        strokes=len(near),
+        hits=len(near),
         lags=np.arange(-reach // 3, reach),
         curve=curve,
     )
@@ -127,7 +127,7 @@ HEARD_BODY = 0.25
 
 PLAIN_WAY, LOUD_BODY = 1.5, 0.6
 """A first arrival so much above what is left over is believed, whatever a body under so much
-correlation says: it may be another piece's, which falls with each stroke."""
+correlation says: it may be another piece's, which falls with each hit."""
 
 
 def _body_agreement(
@@ -139,9 +139,9 @@ def _body_agreement(
     piece: str,
     rate: int,
 ) -> float:
-    """Correlation, −1 to 1, of what two mics hear of the strokes' first 40 ms in the piece's own
+    """Correlation, −1 to 1, of what two mics hear of the hits' first 40 ms in the piece's own
     band, the farther one taken ``lag`` samples later: long waves do not care about a few samples,
-    so its sign stands where the stroke's first edge is too thin to tell."""
+    so its sign stands where the hit's first edge is too thin to tell."""
     low, high = bands.get(piece_family(piece), (500.0, 2000.0))
     length, lead = round(0.04 * rate), round(0.002 * rate)
     window = np.hanning(length)
@@ -157,7 +157,7 @@ def _body_agreement(
 
 
 def _isolated(times: NDArray[np.float64], others: NDArray[np.float64]) -> NDArray[np.float64]:
-    """The strokes with the most room around them: those alone if there are eight, at most 80."""
+    """The hits with the most room around them: those alone if there are eight, at most 80."""
     if len(others) and len(times):
         room = np.min(np.abs(times[:, None] - others[None, :]), axis=1)
     else:
@@ -171,7 +171,7 @@ def _isolated(times: NDArray[np.float64], others: NDArray[np.float64]) -> NDArra
 def _windows(
     audio: NDArray[np.float32], times: NDArray[np.float64], rate: int
 ) -> NDArray[np.float64]:
-    """``(strokes, length)``: the sound around each stroke, eased in and out."""
+    """``(hits, length)``: the sound around each hit, eased in and out."""
     before, after = round(BEFORE_MS / 1000 * rate), round(AFTER_MS / 1000 * rate)
     starts = np.clip(np.rint(times * rate).astype(int), 0, len(audio) - 1) - before
     rows = _cut(audio, starts, before + after)
@@ -195,7 +195,7 @@ def _cut(audio: NDArray[np.float32], starts: NDArray[np.int64], length: int) -> 
 def _first_way(
     near: NDArray[np.float64], far: NDArray[np.float64], rate: int, earliest: int
 ) -> tuple[tuple[float, float, float], NDArray[np.float64], NDArray[np.float64]]:
-    """``(lag, signed height, contrast)`` of the first arrival, the single strokes' lags, and the
+    """``(lag, signed height, contrast)`` of the first arrival, the single hits' lags, and the
     mean correlation over lags −a third to the whole of `LONGEST_WAY_MS`.
 
     ``earliest`` is the least lag that can be: no overhead hears a drum before its close mic.
@@ -203,7 +203,7 @@ def _first_way(
     order = max(16, round(ORDER_AT_48K * rate / 48000))
     before = round(BEFORE_MS / 1000 * rate)
     burst = _unpredicted(near, order, before)
-    # Of the nearer mic only the stroke itself; of the other all that may be its arrival.
+    # Of the nearer mic only the hit itself; of the other all that may be its arrival.
     hold = np.zeros(burst.shape[1])
     hold[before - round(0.0015 * rate) : before + round(0.003 * rate)] = 1.0
     burst = burst * scipy.signal.convolve(hold, np.hanning(25) / np.hanning(25).sum(), "same")
@@ -231,7 +231,7 @@ def _first_way(
 
 
 def _unpredicted(rows: NDArray[np.float64], order: int, before: int) -> NDArray[np.float64]:
-    """What a linear prediction of ``order``, fitted to all strokes together, leaves of each."""
+    """What a linear prediction of ``order``, fitted to all hits together, leaves of each."""
     ring = rows[:, before:]
     size = scipy.fft.next_fast_len(ring.shape[1] + order + 1, real=True)
     power = (

@@ -7,7 +7,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from arkund.core.measure.strokes import stroke_windows
+from arkund.core.measure.hits import hit_windows
 from arkund.core.units import power_to_db
 
 BANDS_HZ = ((25.0, 120.0), (120.0, 500.0), (500.0, 2000.0))
@@ -37,9 +37,9 @@ class Sums:
 
 
 class Together:
-    """Two mics ``(frames,)`` at strokes, to be added with any shift: spectra taken once.
+    """Two mics ``(frames,)`` at hits, to be added with any shift: spectra taken once.
 
-    Raises `ValueError` without strokes or where both are silent.
+    Raises `ValueError` without hits or where both are silent.
     """
 
     def __init__(
@@ -50,10 +50,9 @@ class Together:
         times_s: Sequence[float],
     ) -> None:
         if not len(times_s):
-            raise ValueError("two mics are added at strokes; there are none")
+            raise ValueError("two mics are added at hits; there are none")
         rows = [
-            stroke_windows(sound, rate, list(times_s), BEFORE_S, AFTER_S)
-            for sound in (mic, reference)
+            hit_windows(sound, rate, list(times_s), BEFORE_S, AFTER_S) for sound in (mic, reference)
         ]
         window = np.hanning(rows[0].shape[1])
         size = scipy.fft.next_fast_len(2 * rows[0].shape[1], real=True)
@@ -63,7 +62,7 @@ class Together:
         self._apart = np.sum(np.abs(a) ** 2 + np.abs(b) ** 2, axis=0)
         self._cross = np.sum(a * np.conj(b), axis=0)
         if not float(self._apart.sum()):
-            raise ValueError("both mics are silent at these strokes")
+            raise ValueError("both mics are silent at these hits")
 
     def levels_db(self, shift_samples: float = 0.0, sign: int = 1) -> tuple[float, ...]:
         """For each of `BANDS_HZ` the power of the sum over the sum of both powers, ``mic`` shifted
@@ -85,8 +84,8 @@ def sums_of(
     times_s: Sequence[float],
     shift_samples: float,
 ) -> Sums | None:
-    """Sums of two mics ``(frames,)`` at the strokes of a piece, ``mic`` flipped, shifted (positive is
-    later), or both. None without strokes or where a mic is silent."""
+    """Sums of two mics ``(frames,)`` at the hits of a piece, ``mic`` flipped, shifted (positive is
+    later), or both. None without hits or where a mic is silent."""
     try:
         both = Together(mic, reference, rate, times_s)
     except ValueError:

@@ -19,14 +19,14 @@ def align_take(
     """Every mic of a piece against its first close mic; each close mic against each overhead;
     rooms against the first mic of each shell.
 
-    Pairs without a usable stroke are left out.
+    Pairs without a usable hit are left out.
     """
     asked = []
     audio = dict(mics)
     overheads = [m for m in mics if parse_mic_name(m).role == "overhead"]
     distant = [m for m in mics if parse_mic_name(m).role == "room"]
     for piece in sort_pieces(h.piece for h in hits):
-        times = _clear_strokes(hits, piece)
+        times = _clear_hits(hits, piece)
         others = _crowding(hits, piece)
         close = close_mics(mics, piece)
         if not close:
@@ -43,20 +43,20 @@ def align_take(
 
 
 CLEAR_DB, ENOUGH = -8.0, 12
-"""From this level against a piece's loud strokes on, one is clear in far mics too; so many do."""
+"""From this level against a piece's loud hits on, one is clear in far mics too; so many do."""
 
 
-def _clear_strokes(hits: Sequence[Hit], piece: str) -> NDArray[np.float64]:
-    """Times of a drum's loud strokes, or of its loudest `ENOUGH`: soft ones, of which far mics hear
+def _clear_hits(hits: Sequence[Hit], piece: str) -> NDArray[np.float64]:
+    """Times of a drum's loud hits, or of its loudest `ENOUGH`: soft ones, of which far mics hear
     other pieces rather, say the wrong thing with one voice where a hat falls with each. Of a cymbal
-    all strokes but ghosts."""
+    all hits but ghosts."""
     own = sorted((h for h in hits if h.piece == piece), key=lambda h: -h.level_db)
     clear = [h.level_db > CLEAR_DB if is_shell(piece) else h.kind != "ghost" for h in own]
     return np.sort([h.time_s for h in own[: max(sum(clear), ENOUGH)]])
 
 
 def _crowding(hits: Sequence[Hit], piece: str) -> NDArray[np.float64]:
-    """Times of the strokes that drown one of ``piece``: hat and ride do not drown a shell."""
+    """Times of the hits that drown one of ``piece``: hat and ride do not drown a shell."""
     soft = ("hat", "ride") if is_shell(piece) else ()
     return np.array(
         [h.time_s for h in hits if h.piece != piece and piece_family(h.piece) not in soft]
@@ -87,7 +87,7 @@ def judge(pairs: list[PairAlignment], mics: list[str]) -> list[PairAlignment]:
     out = []
     for p in pairs:
         support = min(signs.support[p.mic], signs.support[p.reference])
-        backed = p.confidence >= BACKED_CONFIDENCE and support >= GOOD_SUPPORT and p.strokes >= 4
+        backed = p.confidence >= BACKED_CONFIDENCE and support >= GOOD_SUPPORT and p.hits >= 4
         blind = outside_only and p.piece == "kick" and p.confidence < PLAIN_FROM_OUTSIDE
         # Mics hear different sides of a cymbal, and few are wired the wrong way round.
         blind |= not is_shell(p.piece) and p.polarity < 0 and p.confidence < OPPOSED_CYMBAL

@@ -1,1 +1,1 @@
-"""Gates that know the strokes."""
+"""Gates that know the hits."""

@@ -1,7 +1,7 @@
 """The gate: decisions about a whole song first, then an envelope that is exact to a sample.
 
 Deciding and applying are two things. A key that lingers between the thresholds remembers without
-bound, so the decision is made once over the whole song (`threshold_openings`, `stroke_openings`)
+bound, so the decision is made once over the whole song (`threshold_openings`, `hit_openings`)
 and cached as a short list. The envelope (`envelope`) is a list of breakpoints, linear in dB
 between them, so any stretch of the song can be rendered alone and equals the whole.
 """
@@ -136,13 +136,13 @@ def threshold_openings(
     return follower.finish(len(key))
 
 
-def stroke_openings(
+def hit_openings(
     onsets: NDArray[np.int64], lead: int | NDArray[np.int64], ring: int, frames: int
 ) -> Openings:
     """Openings by the hit list: from ``lead`` samples (one for all, or one each) before each onset until
     ``ring`` after it.
 
-    Strokes whose openings touch become one.
+    Hits whose openings touch become one.
     """
     out: list[list[int]] = []
     for first, onset in sorted(zip((onsets - lead).tolist(), onsets.tolist(), strict=True)):

@@ -1,7 +1,7 @@
 """How far the cymbals of the whole kit jump when one mic's gate shuts.
 
 A tom's mic holds cymbals too. While its gate is open they are part of what the kit sounds like;
-when it shuts they are gone, and the cymbals seem to step back until the next stroke.
+when it shuts they are gone, and the cymbals seem to step back until the next hit.
 """
 
 import numpy as np
@@ -12,7 +12,7 @@ from arkund.core.clean.gate import Envelope
 from arkund.core.units import power_to_db
 
 CYMBALS_HZ = 5000.0
-"""From here on cymbals are most of what a kit sounds like between strokes."""
+"""From here on cymbals are most of what a kit sounds like between hits."""
 
 AFTER_S = 0.15
 """So long after the gate is shut the kit is listened to."""

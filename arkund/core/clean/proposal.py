@@ -1,6 +1,6 @@
 """What a mic's gate stands on, what it would best be, and what a given gate does.
 
-Two histograms: the peaks of this drum's strokes, and the peaks of what leaks in between them. A
+Two histograms: the peaks of this drum's hits, and the peaks of what leaks in between them. A
 threshold is right where they part; how far they part is the margin.
 """
 
@@ -12,17 +12,17 @@ from numpy.typing import NDArray
 
 from arkund.core.clean.gate import Envelope, Openings, apply_envelope
 from arkund.core.hits.hit import Hit
+from arkund.core.measure.hits import ring_time_s
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.measure.strokes import ring_time_s
 from arkund.core.units import amplitudes_to_db, ms_to_samples, power_to_db
 
 LEAST_SURE = 0.85
-"""Median confidence of a drum's strokes under which a gate that they open is doubtful."""
+"""Median confidence of a drum's hits under which a gate that they open is doubtful."""
 
 
 @dataclass(frozen=True)
 class Separation:
-    """Peaks in dBFS at the gate's input of own strokes and of bleed, and where each stroke fell."""
+    """Peaks in dBFS at the gate's input of own hits and of bleed, and where each hit fell."""
 
     hits_db: NDArray[np.float64]
     ghosts_db: NDArray[np.float64]
@@ -30,7 +30,7 @@ class Separation:
 
     @property
     def margin_db(self) -> float:
-        """From the loudest bleed that counts (98th percentile) to the softest stroke that counts
+        """From the loudest bleed that counts (98th percentile) to the softest hit that counts
         (2nd percentile of all but ghosts); negative where they overlap."""
         if len(self.hits_db) == 0:
             return 0.0
@@ -40,10 +40,10 @@ class Separation:
 
 @dataclass(frozen=True)
 class GateReport:
-    """What a gate does over the whole take. ``false_open`` counts openings that no stroke of the
-    drum accounts for, ``false_pieces`` whose strokes they were, ``unlisted`` those that stand clear of
+    """What a gate does over the whole take. ``false_open`` counts openings that no hit of the
+    drum accounts for, ``false_pieces`` whose hits they were, ``unlisted`` those that stand clear of
     bleed though the list lacks them; ``bleed_reduction_db`` how much
-    quieter it is between strokes."""
+    quieter it is between hits."""
 
     hits: int
     passed: int
@@ -75,8 +75,8 @@ def separate(
 ) -> Separation:
     """Histograms' raw material for a mono mic close to ``piece``.
 
-    Bleed is the peak around every other piece's stroke that has 60 ms to itself after the last
-    own stroke's loudest part (150 ms).
+    Bleed is the peak around every other piece's hit that has 60 ms to itself after the last
+    own hit's loudest part (150 ms).
     """
     shift = delay / rate
     own = np.array([h.time_s for h in hits if h.piece == piece])
@@ -93,7 +93,7 @@ def separate(
 
 
 def threshold_db(found: Separation) -> float:
-    """Where a threshold stands between strokes and bleed, in dBFS from −80 to 0: a third of the
+    """Where a threshold stands between hits and bleed, in dBFS from −80 to 0: a third of the
     margin above the bleed, so that ghosts keep most of the room."""
     low, top = _margin_ends_db(found)
     threshold = top + (low - top) / 3 if low > top else (low + top) / 2
@@ -101,7 +101,7 @@ def threshold_db(found: Separation) -> float:
 
 
 def _margin_ends_db(found: Separation) -> tuple[float, float]:
-    """The softest stroke and the loudest bleed, but for a few."""
+    """The softest hit and the loudest bleed, but for a few."""
     low = float(np.percentile(found.hits_db, 2)) if len(found.hits_db) else -30.0
     if len(found.ghosts_db):
         low = min(low, float(np.percentile(found.ghosts_db, 10)))
@@ -111,7 +111,7 @@ def _margin_ends_db(found: Separation) -> tuple[float, float]:
 def propose_gate(
     audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit], delay: float = 0.0
 ) -> GateProposal:
-    """Gate for a mono mic close to ``piece``: on strokes where there are any.
+    """Gate for a mono mic close to ``piece``: on hits where there are any.
 
     The threshold stands between the two histograms (`threshold_db`). Hold is the time the drum
     takes to fall by 12 dB, release its ring to 30 dB; where bleed hides its end, as if it went on
@@ -121,13 +121,13 @@ def propose_gate(
     own = [h.time_s for h in hits if h.piece == piece]
     if not own:
         return GateProposal(
-            "strokes",
+            "hits",
             -30.0,
             80.0,
             150.0,
             -40.0,
             True,
-            "No stroke of this drum was found; nothing is proposed.",
+            "No hit of this drum was found; nothing is proposed.",
         )
     low, top = _margin_ends_db(found)
     hold = float(np.clip(ring_time_s(audio, rate, own, HOLD_DB) * 1000, 40, 600))
@@ -136,12 +136,12 @@ def propose_gate(
     doubtful = len(own) < 3 or confidence < LEAST_SURE
     margin = low - top
     reason = (
-        f"{margin:+.1f} dB between the softest stroke and the loudest bleed; "
-        f"{len(own)} strokes open it and it rings {hold + release:.0f} ms."
+        f"{margin:+.1f} dB between the softest hit and the loudest bleed; "
+        f"{len(own)} hits open it and it rings {hold + release:.0f} ms."
     )
     reason = reason.replace("-", "−")
     return GateProposal(
-        opens_on="strokes",
+        opens_on="hits",
         threshold_db=threshold_db(found),
         hold_ms=round(hold),
         release_ms=round(release),
@@ -181,7 +181,7 @@ def report_gate(
     """Count what a gate's ``openings`` and gain ``shape`` pass, miss and let in on ``audio``, its
     whole input; ``gated`` is what it makes of it where that is not the input by the gain.
 
-    ``unlisted`` are times in s of what may be strokes of the drum that ``hits`` lack; ghosts pass
+    ``unlisted`` are times in s of what may be hits of the drum that ``hits`` lack; ghosts pass
     if they come through at ``ghosts_db``.
     """
     own = [h for h in hits if h.piece == piece]
@@ -229,7 +229,7 @@ def report_gate(
 
 
 def _nearest_piece(time_s: float, others: Sequence[Hit], others_s: NDArray[np.float64]) -> str:
-    """The piece of the stroke nearest to a time, of ``others`` in order of time."""
+    """The piece of the hit nearest to a time, of ``others`` in order of time."""
     at = int(np.searchsorted(others_s, time_s))
     near = others[max(at - 1, 0) : at + 1]
     nearest = min(near, key=lambda h: abs(h.time_s - time_s), default=None)
@@ -241,7 +241,7 @@ def _nearest_piece(time_s: float, others: Sequence[Hit], others_s: NDArray[np.fl
 def _reduction(
     audio: NDArray[np.float32], gated: NDArray[np.float32], rate: int, at: NDArray[np.float64]
 ) -> float:
-    """How much quieter it gets where no own stroke was in the last 400 ms or is in the next 20."""
+    """How much quieter it gets where no own hit was in the last 400 ms or is in the next 20."""
     between = np.ones(len(audio), bool)
     for onset in at:
         between[max(round(onset - 0.02 * rate), 0) : round(onset + 0.4 * rate)] = False

@@ -21,7 +21,7 @@ EDIT_COLUMNS = ("id", "pieces", "place", "from_s", "to_s", "moved_ms", "kick_alo
 
 
 def hits_csv(hits: Sequence[Hit], grid: Grid) -> str:
-    """Strokes as heard, one a line; ``place`` is bar.beat.hundredths."""
+    """Hits as heard, one a line; ``place`` is bar.beat.hundredths."""
     return _csv(
         HIT_COLUMNS,
         (
@@ -47,7 +47,7 @@ KINDS = ("accent", "plain", "ghost", "flam", "roll")
 
 @dataclass(frozen=True)
 class HitRow:
-    """A stroke as a table states it; ``id``, ``velocity`` and ``kind`` may be left open."""
+    """A hit as a table states it; ``id``, ``velocity`` and ``kind`` may be left open."""
 
     id: str
     piece: str
@@ -57,7 +57,7 @@ class HitRow:
 
 
 def read_hits_csv(text: str) -> list[HitRow]:
-    """Strokes of a table with the columns ``piece`` and ``time_s`` and, if it has them, ``id``,
+    """Hits of a table with the columns ``piece`` and ``time_s`` and, if it has them, ``id``,
     ``velocity`` and ``kind``; others are passed over. Raises `ArkundError` with the line."""
     out: list[HitRow] = []
     seen: dict[str, int] = {}
@@ -142,7 +142,7 @@ def _row(told: Told, line: int) -> HitRow:
         raise ArkundError(f"Line {line}: “{piece[:40]}” is no piece of a kit.")
     if kind and kind not in KINDS:
         raise ArkundError(
-            f"Line {line}: “{kind[:40]}” is no kind of stroke; there are {', '.join(KINDS)}."
+            f"Line {line}: “{kind[:40]}” is no kind of hit; there are {', '.join(KINDS)}."
         )
     try:
         time_s = float(told("time_s"))
@@ -150,7 +150,7 @@ def _row(told: Told, line: int) -> HitRow:
     except (ValueError, OverflowError) as error:
         raise ArkundError(f"Line {line}: time and velocity are numbers.") from error
     if not (math.isfinite(time_s) and 0 <= time_s <= 100_000):
-        raise ArkundError(f"Line {line}: a stroke's time lies in the song, in seconds.")
+        raise ArkundError(f"Line {line}: a hit's time lies in the song, in seconds.")
     if velocity is not None and not 1 <= velocity <= 127:
         raise ArkundError(f"Line {line}: velocity goes from 1 to 127.")
     return HitRow(told("id"), piece, time_s, velocity, kind)

@@ -12,7 +12,7 @@ One straight way; each room uses only those above it:
   paths between mics (`reach`).
 * `weigh`: a row of named figures for each onset (`evidence`, `weighing`; `afar` for the overheads), and
   how likely they make it a hit (`verdict`: trees that may only rise with what speaks for a hit).
-* `choose`: of each piece the likely onsets (`choosing`, `strokes`; a snare's are weighed `again`), those
+* `choose`: of each piece the likely onsets (`choosing`, `hits`; a snare's are weighed `again`), those
   that only overheads hear (`overheard`), `rolls`, and the `floor`: what stands clear of all bleed is a
   hit, whatever was decided before.
 * `detect` goes through all of it. `listening` is what it knows before it decides.

@@ -1,4 +1,4 @@
-"""What was said of single strokes carried over to a hit list that was found anew."""
+"""What was said of single hits carried over to a hit list that was found anew."""
 
 from collections.abc import Iterable, Mapping, Sequence
 
@@ -7,17 +7,17 @@ import numpy as np
 from arkund.core.hits.hit import Hit
 
 SAME_S = 0.006
-"""A stroke found anew is the same one when it lies so near."""
+"""A hit found anew is the same one when it lies so near."""
 
 
 def carried(
     ids: Iterable[str], old: Sequence[Hit], new: Sequence[Hit], renamed: Mapping[str, str]
 ) -> dict[str, str]:
-    """Id in ``new`` of each stroke of ``old`` that is named in ``ids`` and still there.
+    """Id in ``new`` of each hit of ``old`` that is named in ``ids`` and still there.
 
-    A stroke keeps its id where piece and time are the same; else the nearest one of its piece
+    A hit keeps its id where piece and time are the same; else the nearest one of its piece
     (``renamed`` where that is called otherwise now) within 6 ms takes its place. An id that
-    ``old`` does not know, of a stroke that an ear added, stands for itself.
+    ``old`` does not know, of a hit that an ear added, stands for itself.
     """
     known = {h.id: h for h in old}
     there = {h.id for h in new}

@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 from arkund.core.hits.choose.believing import is_believed
 from arkund.core.hits.choose.choosing import SELDOM
 from arkund.core.hits.choose.floor import added_to, clear_hits, is_hit_surely
+from arkund.core.hits.choose.hits import Chosen, hits_and_maybes
 from arkund.core.hits.choose.overheard import overheard
 from arkund.core.hits.choose.rolls import with_rolls
-from arkund.core.hits.choose.strokes import Stroke, strokes_and_maybes
 from arkund.core.hits.hear.novelty import band_energy
-from arkund.core.hits.hit import SAME_STROKE_S, Hit, hit_id, kind_of, velocity_of
+from arkund.core.hits.hit import SAME_HIT_S, Hit, hit_id, kind_of, velocity_of
 from arkund.core.hits.listening import Listened, listen
 from arkund.core.hits.weigh.afar import FAMILIES, Known, afar_of
 from arkund.core.kit.roles import is_shell, parse_mic_name, piece_family
@@ -24,7 +24,7 @@ LOUD = 90
 
 
 class Detected(NamedTuple):
-    """Hits sorted by time, and by piece the times in s of what may be its soft strokes besides."""
+    """Hits sorted by time, and by piece the times in s of what may be its soft hits besides."""
 
     hits: list[Hit]
     maybes: Mapping[str, Sequence[float]]
@@ -49,20 +49,20 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
     # A snare's are weighed twice: whatever is last, the other core should not wait for it.
     pieces = sorted(listened.pieces, key=lambda p: piece_family(p) != "snare")
     with ThreadPoolExecutor(2) as pool:
-        weighed = pool.map(lambda p: strokes_and_maybes(listened.heard(p), signatures), pieces)
+        weighed = pool.map(lambda p: hits_and_maybes(listened.heard(p), signatures), pieces)
         found = dict(zip(pieces, weighed, strict=True))
     found = {p: found[p] for p in listened.pieces}
-    by_piece = without_echoes({p: strokes for p, (strokes, _) in found.items()})
+    by_piece = without_echoes({p: chosen for p, (chosen, _) in found.items()})
     clear = clear_hits(listened.reach, [p for p in take.own if is_shell(p)], listened.afar)
     by_piece = {
         p: s if is_hit_surely(clear.get(p, ())) or _is_hit_at_all(listened, p, s) else []
         for p, s in by_piece.items()
     }
-    hits = [h for piece, strokes in by_piece.items() for h in _as_hits(piece, strokes)]
+    hits = [h for piece, chosen in by_piece.items() for h in _as_hits(piece, chosen)]
     if listened.afar is not None:
-        known = {p: known_of(strokes) for p, strokes in by_piece.items()}
-        for piece, strokes in overheard(listened.afar, known).items():
-            hits += _as_hits(piece, strokes)
+        known = {p: known_of(chosen) for p, chosen in by_piece.items()}
+        for piece, chosen in overheard(listened.afar, known).items():
+            hits += _as_hits(piece, chosen)
     hits = with_rolls(
         hits,
         {p: take.bands[ears[0]] for p, ears in take.own.items() if piece_family(p) == "snare"},
@@ -76,20 +76,20 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
     return Detected(hits, away_from_shells(maybes, hits))
 
 
-def _is_hit_at_all(listened: Listened, piece: str, strokes: list[Stroke]) -> bool:
+def _is_hit_at_all(listened: Listened, piece: str, chosen: list[Chosen]) -> bool:
     """`is_believed` of a piece's hits."""
-    times = np.array([s.time_s for s in strokes])
+    times = np.array([s.time_s for s in chosen])
     family = piece_family(piece)
     share = listened.afar.at(times) if listened.afar and family in FAMILIES else None
     return is_believed(
         piece,
-        np.array([s.confidence for s in strokes]),
+        np.array([s.confidence for s in chosen]),
         None if share is None else share[:, FAMILIES.index(family)],
     )
 
 
 BEFORE_S, AFTER_S = 0.004, 0.005
-"""What begins so little before or after another shell's stroke is most likely its bleed."""
+"""What begins so little before or after another shell's hit is most likely its bleed."""
 
 
 def away_from_shells(maybes: Mapping[str, list[float]], hits: list[Hit]) -> dict[str, list[float]]:
@@ -106,24 +106,24 @@ def away_from_shells(maybes: Mapping[str, list[float]], hits: list[Hit]) -> dict
 ECHO_S = 0.015
 
 
-def without_echoes(by_piece: dict[str, list[Stroke]]) -> dict[str, list[Stroke]]:
-    """The strokes without those of toms that seem struck now and then, each time with another tom that
+def without_echoes(by_piece: dict[str, list[Chosen]]) -> dict[str, list[Chosen]]:
+    """The hits without those of toms that seem struck now and then, each time with another tom that
     is likelier: its mic hears that one."""
     toms = {p: s for p, s in by_piece.items() if piece_family(p) == "tom"}
 
-    def echoes(piece: str, stroke: Stroke) -> bool:
+    def echoes(piece: str, one: Chosen) -> bool:
         return any(
-            abs(other.time_s - stroke.time_s) < ECHO_S and other.confidence >= stroke.confidence
-            for p, strokes in toms.items()
+            abs(other.time_s - one.time_s) < ECHO_S and other.confidence >= one.confidence
+            for p, chosen in toms.items()
             if p != piece
-            for other in strokes
+            for other in chosen
         )
 
     return {
         p: []
-        if p in toms and len(strokes) <= SELDOM and all(echoes(p, s) for s in strokes)
-        else strokes
-        for p, strokes in by_piece.items()
+        if p in toms and len(chosen) <= SELDOM and all(echoes(p, s) for s in chosen)
+        else chosen
+        for p, chosen in by_piece.items()
     }
 
 
@@ -134,29 +134,29 @@ def _hits_of_whole_kit(mics: Mapping[str, NDArray[np.float32]], rate: int) -> li
     afar = afar_of(ears, [band_energy(ear, rate) for ear in ears], rate)
     if afar is None:
         return []
-    hits = [h for piece, strokes in overheard(afar, {}).items() for h in _as_hits(piece, strokes)]
+    hits = [h for piece, chosen in overheard(afar, {}).items() for h in _as_hits(piece, chosen)]
     hits.sort(key=lambda h: (h.time_s, h.piece))
     return hits
 
 
-def _as_hits(piece: str, strokes: list[Stroke]) -> list[Hit]:
-    """Hits from strokes by time, of which those within `SAME_STROKE_S` are one."""
-    if not strokes:
+def _as_hits(piece: str, chosen: list[Chosen]) -> list[Hit]:
+    """Hits from hits by time, of which those within `SAME_HIT_S` are one."""
+    if not chosen:
         return []
-    loud = float(np.percentile([s.level_db for s in strokes], LOUD))
+    loud = float(np.percentile([s.level_db for s in chosen], LOUD))
     hits: list[Hit] = []
-    for stroke in strokes:
-        level_db = stroke.level_db - loud
+    for one in chosen:
+        level_db = one.level_db - loud
         hit = Hit(
-            id=hit_id(piece, stroke.time_s),
+            id=hit_id(piece, one.time_s),
             piece=piece,
-            time_s=round(stroke.time_s, 6),
+            time_s=round(one.time_s, 6),
             velocity=velocity_of(level_db),
             kind=kind_of(level_db),
-            confidence=round(stroke.confidence, 3),
+            confidence=round(one.confidence, 3),
             level_db=round(level_db, 2),
         )
-        if hits and hit.time_s - hits[-1].time_s < SAME_STROKE_S:
+        if hits and hit.time_s - hits[-1].time_s < SAME_HIT_S:
             if hit.level_db <= hits[-1].level_db:
                 continue
             hits.pop()
@@ -164,8 +164,8 @@ def _as_hits(piece: str, strokes: list[Stroke]) -> list[Hit]:
     return hits
 
 
-def known_of(strokes: list[Stroke]) -> Known:
+def known_of(chosen: list[Chosen]) -> Known:
     """A piece's hits with their levels against its loud ones, as `afar` takes them."""
-    level = np.array([s.level_db for s in strokes])
+    level = np.array([s.level_db for s in chosen])
     loud = np.percentile(level, LOUD) if len(level) else 0.0
-    return Known(np.array([s.time_s for s in strokes]), level - loud)
+    return Known(np.array([s.time_s for s in chosen]), level - loud)

@@ -1,19 +1,19 @@
-"""A hit: one stroke of one piece, as it stands in a list."""
+"""A hit: one hit of one piece, as it stands in a list."""
 
 import hashlib
 from dataclasses import dataclass
 
 import numpy as np
 
-SAME_STROKE_S = 0.030
-"""Onsets closer than this are one stroke."""
+SAME_HIT_S = 0.030
+"""Onsets closer than this are one hit."""
 
 
 @dataclass(frozen=True)
 class Hit:
-    """One stroke. ``time_s`` is the first arrival at the piece's nearest close mic (else at the
+    """One hit. ``time_s`` is the first arrival at the piece's nearest close mic (else at the
     nearest mic) in the source file; ``velocity`` 1–127; ``level_db`` its energy in dB against a
-    typical loud stroke of the piece; ``grace_s`` how long before it its grace note fell."""
+    typical loud hit of the piece; ``grace_s`` how long before it its grace note fell."""
 
     id: str
     piece: str
@@ -25,7 +25,7 @@ class Hit:
     grace_s: float | None = None
 
     def __hash__(self) -> int:
-        # Whole lists of strokes are keys of what is remembered; two of its fields tell a stroke.
+        # Whole lists of hits are keys of what is remembered; two of its fields tell a hit.
         return hash((self.id, self.time_s))
 
 
@@ -35,12 +35,12 @@ def hit_id(piece: str, time_s: float) -> str:
 
 
 def velocity_of(level_db: float) -> int:
-    """MIDI velocity of a level against the piece's loud strokes: 112 at 0 dB, half at −12 dB."""
+    """MIDI velocity of a level against the piece's loud hits: 112 at 0 dB, half at −12 dB."""
     return int(np.clip(round(112 * 10 ** (level_db / 40)), 1, 127))
 
 
 def kind_of(level_db: float) -> str:
-    """Accent, plain or ghost by a level against the piece's loud strokes."""
+    """Accent, plain or ghost by a level against the piece's loud hits."""
     if level_db > -3.5:
         return "accent"
     return "ghost" if level_db < -11 else "plain"

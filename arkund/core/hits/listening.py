@@ -105,8 +105,8 @@ def listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Listened | Non
         afar = hearing.result()
     pieces = list(take.own)
     share = afar.at(frames * take.hop / rate) if afar else None
-    others = {} if share is None else _others_strokes(share, pieces)
-    surely = {} if share is None else _sure_strokes(share, pieces)
+    others = {} if share is None else _others_hits(share, pieces)
+    surely = {} if share is None else _sure_hits(share, pieces)
     signatures = learn_signatures(events, take.own, overheads, begins, others, surely)
     reach = reach_of(
         dict(zip(take.own, take.nearest, strict=True)), [take.mics[m] for m in overheads], rate
@@ -114,9 +114,9 @@ def listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Listened | Non
     return Listened(take, signatures, afar, reach)
 
 
-def _others_strokes(share: NDArray[np.float64], pieces: list[str]) -> dict[str, NDArray[np.bool_]]:
+def _others_hits(share: NDArray[np.float64], pieces: list[str]) -> dict[str, NDArray[np.bool_]]:
     """Of each shell the events that overheads surely give to a shell of another kind, and not to its
-    own: whoever hears these first, they are not its strokes. ``share`` ``(events, families)`` is what
+    own: whoever hears these first, they are not its hits. ``share`` ``(events, families)`` is what
     overheads say."""
     shells = [n for n, family in enumerate(FAMILIES) if is_shell(family)]
     out = {}
@@ -127,7 +127,7 @@ def _others_strokes(share: NDArray[np.float64], pieces: list[str]) -> dict[str, 
     return out
 
 
-def _sure_strokes(share: NDArray[np.float64], pieces: list[str]) -> dict[str, NDArray[np.bool_]]:
+def _sure_hits(share: NDArray[np.float64], pieces: list[str]) -> dict[str, NDArray[np.bool_]]:
     """Of kick and snare, where the kit has only one, the events that overheads surely give to it."""
     families = [piece_family(p) for p in pieces]
     return {
@@ -182,7 +182,7 @@ FAR = ("kick_out", "kick_sub")
 """Mics before a drum rather than at its head, which others may hear first."""
 
 SHORTEST = 64
-"""Fewer milliseconds of sound hold no stroke that could be told."""
+"""Fewer milliseconds of sound hold no hit that could be told."""
 
 DEAD_DB = 14.0
 """Range from a mic's noise to its loudest moment under which it hears nothing."""

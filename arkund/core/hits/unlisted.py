@@ -1,5 +1,5 @@
-"""Strokes that the list may lack: what stands in a drum's own mic clear of all that bleed can
-explain, though no stroke of the drum is listed there.
+"""Hits that the list may lack: what stands in a drum's own mic clear of all that bleed can
+explain, though no hit of the drum is listed there.
 
 The list decides what is edited and counted; a gate that it opens would cut whatever it lacks. So
 this asks a coarser question than `detect` does, by levels in one mic alone, and shares none of its
@@ -16,29 +16,29 @@ from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import close_mics, is_shell, sort_pieces
 
 FEWEST = 4
-"""Strokes of a drum from which on it is known how loud they are."""
+"""Hits of a drum from which on it is known how loud they are."""
 
 SOFTER_DB = 3.0
-"""How much softer than the drum's soft strokes (10th percentile, no ghosts) one may be."""
+"""How much softer than the drum's soft hits (10th percentile, no ghosts) one may be."""
 
 RISE_DB = 9.0
 """How far an onset stands above what sounded just before."""
 
 SPREAD_DB, CLEAR_DB = 7.0, 4.0
-"""How much louder than usual another's bleed may be, and by how much a stroke exceeds that."""
+"""How much louder than usual another's bleed may be, and by how much a hit exceeds that."""
 
 CYMBAL_DB = -10.0
-"""The most that a cymbal leaves in a drum's mic, against the drum's own strokes."""
+"""The most that a cymbal leaves in a drum's mic, against the drum's own hits."""
 
 FEW_ALONE, FEWEST_ALONE = 2, 8
-"""Strokes of another drum, away from this one's, without which anything may be its bleed, and from
+"""Hits of another drum, away from this one's, without which anything may be its bleed, and from
 which on their usual level says enough."""
 
 OWN_S = (0.025, 0.060)
-"""How long before and after a listed stroke nothing else is looked for."""
+"""How long before and after a listed hit nothing else is looked for."""
 
 RING_MS, RING_DB = 400, 4.0
-"""How long after a stroke it must stand clear of the drum's own ring, which may beat by so much."""
+"""How long after a hit it must stand clear of the drum's own ring, which may beat by so much."""
 
 NEAR_S = (0.012, 0.013)
 """What began so long before an onset, or so little after it, may be what is heard."""
@@ -47,7 +47,7 @@ ALONE_S = (0.045, 0.15)
 PEAK_MS, OF_PEAK = 12, 0.3
 
 
-def unlisted_strokes(
+def unlisted_hits(
     mics: Mapping[str, NDArray[np.float32]],
     rate: int,
     hits: Sequence[Hit],
@@ -114,11 +114,11 @@ def _bleed(
     hits: Sequence[Hit],
     piece: str,
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Times in s of all other pieces' strokes, ascending, and the most that each leaves in this
+    """Times in s of all other pieces' hits, ascending, and the most that each leaves in this
     mic.
 
-    That is in proportion to its level, and by so much more than usual as strokes differ. Where
-    this drum's strokes hide among another's the usual is theirs; what is known of kits bounds it.
+    That is in proportion to its level, and by so much more than usual as hits differ. Where
+    this drum's hits hide among another's the usual is theirs; what is known of kits bounds it.
     """
     times: list[float] = []
     levels: list[float] = []
@@ -144,7 +144,7 @@ def _bleed(
 def _ring(
     own: NDArray[np.float64], peaks: NDArray[np.float32], rate: int, hop: int
 ) -> NDArray[np.float64]:
-    """How loud the drum still is so many ms after its strokes, ``(RING_MS,)``: of the strokes that
+    """How loud the drum still is so many ms after its hits, ``(RING_MS,)``: of the hits that
     no other follows by then, the median."""
     padded = np.concatenate([peaks, np.zeros(RING_MS + 8, peaks.dtype)])
     at = _frames(own, rate, hop, len(peaks))

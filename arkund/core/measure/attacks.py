@@ -1,7 +1,7 @@
 """How many attacks are heard at a moment: two hits that were meant as one are heard as a flam."""
 
 import numpy as np
-import scipy.signal
+import scipy
 from numpy.typing import NDArray
 
 ABOVE_HZ = 300.0

@@ -1,4 +1,4 @@
-"""Who carries each piece: what every mic adds to a piece's strokes in the mix, by band."""
+"""Who carries each piece: what every mic adds to a piece's hits in the mix, by band."""
 
 import math
 from collections.abc import Mapping, Sequence
@@ -9,14 +9,14 @@ import scipy
 from numpy.typing import NDArray
 
 from arkund.core.measure.decimate import decimated
-from arkund.core.measure.strokes import stroke_windows
+from arkund.core.measure.hits import hit_windows
 from arkund.core.units import power_to_db
 
 BANDS_HZ = ((25.0, 120.0), (120.0, 500.0), (500.0, 2000.0), (2000.0, 16000.0))
 HEARD_S = 0.15
-"""So much of a stroke is listened to."""
+"""So much of a hit is listened to."""
 
-MOST_STROKES = 32
+MOST_HITS = 32
 LOW_HZ = 120.0
 
 
@@ -24,10 +24,10 @@ LOW_HZ = 120.0
 class Carried:
     """What mics add to one piece: by mic and band of `BANDS_HZ` the ``share`` of all mics' power
     (0 to 1), and by how many dB the piece would change ``without`` the mic, whose sound may add to
-    the others' or cancel it; how many strokes were listened to; where the piece stands between left
+    the others' or cancel it; how many hits were listened to; where the piece stands between left
     (−1) and right (1) by constant power; and what it loses in mono, in dB."""
 
-    strokes: int
+    hits: int
     share: Mapping[str, tuple[float, ...]]
     without_db: Mapping[str, tuple[float, ...]]
     side: float
@@ -37,15 +37,15 @@ class Carried:
 def carried(
     mics: Mapping[str, NDArray[np.float32]], rate: int, times_s: Sequence[float]
 ) -> Carried | None:
-    """Of mics as they go into the mix, each ``(frames, 2)``, at the strokes of a piece. None without
-    strokes."""
-    times = list(times_s)[:: -(-len(times_s) // MOST_STROKES)] if len(times_s) else []
+    """Of mics as they go into the mix, each ``(frames, 2)``, at the hits of a piece. None without
+    hits."""
+    times = list(times_s)[:: -(-len(times_s) // MOST_HITS)] if len(times_s) else []
     if not times or not mics:
         return None
     spectra, hz = {}, np.zeros(0)
     for name, sound in mics.items():
         sides = [
-            stroke_windows(np.ascontiguousarray(sound[:, c]), rate, times, 0.002, HEARD_S)
+            hit_windows(np.ascontiguousarray(sound[:, c]), rate, times, 0.002, HEARD_S)
             for c in (0, 1)
         ]
         rows = np.stack(sides) * scipy.signal.windows.tukey(sides[0].shape[1], 0.1)

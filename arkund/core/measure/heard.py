@@ -1,4 +1,4 @@
-"""What a mic really hears: how loud each piece's strokes are in it."""
+"""What a mic really hears: how loud each piece's hits are in it."""
 
 from collections.abc import Sequence
 
@@ -11,16 +11,16 @@ from arkund.core.measure.levels import hit_peaks
 from arkund.core.units import amplitudes_to_db
 
 ALONE_S = 0.06
-"""A stroke is alone where no other falls so near to it."""
+"""A hit is alone where no other falls so near to it."""
 
 SOFT = ("hat", "ride")
 LEAST_ALONE = 3
-"""Strokes of a piece that must be alone for its loudness to be told."""
+"""Hits of a piece that must be alone for its loudness to be told."""
 
 
 def heard_levels(audio: NDArray[np.float32], rate: int, hits: Sequence[Hit]) -> dict[str, float]:
-    """Median peak in dBFS of each piece's strokes in a mic ``(frames,)``, ghosts and strokes with
-    company left out (a hat or ride is none to a shell); pieces with fewer than three strokes alone
+    """Median peak in dBFS of each piece's hits in a mic ``(frames,)``, ghosts and hits with
+    company left out (a hat or ride is none to a shell); pieces with fewer than three hits alone
     are missing."""
     out = {}
     for piece in sort_pieces(h.piece for h in hits):

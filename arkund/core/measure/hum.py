@@ -32,8 +32,8 @@ def find_hum(audio: NDArray[np.float32], rate: int) -> Hum:
     """Hum of a mono signal ``(frames,)``; `NO_HUM` under 8 s or where nothing stands out.
 
     What tells hum from a drum is that it never loses step: over windows of up to 24 s its lines
-    gather in one bin while strokes spread over many. Each line within 0.15 Hz (times the root of
-    its number, for mains wander) is held against the strongest bin 0.4 to 4.5 Hz off: strokes in
+    gather in one bin while hits spread over many. Each line within 0.15 Hz (times the root of
+    its number, for mains wander) is held against the strongest bin 0.4 to 4.5 Hz off: hits in
     strict time make lines too, but a whole row of them, a beat's rate apart.
     """
     found = _spectra(audio, rate)

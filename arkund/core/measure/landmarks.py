@@ -7,19 +7,19 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from arkund.core.measure.strokes import stroke_windows
+from arkund.core.measure.hits import hit_windows
 from arkund.core.units import power_to_db
 
 FUNDAMENTAL_HZ = {"kick": (35.0, 130.0), "snare": (120.0, 320.0), "tom": (52.0, 260.0)}
 BOX_HZ = {"kick": (200.0, 700.0), "snare": (300.0, 650.0), "tom": (250.0, 800.0)}
 ATTACK_HZ = {"kick": (2500.0, 5000.0), "snare": (1800.0, 5000.0), "tom": (3000.0, 6000.0)}
-MOST_STROKES = 40
+MOST_HITS = 40
 
 OUTLASTS = 1.5
 """Higher modes of a drum die sooner than its fundamental; a ring outlasts it so many times."""
 
 SET_OFF_DB = 10.0
-"""A ring is set off by the stroke: its line must rise by so much with it."""
+"""A ring is set off by the hit: its line must rise by so much with it."""
 
 LEAST_RING_S = 0.3
 LONGEST_RING_S = 3.0
@@ -34,7 +34,7 @@ RING_BELOW_HZ = {"kick": 1000.0, "snare": 1800.0, "tom": 800.0}
 @dataclass(frozen=True)
 class Ring:
     """A narrow line that outlasts the fundamental: frequency in Hz, its T60 and the
-    fundamental's in s, and by how much it stands out 100 to 350 ms after the stroke."""
+    fundamental's in s, and by how much it stands out 100 to 350 ms after the hit."""
 
     hz: float
     t60_s: float
@@ -51,7 +51,7 @@ class Hump:
 
 
 def roomy(onsets_s: Sequence[float], length_s: float) -> list[float]:
-    """The strokes that have ``length_s`` to themselves before the next of the same drum; the half
+    """The hits that have ``length_s`` to themselves before the next of the same drum; the half
     with the most room where fewer than four have."""
     times = np.sort(np.asarray(onsets_s, np.float64))
     if len(times) < 2:
@@ -60,15 +60,15 @@ def roomy(onsets_s: Sequence[float], length_s: float) -> list[float]:
     free = times[gaps >= length_s]
     if len(free) < 4:
         free = times[np.argsort(-gaps, kind="stable")[: max(len(times) // 2, 1)]]
-    return [float(t) for t in np.sort(free)[:: max(1, len(free) // MOST_STROKES)]]
+    return [float(t) for t in np.sort(free)[:: max(1, len(free) // MOST_HITS)]]
 
 
 def _spectrum(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], start_s: float, stop_s: float
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """``(hz, dB)`` of the median power over strokes between two times after the onset, finely
+    """``(hz, dB)`` of the median power over hits between two times after the onset, finely
     interpolated by zero padding."""
-    rows = stroke_windows(audio, rate, list(onsets_s), 0.0, stop_s)[:, round(start_s * rate) :]
+    rows = hit_windows(audio, rate, list(onsets_s), 0.0, stop_s)[:, round(start_s * rate) :]
     size = scipy.fft.next_fast_len(max(rows.shape[1] * 4, rate // 2), real=True)
     power = (
         np.abs(scipy.fft.rfft(rows * scipy.signal.windows.hann(rows.shape[1]), size, axis=1)) ** 2
@@ -79,7 +79,7 @@ def _spectrum(
 def fundamental_hz(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], family: str
 ) -> float:
-    """Lowest strong line of a drum within its family's range; 0 without strokes or family.
+    """Lowest strong line of a drum within its family's range; 0 without hits or family.
 
     The lowest peak within 4 dB of the range's highest, from 10 to 260 ms after the onset, placed
     by a parabola through three points.
@@ -106,7 +106,7 @@ def rings(
     """Rings above the fundamental, the longest first.
 
     Candidates are peaks of the spectrum 100 to 350 ms after the onset. A ring rises with the
-    stroke by `SET_OFF_DB` or more and lasts `OUTLASTS` times as long as the fundamental.
+    hit by `SET_OFF_DB` or more and lasts `OUTLASTS` times as long as the fundamental.
     """
     chosen = roomy(onsets_s, 0.45)
     if len(chosen) < 4 or not fundamental:
@@ -141,7 +141,7 @@ def rings(
 
 @dataclass(frozen=True)
 class LineDecay:
-    """How one line behaves around strokes: T60 in s, and its rise in dB from the 100 ms before
+    """How one line behaves around hits: T60 in s, and its rise in dB from the 100 ms before
     the onset to the 100 ms after."""
 
     t60_s: float
@@ -152,9 +152,9 @@ def line_decay(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
 ) -> LineDecay:
     """Decay of the line at ``hz``: its level through a 60 ms Hann window, the median over
-    strokes, fitted by a straight line from its peak to 4 dB over where it ends or comes to rest."""
+    hits, fitted by a straight line from its peak to 4 dB over where it ends or comes to rest."""
     before, after = 0.16, 0.6
-    rows = stroke_windows(audio, rate, list(onsets_s), before, after)
+    rows = hit_windows(audio, rate, list(onsets_s), before, after)
     length, hop = round(0.06 * rate), round(0.015 * rate)
     starts = np.arange(0, rows.shape[1] - length, hop)
     level = _line_levels(rows, rate, hz, starts, length)
@@ -178,8 +178,8 @@ def line_decay(
 def _line_levels(
     rows: NDArray[np.float32], rate: int, hz: float, starts: NDArray[np.int64], length: int
 ) -> NDArray[np.float64]:
-    """Level of the line at ``hz`` in each row ``(strokes, frames)`` through Hann windows of
-    ``length`` samples from each start on: ``(strokes, starts)``."""
+    """Level of the line at ``hz`` in each row ``(hits, frames)`` through Hann windows of
+    ``length`` samples from each start on: ``(hits, starts)``."""
     window = scipy.signal.windows.hann(length)
     turn = 2 * np.pi * hz * np.arange(length) / rate
     line = np.stack([window * np.cos(turn), window * np.sin(turn)], axis=1).astype(rows.dtype)
@@ -190,15 +190,15 @@ def _line_levels(
 def late_t60_s(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
 ) -> float:
-    """T60 of the line at ``hz`` from 120 to 450 ms after strokes that have half a second to
-    themselves, through 100 ms Hann windows: what is left when the stroke that set it off is over.
-    0 without such a stroke or where the line does not fall."""
+    """T60 of the line at ``hz`` from 120 to 450 ms after hits that have half a second to
+    themselves, through 100 ms Hann windows: what is left when the hit that set it off is over.
+    0 without such a hit or where the line does not fall."""
     times = np.sort(np.asarray(onsets_s, np.float64))
     gaps = np.append(np.diff(times), np.inf)
-    chosen = times[gaps >= 0.5][:MOST_STROKES]
+    chosen = times[gaps >= 0.5][:MOST_HITS]
     if len(chosen) == 0:
         return 0.0
-    rows = stroke_windows(audio, rate, list(chosen), 0.0, 0.5)
+    rows = hit_windows(audio, rate, list(chosen), 0.0, 0.5)
     length = round(0.1 * rate)
     starts = np.arange(round(0.07 * rate), rows.shape[1] - length, round(0.02 * rate))
     level = _line_levels(rows, rate, hz, starts, length)
@@ -211,8 +211,8 @@ def line_prominence_db(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
 ) -> float:
     """How far the line at ``hz`` stands over the median a quarter to either side of it, 100 to
-    350 ms after strokes."""
-    bins, db = _spectrum(audio, rate, list(onsets_s)[:MOST_STROKES], 0.1, 0.35)
+    350 ms after hits."""
+    bins, db = _spectrum(audio, rate, list(onsets_s)[:MOST_HITS], 0.1, 0.35)
     off = np.abs(bins / hz - 1)
     return float(db[off < 0.03].max() - np.median(db[(off > 0.08) & (off < 0.3)]))
 
@@ -224,9 +224,9 @@ def hump(
     span_hz: tuple[float, float],
 ) -> Hump:
     """The largest broad excess within ``span_hz`` over the straight line (in dB over log Hz)
-    between the levels at its edges, of the strokes' first 200 ms: the median over two thirds of an
+    between the levels at its edges, of the hits' first 200 ms: the median over two thirds of an
     octave, so that a single line is no hump."""
-    hz, fine = _spectrum(audio, rate, list(onsets_s)[:MOST_STROKES], 0.0, 0.2)
+    hz, fine = _spectrum(audio, rate, list(onsets_s)[:MOST_HITS], 0.0, 0.2)
     grid = np.geomspace(40, min(16000, 0.45 * rate), 208)
     db = scipy.ndimage.median_filter(np.interp(grid, hz, fine), 17, mode="nearest")
     hz, db = grid, scipy.ndimage.gaussian_filter1d(db, 3)
@@ -242,22 +242,22 @@ def hump(
 def attack_hz(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], span_hz: tuple[float, float]
 ) -> float:
-    """Where the first 12 ms of the strokes are strongest within a range, against their slope."""
+    """Where the first 12 ms of the hits are strongest within a range, against their slope."""
     hz, db = _smooth(audio, rate, onsets_s, 0.0, 0.012)
     inside = (hz >= span_hz[0]) & (hz <= span_hz[1])
     return round(float(hz[inside][np.argmax(db[inside])]))
 
 
-STROKE_S = 0.1
-"""So much of a stroke tells how its octaves stand to each other."""
+HIT_S = 0.1
+"""So much of a hit tells how its octaves stand to each other."""
 
 
 def under_loudest_db(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
 ) -> float:
-    """How far the octave around ``hz`` lies under the loudest one in a drum's strokes, in dB, 0 or less:
-    the mean over `STROKE_S` from each onset, as far as they have it to themselves."""
-    rows = stroke_windows(audio, rate, list(onsets_s)[:MOST_STROKES], 0.002, STROKE_S)
+    """How far the octave around ``hz`` lies under the loudest one in a drum's hits, in dB, 0 or less:
+    the mean over `HIT_S` from each onset, as far as they have it to themselves."""
+    rows = hit_windows(audio, rate, list(onsets_s)[:MOST_HITS], 0.002, HIT_S)
     fade = np.ones(rows.shape[1])
     fade[-len(fade) // 3 :] *= np.linspace(1, 0, len(fade[-len(fade) // 3 :]))
     power = np.median(np.abs(scipy.fft.rfft(rows * fade, 4 * rows.shape[1], axis=1)) ** 2, axis=0)
@@ -277,7 +277,7 @@ def _smooth(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], start_s: float, stop_s: float
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Levels over 24 points an octave, smoothed to half an octave."""
-    hz, db = _spectrum(audio, rate, list(onsets_s)[:MOST_STROKES], start_s, stop_s)
+    hz, db = _spectrum(audio, rate, list(onsets_s)[:MOST_HITS], start_s, stop_s)
     grid = np.geomspace(40, min(16000, 0.45 * rate), 208)
     power = np.interp(grid, hz, 10 ** (db / 10))
     return grid, 10 * np.log10(scipy.ndimage.gaussian_filter1d(power, 5) + 1e-14)

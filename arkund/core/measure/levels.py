@@ -66,7 +66,7 @@ _SILENT = MicMeasures(
 @dataclass(frozen=True)
 class MicSound:
     """What is measured of a mic whatever is struck: amplitude and place in samples of its peak, mean
-    power and offset, and the figures of `MicMeasures` that rest on no stroke."""
+    power and offset, and the figures of `MicMeasures` that rest on no hit."""
 
     peak: float
     peak_at: int
@@ -80,7 +80,7 @@ class MicSound:
 
 
 def measure_sound(audio: NDArray[np.float32], rate: int) -> MicSound | None:
-    """Of a mono signal ``(frames,)`` what needs no strokes; None of silence."""
+    """Of a mono signal ``(frames,)`` what needs no hits; None of silence."""
     magnitude = np.abs(audio)
     at = int(np.argmax(magnitude)) if len(audio) else 0
     peak = float(magnitude[at]) if len(audio) else 0.0
@@ -108,7 +108,7 @@ def measure_mic(
 ) -> MicMeasures:
     """Measures of a mono signal ``(frames,)``.
 
-    ``onsets_s`` are the strokes of the piece the mic is close to; without them the typical hit is
+    ``onsets_s`` are the hits of the piece the mic is close to; without them the typical hit is
     taken of the loudest moments, 50 ms each. ``sound`` is what `measure_sound` gives, where that is
     known.
     """
@@ -156,7 +156,7 @@ def measure_mic(
 def hit_peaks(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float]
 ) -> NDArray[np.float64]:
-    """Largest magnitude within 40 ms of each stroke."""
+    """Largest magnitude within 40 ms of each hit."""
     reach = round(0.04 * rate)
     starts = np.clip(np.rint(np.asarray(onsets_s) * rate).astype(int) - 8, 0, len(audio))
     return np.array([np.abs(audio[s : s + reach]).max(initial=0.0) for s in starts], np.float64)
@@ -174,8 +174,8 @@ def peaks_over_time_db(
 
 
 def attack_to_body_db(audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float]) -> float:
-    """RMS of the first 10 ms over RMS of 20 to 100 ms of a stroke in dB, median over strokes;
-    0 without strokes. ``audio`` is ``(frames,)`` or ``(frames, 2)``."""
+    """RMS of the first 10 ms over RMS of 20 to 100 ms of a hit in dB, median over hits;
+    0 without hits. ``audio`` is ``(frames,)`` or ``(frames, 2)``."""
     ratios = []
     for onset in onsets_s:
         at = round(onset * rate)

@@ -1,6 +1,6 @@
 """The punch card: what makes drums hit, in figures that louder alone does not change.
 
-Levels of strokes are of the whole mix around a piece's own strokes, medians over them, and stand
+Levels of hits are of the whole mix around a piece's own hits, medians over them, and stand
 against the mix's loudness (*at equal loudness*) or its true peak (*at equal peak*), so that a fader
 moves none of them.
 """
@@ -15,8 +15,8 @@ import scipy
 from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.measure.hits import mean_envelope_db
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
-from arkund.core.measure.strokes import mean_envelope_db
 from arkund.core.shape import biquad
 from arkund.core.shape.sides import louder_side
 from arkund.core.units import SILENCE_DB, power_to_db
@@ -30,7 +30,7 @@ BRIGHT_HZ = 6000.0
 
 DRAWN_S, DRAWN = 0.16, 96
 BETWEEN_S = 0.25
-"""Ring is measured this long after a stroke where none follows sooner."""
+"""Ring is measured this long after a hit where none follows sooner."""
 
 AWAY_S = (0.030, 0.060)
 """A cymbal's hit counts where no shell is hit so long before it, or so little after."""
@@ -47,8 +47,8 @@ QUIET_S, QUIET = 0.05, 5
 
 
 @dataclass(frozen=True)
-class Strokes:
-    """Onsets in s of each shell's strokes without ghosts, of the snare's ghosts, of all, and of the hits
+class Hits:
+    """Onsets in s of each shell's hits without ghosts, of the snare's ghosts, of all, and of the hits
     of hat and cymbals."""
 
     shells: Mapping[str, Sequence[float]]
@@ -58,14 +58,14 @@ class Strokes:
 
     @property
     def as_key(self) -> Hashable:
-        """Equal for equal strokes."""
+        """Equal for equal hits."""
         shells = tuple((piece, tuple(times)) for piece, times in self.shells.items())
         return shells, tuple(self.ghosts), tuple(self.every), tuple(self.cymbals)
 
 
 @dataclass(frozen=True)
 class Shell:
-    """A shell's strokes in the mix, in dB: RMS of −1 to 10 ms (attack) and of 30 to 120 ms (body)
+    """A shell's hits in the mix, in dB: RMS of −1 to 10 ms (attack) and of 30 to 120 ms (body)
     in dBFS, the first over the second, the level of 35 to 120 Hz in the first 50 ms in dBFS, and
     what is left 150 to 250 ms after, under the attack."""
 
@@ -105,7 +105,7 @@ NO_CYMBALS = Cymbals(np.zeros(0), np.zeros(0, bool))
 @dataclass(frozen=True)
 class Card:
     """The mix's loudness in LUFS, true peak in dBTP, crest (true peak over RMS) in dB, its shells'
-    strokes, how far ghosts lie under accents in dB (0 without ghosts), its cymbals, its noise in dBFS,
+    hits, how far ghosts lie under accents in dB (0 without ghosts), its cymbals, its noise in dBFS,
     and what folding it to mono takes off its power in dB."""
 
     loudness_lufs: float
@@ -167,8 +167,8 @@ class Card:
         }
 
 
-def punch_card(mix: NDArray[np.float32], rate: int, strokes: Strokes) -> Card:
-    """The card of a mix ``(frames,)`` or ``(frames, 2)`` with its strokes (onsets in s)."""
+def punch_card(mix: NDArray[np.float32], rate: int, hits: Hits) -> Card:
+    """The card of a mix ``(frames,)`` or ``(frames, 2)`` with its hits (onsets in s)."""
     with ThreadPoolExecutor(2) as pool:
         low = pool.map(lambda side: _band(side, rate, "bandpass", LOW_HZ), _sides(mix))
         bright = pool.map(lambda side: _band(side, rate, "highpass", BRIGHT_HZ), _sides(mix))
@@ -176,15 +176,15 @@ def punch_card(mix: NDArray[np.float32], rate: int, strokes: Strokes) -> Card:
         whole = _summed(_sides(mix))
         lows, brights = _summed(list(low)), _summed(list(bright))
     loudness, peak = loud.result(), tallest.result()
-    every = np.sort(np.asarray(strokes.every, np.float64))
+    every = np.sort(np.asarray(hits.every, np.float64))
     shells = {
         piece: _shell(whole, lows, rate, times, every)
-        for piece, times in strokes.shells.items()
+        for piece, times in hits.shells.items()
         if len(times)
     }
     ghosts = 0.0
-    if len(strokes.ghosts) and "snare" in shells:
-        soft = np.median(_levels(whole, rate, strokes.ghosts, ATTACK_S))
+    if len(hits.ghosts) and "snare" in shells:
+        soft = np.median(_levels(whole, rate, hits.ghosts, ATTACK_S))
         ghosts = shells["snare"].attack_dbfs - float(soft)
     mean = power_to_db(float(whole[-1]) / len(mix)) if len(mix) else SILENCE_DB
     return Card(
@@ -193,22 +193,20 @@ def punch_card(mix: NDArray[np.float32], rate: int, strokes: Strokes) -> Card:
         peak - mean,
         shells,
         ghosts,
-        _cymbals(brights, rate, strokes),
+        _cymbals(brights, rate, hits),
         _noise_dbfs(whole, rate),
         _mono_loss_db(mix, mean),
     )
 
 
-def average_strokes(
-    mix: NDArray[np.float32], rate: int, strokes: Strokes
-) -> dict[str, NDArray[np.float64]]:
-    """Each shell's average stroke in a mix ``(frames, 2)``: `DRAWN` amplitudes over `DRAWN_S` from
+def average_hits(mix: NDArray[np.float32], rate: int, hits: Hits) -> dict[str, NDArray[np.float64]]:
+    """Each shell's average hit in a mix ``(frames, 2)``: `DRAWN` amplitudes over `DRAWN_S` from
     its onset, the louder side's, where the mix's loudness is 0 LUFS."""
     level = louder_side(mix)
     loudness = loudness_lufs(mix, rate)
     return {
         piece: 10 ** ((mean_envelope_db(level, rate, times, DRAWN_S, DRAWN) - loudness) / 20)
-        for piece, times in strokes.shells.items()
+        for piece, times in hits.shells.items()
         if len(times)
     }
 
@@ -235,14 +233,14 @@ def _shell(
     )
 
 
-def _cymbals(bright: NDArray[np.float64], rate: int, strokes: Strokes) -> Cymbals:
+def _cymbals(bright: NDArray[np.float64], rate: int, hits: Hits) -> Cymbals:
     """The cymbals' hits that no shell's are near."""
-    shells = [np.asarray(times) for times in strokes.shells.values()]
-    struck = np.sort(np.concatenate([*shells, np.asarray(strokes.ghosts, np.float64)]))
-    at = np.asarray(strokes.cymbals, np.float64)
+    shells = [np.asarray(times) for times in hits.shells.values()]
+    struck = np.sort(np.concatenate([*shells, np.asarray(hits.ghosts, np.float64)]))
+    at = np.asarray(hits.cymbals, np.float64)
     since = _since(at, struck)
     at = at[(since > AWAY_S[0]) & (_since(-at, -struck[::-1]) > AWAY_S[1])]
-    loud = [np.asarray(strokes.shells[p]) for p in PUMPING if p in strokes.shells]
+    loud = [np.asarray(hits.shells[p]) for p in PUMPING if p in hits.shells]
     pressing = np.sort(np.concatenate(loud)) if loud else np.zeros(0)
     return Cymbals(_levels(bright, rate, at, ATTACK_S), _since(at, pressing) < PUMPED_S)
 
@@ -284,7 +282,7 @@ def _levels(
     times: Sequence[float] | NDArray[np.float64],
     span: tuple[float, float],
 ) -> NDArray[np.float64]:
-    """Mean power in a span around each stroke, in dB."""
+    """Mean power in a span around each hit, in dB."""
     at = np.rint(np.asarray(times, np.float64) * rate)
     first, last = (np.clip(at + round(s * rate), 0, len(sums) - 1).astype(int) for s in span)
     mean = (sums[last] - sums[first]) / np.maximum(last - first, 1)

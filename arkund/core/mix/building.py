@@ -8,24 +8,24 @@ from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Channel, Mic
 from arkund.core.mix.differences import variants
 from arkund.core.mix.graph import Chained, Graph, MicStages, Variant
 from arkund.core.mix.hearing import Heard, hearings
+from arkund.core.mix.hits import Hits, all_hits
 from arkund.core.mix.lanes import (
-    STROKES,
+    HITS,
     Library,
+    hit_lists,
     mic_order,
     sounding_mics,
-    stroke_lists,
 )
 from arkund.core.mix.nodes import Node, Pair, Pulses, Side
 from arkund.core.mix.pairs import lane
 from arkund.core.mix.sheet import Sheet, bus_order, with_values
 from arkund.core.mix.sources import Entry, layer_entry, mic_entry, taking_layers
-from arkund.core.mix.strokes import Strokes, all_strokes
 from arkund.core.mix.summing import Input, Mixed, Shared, Varied, pan_gains
 from arkund.core.process.stage import processor_of
 from arkund.core.units import db_to_amplitude
 
 CLEAN = 3
-"""Where a mic's entry is clean, before what follows its strokes."""
+"""Where a mic's entry is clean, before what follows its hits."""
 
 
 def fader_gain(db: float) -> float:
@@ -35,7 +35,7 @@ def fader_gain(db: float) -> float:
 
 def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     """The graph as it sounds now, of what Clean removed, or as recorded."""
-    heard = cache(lambda: all_strokes(sheet, library))
+    heard = cache(lambda: all_hits(sheet, library))
     order = mic_order(sheet)
     if variant == "recorded":
         return _as_recorded(sheet, {n: mic_entry(n, sheet, library, variant, heard) for n in order})
@@ -55,7 +55,7 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     }
     # Mics are heard as they enter their chains, groups before theirs: so nothing can wait for itself.
     keys = {name: _varied([(at, ramp, e[-1]) for at, ramp, e in entries[name]]) for name in order}
-    keys |= _stroke_keys(sheet, heard)
+    keys |= _hit_keys(sheet, heard)
     every, chained = {}, {}
     for name in order:
         chained[name] = _lane_chains(sheet, name, versions, entries, keys, hearing(f"mics.{name}"))
@@ -208,8 +208,8 @@ def _as_recorded(sheet: Sheet, entries: Mapping[str, Entry]) -> Graph:
     return Graph(every, outs, {}, {}, {}, outs, total, total, beside, _with(total, beside))
 
 
-def _stroke_keys(sheet: Sheet, heard: Callable[[], Strokes]) -> dict[str, Node]:
-    """Lists of strokes as sounds, those that some stage listens to."""
+def _hit_keys(sheet: Sheet, heard: Callable[[], Hits]) -> dict[str, Node]:
+    """Lists of hits as sounds, those that some stage listens to."""
     channels = (*sheet.mics.values(), *sheet.groups.values(), *sheet.buses.values(), sheet.drum_bus)
     sources = {s.listens.source for c in channels for s in c.chain if s.listens}
     return {
@@ -217,11 +217,11 @@ def _stroke_keys(sheet: Sheet, heard: Callable[[], Strokes]) -> dict[str, Node]:
             tuple(
                 sorted(
                     (round(h.time_s * sheet.rate), round(h.velocity / 127, 4))
-                    for h in heard().of(name.removesuffix(STROKES))
+                    for h in heard().of(name.removesuffix(HITS))
                 )
             )
         )
-        for name in stroke_lists(sheet)
+        for name in hit_lists(sheet)
         if name in sources
     }
 

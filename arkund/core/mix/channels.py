@@ -79,7 +79,7 @@ def stage_path(channel: str, stage: Stage) -> str:
 
 
 class ClipGain(Part):
-    """A gain over one stroke: from sample ``at`` for ``frames``, eased in and out over 2 ms."""
+    """A gain over one hit: from sample ``at`` for ``frames``, eased in and out over 2 ms."""
 
     at: Frame
     frames: int = Field(ge=1, le=2_000_000)
@@ -95,15 +95,13 @@ class Run(Part):
 
 class Repair(Part):
     """What is mended before anything else: a constant offset taken away, mains hum notched out
-    (0 Hz: none) with its harmonics, clipped runs rebuilt, single strokes brought down."""
+    (0 Hz: none) with its harmonics, clipped runs rebuilt, single hits brought down."""
 
     dc: float = value(0.0, -0.5, 0.5, "", "offset taken away")
     hum_hz: float = value(0.0, 0, 70, "Hz", "hum notches")
     hum_lines: int = value(6, 1, 12, "", "hum notches, lines")
     rebuilt: tuple[Run, ...] = Field((), max_length=5_000, title="clipped runs rebuilt")
-    clip_gains: tuple[ClipGain, ...] = Field(
-        (), max_length=5_000, title="single strokes brought down"
-    )
+    clip_gains: tuple[ClipGain, ...] = Field((), max_length=5_000, title="single hits brought down")
 
     @model_validator(mode="after")
     def _hum_is_mains(self) -> "Repair":
@@ -117,7 +115,7 @@ class Repair(Part):
             [(g.at, 1) for g in self.clip_gains] + [(g.at + g.frames, -1) for g in self.clip_gains]
         )
         if max(accumulate((step for _, step in edges), initial=0)) > 4:
-            raise ValueError("more than four gains lie over one stroke")
+            raise ValueError("more than four gains lie over one hit")
         return self
 
 
@@ -139,14 +137,14 @@ DEEPEST_NOTCH_DB, NOTCH_Q = -24.0, 4.0
 
 
 class Clean(Part):
-    """The gate. On strokes the hit list opens it ``lookahead_ms`` before each onset and for
+    """The gate. On hits the hit list opens it ``lookahead_ms`` before each onset and for
     ``hold_ms`` after; on threshold the mic's own level does; by hand its regions pass. Attack and
-    release are the full travel between ``range_db`` and 0 dB. On strokes a ghost opens it as far as
+    release are the full travel between ``range_db`` and 0 dB. On hits a ghost opens it as far as
     ``ghosts_db``. While it is shut the whole level is down by ``range_db``, or only what rings at
     ``ring_hz`` is, as far as `DEEPEST_NOTCH_DB`."""
 
     on: bool = switch(False, "gate")
-    opens_on: Literal["strokes", "threshold", "hand"] = choice("strokes", "gate opens on")
+    opens_on: Literal["hits", "threshold", "hand"] = choice("hits", "gate opens on")
     threshold_db: float = value(
         -30.0,
         -80,
@@ -155,7 +153,7 @@ class Clean(Part):
         "threshold",
         shown=(-60, 0),
         ticks=(-60, -48, -36, -24, -12, 0),
-        hint="grey: bleed · colour: this drum's strokes",
+        hint="grey: bleed · colour: this drum's hits",
         carried=True,
     )
     hysteresis_db: float = value(
@@ -176,7 +174,7 @@ class Clean(Part):
         scale="log",
         step=1.1,
         ticks=(0.1, 1, 10, 50),
-        hint="area: the average stroke's rise",
+        hint="area: the average hit's rise",
     )
     hold_ms: float = value(
         80.0,
@@ -200,7 +198,7 @@ class Clean(Part):
         scale="log",
         step=1.06,
         ticks=(10, 30, 100, 300, 1000),
-        hint="bars: gaps to this drum's next stroke",
+        hint="bars: gaps to this drum's next hit",
     )
     range_db: float = value(
         -40.0,
@@ -230,17 +228,17 @@ class Clean(Part):
         "lookahead",
         step=0.5,
         ticks=(0, 5, 10, 20),
-        hint="it opens that much before a stroke",
+        hint="it opens that much before a hit",
     )
     soft_ms: float = value(
         0.0,
         0,
         30,
         "ms",
-        "soft strokes earlier",
+        "soft hits earlier",
         step=1,
         ticks=(0, 10, 20, 30),
-        hint="on strokes: opens this much earlier for soft strokes, which build up slowly",
+        hint="on hits: opens this much earlier for soft hits, which build up slowly",
     )
     key: Key = Key()
     """What the threshold listens to: this mic, or another, as it comes before its own gate."""
@@ -279,14 +277,14 @@ class Clean(Part):
 
 
 class Even(Part):
-    """Even strokes: how far each stroke goes toward where its like peaks; 0 leaves them alone."""
+    """Even hits: how far each hit goes toward where its like peaks; 0 leaves them alone."""
 
     amount: float = value(
         0.0,
         0,
         1,
         "×",
-        "even strokes",
+        "even hits",
         step=0.05,
         ticks=(0, 0.25, 0.5, 0.75, 1),
         hint="accents toward accents, the others toward the others; ghosts stay",
@@ -327,7 +325,7 @@ class Mic(Channel):
         "dB",
         "trim",
         ticks=(-24, -12, 0, 12, 24),
-        hint="bars: the trim that would bring each stroke to where the school wants it",
+        hint="bars: the trim that would bring each hit to where the school wants it",
     )
     polarity: Literal[1, -1] = choice(1, "polarity")
     delay_samples: float = value(

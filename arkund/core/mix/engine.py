@@ -56,7 +56,7 @@ class Engine:
     """Renders nodes of songs of one rate and length, exact unless it is ``early``. Safe among
     threads.
 
-    With ``sources`` it remembers there what it reads from files and what moved strokes make of
+    With ``sources`` it remembers there what it reads from files and what moved hits make of
     it, which pays where the same bars are rendered again and again. Unless it ``keeps``, what it
     renders goes to memory alone.
     """
@@ -274,7 +274,7 @@ class Engine:
         """`read` of what is remembered in parts (`Node.kept_s`)."""
         if self._sources is None and isinstance(node, File):
             return fit(self.cache, node, self._files.read(node, start, stop), start)
-        # What moved strokes are made of may have heard a chain (hum taken away).
+        # What moved hits are made of may have heard a chain (hum taken away).
         whole, memory = self._whole or self, self._sources or self.cache
         size = round(node.kept_s * self.rate)
         out = np.zeros((stop - start, 2)[: node.channels], np.float32)

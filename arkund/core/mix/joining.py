@@ -1,4 +1,4 @@
-"""Nodes that put a mic's sound together before anything is done to it: takes joined, strokes moved."""
+"""Nodes that put a mic's sound together before anything is done to it: takes joined, hits moved."""
 
 from bisect import bisect_right
 from dataclasses import dataclass
@@ -96,7 +96,7 @@ class Spliced(Node):
 
 @dataclass(frozen=True)
 class Moved(Node):
-    """The source with its strokes moved: slices as (first sample, offset into the source, fade in
+    """The source with its hits moved: slices as (first sample, offset into the source, fade in
     samples), named by the edit list's content hash and track.
 
     A slice comes in over a raised cosine while the one before goes out; what both carry is alike,

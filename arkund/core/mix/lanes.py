@@ -17,7 +17,7 @@ def no_edits(digest: str) -> EditList:
 
 
 def nothing_unlisted(digest: str) -> Mapping[str, Sequence[float]]:
-    """For songs whose analysis does not say what their lists of strokes may lack."""
+    """For songs whose analysis does not say what their lists of hits may lack."""
     return {}
 
 
@@ -46,7 +46,7 @@ def sounding_mics(sheet: Sheet) -> list[str]:
 
 def kit_mics(sheet: Sheet) -> list[str]:
     """Mics that hear the kit as it was played: without overdubs and what is off it. In these
-    strokes are found and delays measured."""
+    hits are found and delays measured."""
     return [
         m
         for m in sounding_mics(sheet)
@@ -54,14 +54,14 @@ def kit_mics(sheet: Sheet) -> list[str]:
     ]
 
 
-STROKES = "_strokes"
-"""Behind a piece's name: its list of strokes as a sound to listen to, ``snare_strokes``."""
+HITS = "_hits"
+"""Behind a piece's name: its list of hits as a sound to listen to, ``snare_hits``."""
 
 
-def stroke_lists(sheet: Sheet) -> list[str]:
-    """The lists of strokes that a stage may listen to: of each piece that has a close mic."""
+def hit_lists(sheet: Sheet) -> list[str]:
+    """The lists of hits that a stage may listen to: of each piece that has a close mic."""
     pieces = (sheet.mics[name].name.piece for name in mic_order(sheet))
-    return [f"{piece}{STROKES}" for piece in dict.fromkeys(pieces) if piece]
+    return [f"{piece}{HITS}" for piece in dict.fromkeys(pieces) if piece]
 
 
 ONE_FILE = ("bed", "reference")

@@ -1,6 +1,6 @@
 """Layers: what is struck along with a drum, as lanes of their own.
 
-A layer follows a mic: it plays at the strokes of that mic's piece, where they fall in it after trim
+A layer follows a mic: it plays at the hits of that mic's piece, where they fall in it after trim
 and delay, so that both stay in phase. It has a chain and a fader and runs into a group as mics do.
 """
 
@@ -18,9 +18,9 @@ HIT = r"^[A-Za-z0-9][A-Za-z0-9_-]{0,47}$"
 
 
 class Sample(Part):
-    """A stroke as a sample, ``frames`` long: of the song by the stroke's id, so that it goes along
-    when strokes are moved or the mic is delayed; of a kit file from its sample ``at`` on. It fades in
-    from its beginning on, which lies shortly before the stroke, and out to its end."""
+    """A hit as a sample, ``frames`` long: of the song by the hit's id, so that it goes along
+    when hits are moved or the mic is delayed; of a kit file from its sample ``at`` on. It fades in
+    from its beginning on, which lies shortly before the hit, and out to its end."""
 
     hit: str | None = Field(None, pattern=HIT)
     at: Frame | None = None
@@ -31,16 +31,16 @@ class Sample(Part):
     @model_validator(mode="after")
     def _is_somewhere(self) -> "Sample":
         if (self.hit is None) == (self.at is None):
-            raise ValueError("a sample is a stroke of the song or a place in a kit file")
+            raise ValueError("a sample is a hit of the song or a place in a kit file")
         return self
 
 
 class LayerBase(Channel):
-    """What both kinds share: the mic that is followed, which strokes, how much of their velocity."""
+    """What both kinds share: the mic that is followed, which hits, how much of their velocity."""
 
     of: Name = Field(title="follows")
     mode: Literal["under", "instead"] = choice("under", "mode")
-    strokes: Literal["accents", "all"] = choice("accents", "plays on")
+    hits: Literal["accents", "all"] = choice("accents", "plays on")
     low: int = value(1, 1, 127, "", "softest velocity", step=1, ticks=(1, 32, 64, 96, 127))
     high: int = value(127, 1, 127, "", "loudest velocity", step=1, ticks=(1, 32, 64, 96, 127))
     following: float = value(
@@ -51,11 +51,11 @@ class LayerBase(Channel):
         "velocity following",
         step=0.05,
         ticks=(0, 0.25, 0.5, 0.75, 1),
-        hint="1: as loud as each stroke; 0: all as the typical one",
+        hint="1: as loud as each hit; 0: all as the typical one",
     )
-    choke: bool = switch(True, "ends at the next stroke")
+    choke: bool = switch(True, "ends at the next hit")
     left_out: tuple[Annotated[str, Field(pattern=HIT)], ...] = Field((), max_length=MOST_LEFT_OUT)
-    """Ids of strokes on which it does not play, whatever else holds of them."""
+    """Ids of hits on which it does not play, whatever else holds of them."""
     to: Name = Field(DRUMS, title="runs into")
 
 
@@ -70,14 +70,14 @@ class SampleLayer(LayerBase):
     @model_validator(mode="after")
     def _samples_are_where_they_are_cut(self) -> "SampleLayer":
         if any((sample.at is None) == (self.source is not None) for sample in self.samples):
-            raise ValueError("samples of a kit file have places, those of the song are strokes")
+            raise ValueError("samples of a kit file have places, those of the song are hits")
         return self
 
     samples: tuple[Sample, ...] = Field(min_length=1, max_length=MOST_SAMPLES)
 
 
 class SubLayer(LayerBase):
-    """A sine on a note, opened by the drum's strokes."""
+    """A sine on a note, opened by the drum's hits."""
 
     kind: Literal["sub"] = "sub"
     note_hz: float = value(

@@ -1,7 +1,7 @@
 """The kinds of node in the signal graph, each a pure function from its inputs' sound to its own.
 
 A node's key is the hash of its kind, version, settings and inputs' keys: equal keys, equal sound.
-Its key *over a span* is the hash of what is heard in that span alone: one stroke moved in bar 40
+Its key *over a span* is the hash of what is heard in that span alone: one hit moved in bar 40
 leaves the keys of bars 1 to 30 as they are. They need so many samples to either side and no
 more; chains, which remember, are `core/mix/chains.py`.
 """
@@ -107,7 +107,7 @@ class Node:
 
 
 FILE_S = 2.0
-"""Parts in which files, and what moved strokes make of them, are remembered."""
+"""Parts in which files, and what moved hits make of them, are remembered."""
 
 
 @dataclass(frozen=True)
@@ -130,7 +130,7 @@ class File(Node):
 
 @dataclass(frozen=True)
 class Mended(Node):
-    """The source with its offset taken away, clipped runs rebuilt and single strokes brought down.
+    """The source with its offset taken away, clipped runs rebuilt and single hits brought down.
 
     ``runs`` are (first sample, samples), ``gains`` (first sample, samples, factor).
     """
@@ -173,19 +173,19 @@ PULSE_S = 0.03
 
 @dataclass(frozen=True)
 class Pulses(Node):
-    """A list of strokes as a sound: at each (sample, amplitude) a pulse that rises at once and dies
+    """A list of hits as a sound: at each (sample, amplitude) a pulse that rises at once and dies
     away. To be listened to by stages, not by ears."""
 
-    strokes: tuple[tuple[int, float], ...]
+    hits: tuple[tuple[int, float], ...]
 
     @cached_property
     def key(self) -> str:
-        return key_of("pulses", 1, self.strokes)
+        return key_of("pulses", 1, self.hits)
 
     def _near(self, rate: int, start: int, stop: int) -> list[tuple[int, float]]:
         around = int(16 * PULSE_S * rate)
-        first = bisect_left(self.strokes, (start - around, 0.0))
-        return list(self.strokes[first : bisect_left(self.strokes, (stop, 0.0))])
+        first = bisect_left(self.hits, (start - around, 0.0))
+        return list(self.hits[first : bisect_left(self.hits, (stop, 0.0))])
 
     def key_over(self, reader: Reader, start: int, stop: int) -> str:
         return key_of("pulses", 1, self._near(reader.rate, start, stop))

@@ -105,7 +105,7 @@ def apply_patch(sheet: Sheet, patch: Patch) -> Sheet:
     """A new sheet with the values of ``patch`` in place.
 
     Raises `SheetError` on an unknown path or a value out of its range. Entries may be added to
-    tables (groups, buses, sends, single strokes) and to lists by id (stages, bands), from which
+    tables (groups, buses, sends, single hits) and to lists by id (stages, bands), from which
     None takes them away; otherwise only what is there can be changed.
     """
     if not patch:

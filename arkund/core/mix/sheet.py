@@ -32,14 +32,14 @@ from arkund.core.mix.upgrade import upgraded
 from arkund.core.process.values import Part, choice, value
 from arkund.core.timing.grid import FASTEST_BPM, LAST_BAR, MOST_BEATS, SLOWEST_BPM, Unit
 
-SCHEMA_VERSION = 2
+SCHEMA_VERSION = 3
 MOST_MICS, MOST_LAYERS = 64, 16
 
 Bar = Annotated[int, Field(ge=1, le=LAST_BAR)]
 Hash = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
 """Names a stored file by its content."""
 
-StrokeId = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,47}$")]
+HitId = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,47}$")]
 SongSeconds = Annotated[float, Field(ge=-60, le=100_000)]
 Quarters = Annotated[float, Field(ge=-1_000, le=1_000_000)]
 NODES = ("output", "sum", "song", "drums", "bed", "reference")
@@ -89,8 +89,8 @@ class Source(Part):
 
 
 class Correction(Part):
-    """What an ear changed about one stroke of the hit list, by its id; an id that the list does
-    not have adds a stroke. Times in s in the take's files."""
+    """What an ear changed about one hit of the hit list, by its id; an id that the list does
+    not have adds a hit. Times in s in the take's files."""
 
     gone: bool = False
     piece: str | None = Field(None, pattern=r"^[a-z]+(_[0-9]+)?$")
@@ -107,7 +107,7 @@ class Take(Part):
     hits: Hash | None = None
     analysis: Hash | None = None
     """Content hash of what was measured: delays between mics, levels. Rendering does not read it."""
-    corrections: dict[StrokeId, Correction] = Field({}, max_length=100_000)
+    corrections: dict[HitId, Correction] = Field({}, max_length=100_000)
     offset: int = Field(0, ge=-100_000_000, le=100_000_000)
     """Samples by which the take's files run ahead of the song: its bar 1 lies that much later."""
 
@@ -153,7 +153,7 @@ class TimingRule(Part):
         "strength",
         step=0.05,
         ticks=(0, 0.25, 0.5, 0.75, 1),
-        hint="how much of the way to its place each stroke goes",
+        hint="how much of the way to its place each hit goes",
     )
     window_ms: float = value(
         0.0,
@@ -163,7 +163,7 @@ class TimingRule(Part):
         "left alone within",
         step=1,
         ticks=(0, 10, 20, 40, 60),
-        hint="strokes this close to their place stay; bars: how far they are",
+        hint="hits this close to their place stay; bars: how far they are",
     )
     swing: float = value(
         0.5,
@@ -178,20 +178,20 @@ class TimingRule(Part):
 
 
 class Timing(Part):
-    """What is wanted of the strokes' places: rules by span; single strokes by hit id put at a
+    """What is wanted of the hits' places: rules by span; single hits by hit id put at a
     time (s in the song), or told the line on which they were meant (quarters since bar 1); how far
     the kick's close mics may follow the snare alone."""
 
     rules: tuple[TimingRule, ...] = Field((), max_length=500)
-    to_s: dict[StrokeId, SongSeconds] = Field({}, max_length=100_000)
-    lines: dict[StrokeId, Quarters] = Field({}, max_length=100_000)
+    to_s: dict[HitId, SongSeconds] = Field({}, max_length=100_000)
+    lines: dict[HitId, Quarters] = Field({}, max_length=100_000)
     kick_alone_ms: float = Field(0.0, ge=0, le=15)
 
 
 class Sheet(Part):
     """The whole document. ``frames`` is the length of the longest mic at ``rate`` Hz."""
 
-    version: Literal[2] = 2
+    version: Literal[3] = 3
     rate: int = Field(ge=8000, le=384000)
     frames: int = Field(ge=1, le=LONGEST_FRAMES)
     tempo: Tempo = Tempo()
@@ -269,39 +269,37 @@ class Sheet(Part):
             if lost := sorted(set(bus.sends) - sources):
                 raise ValueError(f"the bus {name} takes from {lost[0]}, which is not there")
         bus_order(self.buses)
-        strokes = {f"{mic.name.piece}_strokes" for mic in self.mics.values() if mic.name.piece}
+        hits = {f"{mic.name.piece}_hits" for mic in self.mics.values() if mic.name.piece}
         for name, mic in self.mics.items():
             if mic.clean.key.source and mic.clean.key.source not in self.mics:
                 raise ValueError(
                     f"the gate of {name} cannot listen to {mic.clean.key.source}; "
                     "gates listen to mics"
                 )
-            _refuse_keys(
-                name, mic, {*self.mics, *strokes}, "a mic's stages listen to mics and strokes"
-            )
+            _refuse_keys(name, mic, {*self.mics, *hits}, "a mic's stages listen to mics and hits")
         for name, layer in self.layers.items():
             _refuse_keys(
-                name, layer, {*self.mics, *strokes}, "a layer's stages listen to mics and strokes"
+                name, layer, {*self.mics, *hits}, "a layer's stages listen to mics and hits"
             )
         for name, group in self.groups.items():
             _refuse_keys(
                 name,
                 group,
-                {*self.mics, *self.groups, *strokes},
-                "a group's stages listen to mics, groups and strokes",
+                {*self.mics, *self.groups, *hits},
+                "a group's stages listen to mics, groups and hits",
             )
         for name, bus in self.buses.items():
             _refuse_keys(
                 name,
                 bus,
-                {*self.mics, *self.groups, *strokes},
-                "a bus's stages listen to mics, groups and strokes",
+                {*self.mics, *self.groups, *hits},
+                "a bus's stages listen to mics, groups and hits",
             )
         _refuse_keys(
             "the drum bus",
             self.drum_bus,
-            {*sources, *strokes},
-            "the drum bus's stages listen to mics, groups, buses and strokes",
+            {*sources, *hits},
+            "the drum bus's stages listen to mics, groups, buses and hits",
         )
         return self
 
@@ -349,13 +347,13 @@ def load(text: str) -> Sheet:
         version = document.get("version", 1)
     except (ValueError, AttributeError, RecursionError):
         raise SheetError("it is no sheet.") from None
-    if version not in (1, SCHEMA_VERSION):
+    if version not in range(1, SCHEMA_VERSION + 1):
         raise SheetError(
             f"it was written by another version (sheet version {version}, this one "
             f"reads {SCHEMA_VERSION}). Update Arkund."
         )
     try:
-        if version == 1:
+        if version != SCHEMA_VERSION:
             return Sheet.model_validate(upgraded(document))
         return Sheet.model_validate_json(text)
     except ValidationError as error:

@@ -10,6 +10,7 @@ from arkund.core.mix.chains import Link, Processed
 from arkund.core.mix.channels import DEEPEST_NOTCH_DB, NOTCH_Q, Clean, Mic, Repair
 from arkund.core.mix.graph import Variant
 from arkund.core.mix.hearing import NEAR, Heard
+from arkund.core.mix.hits import UNLISTED, Hits
 from arkund.core.mix.hum import HumProcess
 from arkund.core.mix.joining import Moved, Passage, Silence, Spliced
 from arkund.core.mix.lanes import KICK_ROLES, ONE_FILE, Library
@@ -17,7 +18,6 @@ from arkund.core.mix.layers import AnyLayer, SampleLayer, SubLayer
 from arkund.core.mix.laying import laid_out
 from arkund.core.mix.nodes import Difference, File, Gated, Mended, Node, Placed
 from arkund.core.mix.sheet import Sheet, Take
-from arkund.core.mix.strokes import UNLISTED, Strokes
 from arkund.core.mix.struck import Cut, Evened, Silenced, Struck, Toned
 from arkund.core.process.crossover import Side, crossover
 from arkund.core.process.equaliser import Band, Equaliser
@@ -76,10 +76,10 @@ def mic_entry(
     sheet: Sheet,
     library: Library,
     variant: Variant,
-    heard: Callable[[], Strokes],
+    heard: Callable[[], Hits],
     hearing: Heard = NEAR,
 ) -> Entry:
-    """A mic as recorded, repaired, placed, clean, and as it enters its chain: with even strokes,
+    """A mic as recorded, repaired, placed, clean, and as it enters its chain: with even hits,
     without those that a layer plays instead, and without what lies below a sub layer's crossover."""
     mic = sheet.mics[name]
     source = _moved(joined_source(name, sheet, library), name, sheet, library)
@@ -133,7 +133,7 @@ def _ring_notched(placed: Node, clean: Clean, rate: int, hearing: Heard) -> Node
 
 
 def _evened(
-    name: str, sheet: Sheet, clean: Node, heard: Callable[[], Strokes], hearing: Heard
+    name: str, sheet: Sheet, clean: Node, heard: Callable[[], Hits], hearing: Heard
 ) -> Node:
     mic = sheet.mics[name]
     layers = [sheet.layers[n] for n in taking_layers(sheet, name) if not sheet.layers[n].mute]
@@ -154,7 +154,7 @@ def _evened(
 
 
 def taking_layers(sheet: Sheet, mic: str) -> list[str]:
-    """The layers that take something away from a mic of their drum while they sound: its strokes, or
+    """The layers that take something away from a mic of their drum while they sound: its hits, or
     what lies below a crossover."""
     piece = sheet.mics[mic].name.piece
     return [
@@ -176,10 +176,10 @@ def layer_entry(
     sheet: Sheet,
     drum: Node,
     library: Library,
-    heard: Callable[[], Strokes],
+    heard: Callable[[], Hits],
     hearing: Heard = NEAR,
 ) -> Node:
-    """What a layer plays, under the strokes of the mic that it follows; ``drum`` is that mic clean."""
+    """What a layer plays, under the hits of the mic that it follows; ``drum`` is that mic clean."""
     mic = sheet.mics[layer.of]
     listed = _listed(heard(), mic, sheet.rate)
     onsets = tuple(sorted(at for h, at in listed if plays(layer, h)))
@@ -198,15 +198,15 @@ def layer_entry(
         return _crossed(toned, "low_pass", layer, sheet.rate, hearing) if layer.crossover else toned
     samples = _samples(layer, sheet, heard)
     if not samples:
-        return Silence()  # its strokes have left the song
+        return Silence()  # its hits have left the song
     kit = layer.source and File(library.path_of(layer.source), layer.source, "mono", "kit file")
     return Struck(
         drum, onsets, layer.following, layer.choke, kit or drum, samples, layer.mode == "under"
     )
 
 
-def _samples(layer: SampleLayer, sheet: Sheet, heard: Callable[[], Strokes]) -> tuple[Cut, ...]:
-    """Each sample where it lies now; strokes that have left the song are left out."""
+def _samples(layer: SampleLayer, sheet: Sheet, heard: Callable[[], Hits]) -> tuple[Cut, ...]:
+    """Each sample where it lies now; hits that have left the song are left out."""
     shift = sheet.mics[layer.of].delay_samples - round(HEAD_S * sheet.rate)
     times = heard().times_s if layer.source is None else {}
 
@@ -228,18 +228,18 @@ def _samples(layer: SampleLayer, sheet: Sheet, heard: Callable[[], Strokes]) -> 
 
 
 def plays(layer: AnyLayer, hit: Hit) -> bool:
-    """Whether a layer plays on a stroke. A flam is one stroke; rolls and ghosts are left alone where
+    """Whether a layer plays on a hit. A flam is one hit; rolls and ghosts are left alone where
     only accents are wanted."""
-    loud = layer.strokes == "all" or hit.kind in ("accent", "flam")
+    loud = layer.hits == "all" or hit.kind in ("accent", "flam")
     wanted = loud and hit.kind != "roll" and layer.low <= hit.velocity <= layer.high
     return wanted and hit.id not in layer.left_out
 
 
-def _listed(strokes: Strokes, mic: Mic, rate: int) -> list[tuple[Hit, int]]:
-    """The strokes of a mic's piece, each with the sample on which it falls there; what may be one
+def _listed(hits: Hits, mic: Mic, rate: int) -> list[tuple[Hit, int]]:
+    """The hits of a mic's piece, each with the sample on which it falls there; what may be one
     opens a gate, but plays no sample and is made no louder."""
     piece = mic.name.piece
-    own = zip(strokes.of(piece), strokes.places(piece, rate, mic.delay_samples), strict=True)
+    own = zip(hits.of(piece), hits.places(piece, rate, mic.delay_samples), strict=True)
     return [one for one in own if one[0].kind != UNLISTED]
 
 
@@ -253,8 +253,8 @@ def _repaired(source: Node, repair: Repair, rate: int) -> Node:
     return mended if hum.is_transparent else Processed(mended, (Link(hum),))
 
 
-def gate_rule(mic: Mic, rate: int, heard: Callable[[], Strokes]) -> GateRule:
-    """The gate's rule with its times in samples and, on strokes, its piece's onsets, unlisted ones
+def gate_rule(mic: Mic, rate: int, heard: Callable[[], Hits]) -> GateRule:
+    """The gate's rule with its times in samples and, on hits, its piece's onsets, unlisted ones
     too, as they fall in this mic after trim and delay."""
     c: Clean = mic.clean
     timing = Timing(
@@ -266,7 +266,7 @@ def gate_rule(mic: Mic, rate: int, heard: Callable[[], Strokes]) -> GateRule:
     onsets: tuple[int, ...] = ()
     ghosts: tuple[int, ...] = ()
     soft: tuple[int, ...] = ()
-    if c.opens_on == "strokes":
+    if c.opens_on == "hits":
         own = heard().of(mic.name.piece)
         onsets = heard().places(mic.name.piece, rate, mic.delay_samples)
         soft = tuple(at for h, at in zip(own, onsets, strict=True) if h.kind not in LOUD_KINDS)

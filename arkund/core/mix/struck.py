@@ -1,5 +1,5 @@
-"""Nodes that rest on a list of strokes: samples and tones laid under a drum, and gains stroke by
-stroke. What each stroke gets is decided once over the whole song."""
+"""Nodes that rest on a list of hits: samples and tones laid under a drum, and gains hit by
+hit. What each hit gets is decided once over the whole song."""
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Sequence
@@ -24,11 +24,11 @@ from arkund.core.units import amplitudes_to_db
 
 SILENT_DB = -80.0
 AT_ONCE = 8
-"""Strokes that are decided together, and remembered by what is heard about them: as many as leave
+"""Hits that are decided together, and remembered by what is heard about them: as many as leave
 most of a song alone where some bars of it are moved."""
 
 BEHIND_S = 0.1
-"""So much of each stroke is heard when something is laid under it."""
+"""So much of each hit is heard when something is laid under it."""
 
 TYPICAL_FLOOR_DB = -120.0
 
@@ -36,7 +36,7 @@ _lately = Memory(64 << 20)
 
 
 def _once(key: str, compute: Callable[[], NDArray[Any]]) -> NDArray[Any]:
-    """What a few strokes sound like or get: most changes of a song leave most of them alone."""
+    """What a few hits sound like or get: most changes of a song leave most of them alone."""
     found = _lately.get(key)
     if found is None:
         found = compute()
@@ -56,14 +56,14 @@ class Cut(NamedTuple):
 
 
 class Whole(NamedTuple):
-    """What is decided over the whole song, stroke by stroke: which sound, and its gain."""
+    """What is decided over the whole song, hit by hit: which sound, and its gain."""
 
     sounds: Sequence[int]
     gains: Sequence[float]
 
 
 class Some(NamedTuple):
-    """Neighbouring strokes of a layer: the number of the first, their ``onsets``, and what names all that
+    """Neighbouring hits of a layer: the number of the first, their ``onsets``, and what names all that
     is heard about them."""
 
     first: int
@@ -72,7 +72,7 @@ class Some(NamedTuple):
 
 
 class Row(NamedTuple):
-    """What a stroke gets: its onset and where the sound begins in samples of the song, which sound,
+    """What a hit gets: its onset and where the sound begins in samples of the song, which sound,
     its signed gain, where it is choked, how alike they are, and the sum's gain at the bottom in dB."""
 
     onset: float
@@ -86,7 +86,7 @@ class Row(NamedTuple):
 
 @dataclass(frozen=True)
 class _Laid(Node):
-    """Sounds laid under strokes of ``drum`` at ``onsets`` (samples of the song, ascending)."""
+    """Sounds laid under hits of ``drum`` at ``onsets`` (samples of the song, ascending)."""
 
     drum: Node
     onsets: tuple[int, ...]
@@ -114,11 +114,11 @@ class _Laid(Node):
         )
 
     def plan(self, reader: Reader) -> list[Row]:
-        """What each stroke gets."""
+        """What each hit gets."""
         return self._rows(reader, 0, len(self.onsets))
 
     def _rows(self, reader: Reader, first: int, last: int) -> list[Row]:
-        """What some strokes get, by their numbers. Decided on exact sound: so it is the same for what is
+        """What some hits get, by their numbers. Decided on exact sound: so it is the same for what is
         heard and for what is printed."""
         exact, out = reader.exact, []
         whole, stops = self._whole(exact), [*self.onsets[1:], reader.frames + (1 << 24)]
@@ -144,14 +144,14 @@ class _Laid(Node):
         return {}
 
     def _decide(self, exact: Reader, levels_db: list[float]) -> Whole:
-        raise TypeError("a layer decides what its strokes get")
+        raise TypeError("a layer decides what its hits get")
 
     def _name(self, exact: Reader, some: Some, whole: Whole) -> str:
-        """What the places of some strokes' sounds rest on."""
+        """What the places of some hits' sounds rest on."""
         raise TypeError("a layer names what places rest on")
 
     def _place(self, exact: Reader, some: Some, whole: Whole) -> NDArray[np.float64]:
-        """Of some strokes ``(strokes, 4)`` by how many samples the sound is moved later, its polarity (0
+        """Of some hits ``(hits, 4)`` by how many samples the sound is moved later, its polarity (0
         where there is none), how alike they are, and the sum's gain at the bottom in dB."""
         raise TypeError("a layer finds where its sounds lie")
 
@@ -200,13 +200,13 @@ class _Laid(Node):
         return out
 
     def peaks_db(self, reader: Reader) -> list[float]:
-        """Each stroke's peak in the drum, in dBFS; found once for all layers of its strokes."""
+        """Each hit's peak in the drum, in dBFS; found once for all layers of its hits."""
 
         def find(whole: Reader) -> NDArray[np.float64]:
             first, length = _lead(whole.rate), round(PEAK_S * whole.rate)
 
             def loudest(some: Some) -> NDArray[np.float64]:
-                part = self._strokes(whole, some)[:, first : first + length]
+                part = self._hits(whole, some)[:, first : first + length]
                 return _levels_db(np.abs(part).max(axis=1, initial=0.0))
 
             found = [
@@ -219,18 +219,18 @@ class _Laid(Node):
         return [float(level) for level in found]
 
     def _some(self, exact: Reader, number: int) -> Some:
-        """The drum's strokes, `AT_ONCE` of them at a time, named by what is heard about them."""
+        """The drum's hits, `AT_ONCE` of them at a time, named by what is heard about them."""
         first = number * AT_ONCE
         onsets = self.onsets[first : first + AT_ONCE]
         before, behind = _lead(exact.rate), round(BEHIND_S * exact.rate)
         heard = exact.over(self.drum, onsets[0] - before, onsets[-1] + behind)
-        return Some(first, onsets, key_of("strokes", exact.rate, heard, onsets))
+        return Some(first, onsets, key_of("hits", exact.rate, heard, onsets))
 
     def _every(self, exact: Reader) -> list[Some]:
         return [self._some(exact, number) for number in range(-(-len(self.onsets) // AT_ONCE))]
 
-    def _strokes(self, reader: Reader, some: Some) -> Audio:
-        """Some of the drum's strokes, ``(strokes, samples)``, from `_lead` before each to `BEHIND_S`
+    def _hits(self, reader: Reader, some: Some) -> Audio:
+        """Some of the drum's hits, ``(hits, samples)``, from `_lead` before each to `BEHIND_S`
         behind. All layers of a drum hear the same."""
         before, behind = _lead(reader.rate), round(BEHIND_S * reader.rate)
         return _once(
@@ -241,8 +241,8 @@ class _Laid(Node):
 
 @dataclass(frozen=True)
 class Struck(_Laid):
-    """Samples cut out of ``source``, the drum itself or a kit file, laid ``under`` the drum's strokes
-    or played instead. Under a stroke whose bottom no place makes fuller there is none."""
+    """Samples cut out of ``source``, the drum itself or a kit file, laid ``under`` the drum's hits
+    or played instead. Under a hit whose bottom no place makes fuller there is none."""
 
     source: Node
     samples: tuple[Cut, ...]
@@ -310,12 +310,10 @@ class Struck(_Laid):
             cut = self.samples[n]
             frames = min(cut.frames, length)
             row[head : head + frames] = exact.read(self.source, cut.at, cut.at + frames)
-        strokes = self._strokes(exact, some)[:, : lead + length - head]
+        hits = self._hits(exact, some)[:, : lead + length - head]
         found = [
-            place(stroke, own, lead, rate, same_mic=self.source == self.drum)
-            for stroke, own in zip(
-                heard(list(strokes), rate), heard(list(sounds), rate), strict=True
-            )
+            place(hit, own, lead, rate, same_mic=self.source == self.drum)
+            for hit, own in zip(heard(list(hits), rate), heard(list(sounds), rate), strict=True)
         ]
         return np.array(
             [
@@ -333,7 +331,7 @@ class Struck(_Laid):
 
 @dataclass(frozen=True)
 class Toned(_Laid):
-    """A tone under the drum's strokes, in the polarity in which the bottom of the sum is fuller."""
+    """A tone under the drum's hits, in the polarity in which the bottom of the sum is fuller."""
 
     note_hz: float
     attack_ms: float
@@ -372,13 +370,13 @@ class Toned(_Laid):
         return np.stack([0 * alike, 0 * alike + 1, np.abs(alike), low_db], axis=1)
 
     def _alike(self, exact: Reader, some: Some) -> NDArray[np.float64]:
-        """How much some strokes are like the tone, −1 to 1."""
+        """How much some hits are like the tone, −1 to 1."""
 
         def find() -> NDArray[np.float64]:
             one = self._one(exact.rate)
             first, length = _lead(exact.rate), min(len(one), round(BEHIND_S * exact.rate))
             part = one[:length].astype(np.float64)
-            drums = self._strokes(exact, some)[:, first : first + length].astype(np.float64)
+            drums = self._hits(exact, some)[:, first : first + length].astype(np.float64)
             sizes = np.sqrt(np.sum(drums**2, axis=1) * np.sum(part**2)) + 1e-20
             return np.asarray(drums @ part / sizes)
 
@@ -387,7 +385,7 @@ class Toned(_Laid):
 
 @dataclass(frozen=True)
 class Evened(Enveloped):
-    """A gain a stroke, within its own window, toward where strokes of its kind peak."""
+    """A gain a hit, within its own window, toward where hits of its kind peak."""
 
     onsets: tuple[int, ...]
     kinds: tuple[str, ...]
@@ -398,7 +396,7 @@ class Evened(Enveloped):
         return key_of("evened", 1, self.source.key, self.onsets, self.kinds, self.amount)
 
     def gains_db(self, reader: Reader) -> NDArray[np.float64]:
-        """The gain of each stroke."""
+        """The gain of each hit."""
         return even_gains_db(_peaks_db(reader, self.source, self.onsets), self.kinds, self.amount)
 
     def _decide(self, reader: Reader) -> NDArray[np.float64]:
@@ -409,7 +407,7 @@ class Evened(Enveloped):
 
 @dataclass(frozen=True)
 class Silenced(Enveloped):
-    """Some of a drum's strokes taken out, each within its own window: a layer plays instead."""
+    """Some of a drum's hits taken out, each within its own window: a layer plays instead."""
 
     onsets: tuple[int, ...]
     out: tuple[bool, ...]
@@ -437,7 +435,7 @@ def _levels_db(peaks: Sequence[float]) -> NDArray[np.float64]:
 
 
 def _lead(rate: int) -> int:
-    """Samples before a stroke that are heard when something is laid under it."""
+    """Samples before a hit that are heard when something is laid under it."""
     return 2 * round(HEAD_S * rate)
 
 

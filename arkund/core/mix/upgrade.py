@@ -1,8 +1,9 @@
-"""Sheets and changes that the first version wrote, as this one says them.
+"""Sheets and changes that earlier versions wrote, as this one says them.
 
 The first sheet had one fixed row of EQ, transient shaper and compressor a mic, buses with one
 compressor, and no groups. The row becomes a chain whose stages keep those names as ids; groups are
-added, transparent. Stored bytes stay as they are; this is asked whenever they are read.
+added, transparent. The second sheet called hits strokes. Stored bytes stay as they are; this is asked
+whenever they are read.
 """
 
 import re
@@ -19,7 +20,47 @@ ROW = ("eq", "transient", "compressor")
 
 
 def upgraded(document: Mapping[str, Any]) -> dict[str, Any]:
-    """A first sheet's document as a second one's. What is wrong in it stays wrong."""
+    """A document of the first or second version as this one's. What is wrong in it stays wrong."""
+    second = document if document.get("version") == 2 else _second(document)
+    out: dict[str, Any] = _with_hits(second, "")
+    return out | {"version": 3}
+
+
+def _with_hits(value: Any, name: str) -> Any:
+    """A value of a second sheet, which stands under ``name``, with hits called hits."""
+    if isinstance(value, Mapping):
+        if (
+            isinstance(path := value.get("path"), str) and "value" in value
+        ):  # a difference over bars
+            path, there = _change_with_hits(path, value["value"])
+            return {**value, "path": path, "value": there}
+        held = {k: _with_hits(v, k) for k, v in value.items()}
+        return {k: _layer_with_hits(v) for k, v in held.items()} if name == "layers" else held
+    if isinstance(value, list | tuple):
+        return [_with_hits(one, "") for one in value]
+    if name == "opens_on" and value == "strokes":
+        return "hits"
+    if name == "source" and isinstance(value, str):
+        return re.sub("_strokes$", "_hits", value)
+    return value
+
+
+def _layer_with_hits(layer: Any) -> Any:
+    if not isinstance(layer, Mapping):
+        return layer
+    return {"hits" if k == "strokes" else k: v for k, v in layer.items()}
+
+
+def _change_with_hits(path: str, value: Any) -> tuple[str, Any]:
+    steps = path.split(".")
+    value = _with_hits(value, steps[-1])
+    if steps[0] == "layers" and len(steps) == 2:
+        value = _layer_with_hits(value)
+    return re.sub(r"^(layers\.[^.]+)\.strokes$", r"\1.hits", path), value
+
+
+def _second(document: Mapping[str, Any]) -> dict[str, Any]:
+    """A first sheet's document as a second one's."""
     out = {k: v for k, v in document.items() if k != "parallel"}
     out["version"] = 2
     mics = document.get("mics")
@@ -100,8 +141,8 @@ _PATHS: tuple[tuple[str, str], ...] = (
 
 
 def upgraded_patch(patch: Mapping[str, Any]) -> dict[str, Any]:
-    """A stored change of a first sheet as one of a second; what is none stays as it is."""
-    return dict(_upgraded_change(path, value) for path, value in patch.items())
+    """A stored change of an earlier sheet as one of this; what is none stays as it is."""
+    return dict(_change_with_hits(*_upgraded_change(path, value)) for path, value in patch.items())
 
 
 def _upgraded_change(path: str, value: Any) -> tuple[str, Any]:

@@ -58,9 +58,9 @@ def compile_all() -> None:
             (loudness.true_peak(sound), loudness.loudness_lufs(sound, rate))
             for sound in (mono, np.tile(mono, 8))
         ],
-        "punch": lambda: punch.punch_card(stereo, rate, punch.Strokes({})),
+        "punch": lambda: punch.punch_card(stereo, rate, punch.Hits({})),
         "splices": lambda: splice.best_splice(stereo, np.array([1]), 48, (0, 4000), rate),
-        "strokes": lambda: detect.detect(session.simulate("copper", 1, bars=2).mics, rate),
+        "hits": lambda: detect.detect(session.simulate("copper", 1, bars=2).mics, rate),
     }
     for number, (name, job) in enumerate(jobs.items(), 1):
         print(f"\rcompiling {number}/{len(jobs)} {name:<20}", end="", file=sys.stderr, flush=True)

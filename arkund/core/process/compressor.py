@@ -31,7 +31,7 @@ class Compressor(Stage):
         "threshold",
         ticks=_DB,
         carried=True,
-        hint="peaks of the strokes as they reach it",
+        hint="peaks of the hits as they reach it",
     )
     ratio: float = value(
         4.0, 1, 100, ": 1", "ratio", shown=(1, 20), scale="log", step=1.06, ticks=(1, 2, 4, 8, 20)
@@ -54,7 +54,7 @@ class Compressor(Stage):
         scale="log",
         step=1.08,
         ticks=(0.1, 1, 10, 100),
-        hint="area: the average stroke's envelope",
+        hint="area: the average hit's envelope",
     )
     release_ms: float = value(
         120.0,
@@ -66,7 +66,7 @@ class Compressor(Stage):
         scale="log",
         step=1.06,
         ticks=(10, 30, 100, 300, 1000),
-        hint="bars: gaps to the next stroke",
+        hint="bars: gaps to the next hit",
     )
     makeup_db: float = value(0.0, -12, 24, "dB", "makeup", ticks=(-12, 0, 12, 24))
     mix: float = value(
@@ -88,7 +88,7 @@ class Compressor(Stage):
         "lookahead",
         step=0.1,
         ticks=(0, 2, 5, 10),
-        hint="it begins that much before a stroke",
+        hint="it begins that much before a hit",
     )
 
     @property

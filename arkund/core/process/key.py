@@ -8,8 +8,8 @@ LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
 
 
 class Key(Part):
-    """The sound that a stage's detector hears. ``source`` names a mic, group or bus, or the strokes of
-    a piece (``snare_strokes``: a pulse at each, as loud as its velocity); empty: what the stage
+    """The sound that a stage's detector hears. ``source`` names a mic, group or bus, or the hits of
+    a piece (``snare_hits``: a pulse at each, as loud as its velocity); empty: what the stage
     itself is given. The filters are 12 dB an octave and out at their ends."""
 
     source: str = text("", "listens to", pattern=r"^([a-z][a-z0-9_]{0,31})?$")

@@ -32,7 +32,7 @@ class Saturation(Stage):
         "dB",
         "drive",
         ticks=(0, 6, 12, 18, 24),
-        hint="mark: from here on one stroke in ten bends by 1 dB",
+        hint="mark: from here on one hit in ten bends by 1 dB",
     )
     matched: bool = switch(True, "output matched")
     output_db: float = value(0.0, -24, 12, "dB", "output", ticks=(-24, -12, 0, 12))

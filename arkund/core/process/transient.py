@@ -15,7 +15,7 @@ class Transient(Stage):
     """More or less attack and sustain, at most so many dB, whatever the level."""
 
     label: ClassVar[str] = "transient"
-    about: ClassVar[str] = "More or less of a stroke's first milliseconds, and of what rings after."
+    about: ClassVar[str] = "More or less of a hit's first milliseconds, and of what rings after."
 
     busy: ClassVar[dict[str, Any]] = {"attack_db": 3}
 

@@ -1,1 +1,1 @@
-"""Replace: samples from the song and tones under or instead of a drum's strokes, and even strokes."""
+"""Replace: samples from the song and tones under or instead of a drum's hits, and even hits."""

@@ -1,4 +1,4 @@
-"""Even strokes: one gain a stroke, within the stroke's own window, toward where its like peaks."""
+"""Even hits: one gain a hit, within the hit's own window, toward where its like peaks."""
 
 from collections.abc import Sequence
 
@@ -15,7 +15,7 @@ MOST_DB = 12.0
 def even_gains_db(
     peaks_db: Sequence[float], kinds: Sequence[str], amount: float
 ) -> NDArray[np.float64]:
-    """Gain of each stroke in dB: ``amount`` (0 to 1) of the way from its peak to the median of its
+    """Gain of each hit in dB: ``amount`` (0 to 1) of the way from its peak to the median of its
     like, accents toward accents and the others toward the others; ghosts stay as they are. At most
     12 dB."""
     peaks = np.asarray(peaks_db, np.float64)
@@ -29,7 +29,7 @@ def even_gains_db(
 
 
 def windows(onsets: Sequence[int], rate: int, frames: int) -> list[tuple[int, int]]:
-    """Each stroke's own window in samples: from 1 ms before it until the next one of its drum, at
+    """Each hit's own window in samples: from 1 ms before it until the next one of its drum, at
     most 350 ms."""
     out = []
     for n, onset in enumerate(onsets):

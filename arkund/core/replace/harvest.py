@@ -1,8 +1,8 @@
-"""Harvest: single strokes of a drum that stand alone in its mic, ranked by how well they do.
+"""Harvest: single hits of a drum that stand alone in its mic, ranked by how well they do.
 
-A stroke's sample reaches until the drum's next stroke or until the drum has rung out. What may lie
-in it besides the drum is measured two ways: the level just before the stroke, and how loud other
-pieces' strokes that fall inside usually are in this mic.
+A hit's sample reaches until the drum's next hit or until the drum has rung out. What may lie
+in it besides the drum is measured two ways: the level just before the hit, and how loud other
+pieces' hits that fall inside usually are in this mic.
 """
 
 from collections.abc import Mapping, Sequence
@@ -15,18 +15,18 @@ from arkund.core.hits.hit import Hit
 from arkund.core.units import SILENCE_DB, amplitude_to_db, power_to_db
 
 HEAD_S = 0.003
-"""A sample begins so long before its stroke."""
+"""A sample begins so long before its hit."""
 
 BEFORE_S = (-0.03, -0.004)
 PEAK_S = 0.03
 SHORTEST_S = 0.06
 EARLIEST_S = 0.01
-"""Another piece's stroke that falls within so long belongs to the same moment and cannot be cut off."""
+"""Another piece's hit that falls within so long belongs to the same moment and cannot be cut off."""
 
 
 @dataclass(frozen=True)
 class Candidate:
-    """A stroke as a sample: from sample ``at`` of the mic for ``frames``; its peak in dBFS, by how
+    """A hit as a sample: from sample ``at`` of the mic for ``frames``; its peak in dBFS, by how
     much it exceeds what else is heard in it (``isolation_db``), and what that is."""
 
     hit: Hit
@@ -46,10 +46,10 @@ def candidates(
     ring_s: float,
     delay_s: float = 0.0,
 ) -> list[Candidate]:
-    """The strokes of ``piece`` in its mic ``sound`` ``(frames,)``, the best isolated first.
+    """The hits of ``piece`` in its mic ``sound`` ``(frames,)``, the best isolated first.
 
-    ``hits`` are all strokes of the song in s; they fall ``delay_s`` later in the mic. A sample is
-    ``ring_s`` long at most. Flams and rolls, and strokes with less than 60 ms to themselves, are no
+    ``hits`` are all hits of the song in s; they fall ``delay_s`` later in the mic. A sample is
+    ``ring_s`` long at most. Flams and rolls, and hits with less than 60 ms to themselves, are no
     samples.
     """
     usual = usual_peaks_db(sound, rate, piece, hits, delay_s)
@@ -64,7 +64,7 @@ def candidates(
         others = [h for h in every if h.piece != piece and -0.002 < h.time_s - hit.time_s < ring_s]
         together = [h for h in others if h.time_s - hit.time_s < EARLIEST_S]
         loud = [h for h in others if h not in together and usual.get(h.piece, SILENCE_DB) > -50]
-        # Before the first loud stroke of another piece, where that leaves enough.
+        # Before the first loud hit of another piece, where that leaves enough.
         until = min((h.time_s - hit.time_s - 0.002 for h in loud), default=np.inf)
         length = min(gap, ring_s, until if until >= 0.6 * ring_s else np.inf)
         if length < SHORTEST_S:
@@ -105,7 +105,7 @@ def _candidate(
 def usual_peaks_db(
     sound: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit], delay_s: float
 ) -> dict[str, float]:
-    """How loud each other piece's strokes are in the mic where none of ``piece`` falls near:
+    """How loud each other piece's hits are in the mic where none of ``piece`` falls near:
     median peak of 30 ms in dBFS."""
     own = np.array([h.time_s for h in hits if h.piece == piece])
     peaks: dict[str, list[float]] = {}
@@ -120,8 +120,8 @@ def usual_peaks_db(
 
 
 def bands(found: Sequence[Candidate], most_bands: int = 4, most_each: int = 4) -> list[Candidate]:
-    """A set of samples from soft to loud: strokes split by level into bands of equal numbers, of
-    each the best isolated; at least three strokes make a band."""
+    """A set of samples from soft to loud: hits split by level into bands of equal numbers, of
+    each the best isolated; at least three hits make a band."""
     if not found:
         return []
     by_level = sorted(found, key=lambda c: c.peak_dbfs)

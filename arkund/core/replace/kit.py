@@ -11,7 +11,7 @@ from arkund.core.replace.harvest import HEAD_S
 from arkund.core.units import db_to_amplitude
 
 BEGINS_DB = -30.0
-"""A stroke begins where it first comes so near to its peak."""
+"""A hit begins where it first comes so near to its peak."""
 
 LONGEST_S = 4.0
 SILENT = 1e-5
@@ -26,7 +26,7 @@ class Kit:
 
 
 def onset_of(sound: NDArray[np.float32]) -> int | None:
-    """The sample at which a single stroke begins; None where nothing is heard."""
+    """The sample at which a single hit begins; None where nothing is heard."""
     level = np.abs(sound)
     peak = float(level.max(initial=0.0))
     if peak < SILENT:
@@ -34,24 +34,24 @@ def onset_of(sound: NDArray[np.float32]) -> int | None:
     return int(np.argmax(level >= peak * db_to_amplitude(BEGINS_DB)))
 
 
-def kit_of(strokes: Sequence[NDArray[np.float32]], rate: int) -> Kit:
-    """Single strokes, one a sound, as a kit; silent ones are left out. At most 4 s of each.
+def kit_of(hits: Sequence[NDArray[np.float32]], rate: int) -> Kit:
+    """Single hits, one a sound, as a kit; silent ones are left out. At most 4 s of each.
 
     Raises `ValueError` where nothing is heard in any."""
     head = round(HEAD_S * rate)
     parts: list[NDArray[np.float32]] = []
     samples: list[tuple[int, int]] = []
     at = 0
-    for stroke in strokes:
-        onset = onset_of(stroke)
+    for hit in hits:
+        onset = onset_of(hit)
         if onset is None:
             continue
-        before = stroke[max(onset - head, 0) : onset]
+        before = hit[max(onset - head, 0) : onset]
         part = np.concatenate(
             [
                 np.zeros(head - len(before), np.float32),
                 before,
-                stroke[onset : onset + round(LONGEST_S * rate)],
+                hit[onset : onset + round(LONGEST_S * rate)],
             ]
         )
         samples.append((at, len(part)))

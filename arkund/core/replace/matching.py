@@ -1,4 +1,4 @@
-"""Matching: which good stroke can stand in for a bad one, in all mics at once."""
+"""Matching: which good hit can stand in for a bad one, in all mics at once."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -16,7 +16,7 @@ LOUD = 20
 
 @dataclass(frozen=True)
 class Match:
-    """A stroke that may stand in for another: how far it is from it (0: alike), and in what."""
+    """A hit that may stand in for another: how far it is from it (0: alike), and in what."""
 
     hit: Hit
     distance: float
@@ -24,10 +24,10 @@ class Match:
 
 
 def matches(target: Hit, hits: Sequence[Hit]) -> list[Match]:
-    """Strokes of the target's piece by how well they stand in for it, the best first.
+    """Hits of the target's piece by how well they stand in for it, the best first.
 
     Compared are velocity, what is struck along within 15 ms, which cymbals still ring from the last
-    1.5 s, and how long the stroke has until the next one. Flams, rolls and strokes that are less
+    1.5 s, and how long the hit has until the next one. Flams, rolls and hits that are less
     sure than 0.6 stand in for nothing.
     """
     ordered = sorted(hits, key=lambda h: h.time_s)
@@ -54,7 +54,7 @@ Surroundings = tuple[frozenset[str], frozenset[str], float]
 
 
 def _surroundings(hit: Hit, ordered: Sequence[Hit]) -> Surroundings:
-    """What is struck along with a stroke, which cymbals ring, and how long until the next one (half
+    """What is struck along with a hit, which cymbals ring, and how long until the next one (half
     a second at most)."""
     along, ringing, gap = set(), set(), 0.5
     for other in ordered:
@@ -88,7 +88,7 @@ def _reasons(
     if ringing != wanted[1]:
         out.append(f"{_named(ringing) or 'no cymbal'} ringing, {_named(wanted[1]) or 'none'} there")
     if short > 0.02:
-        out.append(f"{1000 * short:.0f} ms shorter until the next stroke")
+        out.append(f"{1000 * short:.0f} ms shorter until the next hit")
     return tuple(out)
 
 

@@ -1,4 +1,4 @@
-"""Placing: to a fraction of a sample where a sample's first half-cycles lie under a stroke's, in the
+"""Placing: to a fraction of a sample where a sample's first half-cycles lie under a hit's, in the
 polarity that makes the sum fuller.
 """
 
@@ -22,7 +22,7 @@ LOW_HZ = 150.0
 @dataclass(frozen=True)
 class Place:
     """``shift`` in samples by which a sample is moved later, its polarity, how alike both are
-    (0 to 1), and what the sum has over the stroke alone below 150 Hz, in dB at equal level."""
+    (0 to 1), and what the sum has over the hit alone below 150 Hz, in dB at equal level."""
 
     shift: float
     polarity: int
@@ -45,24 +45,24 @@ def heard(sounds: Sequence[NDArray[np.float32]], rate: int) -> list[Heard]:
     return [Heard(*pair) for pair in zip(slopes, _below(rows, rate, LOW_HZ), strict=True)]
 
 
-def place(stroke: Heard, sample: Heard, onset: int, rate: int, *, same_mic: bool = False) -> Place:
-    """Where ``sample`` belongs under ``stroke``; both have their onsets at index ``onset``, give or
-    take 4.5 ms. The stroke reaches 50 ms beyond, or is taken to end.
+def place(hit: Heard, sample: Heard, onset: int, rate: int, *, same_mic: bool = False) -> Place:
+    """Where ``sample`` belongs under ``hit``; both have their onsets at index ``onset``, give or
+    take 4.5 ms. The hit reaches 50 ms beyond, or is taken to end.
 
     The lag of the largest correlation, either sign, of the slopes of the first 4 ms below 4 kHz, refined by a
     parabola; of the lags that come near to it the one whose sum is fullest at the bottom. Of two
-    strokes in the ``same_mic`` the polarity is known: the other one would be half a cycle off.
+    hits in the ``same_mic`` the polarity is known: the other one would be half a cycle off.
     """
     reach = round(SEARCH_S * rate)
     first, last = onset + round(WINDOW_S[0] * rate), onset + round(WINDOW_S[1] * rate)
-    drum, low_drum, low_own = stroke.slopes, stroke.bottom, sample.bottom
+    drum, low_drum, low_own = hit.slopes, hit.bottom, sample.bottom
     piece = _cut(sample.slopes, first, last)
     lags = np.arange(-reach, reach + 1)
     around = _cut(drum, first - reach, last + reach)
     power = np.convolve(around**2, np.ones(len(piece)), "valid")
     size = np.sqrt(power * np.sum(piece**2)) + 1e-20
     alike = np.correlate(around, piece, "valid") / size
-    # The list of strokes is seldom far off: of two places as good the nearer one.
+    # The list of hits is seldom far off: of two places as good the nearer one.
     priced = (alike if same_mic else np.abs(alike)) - PRICE_PER_MS * np.abs(lags) * 1000 / rate
     best: tuple[float, float, int, float, float] | None = None
     top = float(priced.max())

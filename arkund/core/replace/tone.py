@@ -22,7 +22,7 @@ def tone(
     fall: float = 0.0,
     drive_db: float = 0.0,
 ) -> NDArray[np.float32]:
-    """One stroke of the tone, ``(frames,)``, peak 1 at most; not to be written to.
+    """One hit of the tone, ``(frames,)``, peak 1 at most; not to be written to.
 
     It begins ``fall`` semitones above ``note_hz``; after ``decay_ms`` it has fallen by 60 dB and
     ends. Drive bends it by x/√(1+x²), its slope taken back. The attack is half a cosine, so that it

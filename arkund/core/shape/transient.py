@@ -1,8 +1,8 @@
 """Transient shaper: more or less attack, more or less sustain, whatever the level.
 
 Two pairs of envelope followers run over the magnitude. A fast one above a slow-rising one means
-that a stroke has just begun; a slow-falling one above a fast-falling one means that it rings on.
-Both are ratios, so a stroke 20 dB quieter gets the same gain curve.
+that a hit has just begun; a slow-falling one above a fast-falling one means that it rings on.
+Both are ratios, so a hit 20 dB quieter gets the same gain curve.
 """
 
 import math

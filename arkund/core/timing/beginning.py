@@ -1,4 +1,4 @@
-"""The first tempo map of a song, read from its strokes."""
+"""The first tempo map of a song, read from its hits."""
 
 from collections.abc import Sequence
 
@@ -19,7 +19,7 @@ def first_grid(
     first_downbeat_s: float | None = None,
 ) -> Grid:
     """A constant tempo and where bar 1 begins; what is given is not estimated. 120 BPM where the
-    strokes tell no tempo."""
+    hits tell no tempo."""
     times = np.array([h.time_s for h in hits])
     weights = np.array([3.0 if h.piece == "kick" else 1.0 for h in hits])
     if bpm is None:
@@ -36,7 +36,7 @@ def first_grid(
 
 
 def _first_downbeat(hits: Sequence[Hit], grid: Grid) -> float:
-    """The half of a beat, or the third where strokes fall in triplets, nearest the first kick:
+    """The half of a beat, or the third where hits fall in triplets, nearest the first kick:
     songs begin on a beat far more often than not."""
     if not hits:
         return 0.0

@@ -22,13 +22,13 @@ STEADY_S = 0.0015
 ACCENT_DB = 1.5
 PLAYED_TO_S = 0.030
 PLAYED_SHARE = 0.8
-"""Share of strokes that fall within 30 ms of the click's sixteenths when it is played to. At
+"""Share of hits that fall within 30 ms of the click's sixteenths when it is played to. At
 120 BPM about half would by chance."""
 
 
 @dataclass(frozen=True)
 class Click:
-    """The click's map, how many ticks it rests on, the share of strokes near its sixteenths and
+    """The click's map, how many ticks it rests on, the share of hits near its sixteenths and
     their median distance from them in ms."""
 
     grid: Grid
@@ -138,7 +138,7 @@ def _first_of_bar(
 
 
 def _away_s(grid: Grid, hits: Sequence[Hit], beats: int, unit: int) -> NDArray[np.float64]:
-    """Each shell stroke's distance from the nearest sixteenth, in seconds."""
+    """Each shell hit's distance from the nearest sixteenth, in seconds."""
     times = np.array([h.time_s for h in hits if h.kind != "ghost"])
     if len(times) == 0:
         return times

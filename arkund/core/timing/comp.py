@@ -20,13 +20,13 @@ from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label, piece_family
 from arkund.core.timing.grid import Grid
 
-SAME_STROKE_S = 0.06
+SAME_HIT_S = 0.06
 COMMON_S = 0.02
-"""Two takes share a stroke that can hide a join when it falls within this of each other."""
+"""Two takes share a hit that can hide a join when it falls within this of each other."""
 
 RIDDEN_PER_BAR = 1.5
 AHEAD_S = 0.004
-"""A join lies so much before the stroke that hides it, earlier than any mic hears it."""
+"""A join lies so much before the hit that hides it, earlier than any mic hears it."""
 
 LEAST_SURE = LIKELY
 EARLY_BEATS = 0.1
@@ -34,7 +34,7 @@ PER_MISSING, PER_EXTRA, ODD_CYMBAL = 3.0, 1.0, 2.0
 PER_MS, PER_DB = 0.25, 0.33
 JOIN, CYMBAL_CUT, NOTHING_HIDES = 0.5, 2.5, 1.5
 RING_FROM_DB = -18.0
-"""A cymbal this much under its usual strokes is still heard when it is cut."""
+"""A cymbal this much under its usual hits is still heard when it is cut."""
 
 
 @dataclass(frozen=True)
@@ -48,9 +48,9 @@ class Part:
 
 @dataclass(frozen=True)
 class Cell:
-    """One take's playing of one part. ``spread_ms`` is how widely its strokes stray from each
-    piece's usual place, ``evenness_db`` how far its loud strokes differ in level; ``missing`` and
-    ``extra`` count strokes against the other takes; ``rides`` is ``hat``, ``other`` or empty;
+    """One take's playing of one part. ``spread_ms`` is how widely its hits stray from each
+    piece's usual place, ``evenness_db`` how far its loud hits differ in level; ``missing`` and
+    ``extra`` count hits against the other takes; ``rides`` is ``hat``, ``other`` or empty;
     ``marks`` are ``(share of the part, ms off, piece)`` for drawing."""
 
     take: int
@@ -67,7 +67,7 @@ class Cell:
 @dataclass(frozen=True)
 class Join:
     """Where one take gives way to another: seconds in the song, what hides it, how loud a cymbal
-    still rings there (dB against its strokes), for how long it would have gone on, and a word of
+    still rings there (dB against its hits), for how long it would have gone on, and a word of
     warning where that is heard."""
 
     at_s: float
@@ -89,7 +89,7 @@ def parts_of(sections: Sequence[Part], bars: int) -> list[Part]:
 
 
 def subdivision(times_s: NDArray[np.float64], grid: Grid) -> int:
-    """Steps to the beat on which the strokes fall: 4, or 3 where triplets fit better."""
+    """Steps to the beat on which the hits fall: 4, or 3 where triplets fit better."""
     if len(times_s) == 0:
         return 4
     beats = (times_s - grid.first_downbeat_s) / grid.beat_s
@@ -102,7 +102,7 @@ def subdivision(times_s: NDArray[np.float64], grid: Grid) -> int:
 
 
 def deviations_ms(times_s: NDArray[np.float64], grid: Grid, steps: int) -> NDArray[np.float64]:
-    """How late each stroke is against its nearest grid line, in ms."""
+    """How late each hit is against its nearest grid line, in ms."""
     step = grid.beat_s / steps
     places = (times_s - grid.first_downbeat_s) / step
     return (places - np.rint(places)) * step * 1000
@@ -118,7 +118,7 @@ def score(
     habit = _habits(sure, grid, steps)
     rows = []
     for part in parts:
-        # A little early, so that a first stroke played ahead of the beat counts here.
+        # A little early, so that a first hit played ahead of the beat counts here.
         start = grid.bar_start_s(part.start_bar) - EARLY_BEATS * grid.beat_s
         stop = grid.bar_start_s(part.start_bar + part.bars) - EARLY_BEATS * grid.beat_s
         inside = {n: [h for h in hits if start <= h.time_s < stop] for n, hits in sure.items()}
@@ -184,7 +184,7 @@ def _cell(
             + (f" and {len(missing) - 1} more" if missing[1:] else "")
         )
     if extra:
-        said.append(f"{len(extra)} strokes of its own")
+        said.append(f"{len(extra)} hits of its own")
     if odd:
         said.append(
             "hat left, another cymbal ridden" if rides[take] == "other" else "rides the hat"
@@ -208,7 +208,7 @@ def _cell(
 
 
 def _evenness_db(hits: Sequence[Hit]) -> float:
-    """Spread of the levels of accents and plain strokes of kick and snare, averaged, in dB."""
+    """Spread of the levels of accents and plain hits of kick and snare, averaged, in dB."""
     spreads = []
     for family in ("kick", "snare"):
         levels = np.array([h.level_db for h in hits if piece_family(h.piece) == family])
@@ -217,13 +217,13 @@ def _evenness_db(hits: Sequence[Hit]) -> float:
     return float(np.mean(spreads)) if spreads else 0.0
 
 
-def _played_by(hits: Sequence[Hit], stroke: Hit) -> bool:
-    near = _between(hits, stroke.time_s - SAME_STROKE_S, stroke.time_s + SAME_STROKE_S)
-    return any(h.piece == stroke.piece for h in near)
+def _played_by(hits: Sequence[Hit], hit: Hit) -> bool:
+    near = _between(hits, hit.time_s - SAME_HIT_S, hit.time_s + SAME_HIT_S)
+    return any(h.piece == hit.piece for h in near)
 
 
 def _missing(own: Sequence[Hit], others: Sequence[Sequence[Hit]]) -> list[Hit]:
-    """Shell strokes that every other take plays (two at least) and this one does not."""
+    """Shell hits that every other take plays (two at least) and this one does not."""
     if len(others) < 2:
         return []
     loud = [h for h in others[0] if is_shell(h.piece) and h.kind != "ghost"]
@@ -235,7 +235,7 @@ def _missing(own: Sequence[Hit], others: Sequence[Sequence[Hit]]) -> list[Hit]:
 
 
 def _extra(own: Sequence[Hit], others: Sequence[Sequence[Hit]]) -> list[Hit]:
-    """Shell strokes that no other take plays."""
+    """Shell hits that no other take plays."""
     if not others:
         return []
     return [h for h in own if is_shell(h.piece) and not any(_played_by(o, h) for o in others)]
@@ -275,7 +275,7 @@ def place_join(
 ) -> tuple[float, str, float, float]:
     """``(seconds, piece that hides it, ring in dB, ring in s)`` of the best join near a border.
 
-    Candidates are strokes that both takes play within `COMMON_S` of each other and ``reach_s`` of
+    Candidates are hits that both takes play within `COMMON_S` of each other and ``reach_s`` of
     the border; the strongest is taken, a ringing cymbal counting against it dB for dB and distance
     a little. Without one the border itself, `AHEAD_S` early, is taken. ``ring`` gives the level
     and the length of what rings in the outgoing take at a moment.

@@ -1,4 +1,4 @@
-"""Where sound is cut to be copied: right before strokes, so that nothing is cut off."""
+"""Where sound is cut to be copied: right before hits, so that nothing is cut off."""
 
 from collections.abc import Sequence
 
@@ -7,10 +7,10 @@ import numpy as np
 from arkund.core.hits.hit import Hit
 
 LEAD_S = 0.004
-"""A cut lies so much before the first arrival of a stroke, earlier than any mic hears it."""
+"""A cut lies so much before the first arrival of a hit, earlier than any mic hears it."""
 
 EARLY_S = 0.045
-"""A stroke so little before a line was meant on it."""
+"""A hit so little before a line was meant on it."""
 
 LEAST_S = 0.030
 TOGETHER_S = 0.030
@@ -18,7 +18,7 @@ TOGETHER_S = 0.030
 
 
 def cut_before(lists: Sequence[Sequence[Hit]], lines_s: Sequence[float]) -> float:
-    """Seconds before each of the given lines at which to cut: ahead of the earliest stroke that
+    """Seconds before each of the given lines at which to cut: ahead of the earliest hit that
     any of the lists (one a line) plays on its own line."""
     early = [
         line - h.time_s
@@ -29,9 +29,9 @@ def cut_before(lists: Sequence[Sequence[Hit]], lines_s: Sequence[float]) -> floa
     return max(early, default=0.0) + LEAD_S
 
 
-def stroke_length(own: Sequence[Hit], at_s: float, there: Sequence[Hit], to_s: float) -> float:
-    """Seconds that one stroke at ``at_s`` of its take can be copied for when it goes to ``to_s``:
-    until the next stroke of either begins, what falls together with it aside."""
+def hit_length(own: Sequence[Hit], at_s: float, there: Sequence[Hit], to_s: float) -> float:
+    """Seconds that one hit at ``at_s`` of its take can be copied for when it goes to ``to_s``:
+    until the next hit of either begins, what falls together with it aside."""
 
     def way(hits: Sequence[Hit], from_s: float) -> float:
         later = [

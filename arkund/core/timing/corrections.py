@@ -8,7 +8,7 @@ from arkund.core.hits.hit import Hit, velocity_of
 
 
 class Change(Protocol):
-    """What is said of one stroke; None leaves that as it was found."""
+    """What is said of one hit; None leaves that as it was found."""
 
     @property
     def gone(self) -> bool: ...
@@ -23,11 +23,11 @@ class Change(Protocol):
 
 
 LEVELS_DB = {"accent": 0.0, "plain": -6.0, "ghost": -15.0, "flam": -2.0, "roll": -10.0}
-"""What an added stroke's level is taken to be, against the piece's loud strokes."""
+"""What an added hit's level is taken to be, against the piece's loud hits."""
 
 
 def corrected(hits: Sequence[Hit], changes: Mapping[str, Change]) -> list[Hit]:
-    """``hits`` with strokes taken away, changed and added, by time; ids stay. What an ear has
+    """``hits`` with hits taken away, changed and added, by time; ids stay. What an ear has
     said is certain."""
     if not changes:
         return list(hits)

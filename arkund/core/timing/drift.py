@@ -1,4 +1,4 @@
-"""A tempo that drifts: bar lines found from the strokes, smoothed, as a tempo map."""
+"""A tempo that drifts: bar lines found from the hits, smoothed, as a tempo map."""
 
 from collections.abc import Sequence
 
@@ -11,10 +11,10 @@ from arkund.core.hits.hit import Hit
 from arkund.core.timing.grid import Change, Grid
 
 STIFFNESS = 30.0
-"""How dear a change of tempo from bar to bar is against a bar line away from its strokes."""
+"""How dear a change of tempo from bar to bar is against a bar line away from its hits."""
 
 NEAR = 0.16
-"""A stroke says where the bar lines are when it lies this close to an eighth, in quarters."""
+"""A hit says where the bar lines are when it lies this close to an eighth, in quarters."""
 
 ROUNDS = 4
 LARGEST_CHANGE = 0.06
@@ -25,12 +25,12 @@ CLOSE_S = 0.02
 
 
 def drifting(grid: Grid, hits: Sequence[Hit], bars: int) -> Grid:
-    """``grid`` with its bar lines moved to where the strokes of each bar lie.
+    """``grid`` with its bar lines moved to where the hits of each bar lie.
 
     Bars are first followed one by one from the given bar 1 on, each as long as agrees best with
-    the strokes in it and after it without changing much. Then bar lines get a smooth correction c:
-    least squares over the strokes' distances to their nearest eighths, plus `STIFFNESS` times the
-    squared second differences of c (Whittaker, 1923). Bars without strokes are carried along by
+    the hits in it and after it without changing much. Then bar lines get a smooth correction c:
+    least squares over the hits' distances to their nearest eighths, plus `STIFFNESS` times the
+    squared second differences of c (Whittaker, 1923). Bars without hits are carried along by
     their neighbours.
     """
     loud = [h for h in hits if h.kind != "ghost" and h.confidence >= LIKELY]
@@ -73,7 +73,7 @@ def _corrected(
     eighths = np.rint(share * per_bar * 2) / (per_bar * 2)
     late = (share - eighths) * length
     near = np.abs(share - eighths) * per_bar < NEAR
-    # Each stroke pulls at the two bar lines it lies between, by its place.
+    # Each hit pulls at the two bar lines it lies between, by its place.
     weight = np.zeros(count)
     pull = np.zeros(count)
     for side, part in ((0, 1 - share), (1, share)):

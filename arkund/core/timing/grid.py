@@ -1,4 +1,4 @@
-"""Bars and beats of a song, and a constant tempo estimated from its strokes."""
+"""Bars and beats of a song, and a constant tempo estimated from its hits."""
 
 from dataclasses import dataclass
 from functools import cached_property
@@ -146,11 +146,11 @@ def parse_meter(text: str) -> tuple[int, int]:
 def estimate_tempo(
     onsets_s: NDArray[np.float64], weights: NDArray[np.float64], low: float = 60, high: float = 200
 ) -> tuple[float, float, float] | None:
-    """``(bpm, first beat in s, confidence)`` of a constant tempo; None with under eight strokes.
+    """``(bpm, first beat in s, confidence)`` of a constant tempo; None with under eight hits.
 
-    The tempo at which the strokes, weighted, agree most in phase on eighths (the circular mean of
+    The tempo at which the hits, weighted, agree most in phase on eighths (the circular mean of
     their places), preferring the middle of the range as listeners do; then least squares on the
-    nearest grid lines. The first beat is where kicks should fall: pass the kick's strokes heavier.
+    nearest grid lines. The first beat is where kicks should fall: pass the kick's hits heavier.
     """
     if len(onsets_s) < 8:
         return None
@@ -182,7 +182,7 @@ def estimate_tempo(
 
 
 RELATED = (0.5, 2 / 3, 1.5, 2.0)
-"""Tempos at which the same strokes fit a grid as well."""
+"""Tempos at which the same hits fit a grid as well."""
 
 LEAST_ACCENTS = 8
 SHORTEST_SPACING_S, LONGEST_SPACING_S = 0.2, 4.5
@@ -200,7 +200,7 @@ def tempo_by_backbeat(
 ) -> float:
     """Which of the tempos related to ``bpm`` is meant: that at which the snare's accents lie two
     beats apart, as backbeats do. A slow song is else read at twice its tempo, a shuffle at one and
-    a half times. ``snares_s`` are all strokes of the snare by rising time, ``levels_db`` how loud
+    a half times. ``snares_s`` are all hits of the snare by rising time, ``levels_db`` how loud
     each is; where accents tell no such spacing ``bpm`` stands. So it does where the tempo would be
     under ``low``: one accent a bar is half time more often than a song that slow."""
     spacing_s = _spacing_of_accents_s(snares_s, levels_db)
@@ -214,9 +214,9 @@ def tempo_by_backbeat(
 def _spacing_of_accents_s(
     times_s: NDArray[np.float64], levels_db: NDArray[np.float64]
 ) -> float | None:
-    """The shortest time after which loud strokes come again about as often as they ever do, by
+    """The shortest time after which loud hits come again about as often as they ever do, by
     autocorrelation of their energy. Over a few bars only: a song that drifts keeps its spacing.
-    None under the energy of eight loud strokes; strokes of a roll are no accents."""
+    None under the energy of eight loud hits; hits of a roll are no accents."""
     rolled = np.zeros(len(times_s), bool)
     quick = (np.diff(times_s) < ROLLED_S) & (np.abs(np.diff(levels_db)) < ROLLED_DB)
     rolled[1:] |= quick

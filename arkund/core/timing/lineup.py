@@ -16,17 +16,17 @@ OPENING_S = 20.0
 """From here on takes played without a click may have drifted apart."""
 
 AGREES = 0.5
-"""Share of strokes that must fall together for a place to be believed."""
+"""Share of hits that must fall together for a place to be believed."""
 
 STAYS_S = 0.02
 """Takes that lie closer than this were recorded on one line and are left on it."""
 
 
 def lag_between(reference: Sequence[Hit], other: Sequence[Hit]) -> float | None:
-    """Seconds by which ``other``'s strokes come later in their file than the same ones of
+    """Seconds by which ``other``'s hits come later in their file than the same ones of
     ``reference``; 0 where they lie together as they are, None where nothing fits.
 
-    The lag at which most shell strokes of one piece fall together, over the whole song where the
+    The lag at which most shell hits of one piece fall together, over the whole song where the
     takes keep one tempo, else over its first 20 s.
     """
     for length_s in (np.inf, OPENING_S):
@@ -37,7 +37,7 @@ def lag_between(reference: Sequence[Hit], other: Sequence[Hit]) -> float | None:
 
 
 def _opening(hits: Sequence[Hit], length_s: float) -> dict[str, NDArray[np.float64]]:
-    """Times of each shell's strokes up to so long after the first."""
+    """Times of each shell's hits up to so long after the first."""
     shells = [h for h in hits if is_shell(h.piece)]
     end = min((h.time_s for h in shells), default=0.0) + length_s
     return {

@@ -1,7 +1,7 @@
-"""The line of the grid on which each stroke was meant, read from what is played around it.
+"""The line of the grid on which each hit was meant, read from what is played around it.
 
-A single stroke halfway between two lines says nothing. The same place in other bars, and the same
-bar in other takes, do: where such strokes gather, there this one was meant. Each stroke climbs the
+A single hit halfway between two lines says nothing. The same place in other bars, and the same
+bar in other takes, do: where such hits gather, there this one was meant. Each hit climbs the
 density of its piece's placements to the nearest summit, and the line nearest to that summit is
 its own. A summit that itself lies between two lines is unclear and is asked about.
 """
@@ -39,7 +39,7 @@ UNCLEAR = 0.34
 
 @dataclass(frozen=True)
 class Meant:
-    """Per stroke: the line's place in quarters since bar 1, and whether that is clear."""
+    """Per hit: the line's place in quarters since bar 1, and whether that is clear."""
 
     lines: NDArray[np.float64]
     clear: NDArray[np.bool_]
@@ -61,34 +61,34 @@ def lines_near(
 
 
 def meant_lines(
-    strokes: Sequence[Hit],
+    hits: Sequence[Hit],
     grid: Grid,
     division: str,
     swing: float = 0.5,
     others: Sequence[Sequence[Hit]] = (),
 ) -> Meant:
-    """Lines on which ``strokes`` were meant. ``others`` are the hit lists of other takes in the
-    song's time; ``strokes`` are read among themselves too. Not to be written to."""
-    if not strokes:
+    """Lines on which ``hits`` were meant. ``others`` are the hit lists of other takes in the
+    song's time; ``hits`` are read among themselves too. Not to be written to."""
+    if not hits:
         return Meant(np.zeros(0), np.zeros(0, bool))
-    return _meant_lines(tuple(strokes), grid, division, swing, tuple(map(tuple, others)))
+    return _meant_lines(tuple(hits), grid, division, swing, tuple(map(tuple, others)))
 
 
 # A rule that is tried again and again asks for the same lines each time.
 @lru_cache(maxsize=8)
 def _meant_lines(
-    strokes: tuple[Hit, ...],
+    hits: tuple[Hit, ...],
     grid: Grid,
     division: str,
     swing: float,
     others: tuple[tuple[Hit, ...], ...],
 ) -> Meant:
-    places = grid.quarters_at(np.array([h.time_s for h in strokes]))
+    places = grid.quarters_at(np.array([h.time_s for h in hits]))
     first = float(np.floor(places.min())) - 1
     length = int((np.ceil(places.max()) - first + 2) * BINS)
     summits = np.empty(len(places))
-    for piece in {h.piece for h in strokes}:
-        own = np.array([h.piece == piece for h in strokes])
+    for piece in {h.piece for h in hits}:
+        own = np.array([h.piece == piece for h in hits])
         density = _density(places[own], piece, grid, division, others, first, length)
         summits[own] = _climbed(places[own], density, first, 0.55 / DIVISIONS[division])
     lines = lines_near(summits, division, swing)
@@ -142,23 +142,23 @@ def _climbed(
     return out
 
 
-def swing_of(strokes: Sequence[Hit], grid: Grid, division: str) -> float:
+def swing_of(hits: Sequence[Hit], grid: Grid, division: str) -> float:
     """How far into its pair the drummer plays every second line of a straight division, 0.5 to
-    0.75; 0.5 where there are under eight such strokes."""
+    0.75; 0.5 where there are under eight such hits."""
     pair = 2 / DIVISIONS[division]
-    phase = (grid.quarters_at(np.array([h.time_s for h in strokes])) % pair) / pair
+    phase = (grid.quarters_at(np.array([h.time_s for h in hits])) % pair) / pair
     second = phase[(phase > 0.4) & (phase < 0.8)]
     return float(np.clip(np.median(second), 0.5, 0.75)) if len(second) >= 8 else 0.5
 
 
 def habits(
-    strokes: Sequence[Hit], grid: Grid, lines: NDArray[np.float64]
+    hits: Sequence[Hit], grid: Grid, lines: NDArray[np.float64]
 ) -> Mapping[tuple[str, float], float]:
     """The drummer's feel: median lateness in s by (piece, place of the line within its beat in
-    quarters), where at least `FEEL_FROM` strokes show it; ``(piece, -1)`` over all lines."""
-    late = np.array([h.time_s for h in strokes]) - grid.seconds_of(lines)
+    quarters), where at least `FEEL_FROM` hits show it; ``(piece, -1)`` over all lines."""
+    late = np.array([h.time_s for h in hits]) - grid.seconds_of(lines)
     groups: dict[tuple[str, float], list[float]] = {}
-    for hit, line, off in zip(strokes, lines, late, strict=True):
+    for hit, line, off in zip(hits, lines, late, strict=True):
         groups.setdefault((hit.piece, round(float(line % 1), 4)), []).append(float(off))
         groups.setdefault((hit.piece, -1.0), []).append(float(off))
     return {

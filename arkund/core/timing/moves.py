@@ -20,7 +20,7 @@ KICK = "kick"
 @dataclass(frozen=True)
 class Move:
     """One event: the leading hit's id, its pieces, the source sample where it begins, the leading
-    stroke's time before and after in s, the rule; ``kick_s`` is how much further the kick's close
+    hit's time before and after in s, the rule; ``kick_s`` is how much further the kick's close
     mics went alone. Events that stay are listed too: they hold the sound in place."""
 
     id: str

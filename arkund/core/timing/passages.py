@@ -13,17 +13,17 @@ LONGEST_BARS = 8
 """A place that goes on for longer is cut into parts of so many bars."""
 
 FEW_PER_BAR = 2
-"""Strokes a bar that a loudest or softest passage has at least, unless no passage has as many."""
+"""Hits a bar that a loudest or softest passage has at least, unless no passage has as many."""
 
 
 @dataclass(frozen=True)
 class Passage:
-    """Bars ``first`` to ``last`` (1-based, both inclusive) and how many strokes of the drum fall
+    """Bars ``first`` to ``last`` (1-based, both inclusive) and how many hits of the drum fall
     there."""
 
     first: int
     last: int
-    strokes: int
+    hits: int
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,7 @@ class Passages:
 
 
 def passages(hits: Sequence[Hit], piece: str, grid: Grid, bars: int) -> Passages:
-    """Passages of a piece in a song of so many bars. Loudness is that of the strokes (``level_db``)."""
+    """Passages of a piece in a song of so many bars. Loudness is that of the hits (``level_db``)."""
     own = [h for h in hits if h.piece == piece]
     at = np.array([min(max(int(grid.bar_at(h.time_s + 0.03)), 1), bars) for h in own], int)
     levels = np.array([h.level_db for h in own])
@@ -53,9 +53,9 @@ def passages(hits: Sequence[Hit], piece: str, grid: Grid, bars: int) -> Passages
         passage(first, min(first + LENGTH_BARS - 1, bars))
         for first in range(1, max(bars - LENGTH_BARS + 1, 1) + 1)
     ]
-    struck = [w for w in windows if w.strokes]
-    enough = min(FEW_PER_BAR * LENGTH_BARS, max(w.strokes for w in struck))
-    heard = [w for w in struck if w.strokes >= enough]
+    struck = [w for w in windows if w.hits]
+    enough = min(FEW_PER_BAR * LENGTH_BARS, max(w.hits for w in struck))
+    heard = [w for w in struck if w.hits >= enough]
 
     def level(window: Passage) -> float:
         return float(np.mean(levels[(at >= window.first) & (at <= window.last)]))
@@ -67,7 +67,7 @@ def passages(hits: Sequence[Hit], piece: str, grid: Grid, bars: int) -> Passages
     return Passages(
         tuple(passage(first, last) for first, last in _places(np.unique(at), bars)),
         max(heard, key=lambda w: (round(level(w), 6), *early(w))),
-        max(struck, key=lambda w: (w.strokes, *early(w))),
+        max(struck, key=lambda w: (w.hits, *early(w))),
         max(heard, key=lambda w: (round(-level(w), 6), *early(w))),
     )
 

@@ -1,7 +1,7 @@
-"""Where each stroke goes: rules by span, the drummer's feel or the exact line, single moves.
+"""Where each hit goes: rules by span, the drummer's feel or the exact line, single moves.
 
-Moves are reckoned from the strokes as played, always, so that changing a rule never stacks one
-move on another. A stroke that was meant on no clear line stays where it is until it is said.
+Moves are reckoned from the hits as played, always, so that changing a rule never stacks one
+move on another. A hit that was meant on no clear line stays where it is until it is said.
 """
 
 from collections.abc import Mapping, Sequence
@@ -23,7 +23,7 @@ CLOSEST = 0.5
 
 @dataclass(frozen=True)
 class Rule:
-    """How a span of bars is put in time. ``strength`` 0–1; strokes within ``window_ms`` of their
+    """How a span of bars is put in time. ``strength`` 0–1; hits within ``window_ms`` of their
     place are left alone; ``swing`` 0.5–0.75."""
 
     start_bar: int
@@ -37,7 +37,7 @@ class Rule:
 
 @dataclass(frozen=True)
 class Wish:
-    """What was said of single strokes, by hit id: a time in s to put them at, or the line (in
+    """What was said of single hits, by hit id: a time in s to put them at, or the line (in
     quarters since bar 1) on which they were meant."""
 
     to_s: Mapping[str, float]
@@ -78,7 +78,7 @@ def place_events(
     """Every event of the song with the place it goes to, in order of time.
 
     ``hits`` and ``others`` (other takes) are as played, in the song's time. Later rules override
-    earlier ones where their bars overlap; what was said of a single stroke overrides every rule.
+    earlier ones where their bars overlap; what was said of a single hit overrides every rule.
     """
     events = gather(hits)
     out = [Placement(e, None, e.lead.time_s, e.lead.time_s, "", True) for e in events]
@@ -115,7 +115,7 @@ def _apply(
         if rule.school == "feel"
         else {}
     )
-    # A little early, so that a first stroke played ahead of the bar belongs to it.
+    # A little early, so that a first hit played ahead of the bar belongs to it.
     first = grid.quarters_of_bar(rule.start_bar) - 0.1
     last = grid.quarters_of_bar(rule.start_bar + rule.bars) - 0.1
     played = np.array([lead.time_s for lead in leads])
@@ -163,7 +163,7 @@ def _apart_enough(placements: list[Placement]) -> list[Placement]:
 
 
 def _with_kick(placement: Placement, limit_s: float) -> Placement:
-    """The kick's own way to the stroke that leads it, as far as it goes unheard."""
+    """The kick's own way to the hit that leads it, as far as it goes unheard."""
     kick = placement.event.kick
     lead = placement.event.lead
     if kick is None or kick is lead:
@@ -182,7 +182,7 @@ def magnet_s(at_s: float, grid: Grid, division: str, swing: float, reach_s: floa
 
 
 def usual_spread_ms(hits: Sequence[Hit], grid: Grid, division: str) -> float:
-    """Half the width in ms within which about nine in ten strokes lie around the drummer's own
+    """Half the width in ms within which about nine in ten hits lie around the drummer's own
     places: what strays further stands out of the feel."""
     return _usual_spread_ms(tuple(hits), grid, division)
 
@@ -205,7 +205,7 @@ def share_to_move(placements: Sequence[Placement], over_ms: float = 12.0) -> tup
 
 
 def best_division(hits: Sequence[Hit], grid: Grid) -> str:
-    """The coarsest division on which nearly all strokes lie: what a span is put in time by."""
+    """The coarsest division on which nearly all hits lie: what a span is put in time by."""
     loud = [h.time_s for h in hits if h.kind != "ghost"]
     if len(loud) < 8:
         return "1/16"

@@ -1,9 +1,9 @@
-"""From moves to slices: cutting between strokes so that every stroke keeps its own sound.
+"""From moves to slices: cutting between hits so that every hit keeps its own sound.
 
-A stroke and what leads up to it are carried as they are. The way between two strokes grows or
+A hit and what leads up to it are carried as they are. The way between two hits grows or
 shrinks by splices: places where the sound goes on a little earlier or later in itself, chosen
 where it is most like what it leaves, so that a ring goes on ringing. This is overlap-add with
-waveform similarity (Verhelst and Roelands, 1993), done only between strokes, with offsets found
+waveform similarity (Verhelst and Roelands, 1993), done only between hits, with offsets found
 once on a sum of all mics and used for each of them.
 """
 
@@ -19,14 +19,14 @@ Guide = Callable[[int, int], NDArray[np.float32]]
 """Samples from–to of what the splices are chosen on, ``(frames, 2)``: close mics, ambience."""
 
 BODY_S = 0.045
-"""A stroke's own beginning, never cut into where the way to the next allows."""
+"""A hit's own beginning, never cut into where the way to the next allows."""
 
 LEAST_BODY_S = 0.012
 AHEAD_S = 0.003
-"""Every mic goes on untouched from so long before a stroke's first arrival."""
+"""Every mic goes on untouched from so long before a hit's first arrival."""
 
 WAY_S = 0.6
-"""Of a longer way between strokes only the end is looked at: there all has faded most."""
+"""Of a longer way between hits only the end is looked at: there all has faded most."""
 
 FADE_S = 0.010
 LEAST_FADE_S = 0.001
@@ -46,7 +46,7 @@ class Slice:
 
 @dataclass(frozen=True)
 class Anchor:
-    """Strokes from source sample ``at`` (the first arrival) to ``last`` (the last one's) that go
+    """Hits from source sample ``at`` (the first arrival) to ``last`` (the last one's) that go
     together by ``shift`` samples."""
 
     at: int
@@ -57,7 +57,7 @@ class Anchor:
 def plan(anchors: Sequence[Anchor], guide: Guide, rate: int, frames: int) -> list[Slice]:
     """Slices that put every anchor where it goes. ``anchors`` by rising place.
 
-    Nothing moved gives the one slice that changes nothing. Where strokes follow each other so
+    Nothing moved gives the one slice that changes nothing. Where hits follow each other so
     fast that no way is left between them, the cut falls right before the later one.
     """
     slices = [Slice(0, 0, 0)]
@@ -85,7 +85,7 @@ def _in_order(slices: Sequence[Slice]) -> list[Slice]:
 
 
 def _bridge(start: int, stop: int, shift: int, step: int, guide: Guide, rate: int) -> list[Slice]:
-    """Slices between a stroke at source sample ``start`` and the next, whose untouched part
+    """Slices between a hit at source sample ``start`` and the next, whose untouched part
     begins at ``stop``, that change the shift by ``step`` samples."""
     way = max(stop - start, 0)
     low = start + min(round(BODY_S * rate), max(round(LEAST_BODY_S * rate), way // 3))
@@ -131,7 +131,7 @@ def _best(
     jumps = np.arange(jump - spread, jump + spread + 1, COARSE if spread else 1)
     reach = int(np.max(np.abs(jumps))) + fade
     if low > min(last, stop):
-        # A flam or a roll: the later stroke begins before the body of the one before is over.
+        # A flam or a roll: the later hit begins before the body of the one before is over.
         return stop - max(jump, 0), jump
     a, b = first - reach, min(last, stop) + reach
     within = (low - a, min(last, stop) - a)

@@ -1,4 +1,4 @@
-"""Strokes that fall together: one event of the drummer's, moved as one."""
+"""Hits that fall together: one event of the drummer's, moved as one."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -9,20 +9,20 @@ from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, piece_family
 
 TOGETHER_S = 0.030
-"""Strokes of different pieces closer than this were meant together."""
+"""Hits of different pieces closer than this were meant together."""
 
 APART_S = 0.004
 """From here on a pair is listed as played apart; from about 8 ms on it is heard as two."""
 
 SURE = LIKELY
-"""A stroke less certain than this neither leads nor holds anything in place."""
+"""A hit less certain than this neither leads nor holds anything in place."""
 
 _LEADS = ("snare", "tom", "kick", "hat", "ride", "crash")
 
 
 @dataclass(frozen=True)
 class Event:
-    """Strokes within `TOGETHER_S` of the first. ``lead`` says where the event falls: the snare,
+    """Hits within `TOGETHER_S` of the first. ``lead`` says where the event falls: the snare,
     because it is loud in overheads and rooms, then tom, kick and cymbals."""
 
     lead: Hit
@@ -39,32 +39,32 @@ class Event:
 
     @cached_property
     def ends_s(self) -> float:
-        """When its last stroke falls."""
+        """When its last hit falls."""
         return max(h.time_s for h in self.hits)
 
     @cached_property
     def kick(self) -> Hit | None:
-        """Its stroke on the kick, if there is one."""
+        """Its hit on the kick, if there is one."""
         return self.of("kick")
 
     def of(self, family: str) -> Hit | None:
-        """Its stroke on a piece of this family, if there is one."""
+        """Its hit on a piece of this family, if there is one."""
         return next((h for h in self.hits if piece_family(h.piece) == family), None)
 
 
 def gather(hits: Sequence[Hit]) -> list[Event]:
-    """Events of a hit list in order of time. Strokes that are not sure stay out."""
+    """Events of a hit list in order of time. Hits that are not sure stay out."""
     return list(_gathered(tuple(hits)))
 
 
-# A rule that is tried again and again asks for the same strokes each time.
+# A rule that is tried again and again asks for the same hits each time.
 @lru_cache(maxsize=8)
 def _gathered(hits: tuple[Hit, ...]) -> tuple[Event, ...]:
     sure = sorted((h for h in hits if h.confidence >= SURE), key=lambda h: h.time_s)
     groups: list[list[Hit]] = []
     for hit in sure:
         fresh = not groups or hit.time_s - groups[-1][0].time_s > TOGETHER_S
-        # The same piece twice within the reach is two strokes, not one event.
+        # The same piece twice within the reach is two hits, not one event.
         if fresh or any(h.piece == hit.piece for h in groups[-1]):
             groups.append([])
         groups[-1].append(hit)
@@ -75,7 +75,7 @@ def _lead(hits: Sequence[Hit]) -> Hit:
     def rank(hit: Hit) -> tuple[int, float]:
         family = piece_family(hit.piece)
         place = _LEADS.index(family) if family in _LEADS else len(_LEADS)
-        # A ghost is too soft to lead a loud stroke of another shell.
+        # A ghost is too soft to lead a loud hit of another shell.
         return (place + (3 if hit.kind == "ghost" else 0), hit.time_s)
 
     return min(hits, key=rank)
@@ -83,7 +83,7 @@ def _lead(hits: Sequence[Hit]) -> Hit:
 
 @dataclass(frozen=True)
 class Apart:
-    """Two strokes meant together: ``gap_ms`` positive where the second comes later than the
+    """Two hits meant together: ``gap_ms`` positive where the second comes later than the
     leading one. ``kind`` names both pieces' families; ``remedy`` is ``alone`` (the kick's close
     mics can be moved), ``midpoint`` (they cannot be parted) or ``cut`` (two shells at once)."""
 

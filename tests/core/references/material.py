@@ -33,7 +33,7 @@ def digest_of(mic: str) -> str:
 
 
 def library(mics: list[str], folder: Path) -> Library:
-    """The sound of ``mics`` written to ``folder``, their strokes, and one edit list."""
+    """The sound of ``mics`` written to ``folder``, their hits, and one edit list."""
     rng = np.random.default_rng(77)
     onsets = np.sort(rng.choice(RATE * SECONDS - 9000, 40, replace=False))
     pieces = ["kick", "snare", "tom_1", "tom_2", "tom_3", "hat"]

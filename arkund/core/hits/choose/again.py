@@ -1,4 +1,4 @@
-"""A snare's onsets weighed a second time: how much each is like the strokes that the first weighing is
+"""A snare's onsets weighed a second time: how much each is like the hits that the first weighing is
 sure of, and like what bleeds in."""
 
 from dataclasses import replace
@@ -12,13 +12,13 @@ from arkund.core.hits.weigh.likeness import likeness
 from arkund.core.hits.weigh.weighing import FIRST_NAMES, PLACE, RIVAL_S, Heard, Weighed, newer_by
 
 LIKE = (
-    "like soft strokes",
-    "like loud strokes",
+    "like soft hits",
+    "like loud hits",
     "like bleed",
     "more like soft by",
     "more like loud by",
-    "soft strokes usually",
-    "loud strokes usually",
+    "soft hits usually",
+    "loud hits usually",
     "bleed usually",
 )
 """Columns that follow those of the first weighing."""
@@ -27,10 +27,10 @@ AGAIN_NAMES = (*FIRST_NAMES, *LIKE)
 """All columns of the second."""
 
 SURE, HARDLY = 0.8, 0.05
-"""Strokes so likely at first are examples; onsets that are no likelier than this are bleed."""
+"""Hits so likely at first are examples; onsets that are no likelier than this are bleed."""
 
 APART_S = 0.030
-"""No bleed is looked for so near a stroke."""
+"""No bleed is looked for so near a hit."""
 
 ENOUGH = 12
 """A second weighing needs so many examples."""
@@ -38,7 +38,7 @@ ENOUGH = 12
 
 def with_likeness(heard: Heard, found: Weighed, share: NDArray[np.float64]) -> Weighed | None:
     """Onsets as they are ``found``, with what `LIKE` names; ``share`` is how likely each is at first. None
-    where too few are sure to say what the drum's strokes are like."""
+    where too few are sure to say what the drum's hits are like."""
     kept = np.array(told(heard.piece, found, share, heard.rate), np.int64)
     sure = kept[share[kept] >= SURE]
     if len(sure) < ENOUGH:
@@ -59,7 +59,7 @@ def with_likeness(heard: Heard, found: Weighed, share: NDArray[np.float64]) -> W
 def _bleed(
     heard: Heard, found: Weighed, share: NDArray[np.float64], kept: NDArray[np.int64]
 ) -> list[float]:
-    """Where something begins that is hardly a stroke, the loudest first."""
+    """Where something begins that is hardly a hit, the loudest first."""
     told_by = found.evidence[:, len(NAMES) + PLACE.index("told by")]
     away = distances(found.place, found.place[kept])
     hardly = (share < HARDLY) & (told_by == 0) & (away > APART_S * heard.rate)

@@ -1,4 +1,4 @@
-"""Which weighed onsets of a piece are strokes: the likely ones, and of those that are rivals one."""
+"""Which weighed onsets of a piece are hits: the likely ones, and of those that are rivals one."""
 
 import bisect
 from collections.abc import Sequence
@@ -7,13 +7,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.choose.rolls import rest_of_rolls
-from arkund.core.hits.hit import SAME_STROKE_S
+from arkund.core.hits.hit import SAME_HIT_S
 from arkund.core.hits.weigh.evidence import NAMES
 from arkund.core.hits.weigh.weighing import DULL_STIR, PLACE, RIVAL_S, Weighed
 from arkund.core.kit.roles import piece_family
 
 LIKELY = 0.5
-"""An onset is a stroke if that is likelier than not."""
+"""An onset is a hit if that is likelier than not."""
 
 SELDOM, SURELY = 5, 0.85
 """A tom that seems struck no more than so many times is not struck at all unless once it is as likely as
@@ -24,17 +24,17 @@ SOFTER = 0.02
 
 WITNESSED = {"kick": -6.0, "snare": -3.5}
 """What both hear clearly, by its least level in dB: a snare's accents, for where ghosts are many a kick
-in its mic is louder than six dB under its loud strokes."""
+in its mic is louder than six dB under its loud hits."""
 
 WITNESSED_SHARE, WITNESSED_NEW_DB = 0.95, 10.0
-"""Of lessons' onsets beyond these, 99.99 % (kick) and 99.8 % (snare) are strokes."""
+"""Of lessons' onsets beyond these, 99.99 % (kick) and 99.8 % (snare) are hits."""
 
 LESS_EXACT = 0.02
 """A place that the dull part tells is some ms late: where the sound itself is as likely, that counts."""
 
 
 def witnessed(found: Weighed, least_db: float) -> NDArray[np.bool_]:
-    """Which onsets both the drum's own mic and the overheads have for a stroke: new and loud where its
+    """Which onsets both the drum's own mic and the overheads have for a hit: new and loud where its
     sound seems to begin, and surely this drum from afar. No bleed explains such a one away, however
     seldom another piece rests when it is struck."""
     own, newness_db, told_by = (
@@ -47,8 +47,8 @@ def witnessed(found: Weighed, least_db: float) -> NDArray[np.bool_]:
 
 
 def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> list[int]:
-    """Which onsets are strokes, by their ``share``, in order of time."""
-    apart = SAME_STROKE_S * rate
+    """Which onsets are hits, by their ``share``, in order of time."""
+    apart = SAME_HIT_S * rate
     level = found.level_db
     by_dull_part = found.evidence[:, len(NAMES) + PLACE.index("told by")] == DULL_STIR
     likely = share > LIKELY
@@ -95,38 +95,38 @@ def _likeliest_of_rivals(
     return back
 
 
-GRACE_S, GRACE_SURE, GRACE_UNDER_DB, STROKE_NEW_DB, STROKE_LOUD_DB = (
-    (0.006, SAME_STROKE_S),
+GRACE_S, GRACE_SURE, GRACE_UNDER_DB, HIT_NEW_DB, HIT_LOUD_DB = (
+    (0.006, SAME_HIT_S),
     0.9,
     -2.0,
     10.0,
     -1.5,
 )
-"""A grace note comes so long before its stroke, which is so sure and so new even in its ring; how loud
+"""A grace note comes so long before its hit, which is so sure and so new even in its ring; how loud
 each is against the loudest about it."""
 
 
 def _after_graces(
     found: Weighed, share: NDArray[np.float64], rate: int, kept: Sequence[int]
 ) -> list[int]:
-    """The ``kept`` onsets in order, where one is a grace note its stroke instead: the level of an onset is
-    read over so long a time that a grace note has its stroke's."""
+    """The ``kept`` onsets in order, where one is a grace note its hit instead: the level of an onset is
+    read over so long a time that a grace note has its hit's."""
     newness_db, loud_db, told_by = (
         found.evidence[:, len(NAMES) + PLACE.index(name)]
         for name in ("newness", "as loud", "told by")
     )
-    is_stroke = (
+    is_hit = (
         (share >= GRACE_SURE)
-        & (newness_db >= STROKE_NEW_DB)
-        & (loud_db >= STROKE_LOUD_DB)
+        & (newness_db >= HIT_NEW_DB)
+        & (loud_db >= HIT_LOUD_DB)
         & np.isin(told_by, (0, 2))
     )
     out = set()
     for i in kept:
         after_s = (found.place - found.place[i]) / rate
-        strokes = np.flatnonzero(is_stroke & (after_s > GRACE_S[0]) & (after_s < GRACE_S[1]))
-        is_grace = len(strokes) and loud_db[i] <= GRACE_UNDER_DB
-        out.add(int(strokes[np.argmax(share[strokes])]) if is_grace else int(i))
+        hits = np.flatnonzero(is_hit & (after_s > GRACE_S[0]) & (after_s < GRACE_S[1]))
+        is_grace = len(hits) and loud_db[i] <= GRACE_UNDER_DB
+        out.add(int(hits[np.argmax(share[hits])]) if is_grace else int(i))
     return sorted(out, key=lambda i: float(found.place[i]))
 
 
@@ -137,9 +137,9 @@ def likeliest(
     apart: float,
     level_db: NDArray[np.float64] | None = None,
 ) -> list[int]:
-    """Which of the ``likely`` ones are strokes, in order of place: the one with the greatest ``share``
+    """Which of the ``likely`` ones are hits, in order of place: the one with the greatest ``share``
     of those less than ``apart`` from one another. With ``level_db`` a softer one must be likelier:
-    of a grace note and its stroke, both all but sure, the stroke counts."""
+    of a grace note and its hit, both all but sure, the hit counts."""
     if level_db is not None:
         share = share + SOFTER * np.clip(level_db, -20.0, 0.0)
     kept: list[int] = []

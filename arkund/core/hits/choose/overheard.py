@@ -1,4 +1,4 @@
-"""The strokes that only overheads, or one mic of the whole kit, hear: found, told apart and timed."""
+"""The hits that only overheads, or one mic of the whole kit, hear: found, told apart and timed."""
 
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -7,10 +7,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.choose.choosing import LIKELY, likeliest
-from arkund.core.hits.choose.strokes import Stroke
+from arkund.core.hits.choose.hits import Chosen
 from arkund.core.hits.hear.arrival import first_arrival
 from arkund.core.hits.hear.spectra import BANDS, Spectra
-from arkund.core.hits.hit import SAME_STROKE_S
+from arkund.core.hits.hit import SAME_HIT_S
 from arkund.core.hits.weigh.afar import FAMILIES, Afar, Known
 from arkund.core.hits.weigh.arrivals import without_drums
 from arkund.core.kit.roles import is_shell, piece_family
@@ -26,7 +26,7 @@ TELLING = {
     "crash": slice(8, BANDS),
     "ride": slice(8, BANDS),
 }
-"""Bands by which a stroke's level is told."""
+"""Bands by which a hit's level is told."""
 
 EARLIER, LATER, SHARE = 7, {True: 6, False: 5}, {True: 0.1, False: 0.2}
 """How many frames about a drum's (or a cymbal's) onset its beginning is looked for, and which share of
@@ -34,19 +34,19 @@ its loudest moment counts as begun."""
 
 SIDES, APART_DB, OF_WITHIN, FURTHEST_DB, PER_SIDE = slice(3, 5), 2.2, 2.0, 12.0, 2
 """Two crashes hang on two sides: the `afar.COARSE` bands by which that is told, how far apart they are
-at least, in dB and against how far each strays, and how many strokes each must have; further to one
+at least, in dB and against how far each strays, and how many hits each must have; further to one
 side than so far is no further."""
 
 
-def overheard(afar: Afar, known: Mapping[str, Known]) -> dict[str, list[Stroke]]:
-    """Strokes by piece, in order of time, of all families of which no piece is ``known``.
+def overheard(afar: Afar, known: Mapping[str, Known]) -> dict[str, list[Chosen]]:
+    """Hits by piece, in order of time, of all families of which no piece is ``known``.
 
-    ``known`` are the strokes of each piece with a mic of its own. What is a crash or a ride and may be
+    ``known`` are the hits of each piece with a mic of its own. What is a crash or a ride and may be
     either is a *cymbal*.
     """
     share = afar.share(known)
     miced = {piece_family(piece) for piece in known}
-    out: dict[str, list[Stroke]] = {}
+    out: dict[str, list[Chosen]] = {}
     with ThreadPoolExecutor(2) as pool:
         high = list(pool.map(lambda ear: without_drums(ear, afar.rate), afar.ears))
     for family in TOLD:
@@ -57,20 +57,20 @@ def overheard(afar: Afar, known: Mapping[str, Known]) -> dict[str, list[Stroke]]
         if family in CYMBALS:
             # One hand is on one of the two.
             likely &= column >= share[:, [FAMILIES.index(f) for f in CYMBALS]].max(axis=1)
-        chosen = likeliest(afar.times_s, column, likely, SAME_STROKE_S)
-        strokes = _timed(afar, family, chosen, column, afar.ears[:1] if is_shell(family) else high)
+        chosen = likeliest(afar.times_s, column, likely, SAME_HIT_S)
+        hits = _timed(afar, family, chosen, column, afar.ears[:1] if is_shell(family) else high)
         pieces = _crashes(afar.heard, chosen) if family == "crash" else [family] * len(chosen)
-        for piece, stroke in zip(pieces, strokes, strict=True):
-            out.setdefault(piece, []).append(stroke)
+        for piece, hit in zip(pieces, hits, strict=True):
+            out.setdefault(piece, []).append(hit)
     if not miced & set(CYMBALS):
         two = share[:, [FAMILIES.index(f) for f in CYMBALS]]
         either = 1 - (1 - two).prod(axis=1)
         chosen = likeliest(
-            afar.times_s, either, (either > LIKELY) & (two.max(axis=1) <= LIKELY), SAME_STROKE_S
+            afar.times_s, either, (either > LIKELY) & (two.max(axis=1) <= LIKELY), SAME_HIT_S
         )
         if chosen:
             out["cymbal"] = _timed(afar, "crash", chosen, either, high)
-    return {piece: sorted(strokes, key=lambda s: s.time_s) for piece, strokes in out.items()}
+    return {piece: sorted(hits, key=lambda s: s.time_s) for piece, hits in out.items()}
 
 
 def _timed(
@@ -79,8 +79,8 @@ def _timed(
     chosen: Sequence[int],
     share: NDArray[np.float64],
     ears: Sequence[NDArray[np.float32]],
-) -> list[Stroke]:
-    """Strokes from the ``chosen`` onsets, timed by where the first of ``ears`` hears each begin."""
+) -> list[Chosen]:
+    """Hits from the ``chosen`` onsets, timed by where the first of ``ears`` hears each begin."""
     shell = is_shell(family)
     level = 10 * np.log10(afar.heard.energy["early"][:, TELLING[family]].mean(axis=1))
     out = []
@@ -88,7 +88,7 @@ def _timed(
         frame = int(afar.frames[i])
         start, stop = (frame - EARLIER) * afar.hop, (frame + LATER[shell]) * afar.hop
         at = min(first_arrival(ear, start, stop, share=SHARE[shell]) for ear in ears)
-        out.append(Stroke(at / afar.rate, float(level[i]), float(share[i])))
+        out.append(Chosen(at / afar.rate, float(level[i]), float(share[i])))
     return out
 
 

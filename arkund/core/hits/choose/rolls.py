@@ -1,7 +1,7 @@
-"""Rolls: strokes on a snare so close that they are one sound, with a beginning and an end.
+"""Rolls: hits on a snare so close that they are one sound, with a beginning and an end.
 
 In a buzz no onset stands out; what tells it is that the drum's sound stays up where after a single
-stroke it would have died away. Both hands are at it, so no cymbal is struck meanwhile.
+hit it would have died away. Both hands are at it, so no cymbal is struck meanwhile.
 """
 
 from collections.abc import Collection, Mapping, Sequence
@@ -12,24 +12,24 @@ import scipy
 from numpy.typing import NDArray
 
 from arkund.core.hits.hear.novelty import BRIGHT, BandEnergy
-from arkund.core.hits.hit import SAME_STROKE_S, Hit, hit_id, velocity_of
+from arkund.core.hits.hit import SAME_HIT_S, Hit, hit_id, velocity_of
 from arkund.core.kit.roles import is_shell, piece_family
 
 SMOOTH_FRAMES = 12
 FEWEST = 4
-"""Loud strokes from which on it is known how a drum dies away."""
+"""Loud hits from which on it is known how a drum dies away."""
 
 UP_DB = -19.0
-"""Level against loud strokes above which a roll stays."""
+"""Level against loud hits above which a roll stays."""
 
 DIP_MS, DIP_DB = 45, 9.0
 """Within a roll the sound never falls by so much in so many ms."""
 
 LONGER_S = 0.16
-"""How much longer than a single stroke's the sound must stay up."""
+"""How much longer than a single hit's the sound must stay up."""
 
 OVERHEAD_DB = 7.0
-"""How much more of a roll than of the drum's single strokes the overheads may hear: what they hear
+"""How much more of a roll than of the drum's single hits the overheads may hear: what they hear
 more of is a cymbal."""
 
 LEVEL_DB = 4.0
@@ -38,14 +38,14 @@ LEVEL_DB = 4.0
 END_EARLY_S = 0.022
 APART_S = 0.075
 
-RUN_GAP_S, RUN_STROKES = 0.092, 5
-"""So many strokes so close are a roll of singles."""
+RUN_GAP_S, RUN_HITS = 0.092, 5
+"""So many hits so close are a roll of singles."""
 
 
 @dataclass(frozen=True)
 class Buzz:
-    """A buzz roll: places that stand for its strokes, which cannot be told singly, evenly from
-    beginning to end (``times_s``), and the level there against the drum's loud strokes in dB."""
+    """A buzz roll: places that stand for its hits, which cannot be told singly, evenly from
+    beginning to end (``times_s``), and the level there against the drum's loud hits in dB."""
 
     times_s: tuple[float, ...]
     levels_db: tuple[float, ...]
@@ -56,7 +56,7 @@ RINGS_S, OTHER_HAND_S = 0.06, 0.02
 roll no hand is on a cymbal."""
 
 LONGEST_HOLE_S, ROLL_CONFIDENCE = 0.12, 0.6
-"""Strokes without such a hole fill a roll; how sure those are that stand for one."""
+"""Hits without such a hole fill a roll; how sure those are that stand for one."""
 
 
 def with_rolls(
@@ -78,7 +78,7 @@ def with_rolls(
             if sum(begin < h.time_s < end for h in out if piece_family(h.piece) == "tom") > 1:
                 continue  # both hands are on the toms: what stays up is their ring
             rolls.append((begin, end))
-            inside = [h for h in own if begin - SAME_STROKE_S <= h.time_s <= end + SAME_STROKE_S]
+            inside = [h for h in own if begin - SAME_HIT_S <= h.time_s <= end + SAME_HIT_S]
             if not _fill(inside, begin, end):
                 out = [replace(h, kind="roll") if h in inside else h for h in out]
                 out += _standing_for(piece, buzz, inside)
@@ -86,14 +86,14 @@ def with_rolls(
     return out
 
 
-def _fill(strokes: Sequence[Hit], begin_s: float, end_s: float) -> bool:
-    """Whether strokes fill a roll without a hole."""
-    times = np.array([begin_s, *(h.time_s for h in strokes), end_s])
+def _fill(hits: Sequence[Hit], begin_s: float, end_s: float) -> bool:
+    """Whether hits fill a roll without a hole."""
+    times = np.array([begin_s, *(h.time_s for h in hits), end_s])
     return bool(np.diff(np.sort(times)).max() <= LONGEST_HOLE_S)
 
 
 def _standing_for(piece: str, buzz: Buzz, known: Sequence[Hit]) -> list[Hit]:
-    """Hits at a buzz's places, away from strokes that are ``known``."""
+    """Hits at a buzz's places, away from hits that are ``known``."""
     times = np.array([h.time_s for h in known])
     return [
         Hit(
@@ -106,7 +106,7 @@ def _standing_for(piece: str, buzz: Buzz, known: Sequence[Hit]) -> list[Hit]:
             round(level, 2),
         )
         for at, level in zip(buzz.times_s, buzz.levels_db, strict=True)
-        if np.abs(times - at).min(initial=np.inf) > SAME_STROKE_S
+        if np.abs(times - at).min(initial=np.inf) > SAME_HIT_S
     ]
 
 
@@ -120,8 +120,8 @@ def find_buzzes(
 ) -> list[Buzz]:
     """The buzz rolls that a snare's close mic ``ear`` hears.
 
-    ``loud_s`` are times of single loud strokes of it; an ``overhead`` that hears the whole kit
-    says whether what stays up is the drum. Empty where there are too few strokes.
+    ``loud_s`` are times of single loud hits of it; an ``overhead`` that hears the whole kit
+    says whether what stays up is the drum. Empty where there are too few hits.
     """
     level = _level_db(ear)
     # A frame is a whole number of samples: 44 at 44.1 kHz, which is not quite a millisecond.
@@ -159,23 +159,23 @@ def _buzz(level: NDArray[np.float64], begin_s: float, end_s: float, per_s: float
 
 
 def runs_of_singles(times_s: Sequence[float]) -> list[tuple[float, float]]:
-    """First and last stroke of each run of strokes so close that both hands must play them."""
+    """First and last hit of each run of hits so close that both hands must play them."""
     times = np.sort(np.asarray(times_s, float))
     parts = np.split(times, np.flatnonzero(np.diff(times) > RUN_GAP_S) + 1)
-    return [(float(p[0]), float(p[-1])) for p in parts if len(p) >= RUN_STROKES]
+    return [(float(p[0]), float(p[-1])) for p in parts if len(p) >= RUN_HITS]
 
 
 def rest_of_rolls(
     times_s: NDArray[np.float64], share: NDArray[np.float64], kept: Sequence[int]
 ) -> list[int]:
-    """Which onsets at ``times_s`` with their ``share`` (how likely each is) are strokes, in order of
+    """Which onsets at ``times_s`` with their ``share`` (how likely each is) are hits, in order of
     time: those ``kept``, and less likely ones where a roll of singles goes on in its own step before
-    its first stroke, after its last one, and in its holes. Rolls often swell from next to nothing."""
+    its first hit, after its last one, and in its holes. Rolls often swell from next to nothing."""
     order = sorted(kept, key=lambda i: times_s[i])
     times = times_s[order]
     found = set(kept)
     for run in np.split(times, np.flatnonzero(np.diff(times) > LONGEST_GAP_S) + 1):
-        step = float(np.median(np.diff(run))) if len(run) >= RUN_STROKES else np.inf
+        step = float(np.median(np.diff(run))) if len(run) >= RUN_HITS else np.inf
         if step > RUN_GAP_S:
             continue
         for at, way in [(run[0], -step), (run[-1], step), *((a, step) for a in run[:-1])]:
@@ -197,7 +197,7 @@ def rest_of_rolls(
 
 LONGEST_GAP_S, MOST_BEYOND = 0.19, 12
 SAME_STEP, LEAST_SHARE = 0.3, 0.03
-"""How much of a step a roll's stroke may be early or late, and how unlikely it may be on its own."""
+"""How much of a step a roll's hit may be early or late, and how unlikely it may be on its own."""
 
 
 def _level_db(bands: BandEnergy) -> NDArray[np.float64]:
@@ -209,7 +209,7 @@ def _level_db(bands: BandEnergy) -> NDArray[np.float64]:
 
 
 def _time_to_fall(level: NDArray[np.float64], frames: NDArray[np.int64]) -> float:
-    """How many ms after a loud stroke the sound falls under `UP_DB`, the median."""
+    """How many ms after a loud hit the sound falls under `UP_DB`, the median."""
     under = [float(np.argmax(level[f + 15 : f + 400] < UP_DB) or 385) for f in frames]
     return float(np.median(np.array(under))) + 15
 
@@ -217,7 +217,7 @@ def _time_to_fall(level: NDArray[np.float64], frames: NDArray[np.int64]) -> floa
 def _apart_db(
     level: NDArray[np.float64], elsewhere: NDArray[np.float64], frames: NDArray[np.int64]
 ) -> NDArray[np.float64]:
-    """How much louder than the overhead the close mic hears each of the drum's own strokes."""
+    """How much louder than the overhead the close mic hears each of the drum's own hits."""
     return np.array(
         [
             float(level[f : f + 40].max() - elsewhere[f : f + 40].max())
@@ -238,7 +238,7 @@ def _steady(level: NDArray[np.float64], begin: int, end: int) -> list[tuple[int,
     here = level[begin:end]
     before = scipy.ndimage.maximum_filter1d(here, 60, origin=29, mode="nearest")
     kept = here > before - LEVEL_DB
-    # A dip is no longer than the time between two strokes of the roll.
+    # A dip is no longer than the time between two hits of the roll.
     holes = [
         (a, b) for a, b in _runs(~kept) if b - a > DIP_MS or here[a:b].min() < before[a] - DIP_DB
     ]

@@ -1,6 +1,6 @@
-"""Which of the onsets in a piece's own mics are surely its strokes, by how far they exceed bleed.
+"""Which of the onsets in a piece's own mics are surely its hits, by how far they exceed bleed.
 
-From these it is learned how the drum's strokes begin; `weighing` then asks about every onset. Of
+From these it is learned how the drum's hits begin; `weighing` then asks about every onset. Of
 cymbals that only overheads hear they are all that is known.
 """
 
@@ -14,22 +14,22 @@ from arkund.core.hits.hear.novelty import BANDS, BRIGHT
 from arkund.core.kit.roles import is_shell, piece_family
 
 LEAST_EXCESS_DB = 2.6
-"""How far a stroke must exceed the bleed that is predicted where it is seen."""
+"""How far a hit must exceed the bleed that is predicted where it is seen."""
 
 SOFT_DB = -18.0
-"""Below this level, against loud strokes, ever more excess is asked for."""
+"""Below this level, against loud hits, ever more excess is asked for."""
 
 LOUD_DB = -10.0
 """From here on more excess is asked for too."""
 
 DOUBTFUL_DB = 12.0
-"""Excess from which a stroke is clear of bleed."""
+"""Excess from which a hit is clear of bleed."""
 
 
 @dataclass(frozen=True)
 class Onset:
-    """What may be a stroke of one piece, as it stands in its own mics at a ``frame`` (of 1 ms):
-    its level against loud strokes, how far it exceeds bleed (``clear_db``: in the best of the
+    """What may be a hit of one piece, as it stands in its own mics at a ``frame`` (of 1 ms):
+    its level against loud hits, how far it exceeds bleed (``clear_db``: in the best of the
     nearest mic's bright bands), in dB. ``trust`` is *sure*, or *own* of a loud
     one that is not clear of bleed; one that is ``alone`` begins when nothing bleeds."""
 
@@ -45,7 +45,7 @@ TIMELY_DB = 4.0
 """How much more excess is asked for of what begins just when another's bleed does."""
 
 OWN_DB = -10.0
-"""Level from which a stroke that is not clear of bleed may still be the drum's own."""
+"""Level from which a hit that is not clear of bleed may still be the drum's own."""
 
 UNDER_DB = -2.0
 """How far what begins when nothing bleeds may fall short of the bleed that is predicted."""
@@ -56,15 +56,15 @@ bright bands alone."""
 
 SOFT_CYMBAL_DB = -10.5
 ALL_OVER_DB = 2.5
-"""A drum fills all bands of its mic: what exceeds bleed in a few only is no stroke of it."""
+"""A drum fills all bands of its mic: what exceeds bleed in a few only is no hit of it."""
 
 
 ABSENT_DB = -14.0
-"""Level down to which a stroke is heard by all of its drum's mics."""
+"""Level down to which a hit is heard by all of its drum's mics."""
 
 HEARD_DB, NOT_HEARD_DB, AGREED_DB = 6.0, 1.0, 3.5
-"""Excess in the upper bands of each of a drum's mics: what its clear strokes have, what is less than
-a stroke leaves, and what tells if all mics have it."""
+"""Excess in the upper bands of each of a drum's mics: what its clear hits have, what is less than
+a hit leaves, and what tells if all mics have it."""
 
 
 def own_onsets(
@@ -78,13 +78,13 @@ def own_onsets(
     """Those of the candidates that this piece must have caused, and loud ones that it may have.
 
     The piece must account for most of what starts in its own mics, where bleed that the other
-    pieces predict is not enough; and the stroke must stand above the piece's own rubbish level.
+    pieces predict is not enough; and the hit must stand above the piece's own rubbish level.
     ``alone`` and ``bleeds`` say which candidates begin when nothing bleeds in, and which just when
     something does.
     """
     name, it = signatures.pieces[piece], standing(events, signatures, piece)
     shell = is_shell(name)
-    # Ghosts are looked for close to what bleeds; other strokes only above all that may bleed,
+    # Ghosts are looked for close to what bleeds; other hits only above all that may bleed,
     # unless they begin when nothing bleeds.
     excess = np.where((name in ("kick", "snare")) | alone, it.excess_db, it.clear_db)
     level = it.level_db - _loud_db(it, shell)
@@ -97,7 +97,7 @@ def own_onsets(
         strictly = np.where(level > SOFT_CYMBAL_DB, needed, strictly)
     timely = bleeds * (TIMELY_DB / 2 if piece_family(name) == "tom" else TIMELY_DB)
     needed, strictly = needed + timely, strictly + timely
-    # A loud stroke that begins as its drum's others do is never explained away.
+    # A loud hit that begins as its drum's others do is never explained away.
     own = (level > OWN_DB) & (it.excess_db > 0) & shell
     if piece_family(name) == "tom":
         own &= fills
@@ -124,7 +124,7 @@ def own_onsets(
 
 def _by_mic(it: Standing) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
     """Of a drum with several mics, which events one of them does not hear, though it hears this
-    drum's clear strokes, and which all of them hear above bleed."""
+    drum's clear hits, and which all of them hear above bleed."""
     mics = it.rows // BANDS
     heard = np.array(
         [np.quantile(it.over_db[mics == mic], 0.75, axis=0) for mic in np.unique(mics)]
@@ -138,9 +138,9 @@ def _by_mic(it: Standing) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
 
 
 def _loud_db(it: Standing, shell: bool) -> float:
-    """Level of a piece's loud strokes.
+    """Level of a piece's loud hits.
 
-    A tom struck twice is as loud as these two strokes, not as what bleeds into its mic all the
+    A tom struck twice is as loud as these two hits, not as what bleeds into its mic all the
     while.
     """
     loudest = np.sort(it.level_db)
@@ -164,13 +164,13 @@ def _needed_excess(
     """Excess over bleed in dB that each onset must show by its level, and what it must show to be
     believed by that alone.
 
-    Soft strokes are believed readily only of a piece of which some stand clear of all bleed: a
+    Soft hits are believed readily only of a piece of which some stand clear of all bleed: a
     drummer who plays ghosts mostly leaves a few in the open.
     """
     sure = excess > 10
     soft_seen = np.sum(sure & (level < -9)) >= max(6, 0.06 * np.sum(sure))
     needed = LEAST_EXCESS_DB + 3.0 * np.clip((SOFT_DB - level) / 10, 0, 1)
-    # A loud stroke stands far above bleed; one that hardly does is the bleed of a loud one.
+    # A loud hit stands far above bleed; one that hardly does is the bleed of a loud one.
     needed += np.where(alone, -1.0, 3.5) * np.clip((level - LOUD_DB) / 5, 0, 1)
     if soft_seen:
         return needed, needed

@@ -15,15 +15,15 @@ LOUDEST = 12
 """Events whose mean says how loud a cymbal is in its own mic."""
 
 STRUCK_DB = -10.0
-"""Level in its own mics, against its loud strokes, from which a piece counts as surely struck."""
+"""Level in its own mics, against its loud hits, from which a piece counts as surely struck."""
 
 
 def own_levels(
     scaled: NDArray[np.float64], matrix: NDArray[np.float64], own_rows: list[NDArray[np.int64]]
 ) -> NDArray[np.float64]:
-    """Amount ``(pieces, events)`` of each piece by its own mics alone, 1 for its loud strokes.
+    """Amount ``(pieces, events)`` of each piece by its own mics alone, 1 for its loud hits.
 
-    Bleed adds to a band and never takes from it, so a stroke is no louder than its faintest band
+    Bleed adds to a band and never takes from it, so a hit is no louder than its faintest band
     allows: what fills only some bands of a drum's mic is another piece.
     """
     levels = []
@@ -88,7 +88,7 @@ def with_leaks(
             if is_drum[k]:
                 leaks[theirs] = as_cymbals_sound(CYMBAL, least, heard.scale[theirs], theirs % BANDS)
         if not is_drum[k]:
-            # Ringing that this cymbal's own strokes leave must not make it another's bleed.
+            # Ringing that this cymbal's own hits leave must not make it another's bleed.
             usual = np.sort(scaled[theirs], axis=1)[:, -LOUDEST:].mean(axis=1)
             most = 10 ** (BLEEDS_DB["cymbal", False] / 10) * usual / np.median(amount[loud])
             leaks[theirs] = np.minimum(leaks[theirs], most)

@@ -7,7 +7,7 @@ from arkund.core.hits.explain.ownership import EPS, NOTHING, explain
 
 ROUNDS = 80
 FEW = 12
-"""Strokes from which on what a piece leaves in others' mics is fitted jointly."""
+"""Hits from which on what a piece leaves in others' mics is fitted jointly."""
 
 PARSIMONY = 0.03
 """Price of a little of a piece in an event, so that none is called upon to fill small gaps."""
@@ -22,16 +22,16 @@ def fitted_jointly(
     known: NDArray[np.bool_],
     held: NDArray[np.bool_],
 ) -> NDArray[np.float64]:
-    """Signatures ``(rows, pieces)`` from those that clear strokes have shown (``matrix``), fitted with
-    all amounts to ``scaled`` events ``(rows, events)``, of which ``doubt`` may be noise; soft strokes
+    """Signatures ``(rows, pieces)`` from those that clear hits have shown (``matrix``), fitted with
+    all amounts to ``scaled`` events ``(rows, events)``, of which ``doubt`` may be noise; soft hits
     among them. ``held`` ``(rows, pieces)`` come out no larger than they go in.
 
     Pieces that mostly fall together are told apart by the few events in which one of them rests.
     The Itakura-Saito divergence, by multiplicative updates (Févotte, Bertin and Durrieu 2009),
     weighs a gap of so many dB the same at any level. Only what a piece leaves in others' mics is
-    fitted, and of that only what is ``known`` ``(pieces, pieces)`` from strokes at which the other
+    fitted, and of that only what is ``known`` ``(pieces, pieces)`` from hits at which the other
     rested; its own mics, pieces that are rarely ``struck`` (which would come to stand for whatever
-    is left over) and cymbals without a mic keep what clear strokes have shown.
+    is left over) and cymbals without a mic keep what clear hits have shown.
     """
     telling = _telling(struck)
     scaled, doubt = scaled[:, telling], doubt[:, telling]
@@ -64,7 +64,7 @@ def fitted_jointly(
 
 MOST_FITTED = 2000
 OF_EACH, OF_EACH_PAIR, OF_OTHERS = 150, 40, 500
-"""How many events, of many more, a long song's fit rests on: of each piece's strokes, of those at which
+"""How many events, of many more, a long song's fit rests on: of each piece's hits, of those at which
 one given other piece rests, and of all others."""
 
 

@@ -23,7 +23,7 @@ BLEEDS_DB = {
     ("tom", False): -13.0,
     ("cymbal", False): -9.0,
 }
-"""What a piece is taken to leave in another's mics, against that other's own loud strokes, where
+"""What a piece is taken to leave in another's mics, against that other's own loud hits, where
 the two always fall together: nothing then tells which of them a level belongs to, but a cymbal a
 metre away is not as loud in a drum's mic as the drum."""
 
@@ -38,7 +38,7 @@ def kind_of(piece: str) -> str:
 
 def most_of_cymbal(theirs: NDArray[np.int64], heard: Heard, amount: float) -> NDArray[np.float64]:
     """The most that a cymbal leaves in each row of a drum's mics: below 1.2 kHz far less than the
-    drum's loudest strokes, whatever always falls together with it."""
+    drum's loudest hits, whatever always falls together with it."""
     loudest = np.sort(heard.scaled[theirs], axis=1)[:, -4:].mean(axis=1)
     low = theirs % BANDS < BRIGHT
     return np.where(low, 10 ** (CYMBAL_LOW_DB / 10) * loudest / amount, np.inf)

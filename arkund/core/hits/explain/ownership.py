@@ -17,7 +17,7 @@ from arkund.core.hits.hear.novelty import BANDS, BandEnergy
 
 EPS = 1e-9
 NOTHING = 1e-5
-"""Energy 50 dB under a row's loudest events: no stroke is told by so little."""
+"""Energy 50 dB under a row's loudest events: no hit is told by so little."""
 
 GUARD_MS = 6
 """An event is looked at from this much earlier: mics hear it up to so long before one another."""
@@ -29,16 +29,16 @@ AT_ONCE = 32
 @dataclass(frozen=True)
 class Signatures:
     """``matrix`` is ``(mics * BANDS, pieces)`` over energies divided by ``scale``
-    ``(mics * BANDS,)``; ``own_rows`` are the rows of each piece's own close mics, ``strokes``
-    ``(pieces,)`` from how many sure strokes each was learned. ``ways_s`` is how much later than
+    ``(mics * BANDS,)``; ``own_rows`` are the rows of each piece's own close mics, ``hits``
+    ``(pieces,)`` from how many sure hits each was learned. ``ways_s`` is how much later than
     its own mic another piece's mic hears it, by (other, piece), where that is known; ``spread``
-    ``(mics * BANDS, pieces)`` how many times more than the ``matrix`` says a stroke may leave."""
+    ``(mics * BANDS, pieces)`` how many times more than the ``matrix`` says a hit may leave."""
 
     pieces: list[str]
     matrix: NDArray[np.float64]
     scale: NDArray[np.float64]
     own_rows: dict[str, NDArray[np.int64]]
-    strokes: NDArray[np.int64]
+    hits: NDArray[np.int64]
     ways_s: dict[tuple[str, str], float]
     spread: NDArray[np.float64]
 
@@ -58,7 +58,7 @@ def event_vectors(
     """What starts at each of ``frames`` in each mic and band.
 
     The most that sounds soon after, less the most that sounded just before (what rings on is not
-    a new stroke), never below a tenth of the noise floor. For each of the ``overheads`` two rows
+    a new hit), never below a tenth of the noise floor. For each of the ``overheads`` two rows
     follow that say what is still sounding above 1.2 kHz a tenth of a second later: what makes a
     cymbal a cymbal.
     """
@@ -139,7 +139,7 @@ def _ceiling(
     vectors: NDArray[np.float64], signature: NDArray[np.float64], own: NDArray[np.int64]
 ) -> NDArray[np.float64]:
     """Largest amount of one piece per event: 6 dB over the median of what the telling rows of its
-    own mics would allow singly (strokes differ in colour, hence the room)."""
+    own mics would allow singly (hits differ in colour, hence the room)."""
     if len(own) == 0:
         return np.full(vectors.shape[1], np.inf)
     telling = telling_rows(signature, own)
@@ -167,26 +167,24 @@ def standing(events: Events, signatures: Signatures, piece: int) -> Standing:
 
     Bleed is predicted: the other pieces are fitted to all mics but this piece's own, and their
     signatures say what they leave in those. The level is a mean over the telling rows, the excess
-    one over the rows that stand out most, for bleed hides some bands of a stroke and leaves
-    others; but bleed only adds, so no band is taken to hold more of a stroke than the faintest
+    one over the rows that stand out most, for bleed hides some bands of a hit and leaves
+    others; but bleed only adds, so no band is taken to hold more of a hit than the faintest
     one allows.
     """
     scaled = events.started / signatures.scale[:, None]
     doubt = events.doubt / signatures.scale[:, None]
     rows = [signatures.own_rows[p] for p in signatures.pieces]
-    return stand(
-        scaled, doubt, signatures.matrix, rows, piece, signatures.strokes, signatures.spread
-    )
+    return stand(scaled, doubt, signatures.matrix, rows, piece, signatures.hits, signatures.spread)
 
 
 COLOUR = 4.0
-"""How many times more of a stroke one band may hold than another, against the signature."""
+"""How many times more of a hit one band may hold than another, against the signature."""
 
 MOST_COLOUR = 12.0
-"""The same for soft strokes and all that rings."""
+"""The same for soft hits and all that rings."""
 
 UNSURE_DB = 8.0
-"""How much excess a leak learned from one stroke makes doubtful; of n strokes, √n times less."""
+"""How much excess a leak learned from one hit makes doubtful; of n hits, √n times less."""
 
 
 def stand(
@@ -195,7 +193,7 @@ def stand(
     matrix: NDArray[np.float64],
     own_rows: list[NDArray[np.int64]],
     piece: int,
-    strokes: NDArray[np.int64] | None = None,
+    hits: NDArray[np.int64] | None = None,
     spread: NDArray[np.float64] | None = None,
 ) -> Standing:
     """`standing`, from rows already divided by their scale."""
@@ -221,8 +219,8 @@ def stand(
         bleed = leaks @ amounts
         held = np.minimum(scaled[telling], bleed + most)
         out: NDArray[np.float64] = 10 * np.log10((held + unsure) / (bleed + unsure))
-        if strokes is not None:
-            doubtful = leaks / np.sqrt(np.maximum(strokes[others], 1.0))
+        if hits is not None:
+            doubtful = leaks / np.sqrt(np.maximum(hits[others], 1.0))
             out -= UNSURE_DB * (doubtful @ amounts) / (bleed + unsure)
         return out
 

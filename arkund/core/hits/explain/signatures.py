@@ -1,6 +1,6 @@
 """What each piece leaves in every mic and band, learned from the song itself.
 
-First from strokes that stand clear, then from all of them together: the signatures are fitted
+First from hits that stand clear, then from all of them together: the signatures are fitted
 jointly with how strongly each piece was struck in each event.
 """
 
@@ -79,7 +79,7 @@ def learn_signatures(
     heard = Heard(scaled, doubt, scale, own_rows, onsets, overheads)
     learned = _remembered(heard)
     found = _who_is_struck(heard, others or {}, learned)
-    # What many strokes are known of is struck, however much of them another piece could explain.
+    # What many hits are known of is struck, however much of them another piece could explain.
     for piece, own in (surely or {}).items():
         known = own & heard.onsets.strong()[heard.ear(piece)]
         if piece not in found and known.sum() >= MANY:
@@ -123,8 +123,8 @@ def learn_signatures(
     rows = [own_rows[p] for p in pieces]
     matrix = fitted_jointly(scaled, doubt, matrix, rows, struck, known, held)
     unknown = np.ones(len(pieces) - with_mic, np.int64)
-    strokes = np.concatenate([struck.sum(axis=1), 10 * unknown])
-    return Signatures(pieces, matrix, scale, own_rows, strokes, ways_s, spread)
+    hits = np.concatenate([struck.sum(axis=1), 10 * unknown])
+    return Signatures(pieces, matrix, scale, own_rows, hits, ways_s, spread)
 
 
 def _own_rows(piece: str, mics: list[int]) -> NDArray[np.int64]:
@@ -135,13 +135,13 @@ def _own_rows(piece: str, mics: list[int]) -> NDArray[np.int64]:
 
 
 MANY = 8
-"""Strokes heard first from which on a piece is taken to be struck."""
+"""Hits heard first from which on a piece is taken to be struck."""
 
 LEAST_LED = 0.2
 """Of the strong onsets in a piece's mic, how many must have been heard there first."""
 
 FEWEST, ALONE_DB = 4, 12.0
-"""Fewer strokes than these must be clearer than this, if the mic heard none of them first."""
+"""Fewer hits than these must be clearer than this, if the mic heard none of them first."""
 
 NEVER_FIRST, ALWAYS, MANY_ALONE_DB = 0.05, 0.85, 16.0
 """A tom's mic that never hears first, and holds a little more than bleed whenever one other drum
@@ -149,10 +149,10 @@ is struck, holds that one's bleed."""
 
 HARDLY_FIRST, NEAR_BLEED_DB, LITTLE_DB = 0.12, 11.8, 9.6
 """What a tom's mic hears first so seldom, and no further above what the known drums leave there, is
-theirs; with one stroke heard first (by chance), if it is as little as `LITTLE_DB`."""
+theirs; with one hit heard first (by chance), if it is as little as `LITTLE_DB`."""
 
 CLEARLY_DB = 9.0
-"""Excess over the bleed of the pieces already known at which a mic holds strokes of its own."""
+"""Excess over the bleed of the pieces already known at which a mic holds hits of its own."""
 
 
 def _who_is_struck(
@@ -163,7 +163,7 @@ def _who_is_struck(
     Those whose mics are often the first to hear are struck. Of the others the one that most is
     left over for, once the known ones' bleed is taken off, comes next, until nothing clear is
     left: so a mic that only ever holds what others put into it gets no signature, and a drum
-    struck three times gets it from these three strokes. What is known to be ``others``' speaks for
+    struck three times gets it from these three hits. What is known to be ``others``' speaks for
     none, even if a mic hears it first: a kick of slow attack is noticed sooner in the snare's.
     """
     led = {
@@ -211,7 +211,7 @@ def _who_is_struck(
 
 
 def _heard_first(heard: Heard, piece: str, led: NDArray[np.bool_]) -> int:
-    """How many strokes speak for a piece by when they are heard. A mic that stands far from its drum
+    """How many hits speak for a piece by when they are heard. A mic that stands far from its drum
     hears none first, so that all that are strong in it speak for it."""
     ear = heard.ear(piece)
     return int((heard.onsets.strong()[ear] if ear in heard.onsets.far else led).sum())
@@ -257,26 +257,26 @@ def _left_over(
 
 
 LEAST_RESTING, LEAST_SHARE = 3, 0.2
-"""Strokes, and share of all, at which another must rest for what is left there to be known."""
+"""Hits, and share of all, at which another must rest for what is left there to be known."""
 
 MOST_SPREAD = 3.0
-"""How many times more than usual a stroke leaves at most."""
+"""How many times more than usual a hit leaves at most."""
 
 SOFT = 0.15
-"""Of its loud strokes, what a drum that rests may seem to hold."""
+"""Of its loud hits, what a drum that rests may seem to hold."""
 
 GHOST = 0.1
-"""Of its loud strokes' energy, what a drum's ghosts have at most."""
+"""Of its loud hits' energy, what a drum's ghosts have at most."""
 
 BRIGHTER = 1.6
-"""How much more of its energy a loud stroke than a soft one puts into the bright bands."""
+"""How much more of its energy a loud hit than a soft one puts into the bright bands."""
 
 UNKNOWN = 0.03
-"""The same where nothing is known of the other's strokes, as a share of the least that is heard."""
+"""The same where nothing is known of the other's hits, as a share of the least that is heard."""
 
 
 def _remembered(heard: Heard) -> Callable[[Struck], Learned]:
-    """`_matrix` of the same strokes is asked for again and again, by both threads; it is worked out
+    """`_matrix` of the same hits is asked for again and again, by both threads; it is worked out
     once."""
     kept: dict[tuple[tuple[str, bytes], ...], Learned] = {}
     turn = Lock()
@@ -293,7 +293,7 @@ def _remembered(heard: Heard) -> Callable[[Struck], Learned]:
 
 def _matrix(heard: Heard, found: Struck) -> Learned:
     """Signatures ``(rows, pieces)`` from the events in which each piece was struck, whose leaks
-    into whose mics are known, ``(pieces, pieces)``, and how many times more than usual a stroke
+    into whose mics are known, ``(pieces, pieces)``, and how many times more than usual a hit
     may leave in each row, ``(rows, pieces)``.
 
     What a piece leaves in another's own mics is learned only where that other rests
@@ -303,7 +303,7 @@ def _matrix(heard: Heard, found: Struck) -> Learned:
     pieces = [p for p in heard.own if p in found]
     struck = np.stack([found[p] for p in pieces])
     amounts = {p: heard.amount(p) for p in heard.own if len(heard.own[p])}
-    loud = {p: _clean_strokes(p, amounts, found[p]) for p in pieces}
+    loud = {p: _clean_hits(p, amounts, found[p]) for p in pieces}
     typical = {p: float(np.median(amounts[p][loud[p]])) for p in pieces}
     faintest = {
         p: _faintest(heard.scaled[rows], heard.doubt[rows], loud.get(p))
@@ -383,9 +383,9 @@ def _matrix(heard: Heard, found: Struck) -> Learned:
 def _faintest(
     own: NDArray[np.float64], doubt: NDArray[np.float64], loud: NDArray[np.int64] | None
 ) -> NDArray[np.float64]:
-    """Level ``(events,)`` against a drum's louder strokes that its faintest band allows, of those
+    """Level ``(events,)`` against a drum's louder hits that its faintest band allows, of those
     that ringing leaves open, from the rows of its mics; against its mics' loudest events where no
-    stroke is known."""
+    hit is known."""
     usual = np.median(own[:, loud], axis=1) if loud is not None else np.sort(own)[:, -4:].mean(1)
     amounts = own / (usual[:, None] + EPS)
     is_open = own > doubt
@@ -394,10 +394,10 @@ def _faintest(
     )
 
 
-def _clean_strokes(
+def _clean_hits(
     piece: str, amounts: dict[str, NDArray[np.float64]], struck: NDArray[np.bool_]
 ) -> NDArray[np.int64]:
-    """Which events hold a piece's cleanest strokes: the half, but six at least, in which its own
+    """Which events hold a piece's cleanest hits: the half, but six at least, in which its own
     mics stand out most from all others, of those within 15 dB of its loudest few."""
     mine = np.flatnonzero(struck)
     own = amounts[piece][mine]
@@ -410,7 +410,7 @@ def _clean_strokes(
 
 
 FAINT = 5.0
-"""By how much a piece's faintest band may fall short of its median in a stroke that is sure."""
+"""By how much a piece's faintest band may fall short of its median in a hit that is sure."""
 
 
 def _struck(

@@ -1,8 +1,8 @@
-"""Where soft strokes begin: agreed among strokes of the drum that sound alike.
+"""Where soft hits begin: agreed among hits of the drum that sound alike.
 
-What still rings, or a kick at the same moment, hides the first milliseconds of a stroke, which is then
+What still rings, or a kick at the same moment, hides the first milliseconds of a hit, which is then
 noticed at a later step of its own, or at the kick. From its beginning on, though, it sounds like the
-drum's other strokes that are about as loud. Laid over it, each of these says where it begins; where
+drum's other hits that are about as loud. Laid over it, each of these says where it begins; where
 most say the same, and fit far better there than where it was noticed, it begins there.
 """
 
@@ -15,19 +15,19 @@ from numpy.typing import NDArray
 from arkund.core.hits.hear.slowed import Slowed
 
 BAND_HZ = (250.0, 3500.0)
-"""Where a snare's stroke has its shape, and a kick little."""
+"""Where a snare's hit has its shape, and a kick little."""
 
 BEFORE_S, AFTER_S = 0.002, 0.016
-"""How much of a stroke about its beginning is laid over others."""
+"""How much of a hit about its beginning is laid over others."""
 
 REACH_S = 0.012
-"""How far from where it was noticed a stroke may begin."""
+"""How far from where it was noticed a hit may begin."""
 
 PEERS = 16
-"""So many strokes, the nearest by level, say where one begins."""
+"""So many hits, the nearest by level, say where one begins."""
 
 ALIKE = 0.8
-"""Least correlation of a stroke that says anything."""
+"""Least correlation of a hit that says anything."""
 
 FEWEST, MOST = 4, 0.4
 """So many must say something, and so large a share of them the same."""
@@ -39,19 +39,19 @@ FAR_BETTER = 0.6
 """What is left unlike there, against what is unlike where it was noticed."""
 
 STEP_S = 0.0005
-"""The fit where a stroke was noticed is the best within one such step."""
+"""The fit where a hit was noticed is the best within one such step."""
 
 ROUNDS = 4
-"""A stroke that was moved says better where others begin."""
+"""A hit that was moved says better where others begin."""
 
 UNLIKE = 1e-6
 
 
 @dataclass(frozen=True)
 class _Fits:
-    """Of each stroke (row) its ``peers`` (column; −1 for none), after how many s each fits best
+    """Of each hit (row) its ``peers`` (column; −1 for none), after how many s each fits best
     (``lag_s``) and how well (``alike``), and how well within each `STEP_S` of lag (``curve``,
-    ``(strokes, peers, steps)``, the middle one about no lag)."""
+    ``(hits, peers, steps)``, the middle one about no lag)."""
 
     peers: NDArray[np.int64]
     lag_s: NDArray[np.float64]
@@ -67,7 +67,7 @@ def shaped(slow: Slowed) -> Slowed:
 def agreed(
     body: Slowed, place: NDArray[np.float64], level_db: NDArray[np.float64]
 ) -> NDArray[np.float64]:
-    """Where strokes noticed at each ``place``, so loud, begin; both ``(strokes,)``, places in samples of
+    """Where hits noticed at each ``place``, so loud, begin; both ``(hits,)``, places in samples of
     the whole sound, of which ``body`` is what is `shaped`. Those of which too few others say the same stay."""
     if len(place) <= FEWEST:
         return place
@@ -85,7 +85,7 @@ def agreed(
 
 
 def _laid_over(body: Slowed, at: NDArray[np.float64], level_db: NDArray[np.float64]) -> _Fits:
-    """Every stroke with its peers laid over it, ``at`` in samples of the slowed sound."""
+    """Every hit with its peers laid over it, ``at`` in samples of the slowed sound."""
     whole, rate = body.sound, body.rate
     before, after, reach = (round(s * rate) for s in (BEFORE_S, AFTER_S, REACH_S))
     begin = np.round(at).astype(np.int64)
@@ -119,7 +119,7 @@ def _laid_over(body: Slowed, at: NDArray[np.float64], level_db: NDArray[np.float
 def _nearest_by_level(
     level_db: NDArray[np.float64], inside: NDArray[np.bool_]
 ) -> NDArray[np.int64]:
-    """``(strokes, PEERS)``: of each stroke the others about it in order of level; −1 where there are
+    """``(hits, PEERS)``: of each hit the others about it in order of level; −1 where there are
     fewer, and where they are not ``inside`` the sound."""
     order = np.argsort(level_db, kind="stable")
     rank = np.argsort(order, kind="stable")
@@ -127,7 +127,7 @@ def _nearest_by_level(
     first = np.clip(rank - PEERS // 2, 0, max(count - PEERS - 1, 0))
     index = first[:, None] + np.arange(PEERS + 1)
     found = np.where(index < count, order[np.minimum(index, count - 1)], -1)
-    # Each row holds the stroke itself, if it is not the last that was asked for.
+    # Each row holds the hit itself, if it is not the last that was asked for.
     own = found == np.arange(count)[:, None]
     place = np.argsort(own, axis=1, kind="stable")[:, :PEERS]
     out = np.take_along_axis(found, place, axis=1)
@@ -135,7 +135,7 @@ def _nearest_by_level(
 
 
 def _said_by_most(fits: _Fits, moved_s: NDArray[np.float64]) -> NDArray[np.float64]:
-    """By how many s each stroke begins later than it was noticed, its peers having ``moved_s``."""
+    """By how many s each hit begins later than it was noticed, its peers having ``moved_s``."""
     says = (fits.peers >= 0) & (fits.alike >= ALIKE)
     by_peer = fits.lag_s + moved_s[fits.peers]
     said = np.hstack([np.where(says, by_peer, np.nan), np.zeros((len(moved_s), 1))])
@@ -158,11 +158,11 @@ def _said_by_most(fits: _Fits, moved_s: NDArray[np.float64]) -> NDArray[np.float
 
 
 def _fit_here(
-    fits: _Fits, stroke: int, peers: NDArray[np.int64], moved_s: NDArray[np.float64]
+    fits: _Fits, hit: int, peers: NDArray[np.int64], moved_s: NDArray[np.float64]
 ) -> NDArray[np.float32]:
-    """How well each of some peers fits where a stroke was noticed, within a step either way."""
+    """How well each of some peers fits where a hit was noticed, within a step either way."""
     steps = fits.curve.shape[2]
-    index = np.round(-moved_s[fits.peers[stroke, peers]] / STEP_S).astype(np.int64) + steps // 2
+    index = np.round(-moved_s[fits.peers[hit, peers]] / STEP_S).astype(np.int64) + steps // 2
     near = np.clip(index[:, None] + np.arange(-1, 2), 0, steps - 1)
-    best: NDArray[np.float32] = fits.curve[stroke, peers[:, None], near].max(axis=1)
+    best: NDArray[np.float32] = fits.curve[hit, peers[:, None], near].max(axis=1)
     return best

@@ -1,7 +1,7 @@
-"""Which mic hears a stroke first.
+"""Which mic hears a hit first.
 
 A drum's own mic hears it a millisecond or more before the other close mics do, however loud it is
-in them and whatever their gains. So the strokes of which one mic hears the beginning before all
+in them and whatever their gains. So the hits of which one mic hears the beginning before all
 others are that mic's drum's, and say what this drum sounds like before anything is known of
 levels; a mic that never hears anything first has a drum that is not played, or hardly.
 """
@@ -37,12 +37,12 @@ SHORTEST_WAY_S, LONGEST_WAY_S = -8e-4, 7e-3
 late in its own mic, so that the sound seems to have been faster.)"""
 
 SHARE_OF_SAME = 0.2
-"""Of all strokes, how many must take the same way for them to be bleed; `SHARE_IF_SHORT` where
-it is so short that strokes that fall together may take it too."""
+"""Of all hits, how many must take the same way for them to be bleed; `SHARE_IF_SHORT` where
+it is so short that hits that fall together may take it too."""
 
 SHARE_IF_SHORT = 0.4
 BY_CHANCE = 2.5
-"""And so many more, since a few strokes fall equally far apart by chance."""
+"""And so many more, since a few hits fall equally far apart by chance."""
 
 SURELY_LATER_S = 4e-4
 
@@ -79,10 +79,10 @@ class Onsets:
         return out
 
     def way_s(self, other: int, mic: int, mine: NDArray[np.int64]) -> float | None:
-        """How much later than its own ``mic`` the ``other`` mic hears the strokes ``mine``.
+        """How much later than its own ``mic`` the ``other`` mic hears the hits ``mine``.
 
         What bleeds begins always as much later, within `SAME_WAY_S`; hands and feet differ by
-        more, so strokes that fall together scatter. None where no such delay stands out.
+        more, so hits that fall together scatter. None where no such delay stands out.
         """
         stirs = self.sharp[other, mine] > STIRS
         lag = (self.at[other, mine] - self.at[mic, mine])[stirs] / self.rate
@@ -97,7 +97,7 @@ class Onsets:
     def resting(
         self, other: int, mic: int, mine: NDArray[np.int64], soft: NDArray[np.bool_]
     ) -> NDArray[np.bool_]:
-        """``(len(mine),)``: at which of the candidates ``mine``, strokes at ``mic``, the drum of
+        """``(len(mine),)``: at which of the candidates ``mine``, hits at ``mic``, the drum of
         the ``other`` mic rests: there that mic hears nothing begin, and nothing loud (``soft``),
         or what it hears takes the way of bleed."""
         stirs = self.sharp[other, mine] > STIRS

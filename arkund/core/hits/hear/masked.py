@@ -1,8 +1,8 @@
-"""Strokes that another piece masks: timed by the shape that the drum's own strokes share.
+"""Hits that another piece masks: timed by the shape that the drum's own hits share.
 
 A ghost under a hat reaches its mic after the hat does, and softer where the hat is bright: the
 first arrival in that mic is the hat's. Below 1.2 kHz, where hats and sticks leave little, a drum's
-strokes begin alike, and the place where a stroke begins as the others do is its own.
+hits begin alike, and the place where a hit begins as the others do is its own.
 """
 
 from collections.abc import Sequence
@@ -18,10 +18,10 @@ from arkund.core.hits.hear.slowed import Slowed
 BAND_HZ = (120.0, 1200.0)
 BEFORE_S, AFTER_S = 0.003, 0.014
 EARLIER_S, LATER_S = 0.008, 0.022
-"""How far from where it was first seen a stroke may lie."""
+"""How far from where it was first seen a hit may lie."""
 
 PARTED_S = 0.0022
-"""Softer strokes touch longer and begin up to 1 ms late by their shape; from here on it counts."""
+"""Softer hits touch longer and begin up to 1 ms late by their shape; from here on it counts."""
 
 ALIKE = 0.75
 """Least correlation with the shape at which it says anything."""
@@ -42,7 +42,7 @@ TOLD_EARLIER_S, TOLD_LATER_S = 0.004, 0.016
 
 @dataclass(frozen=True)
 class Beginning:
-    """How a drum's strokes begin, laid on its nearest mic at every place from sample ``first`` on,
+    """How a drum's hits begin, laid on its nearest mic at every place from sample ``first`` on,
     ``step`` samples apart: how much of the sound it explains there, as an amplitude (``explained``)
     and as a correlation with it (``alike``), each ``(places,)``."""
 
@@ -72,9 +72,9 @@ class Beginning:
 def shared_beginning(
     slow: Slowed, plain: Sequence[float], clear_db: NDArray[np.float64]
 ) -> Beginning | None:
-    """The median beginning of strokes that are clear, or of the clearest third.
+    """The median beginning of hits that are clear, or of the clearest third.
 
-    ``slow`` is a drum's nearest mic, ``plain`` the first arrivals of its strokes in samples of the
+    ``slow`` is a drum's nearest mic, ``plain`` the first arrivals of its hits in samples of the
     whole sound and ``clear_db`` how far each exceeds bleed in its bright bands. None where there are
     too few of them.
     """
@@ -156,7 +156,7 @@ def _low(slow: Slowed) -> NDArray[np.float64]:
 def own_places(
     beginning: Beginning, at: NDArray[np.int64], plain: NDArray[np.float64], rate: int
 ) -> NDArray[np.float64]:
-    """First arrivals in samples of strokes first seen at samples ``at`` and at ``plain`` in the whole
+    """First arrivals in samples of hits first seen at samples ``at`` and at ``plain`` in the whole
     sound.
 
     Where the shape explains most of the sound, if that lies further than `PARTED_S` from the plain

@@ -1,6 +1,6 @@
 """Energy of a mic in a few bands, a millisecond at a time, and where it rises.
 
-This is the cheap first look: it offers more candidates than there are strokes; `ownership`
+This is the cheap first look: it offers more candidates than there are hits; `ownership`
 decides which of them are.
 """
 
@@ -110,7 +110,7 @@ def smoothed(bands: BandEnergy) -> NDArray[np.float32]:
 
 def still_sounding(bands: BandEnergy) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
     """Least energy of the two top bands 45 to 130 ms after each frame, and the least of the
-    30 ms before it, both ``(frames, 2)``: later strokes add to the energy, never to its least."""
+    30 ms before it, both ``(frames, 2)``: later hits add to the energy, never to its least."""
     energy = bands.energy[:, -2:]
     smooth = scipy.ndimage.uniform_filter1d(energy, 8, axis=0, mode="nearest")
     least = scipy.ndimage.minimum_filter1d(smooth, 85, axis=0, mode="nearest")
@@ -137,7 +137,7 @@ def before_and_after(
 ) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
     """Largest smoothed energy shortly before and shortly after each frame, ``(frames, BANDS)``.
 
-    The largest, not the mean: a new stroke is what exceeds all that has just been sounding, so
+    The largest, not the mean: a new hit is what exceeds all that has just been sounding, so
     the beating of a ring is none.
     """
     before, after = np.empty_like(smooth), np.empty_like(smooth)

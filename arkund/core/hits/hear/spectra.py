@@ -43,7 +43,7 @@ LOWEST_DB = -60.0
 @dataclass(frozen=True)
 class Spectra:
     """Mean square ``(onsets, BANDS)`` in each window, of all ears together, and how much louder the
-    first ear is than the last, in dB ``(onsets, len(COARSE))``, as a stroke begins (``place_db``) and
+    first ear is than the last, in dB ``(onsets, len(COARSE))``, as a hit begins (``place_db``) and
     as it rings (``ringing_db``); NaN where there is one."""
 
     energy: Mapping[str, NDArray[np.float64]]

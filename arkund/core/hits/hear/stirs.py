@@ -1,4 +1,4 @@
-"""Where sound begins anew about an onset: the places at which a stroke may begin.
+"""Where sound begins anew about an onset: the places at which a hit may begin.
 
 A hat struck a few ms before or after a snare begins in its own mic where nothing seems to begin, for
 the snare is louder there. So every place that stirs is offered, with how much it does.
@@ -14,7 +14,7 @@ EARLIER_S, LATER_S = 0.016, 0.012
 """How far about an onset it is looked for."""
 
 DULL_HZ = (120.0, 1000.0)
-"""A drum's body, in which a hat hardly bleeds: a soft stroke begins there where in the whole sound
+"""A drum's body, in which a hat hardly bleeds: a soft hit begins there where in the whole sound
 the hat seems to."""
 
 

@@ -1,7 +1,7 @@
 """Where a drum that swells, such as a snare struck with brushes, begins to.
 
 Its first milliseconds are so soft that whatever still rings hides them, and what is noticed is a later
-step of the swell. Its strokes swell alike, though: laid over each onset, their common envelope says
+step of the swell. Its hits swell alike, though: laid over each onset, their common envelope says
 where it begins.
 """
 
@@ -13,30 +13,30 @@ from numpy.typing import NDArray
 
 HOP_S = 5e-4
 BEFORE, AFTER = 28, 60
-"""How many hops of the envelope are known about a stroke's beginning."""
+"""How many hops of the envelope are known about a hit's beginning."""
 
 FEWEST = 5
 SLOW_MS, SLOW_DB = 3.0, -8.0
-"""A drum swells if its strokes are still so soft after so long, against their loudest."""
+"""A drum swells if its hits are still so soft after so long, against their loudest."""
 
 EARLIER, LATER = 24, 12
-"""How far from where it was noticed a stroke may begin, in hops."""
+"""How far from where it was noticed a hit may begin, in hops."""
 
 FIRST, LAST = -16, 36
-"""What is compared, in hops from where the stroke was noticed."""
+"""What is compared, in hops from where the hit was noticed."""
 
 QUIET = slice(-44, -24)
 """Where it is heard what rings before, in hops from there."""
 
 LOUD = slice(12, 40)
-"""Where a stroke's level is read, in hops from its beginning."""
+"""Where a hit's level is read, in hops from its beginning."""
 
 FLOOR = 1e-5
-"""Energy against the loudest of the stroke that no longer counts."""
+"""Energy against the loudest of the hit that no longer counts."""
 
 
 SOFT_DB = -8.0
-"""Strokes so far under the loud ones may begin otherwise: a stick that falls rather than strikes."""
+"""Hits so far under the loud ones may begin otherwise: a stick that falls rather than strikes."""
 
 
 def swelled_as_loud(
@@ -46,7 +46,7 @@ def swelled_as_loud(
     clear: Sequence[tuple[float, float]],
     rate: int,
 ) -> NDArray[np.float64]:
-    """Where strokes noticed at ``places`` (samples), so loud against the drum's loud ones
+    """Where hits noticed at ``places`` (samples), so loud against the drum's loud ones
     (``level_db``), begin if they swell as the clearest third of the ``clear`` ones (place, level in dB;
     the clearest first), and soft ones as the soft among these; NaN where these do not."""
     out = np.full(len(places), np.nan)
@@ -62,8 +62,8 @@ def swelled_as_loud(
 def swelled(
     sound: NDArray[np.float32], places: NDArray[np.float64], clear: Sequence[float], rate: int
 ) -> NDArray[np.float64] | None:
-    """Where each of the strokes noticed at ``places`` (samples) begins, in samples; NaN too near to the
-    sound's ends. None of a drum that does not swell, or with fewer than `FEWEST` strokes that are
+    """Where each of the hits noticed at ``places`` (samples) begins, in samples; NaN too near to the
+    sound's ends. None of a drum that does not swell, or with fewer than `FEWEST` hits that are
     ``clear`` (their places)."""
     if len(clear) < FEWEST or len(places) == 0:
         return None
@@ -106,14 +106,14 @@ def _steps(sound, hop):  # type: ignore[no-untyped-def]
 
 
 def _envelope(energy: NDArray[np.float64], at: NDArray[np.float64]) -> NDArray[np.float64] | None:
-    """The median energy about the beginning of strokes, hop by hop, 1 at its loudest; None if that comes
+    """The median energy about the beginning of hits, hop by hop, 1 at its loudest; None if that comes
     at once."""
     begin = np.round(at).astype(np.int64)
     begin = begin[(begin >= BEFORE) & (begin + AFTER + EARLIER < len(energy))]
     if len(begin) < FEWEST:
         return None
-    strokes = energy[begin[:, None] + np.arange(-BEFORE, AFTER + 1)]
-    shape: NDArray[np.float64] = np.median(strokes / strokes.max(axis=1, keepdims=True), axis=0)
+    hits = energy[begin[:, None] + np.arange(-BEFORE, AFTER + 1)]
+    shape: NDArray[np.float64] = np.median(hits / hits.max(axis=1, keepdims=True), axis=0)
     shape /= shape.max()
     soon = shape[BEFORE : BEFORE + round(SLOW_MS / 1000 / HOP_S)]
     if 10 * np.log10(soon.max() + 1e-12) > SLOW_DB:

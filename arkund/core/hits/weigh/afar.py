@@ -1,7 +1,7 @@
-"""Strokes that no close mic hears, from what the overheads (or one mic of the whole kit) hear.
+"""Hits that no close mic hears, from what the overheads (or one mic of the whole kit) hear.
 
 Every onset is looked at in half-octave bands just before it, as it begins and as it dies away, beside
-the song's other onsets and beside what the strokes that are known from close mics leave there. Trees
+the song's other onsets and beside what the hits that are known from close mics leave there. Trees
 (`verdict`) weigh that for each family of pieces, twice: the second time with what the first says of
 this onset, of those that sound alike and of those around it, for a song's own kick is known best by
 its other kicks.
@@ -38,10 +38,10 @@ NEAR_S = 0.012
 """Onsets in an overhead and in a close mic that are less apart are one."""
 
 SAME_S = 0.015
-"""A known stroke so near an onset is in it."""
+"""A known hit so near an onset is in it."""
 
 ENOUGH = 3
-"""Strokes that are needed to know what a piece leaves in the overheads."""
+"""Hits that are needed to know what a piece leaves in the overheads."""
 
 ALIKE, AROUND_S = 6, 1.2
 """How many onsets that sound alike, and how far around, the first weighing is looked up."""
@@ -49,7 +49,7 @@ ALIKE, AROUND_S = 6, 1.2
 
 @dataclass(frozen=True)
 class Known:
-    """Strokes of one piece with a mic: ``times_s`` ascending, ``level_db`` against its loud ones."""
+    """Hits of one piece with a mic: ``times_s`` ascending, ``level_db`` against its loud ones."""
 
     times_s: NDArray[np.float64]
     level_db: NDArray[np.float64]
@@ -80,7 +80,7 @@ class Afar:
         return self.share({}) if self.given is None else self.given
 
     def share(self, known: Mapping[str, "Known"]) -> NDArray[np.float64]:
-        """How likely each onset holds a stroke of each family, ``(onsets, families)``, by what is heard
+        """How likely each onset holds a hit of each family, ``(onsets, families)``, by what is heard
         and what is ``known`` of pieces with mics; of their families, whether a known one is there."""
         held = levels_of(self.times_s, known)
         rows = figures(self.heard, self.times_s, self.rises, known)
@@ -164,7 +164,7 @@ def figures(
 ) -> NDArray[np.float32]:
     """``(onsets, columns)``: what trees weigh the first time; NaN where a figure is not known.
 
-    ``known`` are the strokes of each piece with a mic of its own, none for one that rests.
+    ``known`` are the hits of each piece with a mic of its own, none for one that rests.
     """
     energy, level = heard.energy, heard.level_db
     early = 10 * np.log10(energy["early"])
@@ -209,24 +209,24 @@ def _coarse(energy: NDArray[np.float64]) -> NDArray[np.float64]:
 
 
 def levels_of(times_s: NDArray[np.float64], known: Mapping[str, Known]) -> NDArray[np.float64]:
-    """Level in dB ``(onsets, families)`` of the known stroke in each onset; `LOWEST_DB` where there is
+    """Level in dB ``(onsets, families)`` of the known hit in each onset; `LOWEST_DB` where there is
     none, NaN for families of which no piece has a mic."""
     out = np.full((len(times_s), len(FAMILIES)), np.nan)
-    for piece, strokes in known.items():
+    for piece, hits in known.items():
         column = FAMILIES.index(piece_family(piece))
-        out[:, column] = np.fmax(out[:, column], level_at(times_s, strokes))
+        out[:, column] = np.fmax(out[:, column], level_at(times_s, hits))
     return out
 
 
-def level_at(times_s: NDArray[np.float64], strokes: Known) -> NDArray[np.float64]:
-    """Level in dB ``(onsets,)`` of the stroke in each onset, `LOWEST_DB` where there is none; of what is
+def level_at(times_s: NDArray[np.float64], hits: Known) -> NDArray[np.float64]:
+    """Level in dB ``(onsets,)`` of the hit in each onset, `LOWEST_DB` where there is none; of what is
     there the louder of two."""
-    if len(strokes.times_s) == 0:
+    if len(hits.times_s) == 0:
         return np.full(len(times_s), LOWEST_DB)
-    after = np.clip(np.searchsorted(strokes.times_s, times_s), 1, max(len(strokes.times_s) - 1, 1))
-    two = np.stack([after - 1, np.minimum(after, len(strokes.times_s) - 1)])
-    apart = np.abs(strokes.times_s[two] - times_s)
-    level = np.where(apart <= SAME_S, strokes.level_db[two], LOWEST_DB)
+    after = np.clip(np.searchsorted(hits.times_s, times_s), 1, max(len(hits.times_s) - 1, 1))
+    two = np.stack([after - 1, np.minimum(after, len(hits.times_s) - 1)])
+    apart = np.abs(hits.times_s[two] - times_s)
+    level = np.where(apart <= SAME_S, hits.level_db[two], LOWEST_DB)
     highest: NDArray[np.float64] = np.maximum(level.max(axis=0), LOWEST_DB)
     return highest
 
@@ -234,14 +234,14 @@ def level_at(times_s: NDArray[np.float64], strokes: Known) -> NDArray[np.float64
 def expected(
     heard: Spectra, times_s: NDArray[np.float64], known: Mapping[str, Known]
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """By how many dB each onset exceeds what the known strokes in it leave here: late ``(onsets,
+    """By how many dB each onset exceeds what the known hits in it leave here: late ``(onsets,
     len(COARSE))`` and early ``(onsets, BANDS)``; NaN where nothing is known."""
     early, late = heard.energy["early"], _coarse(heard.energy["late"])
     if not known:
         return np.full(late.shape, np.nan), np.full(early.shape, np.nan)
     by_early, by_late = 0.5 * heard.energy["before"], 0.5 * _coarse(heard.energy["before"])
-    for strokes in known.values():
-        level = level_at(times_s, strokes)
+    for hits in known.values():
+        level = level_at(times_s, hits)
         struck = level > LOWEST_DB
         if struck.sum() < ENOUGH:
             continue
@@ -249,7 +249,7 @@ def expected(
         loud = struck & (level > -12)
         loud = loud if loud.sum() >= ENOUGH else struck
         for seen, by in ((early, by_early), (late, by_late)):
-            # Others are struck with it, now and then: the lower of its strokes show it alone.
+            # Others are struck with it, now and then: the lower of its hits show it alone.
             alone = np.quantile(seen[loud] / share[loud][:, None], 0.3, axis=0)
             by += np.where(struck, share, 0)[:, None] * alone
     return (10 * np.log10(late / (by_late + 1e-14)), 10 * np.log10(early / (by_early + 1e-14)))

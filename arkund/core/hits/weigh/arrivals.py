@@ -1,4 +1,4 @@
-"""When an onset first arrives in a piece's mic, and how the drum's strokes begin."""
+"""When an onset first arrives in a piece's mic, and how the drum's hits begin."""
 
 import numpy as np
 import scipy
@@ -11,7 +11,7 @@ from arkund.core.hits.hear.slowed import Slowed
 from arkund.core.kit.roles import is_shell, piece_family
 
 MANY_ALONE = 6
-"""So many strokes that begin when nothing bleeds tell how a drum's strokes begin."""
+"""So many hits that begin when nothing bleeds tell how a drum's hits begin."""
 
 EARLIER_FRAMES, REACH_S = 7, 0.0014
 LATER_FRAMES, SHARE = {True: 4, False: 5}, {True: 0.1, False: 0.3}
@@ -28,7 +28,7 @@ def arrival_of(piece: str, frame: int, ear: NDArray[np.float32], hop: int, rate:
 
 
 def shape_of(piece: str, onsets: list[tuple[float, Onset]], ear: Slowed) -> Beginning | None:
-    """How a drum's strokes begin, from what is taken to be some of its ``onsets``, each with its first
+    """How a drum's hits begin, from what is taken to be some of its ``onsets``, each with its first
     arrival in samples; None of cymbals, and where too few tell."""
     if not is_shell(piece):
         return None

@@ -1,7 +1,7 @@
-"""What speaks for and against each onset in a piece's mics being a stroke of it.
+"""What speaks for and against each onset in a piece's mics being a hit of it.
 
 No single figure tells a ghost under a hat from the hat: how far it exceeds bleed, whether it begins
-when the bleed of another does, how much it is like the drum's other strokes and what was heard just
+when the bleed of another does, how much it is like the drum's other hits and what was heard just
 before all say a little. Here they stand in one row an onset; `verdict` weighs them.
 """
 
@@ -83,7 +83,7 @@ FOR = frozenset(
     }
 )
 AGAINST = frozenset({"on time", "scatter of bands", "mics before", "share on time"})
-"""Columns of which more can only speak for a stroke, or only against one."""
+"""Columns of which more can only speak for a hit, or only against one."""
 
 EARLIER_S, LATER_S = 0.006, 0.016
 """How far about an onset the drum's shape is looked for."""
@@ -94,7 +94,7 @@ class Context:
     """All that is known of a piece when its onsets are weighed: its number among the
     ``signatures``, how its ``standing`` in each event is, its nearest mic first among ``ears``,
     how all nearest mics hear each event begin (``begins``, this piece's is row ``ear``), which are
-    ``alone`` and which come when bleed does (``bleeds``), and how its strokes begin (``shape``)."""
+    ``alone`` and which come when bleed does (``bleeds``), and how its hits begin (``shape``)."""
 
     signatures: Signatures
     number: int
@@ -110,7 +110,7 @@ class Context:
 def evidence(events: Events, at: NDArray[np.int64], context: Context) -> NDArray[np.float32]:
     """``(onsets, len(NAMES))`` for the onsets at frames ``at``; NaN where a figure is not known.
 
-    Levels are in dB against the piece's loud strokes, times in ms, shares 0 to 1.
+    Levels are in dB against the piece's loud hits, times in ms, shares 0 to 1.
     """
     it, piece = context.standing, context.signatures.pieces[context.number]
     count = len(at)
@@ -124,7 +124,7 @@ def evidence(events: Events, at: NDArray[np.int64], context: Context) -> NDArray
     first, *begins = _beginning(context)
     columns: list[NDArray[np.float64] | float] = [
         KINDS.get(piece_family(piece), len(KINDS)),
-        np.log2(1.0 + float(context.signatures.strokes[context.number])),
+        np.log2(1.0 + float(context.signatures.hits[context.number])),
         level,
         it.excess_db,
         _bright(it),
@@ -164,7 +164,7 @@ def _usually(
 
 
 def _loud_db(it: Standing) -> float:
-    """Level of the loud strokes: the clear ones if there are any."""
+    """Level of the loud hits: the clear ones if there are any."""
     clear = it.level_db[it.excess_db >= 12.0]
     levels = np.sort(clear if len(clear) >= 4 else it.level_db)
     return float(levels[-max(4, len(levels) // 20) :].mean()) if len(levels) else 0.0
@@ -248,7 +248,7 @@ def _elsewhere(
 
 
 def _likeness(at: NDArray[np.int64], context: Context) -> list[NDArray[np.float64]]:
-    """Likeness to how the piece's strokes begin: the best correlation about the onset, and the
+    """Likeness to how the piece's hits begin: the best correlation about the onset, and the
     amplitude there in dB against the loudest."""
     nothing = np.full(len(at), np.nan)
     if context.shape is None or not len(at):

@@ -1,7 +1,7 @@
-"""How much what begins at a place sounds like the drum's own clear strokes.
+"""How much what begins at a place sounds like the drum's own clear hits.
 
-A kick or a hat at the same moment hides a soft stroke's level, not its shape: what is laid over the
-drum's other soft strokes there still correlates, where bleed alone does not.
+A kick or a hat at the same moment hides a soft hit's level, not its shape: what is laid over the
+drum's other soft hits there still correlates, where bleed alone does not.
 """
 
 from collections.abc import Sequence
@@ -14,23 +14,23 @@ from arkund.core.hits.hear.agreed import AFTER_S, BEFORE_S, agreed
 from arkund.core.hits.hear.slowed import Slowed
 
 SOFT_DB = -8.0
-"""Strokes so far under the loud ones are soft."""
+"""Hits so far under the loud ones are soft."""
 
 MOST, FEWEST, BEST = 12, 4, 3
-"""So many of the clearest strokes are laid over each place, and no fewer; the best ones count."""
+"""So many of the clearest hits are laid over each place, and no fewer; the best ones count."""
 
 HERE_S = 0.001
-"""So near a place a stroke begins there."""
+"""So near a place a hit begins there."""
 
 APART_S = 0.030
-"""No stroke is compared with itself."""
+"""No hit is compared with itself."""
 
 AT_ONCE = 256
 """Places that are looked at together, so that little memory is needed."""
 
 
 class Likeness(NamedTuple):
-    """By correlation, −1 to 1: how much each place is like the drum's soft strokes, like its loud ones
+    """By correlation, −1 to 1: how much each place is like the drum's soft hits, like its loud ones
     and like what bleeds in, ``(places,)``, and how much each of these are like one another; NaN where
     there are too few."""
 
@@ -48,7 +48,7 @@ def likeness(
     clear: Sequence[tuple[float, float]],
     bleed: Sequence[float],
 ) -> Likeness:
-    """What begins at each ``place`` against the ``clear`` strokes (place, level in dB), the clearest
+    """What begins at each ``place`` against the ``clear`` hits (place, level in dB), the clearest
     first, and against what begins where others ``bleed``, the loudest first; places in samples of the
     whole sound, of which ``body`` is what is `shaped`."""
     soft, loud = (
@@ -66,9 +66,9 @@ def likeness(
     return Likeness(found[0], found[1], found[2], usually[0], usually[1], usually[2])
 
 
-def _together(body: Slowed, strokes: Sequence[tuple[float, float]]) -> NDArray[np.float64]:
+def _together(body: Slowed, hits: Sequence[tuple[float, float]]) -> NDArray[np.float64]:
     """The first `MOST` of them, where they agree to begin."""
-    some = strokes[:MOST]
+    some = hits[:MOST]
     return agreed(body, np.array([at for at, _ in some]), np.array([level for _, level in some]))
 
 
@@ -78,15 +78,15 @@ def _like_others(
     own: NDArray[np.float64],
     rate: float,
 ) -> NDArray[np.float64]:
-    """The mean of the `BEST` correlations of each place with the ``own`` strokes, all in samples of the
+    """The mean of the `BEST` correlations of each place with the ``own`` hits, all in samples of the
     ``body``."""
     before, after, here = (round(s * rate) for s in (BEFORE_S, AFTER_S, HERE_S))
     size, out = before + after, np.full(len(place), np.nan)
-    strokes = np.round(own).astype(np.int64)
-    strokes = strokes[(strokes >= before) & (strokes + after <= len(body))]
-    if len(strokes) < FEWEST:
+    hits = np.round(own).astype(np.int64)
+    hits = hits[(hits >= before) & (hits + after <= len(body))]
+    if len(hits) < FEWEST:
         return out
-    shapes = body[strokes[:, None] + np.arange(-before, after)]
+    shapes = body[hits[:, None] + np.arange(-before, after)]
     shapes = shapes / (np.linalg.norm(shapes, axis=1, keepdims=True) + 1e-12)
     begin = np.round(place).astype(np.int64) - before - here
     inside = np.flatnonzero((begin >= 0) & (begin + size + 2 * here < len(body)))
@@ -96,7 +96,7 @@ def _like_others(
         windows = np.lib.stride_tricks.sliding_window_view(sound, size, axis=1)
         strength = np.linalg.norm(windows, axis=2)
         fit = (windows @ shapes.T / (strength[:, :, None] + 1e-12)).max(axis=1)
-        itself = np.abs(place[some][:, None] - strokes) < APART_S * rate
+        itself = np.abs(place[some][:, None] - hits) < APART_S * rate
         fit = np.sort(np.where(itself, -np.inf, fit), axis=1)[:, -BEST:]
         heard = np.isfinite(fit).all(axis=1)
         out[some[heard]] = fit[heard].mean(axis=1)

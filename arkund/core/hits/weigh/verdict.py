@@ -1,9 +1,9 @@
-"""How likely each onset is a stroke of its piece: its evidence, weighed.
+"""How likely each onset is a hit of its piece: its evidence, weighed.
 
 Boosted trees (Friedman, 2001) fitted by `benchmarks.fit` to onsets of recorded and simulated
-strokes whose truth is known, each with what `evidence` says of it. Where a figure can only speak for
-a stroke, or only against one, the trees were held to that. What they give is a share: of onsets given
-0.9, nine in ten are strokes.
+hits whose truth is known, each with what `evidence` says of it. Where a figure can only speak for
+a hit, or only against one, the trees were held to that. What they give is a share: of onsets given
+0.9, nine in ten are hits.
 """
 
 from dataclasses import dataclass

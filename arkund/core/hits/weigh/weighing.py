@@ -1,4 +1,4 @@
-"""The strokes of one piece: every onset in its mics with its evidence, and those that are likely."""
+"""The hits of one piece: every onset in its mics with its evidence, and those that are likely."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
@@ -72,7 +72,7 @@ DULL_STIR = 4
 FAR_LAG_MS = 15.0
 
 RIVAL_S = 0.016
-"""Places so near are rivals: one of them at most is where a stroke begins."""
+"""Places so near are rivals: one of them at most is where a hit begins."""
 
 
 @dataclass(frozen=True)
@@ -104,14 +104,14 @@ class Heard:
 
     @cached_property
     def shaped(self) -> Slowed:
-        """The band of it that tells strokes of a snare from one another, computed once."""
+        """The band of it that tells hits of a snare from one another, computed once."""
         return shaped(self.slow)
 
 
 @dataclass(frozen=True)
 class Weighed:
     """Onsets of one piece: where each begins in samples (``place``), its level in dB against the
-    piece's loud strokes, and its row of ``evidence``."""
+    piece's loud hits, and its row of ``evidence``."""
 
     place: NDArray[np.float64]
     level_db: NDArray[np.float64]
@@ -162,7 +162,7 @@ def _swelled(
     first: list[Onset],
     known: dict[int, float],
 ) -> NDArray[np.float64]:
-    """Where each onset begins if it swells as the drum's clear strokes do, a soft one as its soft ones;
+    """Where each onset begins if it swells as the drum's clear hits do, a soft one as its soft ones;
     NaN if these do not."""
     if not is_shell(heard.piece):
         return np.full(len(plain), np.nan)
@@ -183,7 +183,7 @@ def with_piece(signatures: Signatures, piece: str) -> Signatures:
         signatures,
         pieces=[*signatures.pieces, piece],
         matrix=np.hstack([signatures.matrix, column]),
-        strokes=np.append(signatures.strokes, 0),
+        hits=np.append(signatures.hits, 0),
         spread=np.hstack([signatures.spread, np.ones(column.shape)]),
     )
 

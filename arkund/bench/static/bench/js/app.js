@@ -122,8 +122,8 @@ const KEYS = {
   ",": () => moveMic(-1), ".": () => moveMic(1),
   p: () => passages && passages.next(), r: () => passages && passages.goBack(),
   i: () => station && station.flip && station.flip(),
-  n: () => station && station.stepStroke && station.stepStroke(1),
-  b: () => station && station.stepStroke && station.stepStroke(-1),
+  n: () => station && station.stepHit && station.stepHit(1),
+  b: () => station && station.stepHit && station.stepHit(-1),
   "?": () => document.getElementById("keys").showModal(),
 };
 document.addEventListener("keydown", (event) => {

@@ -140,14 +140,14 @@ function show(stage, bus) {
   else location.assign(url);
 }
 
-export function drawChain(strokes) {
-  for (const one of strokes || []) {
-    const svg = document.querySelector(`[data-stroke="${CSS.escape(one.id)}"]`);
+export function drawChain(hits) {
+  for (const one of hits || []) {
+    const svg = document.querySelector(`[data-hit="${CSS.escape(one.id)}"]`);
     if (!svg) continue;
     clear(svg);
     const y = (v) => 38 - v * 30, x = (i, count) => 2 + (i / (count - 1)) * 92;
     const line = (values) => path(values.map((v, i) => [x(i, values.length), y(v)]));
-    el(svg, "path", { class: "under", d: `${line(strokes[0].stroke)}L94 38L2 38z` });
-    el(svg, "path", { class: "inkline", d: line(one.stroke) });
+    el(svg, "path", { class: "under", d: `${line(hits[0].hit)}L94 38L2 38z` });
+    el(svg, "path", { class: "inkline", d: line(one.hit) });
   }
 }

@@ -1,9 +1,9 @@
-// What stands on the lanes: bars and sections, names, early and late, strokes.
+// What stands on the lanes: bars and sections, names, early and late, hits.
 import { barAt, barStart, bench, loopFrames } from "./bench.js";
 import { colour, familyOf, label, outline } from "./draw.js";
 import { NAMES, TIMING, TOP } from "./lane-view.js";
 
-const CROWD = 1200; // strokes in view from which on points stand for shapes
+const CROWD = 1200; // hits in view from which on points stand for shapes
 const MONO = "10px 'Spline Sans Mono'";
 const FAMILIES = ["kick", "snare", "tom", "metal", "ambience"];
 
@@ -72,8 +72,8 @@ export function drawNames(pen, view, paint) {
 }
 
 // Late is up; the grid is the zero line, the drum in hand's usual place a soft band.
-export function drawTiming(pen, view, strokes, paint) {
-  const { most, feel, chosen } = strokes;
+export function drawTiming(pen, view, hits, paint) {
+  const { most, feel, chosen } = hits;
   const zero = 24 + (TIMING - 24) / 2, scale = (TIMING - 34) / 2 / most;
   const y = (ms) => zero - Math.max(-most, Math.min(most, ms)) * scale;
   pen.font = MONO;
@@ -89,7 +89,7 @@ export function drawTiming(pen, view, strokes, paint) {
     pen.fillRect(NAMES, zero - feel.high_ms * scale, view.across, Math.max((feel.high_ms - feel.low_ms) * scale, 2));
     pen.globalAlpha = 1;
   }
-  const some = strokes.inView(view), crowd = some.length > CROWD;
+  const some = hits.inView(view), crowd = some.length > CROWD;
   for (const hit of some) {
     const at = view.x(hit.t * bench.rate), isChosen = chosen.includes(hit), family = familyOf(hit.piece);
     if (at < NAMES) continue;
@@ -109,23 +109,23 @@ export function drawTiming(pen, view, strokes, paint) {
   }
 }
 
-// Strokes on their lanes; one that is dragged stands where the pointer has it. Where they stand closer
+// Hits on their lanes; one that is dragged stands where the pointer has it. Where they stand closer
 // than a pixel to one of their row, one mark serves for them.
-export function drawStrokes(pen, view, strokes, drag, paint) {
+export function drawHits(pen, view, hits, drag, paint) {
   const lastAt = {};
-  for (const hit of strokes.inView(view)) {
-    const isChosen = strokes.chosen.includes(hit);
+  for (const hit of hits.inView(view)) {
+    const isChosen = hits.chosen.includes(hit);
     const at = drag && drag.hit === hit && drag.moved ? drag.at : view.x(hit.t * bench.rate);
     if (at - lastAt[hit.piece] < 1.5 && !isChosen) continue;
     lastAt[hit.piece] = at;
-    const row = strokes.rowOf(hit.piece);
+    const row = hits.rowOf(hit.piece);
     if (at < NAMES - 4 || at > view.width + 4 || row < 0) continue;
     const r = isChosen ? 6 : hit.kind === "ghost" ? 2.4 : hit.kind === "accent" ? 4.2 : 3.3;
     pen.fillStyle = paint[familyOf(hit.piece)];
     pen.strokeStyle = paint.ground;
     pen.lineWidth = 1;
     stamp(pen, familyOf(hit.piece), at, TOP + row * view.laneHeight + 5, r, true);
-    if (isChosen && strokes.chosen.length === 1) {
+    if (isChosen && hits.chosen.length === 1) {
       pen.fillStyle = paint.ink;
       pen.fillRect(at - 0.5, TOP, 1, view.height - TOP);
     }

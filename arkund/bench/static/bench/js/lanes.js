@@ -1,9 +1,9 @@
-// Stacked waveform lanes with strokes, bars and sections; zoom from the song to single samples.
+// Stacked waveform lanes with hits, bars and sections; zoom from the song to single samples.
 import { getBytes } from "./api.js";
 import { address, bench, loopFrames, on, query } from "./bench.js";
 import { familyOf } from "./draw.js";
-import { drawBars, drawLoop, drawNames, drawSections, drawStrokes, drawTiming, paints } from "./lane-drawing.js";
-import { Strokes } from "./lane-strokes.js";
+import { drawBars, drawLoop, drawNames, drawSections, drawHits, drawTiming, paints } from "./lane-drawing.js";
+import { Hits } from "./lane-hits.js";
 import { NAMES, TOP, View } from "./lane-view.js";
 import { laneWaves } from "./lane-waves.js";
 import { player } from "./player.js";
@@ -23,31 +23,31 @@ function rowOf(piece) {
   return own >= 0 ? own : bench.mics.findIndex((mic) => mic.startsWith("overhead"));
 }
 
-export function startLanes(onStroke, act) {
-  const lanes = new Lanes(document.getElementById("lanes"), onStroke, act);
+export function startLanes(onHit, act) {
+  const lanes = new Lanes(document.getElementById("lanes"), onHit, act);
   lanes.start();
   return lanes;
 }
 
 class Lanes {
-  // `onStroke` is told which strokes are chosen; `act` moves a stroke and adds one.
-  constructor(canvas, onStroke, act) {
+  // `onHit` is told which hits are chosen; `act` moves a hit and adds one.
+  constructor(canvas, onHit, act) {
     const [start, stop] = loopFrames();
-    Object.assign(this, { canvas, onStroke, act });
+    Object.assign(this, { canvas, onHit, act });
     this.still = new Still(canvas);
     this.view = new View({ start, stop, frames: bench.frames, lanes: bench.mics.length });
-    this.strokes = new Strokes(rowOf, bench.rate);
+    this.hits = new Hits(rowOf, bench.rate);
     this.waves = laneWaves();
     this.data = null;
-    this.hold = {}; // what the pointer holds: a stroke, a box, or the view itself
+    this.hold = {}; // what the pointer holds: a hit, a box, or the view itself
     this.times = []; // when it was painted
   }
 
   start() {
     this.followPointer();
     on("picture", (picture) => {
-      this.strokes.take(picture.hits || [], (picture.placement || []).find((p) => p.piece === bench.piece) || null);
-      this.onStroke(this.strokes.chosen);
+      this.hits.take(picture.hits || [], (picture.placement || []).find((p) => p.piece === bench.piece) || null);
+      this.onHit(this.hits.chosen);
       this.paint();
       this.load();
     });
@@ -61,7 +61,7 @@ class Lanes {
     const asked = Number(new URLSearchParams(location.search).get("at"));
     const around = asked ? [(asked - 0.15) * bench.rate, (asked + 0.35) * bench.rate] : loopFrames();
     document.fonts.ready.then(() => { this.draw(); this.show(...around); });
-    // For those who drive the page: where a stroke's mark stands, and when it was painted.
+    // For those who drive the page: where a hit's mark stands, and when it was painted.
     window.arkund.lanes = {
       view: this.view,
       show: (from, to) => this.show(from, to),
@@ -70,16 +70,16 @@ class Lanes {
     };
   }
 
-  chosen() { return this.strokes.chosen; }
+  chosen() { return this.hits.chosen; }
 
   goTo(seconds, id) {
     const span = Math.min(this.view.span, 4 * bench.rate), at = seconds * bench.rate;
     this.show(at - span / 2, at + span / 2);
-    this.choose(this.strokes.all.find((h) => h.id === id) || null);
+    this.choose(this.hits.all.find((h) => h.id === id) || null);
   }
 
-  stepStroke(direction) {
-    const next = this.strokes.next(bench.piece, direction, this.view);
+  stepHit(direction) {
+    const next = this.hits.next(bench.piece, direction, this.view);
     if (next) this.choose(next);
   }
 
@@ -91,8 +91,8 @@ class Lanes {
   }
 
   chooseAll(some) {
-    this.strokes.chosen = some;
-    this.onStroke(some);
+    this.hits.chosen = some;
+    this.onHit(some);
     this.paint();
   }
 
@@ -137,7 +137,7 @@ class Lanes {
   }
 
   draw() {
-    const { view, strokes, still: { pen } } = this, paint = paints();
+    const { view, hits, still: { pen } } = this, paint = paints();
     this.fit();
     pen.clearRect(0, 0, view.width, view.height);
     drawSections(pen, view, paint);
@@ -146,8 +146,8 @@ class Lanes {
     drawNames(pen, view, paint);
     // What was fetched is drawn where it belongs, also while its successor is on the way.
     if (this.data) this.waves(pen, this.data, this.styles(paint), { x: NAMES, y: TOP, width: view.across, high: view.laneHeight }, (frame) => view.x(frame));
-    drawStrokes(pen, view, strokes, this.hold.stroke, paint);
-    drawTiming(pen, view, strokes, paint);
+    drawHits(pen, view, hits, this.hold.dragged, paint);
+    drawTiming(pen, view, hits, paint);
     const { box } = this.hold;
     if (box) {
       pen.strokeStyle = paint.ink;
@@ -188,26 +188,26 @@ class Lanes {
     // A double click on a drum's lane says that it was struck there.
     canvas.addEventListener("dblclick", ({ offsetX, offsetY }) => {
       const piece = pieceOf(bench.mics[this.view.row(offsetY)]);
-      const isFree = offsetX > NAMES && offsetY > TOP && !this.strokes.at(this.view, offsetX, offsetY);
+      const isFree = offsetX > NAMES && offsetY > TOP && !this.hits.at(this.view, offsetX, offsetY);
       if (piece && isFree) this.act.add(piece, this.view.frameAt(offsetX) / bench.rate);
     });
   }
 
   take({ offsetX, offsetY, shiftKey }) {
-    const hit = this.strokes.at(this.view, offsetX, offsetY);
+    const hit = this.hits.at(this.view, offsetX, offsetY);
     if (shiftKey) this.hold = { box: { x0: offsetX, y0: offsetY, x1: offsetX, y1: offsetY } };
-    else if (hit) this.hold = { stroke: { hit, from: offsetX, at: offsetX, moved: false } };
+    else if (hit) this.hold = { dragged: { hit, from: offsetX, at: offsetX, moved: false } };
     else this.hold = { grip: { x: offsetX, start: this.view.start, stop: this.view.stop, moved: false } };
   }
 
   carry({ offsetX, offsetY }) {
-    const { box, stroke, grip } = this.hold;
+    const { box, dragged, grip } = this.hold;
     if (box) Object.assign(box, { x1: offsetX, y1: offsetY });
-    if (stroke) {
-      stroke.at = offsetX;
-      stroke.moved ||= Math.abs(stroke.at - stroke.from) > DRAG_PX;
+    if (dragged) {
+      dragged.at = offsetX;
+      dragged.moved ||= Math.abs(dragged.at - dragged.from) > DRAG_PX;
     }
-    if (box || stroke?.moved) this.paint();
+    if (box || dragged?.moved) this.paint();
     if (!grip) return;
     grip.moved ||= Math.abs(grip.x - offsetX) > GRIP_PX;
     const by = ((grip.x - offsetX) / this.view.across) * (grip.stop - grip.start);
@@ -215,14 +215,14 @@ class Lanes {
   }
 
   drop({ offsetX, offsetY, altKey }) {
-    const { box, stroke, grip } = this.hold;
+    const { box, dragged, grip } = this.hold;
     this.hold = {};
-    if (box) this.chooseAll(this.strokes.within(this.view, box));
-    if (stroke?.moved) {
+    if (box) this.chooseAll(this.hits.within(this.view, box));
+    if (dragged?.moved) {
       // Alt leaves the grid's pull aside.
-      const by = (this.view.frameAt(stroke.at) - this.view.frameAt(stroke.from)) / bench.rate;
-      this.act.move(stroke.hit, stroke.hit.t + by, altKey);
-    } else if (stroke) this.choose(stroke.hit);
+      const by = (this.view.frameAt(dragged.at) - this.view.frameAt(dragged.from)) / bench.rate;
+      this.act.move(dragged.hit, dragged.hit.t + by, altKey);
+    } else if (dragged) this.choose(dragged.hit);
     this.paint();
     if (!grip || grip.moved) return;
     const mic = offsetX < NAMES && bench.mics[this.view.row(offsetY)];

@@ -1,4 +1,4 @@
-// Align: strokes laid over each other, the lag curve, the pairs, the proposal.
+// Align: hits laid over each other, the lag curve, the pairs, the proposal.
 import { notify, post } from "./api.js";
 import { address, bench, keepTry, keepValues, on, tryValues, valueAt } from "./bench.js";
 import { clear, el, minus, path } from "./draw.js";
@@ -10,7 +10,7 @@ export function startAlign() {
   const shift = startShifting(() => shown);
   on("picture", (picture) => {
     shown = picture;
-    drawStrokes(picture);
+    drawHits(picture);
     drawLag(picture.curve);
     fillSums(picture.sums);
     fillPairs(picture.pairs);
@@ -67,7 +67,7 @@ function askRooms(room) {
 // the other mic there.
 const REST = 4;
 function startShifting(picture) {
-  const svg = document.getElementById("strokes");
+  const svg = document.getElementById("hits");
   const path = `mics.${bench.mic}.delay_samples`, flip = `mics.${bench.mic}.polarity`;
   const now = (of) => bench.patch[of] ?? valueAt(bench.sheet, of);
   const wanted = () => picture()?.rulers[path]?.proposed;
@@ -94,7 +94,7 @@ function startShifting(picture) {
       document.removeEventListener("keydown", leave, true);
     };
     const drop = () => { stop(); if (value !== start) keepValues({ [path]: value }); };
-    const leave = (e) => { if (e.key === "Escape") { stop(); drawStrokes(picture()); } };
+    const leave = (e) => { if (e.key === "Escape") { stop(); drawHits(picture()); } };
     svg.addEventListener("pointermove", move);
     svg.addEventListener("pointerup", drop);
     document.addEventListener("keydown", leave, true);
@@ -110,10 +110,10 @@ function startShifting(picture) {
   return { flip: () => keepValues({ [flip]: -now(flip) }) };
 }
 
-function drawStrokes(picture) {
-  const svg = clear(document.getElementById("strokes"));
+function drawHits(picture) {
+  const svg = clear(document.getElementById("hits"));
   if (!picture.lines.length) {
-    el(svg, "text", { x: 20, y: 40, class: "strong" }, "No stroke to show: this mic is close to nothing that is struck.");
+    el(svg, "text", { x: 20, y: 40, class: "strong" }, "No hit to show: this mic is close to nothing that is struck.");
     return;
   }
   const [from, to] = picture.span_ms;
@@ -121,7 +121,7 @@ function drawStrokes(picture) {
   const y = (v) => 118 - v * 96;
   for (let ms = Math.ceil(from); ms <= to; ms += 1) {
     el(svg, "line", { class: ms === 0 ? "zero" : "gridline", x1: x(ms), x2: x(ms), y1: 14, y2: 222 });
-    el(svg, "text", { x: x(ms), y: 234, "text-anchor": "middle" }, ms === 0 ? "stroke" : `${ms} ms`);
+    el(svg, "text", { x: x(ms), y: 234, "text-anchor": "middle" }, ms === 0 ? "hit" : `${ms} ms`);
   }
   el(svg, "line", { class: "zero", x1: 12, x2: 688, y1: y(0), y2: y(0) });
   const families = ["kick", "snare", "tom", "metal", "ambience"];

@@ -81,7 +81,7 @@ export function startClean() {
       if (own && hit.kind !== "ghost") pen.fill(shape); else pen.stroke(shape);
     }
     pen.fillStyle = colour("ink-2");
-    pen.fillText("strokes of other drums", 4, 288);
+    pen.fillText("hits of other drums", 4, 288);
   }
 
   function drawRing(ring) {
@@ -121,7 +121,7 @@ export function startClean() {
     } catch { cell.textContent = "–"; }
   }
 
-  function fillReport({ report, false_pieces: whose, strokes }) {
+  function fillReport({ report, false_pieces: whose, own }) {
     const body = document.querySelector("#report tbody");
     body.replaceChildren();
     const put = (name, value, tone = "") => {
@@ -132,17 +132,17 @@ export function startClean() {
       cell.textContent = value;
     };
     if (report.hits === undefined) {
-      put("strokes found", strokes);
+      put("hits found", own);
       put("gate", "out: everything passes");
       return;
     }
-    put("strokes passed", `${report.passed} of ${report.hits}`, report.missed ? "text-trouble" : "text-applied");
+    put("hits passed", `${report.passed} of ${report.hits}`, report.missed ? "text-trouble" : "text-applied");
     put("attacks clipped", report.late, report.late ? "text-trouble" : "");
     put("ghosts kept", `${report.ghosts_kept} of ${report.ghosts}`);
-    if (report.unlisted) put("opened without a stroke in the list", `${report.unlisted} ×`, "text-proposed");
+    if (report.unlisted) put("opened without a hit in the list", `${report.unlisted} ×`, "text-proposed");
     put("opened by nothing of its own", report.false_open, report.false_open ? "text-trouble" : "text-applied");
     for (const [name, count] of whose) put(`  by ${name}`, count);
-    put("bleed between strokes", `${minus(-report.bleed_reduction_db)} dB`, "text-applied");
+    put("bleed between hits", `${minus(-report.bleed_reduction_db)} dB`, "text-applied");
     put("cymbals in the whole kit when it shuts, this loop", "…");
     clearTimeout(jumpSoon);
     jumpSoon = setTimeout(() => askJump(body.rows[body.rows.length - 1].cells[1]), 900);

@@ -1,4 +1,4 @@
-// Shape, dynamics: strokes as stems before and after, the reduction hanging from the top.
+// Shape, dynamics: hits as stems before and after, the reduction hanging from the top.
 import { barStart, bench, on } from "./bench.js";
 import { drawChain, startChain } from "./chain.js";
 import { clear, el, familyOf, levels, mark, minus, path } from "./draw.js";
@@ -38,7 +38,7 @@ function drawStems(p) {
   hang(svg, p.reduction, 34, 690, 8, 2.6);
   el(svg, "text", { x: 30, y: 8 + 12 * 2.6 + 3, "text-anchor": "end" }, "−12");
   const family = familyOf(bench.piece);
-  for (const s of p.strokes) {
+  for (const s of p.hits) {
     const group = el(svg, "g", { class: family });
     el(group, "line", { class: "line thin", x1: x(s.t), x2: x(s.t), y1: y(s.before), y2: y(s.after) });
     mark(group, family, x(s.t), y(s.before), 3.6, { class: "hollow" });

@@ -1,4 +1,4 @@
-// Edit: strokes early and late over the lanes, rules, single strokes, and the lists to walk.
+// Edit: hits early and late over the lanes, rules, single hits, and the lists to walk.
 import { notify, post } from "./api.js";
 import { address, barAt, bench, keepValues, moveTo, on, setLoop, tell } from "./bench.js";
 import { clear, el, familyOf, label, minus } from "./draw.js";
@@ -8,9 +8,9 @@ import { player } from "./player.js";
 const NUDGE_MS = 1, FINE_MS = 0.1;
 
 export function startEdit() {
-  const box = document.getElementById("stroke");
-  const tools = document.getElementById("stroke-tools");
-  const pieces = document.getElementById("stroke-piece"), kinds = document.getElementById("stroke-kind");
+  const box = document.getElementById("hit");
+  const tools = document.getElementById("hit-tools");
+  const pieces = document.getElementById("hit-piece"), kinds = document.getElementById("hit-kind");
   const at = { unexplained: -1, edits: -1, never: -1 };
   let picture = null, places = [], asked = [];
 
@@ -25,11 +25,11 @@ export function startEdit() {
     }
   }
 
-  function showStrokes(some) {
+  function showHits(some) {
     tools.hidden = !some.length;
     paste.hidden = !copied || some.length !== 1 || some[0].id === copied;
     if (!some.length) box.textContent = "none chosen; click one, Shift-drag a box, N and B step through this drum’s";
-    else if (some.length > 1) box.textContent = `${some.length} strokes chosen`;
+    else if (some.length > 1) box.textContent = `${some.length} hits chosen`;
     else {
       const [h] = some;
       const moved = h.moved_ms ? ` · moved ${h.moved_ms > 0 ? "+" : ""}${minus(h.moved_ms)} ms` : "";
@@ -39,7 +39,7 @@ export function startEdit() {
     }
   }
 
-  const lanes = startLanes(showStrokes, {
+  const lanes = startLanes(showHits, {
     move: (hit, to_s, free) => send("move/", { id: hit.id, to_s, free }),
     add: (piece, at_s) => send("hits/", { piece, at_s }),
   });
@@ -47,8 +47,8 @@ export function startEdit() {
   const change = (what) => ids().length && send("hits/", { ids: ids(), change: what });
   pieces.addEventListener("change", () => change({ piece: pieces.value }));
   kinds.addEventListener("change", () => change({ kind: kinds.value }));
-  document.getElementById("stroke-gone").addEventListener("click", () => change({ gone: true }));
-  document.getElementById("stroke-back").addEventListener("click", () => {
+  document.getElementById("hit-gone").addEventListener("click", () => change({ gone: true }));
+  document.getElementById("hit-back").addEventListener("click", () => {
     keepValues(Object.fromEntries(ids().map((id) => [`timing.to_s.${id}`, null])));
   });
   document.getElementById("lanes").addEventListener("keydown", (event) => {
@@ -62,7 +62,7 @@ export function startEdit() {
   // Rules: one for the song or for the bars of the loop; the server says what a new one holds.
   const fresh = document.getElementById("new-rule");
   fresh.querySelectorAll("button").forEach((button) => button.addEventListener("click", async () => {
-    if (!picture) { notify("The strokes are still being read; try again in a moment."); return; }
+    if (!picture) { notify("The hits are still being read; try again in a moment."); return; }
     const span = button.dataset.span === "song" ? [1, bench.bars] : bench.loop;
     const rule = { ...picture.fresh_rule, start_bar: span[0], bars: span[1] - span[0] + 1 };
     await keepRules([...JSON.parse(fresh.dataset.rules), rule]);
@@ -70,13 +70,13 @@ export function startEdit() {
   const drop = document.getElementById("rule-drop");
   drop?.addEventListener("click", () => keepRules(JSON.parse(drop.dataset.rules).filter((_, n) => n !== Number(drop.dataset.rule))));
   async function keepRules(rules) {
-    box.textContent = "putting strokes in time …";
+    box.textContent = "putting hits in time …";
     await keepValues({ "timing.rules": rules });
     location.search = `?mic=${bench.mic}&bars=${bench.loop.join("-")}`;
   }
 
   function goTo(item) {
-    // A stroke a little before its bar line belongs to the bar that it begins.
+    // A hit a little before its bar line belongs to the bar that it begins.
     const bar = Math.max(1, Math.min(bench.bars, Math.floor(barAt(item.t) + 0.02)));
     setLoop(bar, bar);
     lanes.goTo(item.t, item.id);
@@ -126,7 +126,7 @@ export function startEdit() {
     body.replaceChildren();
     for (const p of picture.placement) {
       const row = body.insertRow();
-      [label(p.piece), p.strokes, `${minus(p.middle_ms)} ms`, `±${minus(p.spread_ms)} ms`].forEach((text, i) => {
+      [label(p.piece), p.hits, `${minus(p.middle_ms)} ms`, `±${minus(p.spread_ms)} ms`].forEach((text, i) => {
         const cell = row.insertCell();
         cell.textContent = text;
         if (i) cell.className = "fig";
@@ -135,7 +135,7 @@ export function startEdit() {
     }
   }
 
-  // A row a piece, a column a place in the beat: how many strokes fall how early or late.
+  // A row a piece, a column a place in the beat: how many hits fall how early or late.
   function drawFeel() {
     const svg = document.getElementById("feel");
     clear(svg);
@@ -157,24 +157,24 @@ export function startEdit() {
     el(svg, "text", { x: left, y: 12 + placement.length * high + 9 }, `−${reach} ms … on the line … +${reach} ms, each`);
   }
 
-  // A copied stroke goes in place of another, in all mics at once.
+  // A copied hit goes in place of another, in all mics at once.
   let copied = null;
-  const paste = document.getElementById("stroke-paste");
-  document.getElementById("stroke-copy").addEventListener("click", () => {
+  const paste = document.getElementById("hit-paste");
+  document.getElementById("hit-copy").addEventListener("click", () => {
     [copied] = ids();
     paste.hidden = true;
-    notify("Copied. Choose the stroke that it is to replace.");
+    notify("Copied. Choose the hit that it is to replace.");
   });
   paste.addEventListener("click", () => send("copy/", { id: copied, over: ids()[0] }));
 
-  // What no stroke accounts for is counted with the findings.
+  // What no hit accounts for is counted with the findings.
   on("findings", (rows) => {
     const found = rows.find((f) => f.module === "unexplained");
-    places = found ? found.measured.places.map(([t, piece, db]) => ({ t, piece, words: `${label(piece)} at ${t.toFixed(3)} s, ${minus(-db)} dB under its typical stroke` })) : [];
+    places = found ? found.measured.places.map(([t, piece, db]) => ({ t, piece, words: `${label(piece)} at ${t.toFixed(3)} s, ${minus(-db)} dB under its typical hit` })) : [];
     const clicks = rows.find((f) => f.module === "seams");
     const seams = clicks ? clicks.measured.places.map(([t, mic, ratio, what]) => ({ t, words: `${label(mic)} at ${t.toFixed(3)} s: ${what}, stands out ${minus(ratio)} times` })) : [];
     fill("seams", seams);
-    fill("unexplained", places, (line, item) => button(line, "is a stroke", () => send("hits/", { piece: item.piece, at_s: item.t })));
+    fill("unexplained", places, (line, item) => button(line, "is a hit", () => send("hits/", { piece: item.piece, at_s: item.t })));
   });
 
   // By the strip's own button where it has one, so that the strip shows what is heard.
@@ -224,7 +224,7 @@ export function startEdit() {
     fillLists();
     fillQuestions();
     const swing = p.swing > 50 ? `, swing ${p.swing} %` : "";
-    document.getElementById("lanes-summary").textContent = `${p.summary} Against ${p.division}${swing}. ${p.saving} Wheel: zoom · drag a stroke: move it · Alt: without the grid’s pull · double click: add one.`;
+    document.getElementById("lanes-summary").textContent = `${p.summary} Against ${p.division}${swing}. ${p.saving} Wheel: zoom · drag a hit: move it · Alt: without the grid’s pull · double click: add one.`;
   });
-  return { stepStroke: (direction) => lanes.stepStroke(direction), stepEdit: () => picture && walk("edits", picture.edits), stepUnexplained: () => walk("unexplained", places), stepQuestion: () => walk("never", asked), answer };
+  return { stepHit: (direction) => lanes.stepHit(direction), stepEdit: () => picture && walk("edits", picture.edits), stepUnexplained: () => walk("unexplained", places), stepQuestion: () => walk("never", asked), answer };
 }

@@ -1,4 +1,4 @@
-// Shape, EQ: ink area of the strokes, bleed behind, the ribbon of what is added or taken.
+// Shape, EQ: ink area of the hits, bleed behind, the ribbon of what is added or taken.
 import { drawChain, startChain } from "./chain.js";
 import { bench, keepTry, on, tryValues } from "./bench.js";
 import { clear, el, familyOf, levels, minus, path } from "./draw.js";
@@ -34,7 +34,7 @@ export function startEq() {
     p.flags.forEach((flag, i) => drawFlag(flag, i));
   });
 
-  // What the EQ adds lies in green over the strokes, what it takes in oxide under them.
+  // What the EQ adds lies in green over the hits, what it takes in oxide under them.
   function ribbon(p, points) {
     const before = points(p.before), after = points(p.after);
     let run = [];

@@ -1,4 +1,4 @@
-// Level: one row a mic, the spread of its stroke peaks.
+// Level: one row a mic, the spread of its hit peaks.
 import { getJson, notify, post } from "./api.js";
 import { bench, moveTo, on, tell } from "./bench.js";
 import { clear, el, familyOf, mark, minus } from "./draw.js";
@@ -8,8 +8,8 @@ export function startLevel() {
   startCarries();
   startTogether();
   startReadings();
-  const stroke = startStroke();
-  on("picture", ({ rows, target, strokes }) => {
+  const hit = startHit();
+  on("picture", ({ rows, target, hits }) => {
     const svg = clear(document.getElementById("spread"));
     const step = Math.min(30, 386 / rows.length);
     const x = (db) => 110 + ((Math.max(db, -60) + 60) / 66) * 520;
@@ -26,9 +26,9 @@ export function startLevel() {
       mark(group, family, 8, y, 3.4, { class: "solid" });
       el(group, "text", { x: 18, y: y + 3.5, class: row.chosen ? "strong" : "" }, row.label + (row.mute ? " (muted)" : ""));
       row.peaks.forEach((db, n) => {
-        const own = row.chosen ? strokes[n] : null;
+        const own = row.chosen ? hits[n] : null;
         const dot = el(group, "circle", { class: `${db > 0 ? "bad" : "dot"}${own?.gain_db ? " mended" : ""}`, cx: x(db), cy: y + ((n * 7) % 11 - 5) * 0.7, r: own ? 2.6 : 1.9 });
-        if (own) stroke.offer(dot, own, db);
+        if (own) hit.offer(dot, own, db);
       });
       el(group, "line", { class: "stem", x1: x(row.typical), x2: x(row.typical), y1: y - 9, y2: y + 9 });
       el(group, "text", { x: 690, y: y + 3.5, "text-anchor": "end", class: row.chosen ? "strong" : "" }, minus(row.typical));
@@ -36,22 +36,22 @@ export function startLevel() {
   });
 }
 
-// One stroke of the mic in hand: picked by mouse, or by the arrow keys from one to the next by level, then
+// One hit of the mic in hand: picked by mouse, or by the arrow keys from one to the next by level, then
 // given a gain of its own.
-function startStroke() {
-  const holder = document.getElementById("stroke-gain"), field = holder.querySelector("input");
+function startHit() {
+  const holder = document.getElementById("hit-gain"), field = holder.querySelector("input");
   const svg = document.getElementById("spread");
   let offered = [], chosen = null;
   function show() {
-    for (const one of offered) one.dot.classList.toggle("picked", one.stroke.id === chosen?.stroke.id);
+    for (const one of offered) one.dot.classList.toggle("picked", one.hit.id === chosen?.hit.id);
     holder.hidden = !chosen;
     if (!chosen) return;
-    document.getElementById("stroke-said").textContent = `${chosen.stroke.piece} in bar ${chosen.stroke.bar} peaks at ${minus(chosen.db)} dBFS`;
-    field.value = chosen.stroke.gain_db;
+    document.getElementById("hit-said").textContent = `${chosen.hit.piece} in bar ${chosen.hit.bar} peaks at ${minus(chosen.db)} dBFS`;
+    field.value = chosen.hit.gain_db;
   }
   async function keep(gain) {
     try {
-      moveTo(await post(holder.dataset.to, { base: bench.revision, mic: bench.mic, stroke: chosen.stroke.id, gain_db: gain }));
+      moveTo(await post(holder.dataset.to, { base: bench.revision, mic: bench.mic, hit: chosen.hit.id, gain_db: gain }));
       tell("sound");
       tell("try");
     } catch (error) {
@@ -75,17 +75,17 @@ function startStroke() {
     event.preventDefault();
     event.stopPropagation();
     const ladder = offered.toSorted((a, b) => a.db - b.db);
-    const at = ladder.findIndex((one) => one.stroke.id === chosen?.stroke.id);
+    const at = ladder.findIndex((one) => one.hit.id === chosen?.hit.id);
     chosen = ladder[at < 0 ? ladder.length - 1 : Math.max(0, Math.min(at + by, ladder.length - 1))];
     show();
   });
   return {
-    offer(dot, stroke, db) {
-      if (stroke.id === offered[0]?.stroke.id) offered = [];
-      const one = { dot, stroke, db };
+    offer(dot, hit, db) {
+      if (hit.id === offered[0]?.hit.id) offered = [];
+      const one = { dot, hit, db };
       offered.push(one);
-      if (stroke.id === chosen?.stroke.id) { chosen = one; show(); }
-      el(dot, "title", {}, `bar ${stroke.bar}${stroke.gain_db ? `, ${minus(stroke.gain_db)} dB` : ""}`);
+      if (hit.id === chosen?.hit.id) { chosen = one; show(); }
+      el(dot, "title", {}, `bar ${hit.bar}${hit.gain_db ? `, ${minus(hit.gain_db)} dB` : ""}`);
       dot.addEventListener("click", () => { chosen = one; show(); });
     },
   };

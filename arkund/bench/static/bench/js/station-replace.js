@@ -1,4 +1,4 @@
-// Replace: strokes from soft to loud with the samples under them, one stroke at sample zoom.
+// Replace: hits from soft to loud with the samples under them, one hit at sample zoom.
 import { notify, post } from "./api.js";
 import { bench, keepValues, moveTo, on, tell } from "./bench.js";
 import { clear, el, levels, minus, path } from "./draw.js";
@@ -30,7 +30,7 @@ export function startReplace() {
   on("stepped", (sheet) => { if (JSON.stringify(Object.keys(sheet.layers)) !== layers) show("layer", ""); });
 }
 
-// Strokes go into the stock and out of it; the page comes anew, with what was put in chosen.
+// Hits go into the stock and out of it; the page comes anew, with what was put in chosen.
 function startStock() {
   const box = document.getElementById("stock-in");
   const { mic } = box.dataset;
@@ -53,7 +53,7 @@ function startStock() {
   sessionStorage.removeItem("said");
   if (said) notify(said);
   document.getElementById("stock-keep").addEventListener("click", () => {
-    change(box.dataset.keep, { mic, name: document.getElementById("stock-name").value }, "Keeping its strokes…");
+    change(box.dataset.keep, { mic, name: document.getElementById("stock-name").value }, "Keeping its hits…");
   });
   document.getElementById("stock-files").addEventListener("change", (event) => {
     const form = new FormData();
@@ -67,7 +67,7 @@ function startStock() {
   }));
 }
 
-// The page anew with another layer in hand or another stroke chosen; none where it is empty.
+// The page anew with another layer in hand or another hit chosen; none where it is empty.
 function show(what, name) {
   const url = new URL(location.href);
   if (name) url.searchParams.set(what, name);
@@ -76,7 +76,7 @@ function show(what, name) {
 }
 
 function draw(p) {
-  drawStrokes(p);
+  drawHits(p);
   listMends(p);
   if (p.zoom) drawOne(p);
   if (p.following) drawFollowing(p);
@@ -84,7 +84,7 @@ function draw(p) {
   if (p.said) document.getElementById("replace-said").textContent = p.said;
   document.getElementById("even-said").textContent = p.accents
     ? `${p.accents} accents spread by ${minus(p.spread_db)} dB${p.spread_db < 3 ? ": nothing needed here" : ""}` : "";
-  document.getElementById("harvest-count").textContent = `${p.count} of ${p.of} strokes; the best first`;
+  document.getElementById("harvest-count").textContent = `${p.count} of ${p.of} hits; the best first`;
   const body = document.querySelector("#harvest tbody");
   body.replaceChildren();
   for (const c of p.candidates) {
@@ -97,7 +97,7 @@ function draw(p) {
   }
 }
 
-// Bad strokes, each with what can stand in for it in all mics.
+// Bad hits, each with what can stand in for it in all mics.
 function listMends(p) {
   const table = document.getElementById("mend");
   if (!p.mend.length) return;
@@ -108,7 +108,7 @@ function listMends(p) {
     line.insertCell().textContent = `${bad.kind} at ${bad.place}, velocity ${bad.velocity}`;
     const choice = document.createElement("select");
     choice.className = "field w-full";
-    choice.setAttribute("aria-label", `What stands in for the stroke at ${bad.place}`);
+    choice.setAttribute("aria-label", `What stands in for the hit at ${bad.place}`);
     for (const match of bad.matches) choice.add(new Option(`${match.place}: ${match.reasons.join(", ")}`, match.hit));
     line.insertCell().append(choice);
     const button = document.createElement("button");
@@ -119,7 +119,7 @@ function listMends(p) {
       button.disabled = true;
       try {
         await post(table.dataset.patch, { base: bench.revision, hit: bad.hit, by: choice.value });
-        show("stroke", "");
+        show("hit", "");
       } catch (error) {
         notify(error.message);
         button.disabled = false;
@@ -131,7 +131,7 @@ function listMends(p) {
   }
 }
 
-// Whether the layer in hand plays on one stroke.
+// Whether the layer in hand plays on one hit.
 function leaving(p, hit) {
   const out = p.left_out.includes(hit);
   const button = document.createElement("button");
@@ -192,7 +192,7 @@ function drawWave(cell, one) {
   el(svg, "path", { d: `${path([...up, ...down])}Z`, class: "solid" });
 }
 
-// The drum's strokes by level as bars, and the layer's level under each as a line.
+// The drum's hits by level as bars, and the layer's level under each as a line.
 function drawFollowing(p) {
   const svg = clear(document.getElementById("following"));
   const { edges_db: edges, counts, curve_db: curve } = p.following;
@@ -209,29 +209,29 @@ function drawFollowing(p) {
   for (const db of [-60, -40, -20, 0]) el(svg, "text", { x: x(db), y: 128, "text-anchor": "middle" }, minus(db, 0));
 }
 
-function drawStrokes(p) {
-  const svg = clear(document.getElementById("strip-of-strokes"));
-  const step = 690 / Math.max(p.strokes.length, 1);
+function drawHits(p) {
+  const svg = clear(document.getElementById("strip-of-hits"));
+  const step = 690 / Math.max(p.hits.length, 1);
   el(svg, "line", { class: "zero", x1: 5, x2: 695, y1: 120, y2: 120 });
-  p.strokes.forEach((stroke, i) => {
-    const x = 5 + (i + 0.5) * step, top = 120 - stroke.v * 0.88;
+  p.hits.forEach((hit, i) => {
+    const x = 5 + (i + 0.5) * step, top = 120 - hit.v * 0.88;
     const group = el(svg, "g", { class: p.family });
-    el(group, "line", { class: "line", x1: x, x2: x, y1: 120, y2: top, opacity: stroke.kind === "ghost" ? 0.4 : 1 });
+    el(group, "line", { class: "line", x1: x, x2: x, y1: 120, y2: top, opacity: hit.kind === "ghost" ? 0.4 : 1 });
     const target = el(group, "rect", { class: "catch", x: x - step / 2, y: 8, width: step, height: 112, fill: "transparent" });
-    el(target, "title", {}, `stroke at ${stroke.t.toFixed(2)} s, velocity ${stroke.v}`);
-    target.addEventListener("click", () => show("stroke", stroke.id));
-    if (p.left_out && p.left_out.includes(stroke.id)) el(svg, "text", { x, y: 132, "text-anchor": "middle" }, "×");
-    else if (Number.isInteger(stroke.sound)) el(svg, "circle", { class: "hollow", cx: x, cy: 134 + (stroke.sound % 16) * 3.2, r: Math.min(step / 2, 3) });
+    el(target, "title", {}, `hit at ${hit.t.toFixed(2)} s, velocity ${hit.v}`);
+    target.addEventListener("click", () => show("hit", hit.id));
+    if (p.left_out && p.left_out.includes(hit.id)) el(svg, "text", { x, y: 132, "text-anchor": "middle" }, "×");
+    else if (Number.isInteger(hit.sound)) el(svg, "circle", { class: "hollow", cx: x, cy: 134 + (hit.sound % 16) * 3.2, r: Math.min(step / 2, 3) });
   });
   el(svg, "text", { x: 5, y: 12 }, "velocity 127");
   if (p.rows) {
     const sounds = new Set(p.rows.map((r) => r.sound)).size;
-    el(svg, "text", { x: 695, y: 12, "text-anchor": "end" }, `${p.rows.length} strokes get ${sounds > 1 ? `one of ${sounds} samples` : "the sound"}`);
+    el(svg, "text", { x: 695, y: 12, "text-anchor": "end" }, `${p.rows.length} hits get ${sounds > 1 ? `one of ${sounds} samples` : "the sound"}`);
   }
 }
 
 function drawOne(p) {
-  const svg = clear(document.getElementById("one-stroke"));
+  const svg = clear(document.getElementById("one-hit"));
   const most = Math.max(...p.zoom.sum.map(Math.abs), ...p.zoom.drum.map(Math.abs), 1e-6);
   const x = (i) => 30 + (i / (p.zoom.drum.length - 1)) * 665, y = (v) => 100 - (v / most) * 88;
   const [from, to] = p.zoom.ms;

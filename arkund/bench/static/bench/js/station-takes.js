@@ -122,7 +122,7 @@ export function startTakes() {
       const row = body.insertRow();
       button(row.insertCell(), join.words, () => hear(join, `around ${join.place}`));
       const cell = row.insertCell();
-      cell.textContent = join.warning || `cymbals ${minus(join.ring_db, 0)} dB under their strokes there`;
+      cell.textContent = join.warning || `cymbals ${minus(join.ring_db, 0)} dB under their hits there`;
       cell.className = join.warning ? "text-trouble font-semibold" : "quiet";
       fadeField(row.insertCell(), join.fade_ms, `comp.${join.number}.fade_ms`, join.words);
       const shape = row.insertCell().appendChild(document.createElement("select"));

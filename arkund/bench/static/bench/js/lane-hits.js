@@ -1,17 +1,17 @@
-// The strokes on the lanes, in order of time: which are seen, which lies where, which are chosen.
+// The hits on the lanes, in order of time: which are seen, which lies where, which are chosen.
 import { NAMES, TIMING } from "./lane-view.js";
 
 const SPANS_MS = [10, 20, 40];
 const NEAR_PX = 9, ROOM_PX = 8;
-const MOST_OUTSIDE = 0.03; // of all strokes, so many may be farther off than the span shows
+const MOST_OUTSIDE = 0.03; // of all hits, so many may be farther off than the span shows
 
-export class Strokes {
+export class Hits {
   // `rowOf` gives a piece's lane, `rate` the samples of a second.
   constructor(rowOf, rate) {
     Object.assign(this, { rowOf, rate, all: [], chosen: [], most: SPANS_MS[0], feel: null });
   }
 
-  // The list anew: moved and corrected strokes may have passed each other. What was chosen stays so.
+  // The list anew: moved and corrected hits may have passed each other. What was chosen stays so.
   take(hits, feel) {
     this.all = [...hits].sort((p, q) => p.t - q.t);
     this.feel = feel;

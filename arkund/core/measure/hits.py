@@ -1,4 +1,4 @@
-"""Pictures of a drum: its average stroke's spectrum, envelope and ring."""
+"""Pictures of a drum: its average hit's spectrum, envelope and ring."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -11,22 +11,22 @@ from arkund.core.units import amplitudes_to_db
 
 
 @dataclass(frozen=True)
-class StrokeSpectrum:
-    """Levels in dB over ``hz``, mean over strokes and over the moments between them."""
+class HitSpectrum:
+    """Levels in dB over ``hz``, mean over hits and over the moments between them."""
 
     hz: NDArray[np.float64]
-    strokes_db: NDArray[np.float64]
+    hits_db: NDArray[np.float64]
     bleed_db: NDArray[np.float64]
 
 
-def stroke_windows(
+def hit_windows(
     audio: NDArray[np.float32],
     rate: int,
     onsets_s: Sequence[float],
     before_s: float,
     after_s: float,
 ) -> NDArray[np.float32]:
-    """``(strokes, frames)``: the sound around each onset; what lies outside the file is silence."""
+    """``(hits, frames)``: the sound around each onset; what lies outside the file is silence."""
     before, length = round(before_s * rate), round((before_s + after_s) * rate)
     rows = np.zeros((len(onsets_s), length), np.float32)
     for row, onset in zip(rows, onsets_s, strict=True):
@@ -37,14 +37,14 @@ def stroke_windows(
     return rows
 
 
-def stroke_spectrum(
+def hit_spectrum(
     audio: NDArray[np.float32],
     rate: int,
     own_s: Sequence[float],
     others_s: Sequence[float],
     points: int = 160,
-) -> StrokeSpectrum:
-    """Spectrum of a mic at its own strokes and at those of others (its bleed), log-spaced.
+) -> HitSpectrum:
+    """Spectrum of a mic at its own hits and at those of others (its bleed), log-spaced.
 
     Windows of 0.35 s, third-of-an-octave smoothing at the bottom narrowing to a twelfth.
     """
@@ -53,7 +53,7 @@ def stroke_spectrum(
     others = np.asarray(others_s, np.float64)
     if len(own) and len(others):
         others = others[np.min(np.abs(others[:, None] - own[None, :]), axis=1) > 0.15]
-    return StrokeSpectrum(
+    return HitSpectrum(
         hz, _mean_spectrum(audio, rate, own, hz), _mean_spectrum(audio, rate, others, hz)
     )
 
@@ -64,7 +64,7 @@ def _mean_spectrum(
     if len(onsets) == 0:
         return np.full(len(hz), -120.0)
     chosen = onsets[:: max(1, len(onsets) // 60)]
-    rows = stroke_windows(audio, rate, list(chosen), 0.002, 0.35)
+    rows = hit_windows(audio, rate, list(chosen), 0.002, 0.35)
     fade = np.ones(rows.shape[1])
     tail = rows.shape[1] // 3
     fade[-tail:] = 0.5 + 0.5 * np.cos(np.linspace(0, np.pi, tail))
@@ -84,10 +84,10 @@ def _mean_spectrum(
 def mean_envelope_db(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], after_s: float, points: int
 ) -> NDArray[np.float64]:
-    """Level in dB over ``after_s`` seconds from the onset: the median over strokes, ``(points,)``."""
+    """Level in dB over ``after_s`` seconds from the onset: the median over hits, ``(points,)``."""
     if len(onsets_s) == 0:
         return np.full(points, -120.0)
-    rows = np.abs(stroke_windows(audio, rate, list(onsets_s)[:80], 0.0, after_s))
+    rows = np.abs(hit_windows(audio, rate, list(onsets_s)[:80], 0.0, after_s))
     step = max(rows.shape[1] // points, 1)
     peaks = rows[:, : step * points].reshape(len(rows), points, step).max(axis=2)
     return amplitudes_to_db(np.median(peaks, axis=0))
@@ -96,8 +96,8 @@ def mean_envelope_db(
 def ring_time_s(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], fall_db: float = 20.0
 ) -> float:
-    """How long the drum takes to fall by ``fall_db`` from its peak: the median over strokes that
-    have 0.3 s or more to themselves, at most 2.5 s; 0.25 where no stroke is usable."""
+    """How long the drum takes to fall by ``fall_db`` from its peak: the median over hits that
+    have 0.3 s or more to themselves, at most 2.5 s; 0.25 where no hit is usable."""
     times = np.sort(np.asarray(onsets_s, np.float64))
     if len(times) == 0:
         return 0.25

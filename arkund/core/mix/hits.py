@@ -1,4 +1,4 @@
-"""The strokes that a song is heard to have: of the takes as joined, corrected and moved."""
+"""The hits that a song is heard to have: of the takes as joined, corrected and moved."""
 
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
@@ -14,13 +14,13 @@ from arkund.core.kit.roles import label
 from arkund.core.mix.lanes import Library
 from arkund.core.mix.laying import laid_at, laid_out
 from arkund.core.mix.sheet import Copy, Sheet, Take
-from arkund.core.timing.copying import LEAD_S, lead_before, stroke_length
+from arkund.core.timing.copying import LEAD_S, hit_length, lead_before
 from arkund.core.timing.corrections import corrected
 from arkund.core.timing.moves import moved_hits
 
 
 def take_hits(sheet: Sheet, take: Take, hits_of: Callable[[str], Sequence[Hit]]) -> list[Hit]:
-    """One take's strokes with what an ear corrected, in the song's time."""
+    """One take's hits with what an ear corrected, in the song's time."""
     listed = corrected(hits_of(take.hits) if take.hits else (), take.corrections)
     if not take.offset:
         return listed
@@ -29,7 +29,7 @@ def take_hits(sheet: Sheet, take: Take, hits_of: Callable[[str], Sequence[Hit]])
 
 
 def played_hits(sheet: Sheet, hits_of: Callable[[str], Sequence[Hit]]) -> list[Hit]:
-    """The strokes of the takes as joined, before any move: each stretch's own. A stroke that was
+    """The hits of the takes as joined, before any move: each stretch's own. A hit that was
     copied has the sample at which its copy begins behind its id."""
     takes = {t.number: t for t in sheet.takes}
     return _as_joined(sheet, lambda number: take_hits(sheet, takes[number], hits_of))
@@ -66,13 +66,13 @@ def copy_of(hit: Hit, to_s: float, sheet: Sheet, hits_of: Callable[[str], Sequen
         take=here.take,
         source=round((own_s - to_s) * rate) + at,
         at=at,
-        frames=round((stroke_length(own, own_s, there, to_s) + lead_s) * rate),
-        label=f"{label(hit.piece)} stroke",
+        frames=round((hit_length(own, own_s, there, to_s) + lead_s) * rate),
+        label=f"{label(hit.piece)} hit",
     )
 
 
 def sounding_hits(sheet: Sheet, library: Library, *, as_put: bool = False) -> list[Hit]:
-    """The strokes that are heard, in the song's time: joined, corrected and moved; with ``as_put`` only
+    """The hits that are heard, in the song's time: joined, corrected and moved; with ``as_put`` only
     where their sound was moved too (`moved_hits`)."""
     hits = played_hits(sheet, library.hits_of)
     if sheet.moves is None:
@@ -80,8 +80,8 @@ def sounding_hits(sheet: Sheet, library: Library, *, as_put: bool = False) -> li
     return moved_hits(hits, library.edits_of(sheet.moves), sheet.rate, as_put=as_put)
 
 
-class Strokes:
-    """Strokes of a song, listed ones and others, and where they fall. What is asked of it once is known
+class Hits:
+    """Hits of a song, listed ones and others, and where they fall. What is asked of it once is known
     from then on."""
 
     def __init__(self, every: Sequence[Hit]) -> None:
@@ -97,25 +97,25 @@ class Strokes:
 
     @cached_property
     def times_s(self) -> Mapping[str, float]:
-        """When each stroke falls, by its id."""
+        """When each hit falls, by its id."""
         return {h.id: h.time_s for h in self.every}
 
     def of(self, piece: str | None) -> Sequence[Hit]:
-        """A piece's strokes, in their order."""
+        """A piece's hits, in their order."""
         return self._by_piece.get(piece or "", [])
 
     def _places(self, piece: str | None, rate: int, delay: float) -> tuple[int, ...]:
-        """The sample on which each of a piece's strokes falls in a mic that is so many samples late."""
+        """The sample on which each of a piece's hits falls in a mic that is so many samples late."""
         return tuple(round(h.time_s * rate + delay) for h in self.of(piece))
 
 
 KEPT = 4
-_lately: deque[tuple[tuple[Any, ...], Strokes]] = deque(maxlen=KEPT)
+_lately: deque[tuple[tuple[Any, ...], Hits]] = deque(maxlen=KEPT)
 _turn = Lock()
 
 
-def all_strokes(sheet: Sheet, library: Library) -> Strokes:
-    """What opens gates and plays layers: the strokes that are heard, where their sound is, and behind
+def all_hits(sheet: Sheet, library: Library) -> Hits:
+    """What opens gates and plays layers: the hits that are heard, where their sound is, and behind
     them what may be one. The last few are kept, since most changes of a sheet leave them alone."""
     rests_on = (library, sheet.moves, sheet.takes, sheet.comp, sheet.copies, sheet.frames)
     with _turn:
@@ -123,7 +123,7 @@ def all_strokes(sheet: Sheet, library: Library) -> Strokes:
             if known == rests_on:
                 return found
     listed = sounding_hits(sheet, library, as_put=True)
-    every = Strokes([*listed, *sounding_unlisted(sheet, library, listed, as_put=True)])
+    every = Hits([*listed, *sounding_unlisted(sheet, library, listed, as_put=True)])
     with _turn:
         _lately.append((rests_on, every))
     return every
@@ -160,7 +160,7 @@ def said_bleed(sheet: Sheet, library: Library) -> list[Hit]:
 
 
 UNLISTED = "unlisted"
-"""Kind of what may be a stroke though no list has it."""
+"""Kind of what may be a hit though no list has it."""
 
 SAME_S = 0.03
 
@@ -168,7 +168,7 @@ SAME_S = 0.03
 def sounding_unlisted(
     sheet: Sheet, library: Library, listed: Sequence[Hit], *, as_put: bool = False
 ) -> list[Hit]:
-    """What stands clear in a drum's mic though it is in no list of strokes, in the song's time.
+    """What stands clear in a drum's mic though it is in no list of hits, in the song's time.
     What is ``listed`` by now (`sounding_hits`), since an ear added it, is left out."""
     takes = {t.number: t for t in sheet.takes}
 

@@ -1,15 +1,15 @@
-"""The strokes of a song as gates and layers ask for them."""
+"""The hits of a song as gates and layers ask for them."""
 
 from collections.abc import Sequence
 from pathlib import Path
 
 from arkund.core.hits.hit import Hit
 from arkund.core.mix.channels import groups_for, new_mic
+from arkund.core.mix.hits import Hits, all_hits
 from arkund.core.mix.lanes import Library
 from arkund.core.mix.patches import apply_patch
 from arkund.core.mix.sheet import Sheet, Source, Take
 from arkund.core.mix.sources import gate_rule
-from arkund.core.mix.strokes import Strokes, all_strokes
 
 RATE = 48000
 
@@ -26,30 +26,30 @@ HITS = [
 ]
 
 
-def test_a_piece_has_its_strokes_in_their_order_and_where_they_fall() -> None:
-    strokes = Strokes(HITS)
-    assert [h.id for h in strokes.of("snare")] == ["h1", "h3", "h4"]
-    assert strokes.places("snare", RATE, 0.0) == (120000, 48000, 144000)
-    assert strokes.places("snare", RATE, -17.4) == (119983, 47983, 143983)
-    assert strokes.times_s["h2"] == 0.25
-    assert not strokes.of("tom_1")
-    assert not strokes.of(None)
+def test_a_piece_has_its_hits_in_their_order_and_where_they_fall() -> None:
+    hits = Hits(HITS)
+    assert [h.id for h in hits.of("snare")] == ["h1", "h3", "h4"]
+    assert hits.places("snare", RATE, 0.0) == (120000, 48000, 144000)
+    assert hits.places("snare", RATE, -17.4) == (119983, 47983, 143983)
+    assert hits.times_s["h2"] == 0.25
+    assert not hits.of("tom_1")
+    assert not hits.of(None)
 
 
-def test_a_gate_opens_on_its_piece_s_strokes_and_tells_ghosts_apart() -> None:
+def test_a_gate_opens_on_its_piece_s_hits_and_tells_ghosts_apart() -> None:
     mic = new_mic("snare_top")
-    clean = mic.clean.model_copy(update={"opens_on": "strokes", "ghosts_db": -6.0})
+    clean = mic.clean.model_copy(update={"opens_on": "hits", "ghosts_db": -6.0})
     late = mic.model_copy(update={"clean": clean, "delay_samples": 10.0})
-    rule = gate_rule(late, RATE, lambda: Strokes(HITS))
+    rule = gate_rule(late, RATE, lambda: Hits(HITS))
     assert rule.onsets == (120010, 48010, 144010)
     assert rule.ghosts == (48010,)
     # Accents alone are loud; what no ghost changes, no ghost is told apart for.
     assert rule.soft == (120010, 48010)
     even = late.model_copy(update={"clean": clean.model_copy(update={"ghosts_db": 0.0})})
-    assert gate_rule(even, RATE, lambda: Strokes(HITS)).ghosts == ()
+    assert gate_rule(even, RATE, lambda: Hits(HITS)).ghosts == ()
 
 
-def test_changes_of_sound_leave_the_strokes_as_they_were_found() -> None:
+def test_changes_of_sound_leave_the_hits_as_they_were_found() -> None:
     asked = []
 
     def hits_of(digest: str) -> Sequence[Hit]:
@@ -65,8 +65,8 @@ def test_changes_of_sound_leave_the_strokes_as_they_were_found() -> None:
         groups=groups_for(mics),
         takes=(Take(number=1, sources={"snare_top": Source(sha256="1" * 64)}, hits="0" * 64),),
     )
-    found = all_strokes(sheet, library)
-    assert all_strokes(apply_patch(sheet, {"mics.snare_top.trim_db": -3}), library) is found
+    found = all_hits(sheet, library)
+    assert all_hits(apply_patch(sheet, {"mics.snare_top.trim_db": -3}), library) is found
     assert asked == ["0" * 64]
     without = apply_patch(sheet, {"takes.0.corrections.h1": {"gone": True}})
-    assert [h.id for h in all_strokes(without, library).of("snare")] == ["h3", "h4"]
+    assert [h.id for h in all_hits(without, library).of("snare")] == ["h3", "h4"]

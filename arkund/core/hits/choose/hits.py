@@ -1,4 +1,4 @@
-"""The strokes of one piece: its onsets weighed, a snare's twice, the likely ones chosen, and placed."""
+"""The hits of one piece: its onsets weighed, a snare's twice, the likely ones chosen, and placed."""
 
 from dataclasses import dataclass
 
@@ -23,8 +23,8 @@ from arkund.core.kit.roles import piece_family
 
 
 @dataclass(frozen=True)
-class Stroke:
-    """A stroke: when it begins, its level in dB against the piece's loud ones, and how sure it is: of
+class Chosen:
+    """A hit: when it begins, its level in dB against the piece's loud ones, and how sure it is: of
     those at 0.9 nine in ten are right."""
 
     time_s: float
@@ -37,18 +37,18 @@ SURE_OF_DRUM = 0.6
 drum, or its rivals are likely together (two in three of these are right)."""
 
 MAYBE, MAYBE_APART_S = 0.2, 0.025
-"""A place that is so likely may be a soft stroke of the snare: too little for the list, enough for a gate,
-which would cut it. So long before or after a stroke there is no other."""
+"""A place that is so likely may be a soft hit of the snare: too little for the list, enough for a gate,
+which would cut it. So long before or after a hit there is no other."""
 
 
-def strokes_of(heard: Heard, signatures: Signatures) -> list[Stroke]:
-    """The likely ones in order; of those within `SAME_STROKE_S` the likeliest. A snare's begin where most
+def hits_of(heard: Heard, signatures: Signatures) -> list[Chosen]:
+    """The likely ones in order; of those within `SAME_HIT_S` the likeliest. A snare's begin where most
     of it agree."""
-    return strokes_and_maybes(heard, signatures)[0]
+    return hits_and_maybes(heard, signatures)[0]
 
 
-def strokes_and_maybes(heard: Heard, signatures: Signatures) -> tuple[list[Stroke], list[float]]:
-    """`strokes_of`, and the times in s of what may be a stroke besides."""
+def hits_and_maybes(heard: Heard, signatures: Signatures) -> tuple[list[Chosen], list[float]]:
+    """`hits_of`, and the times in s of what may be a hit besides."""
     found = weighed(heard, signatures)
     share = first_shares(heard.piece, found)
     is_snare = piece_family(heard.piece) == "snare"
@@ -61,19 +61,19 @@ def strokes_and_maybes(heard: Heard, signatures: Signatures) -> tuple[list[Strok
     place = found.place[chosen]
     if is_snare:
         place = agreed(heard.shaped, place, found.level_db[chosen])
-    strokes = sorted(
+    hits = sorted(
         (
-            Stroke(float(at / heard.rate), float(found.level_db[i]), _sureness(float(share[i])))
+            Chosen(float(at / heard.rate), float(found.level_db[i]), _sureness(float(share[i])))
             for at, i in zip(place, chosen, strict=True)
         ),
-        key=lambda stroke: stroke.time_s,
+        key=lambda hit: hit.time_s,
     )
     if not is_snare:
-        return strokes, []
+        return hits, []
     apart = MAYBE_APART_S * heard.rate
     away = distances(found.place, found.place[chosen])
     maybe = likeliest(found.place, share, (share > MAYBE) & (away > apart), apart)
-    return strokes, [float(found.place[i] / heard.rate) for i in maybe]
+    return hits, [float(found.place[i] / heard.rate) for i in maybe]
 
 
 def _sureness(share: float) -> float:
@@ -87,7 +87,7 @@ def first_shares(piece: str, found: Weighed, trees: Trees | None = None) -> NDAr
 
 
 def _witnessed(piece: str, found: Weighed, share: NDArray[np.float64]) -> NDArray[np.float64]:
-    """The shares, where what the drum's mic and the overheads both hear clearly is a stroke."""
+    """The shares, where what the drum's mic and the overheads both hear clearly is a hit."""
     if (family := piece_family(piece)) not in WITNESSED:
         return share
     is_clear = witnessed(found, WITNESSED[family])
