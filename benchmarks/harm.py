@@ -5,6 +5,7 @@ goal how many passes miss it, and by how much at the worst.
 """
 
 import argparse
+import sys
 import tempfile
 from collections import defaultdict
 from collections.abc import Sequence
@@ -131,10 +132,11 @@ def main() -> None:
     parser.add_argument("--each", action="store_true", help="every goal that is missed")
     args = parser.parse_args()
     which = DEVELOPED_ON if args.developed else LEFT_OUT
+    rows: list[Row] = []
     with ProcessPoolExecutor(PROCESSES) as pool:
-        rows = [
-            row for own in pool.map(judged, worlds(which, args.seed, args.count)) for row in own
-        ]
+        for own in pool.map(judged, worlds(which, args.seed, args.count)):
+            rows += own
+            print(own[0][0].name, file=sys.stderr, flush=True)
     print(table(rows))
     if args.each:
         for world, school, own in rows:
