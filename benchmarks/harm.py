@@ -19,11 +19,11 @@ from arkund.core.advise.goal import GOALS, MET, Figure, figures, hits_in
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.align.pairs import align_pair
+from arkund.core.graph.building import build
 from arkund.core.hits.hit import Hit
 from arkund.core.measure.punch import punch_card
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.engine import Engine
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
 from arkund.core.simulate.studying import study_of
 from benchmarks.punch import as_session, passed
 from benchmarks.recorded.recording import Recording

@@ -7,14 +7,14 @@ from pathlib import Path
 import numpy as np
 import soundfile as sf
 
+from arkund.core.graph.building import build
 from arkund.core.hits.hit import Hit
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.channels import groups_for, new_mic
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.patches import apply_patch
-from arkund.core.mix.sheet import Sheet, Source, Take
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.channels import groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.sheet import Sheet, Source, Take
 
 RATE, HITS, APART_S, SAMPLES = 48000, 4000, 0.15, 16
 

@@ -13,16 +13,16 @@ from pathlib import Path
 import numpy as np
 import soundfile as sf
 
+from arkund.core.graph.building import build
 from arkund.core.hits.hit import Hit
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.patches import apply_patch
-from arkund.core.mix.printing import print_song
-from arkund.core.mix.sheet import Sheet, Source, Take
 from arkund.core.process.compressor import Compressor
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.render.printing import print_song
+from arkund.core.sheet.channels import Bus, Send, groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.sheet import Sheet, Source, Take
 
 RATE, HIT_S = 44100, 0.25
 MICS = (

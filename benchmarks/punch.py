@@ -32,14 +32,14 @@ from arkund.core.advise.goal import (
 from arkund.core.advise.school import SCHOOLS, School
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
+from arkund.core.graph.building import build
 from arkund.core.measure.punch import Card, punch_card
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.pairs import completed
-from arkund.core.mix.patches import apply_patch
 from arkund.core.process.limiter import Limiter
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.channels import DRUM_BUS
+from arkund.core.sheet.pairs import completed
+from arkund.core.sheet.patches import apply_patch
 from arkund.core.simulate.presets import PRESETS
 from arkund.core.simulate.session import Session, simulate
 from arkund.core.simulate.studying import study_of

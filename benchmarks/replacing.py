@@ -13,7 +13,7 @@ import numpy as np
 from arkund.core.advise import replace
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
-from arkund.core.mix.struck import Row, Struck
+from arkund.core.graph.struck import Row, Struck
 from arkund.core.replace.harvest import HEAD_S
 from arkund.core.simulate.session import Session
 from arkund.core.simulate.studying import study_of

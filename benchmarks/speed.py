@@ -20,21 +20,21 @@ from pedalboard import NoiseGate, Pedalboard  # type: ignore[attr-defined]
 
 from arkund.core.align.takes import align_take
 from arkund.core.clean import gate
+from arkund.core.graph.building import build
 from arkund.core.hits.detect import detect_hits
 from arkund.core.measure.heard import heard_levels
 from arkund.core.measure.levels import measure_mic, measure_sound
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.patches import apply_patch
-from arkund.core.mix.printing import print_song
-from arkund.core.mix.sheet import Sheet, Source, Take
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.limiter import Limiter
 from arkund.core.process.saturation import Saturation
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.render.printing import print_song
 from arkund.core.shape import biquad, compressor, transient
+from arkund.core.sheet.channels import Bus, Send, groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.sheet import Sheet, Source, Take
 from arkund.core.simulate.session import simulate, write_session
 from benchmarks import laying
 

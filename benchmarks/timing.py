@@ -12,10 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.align.takes import align_take
+from arkund.core.graph.joining import Moved
+from arkund.core.graph.nodes import Node
 from arkund.core.hits.detect import detect_hits
 from arkund.core.hits.hit import Hit
-from arkund.core.mix.joining import Moved
-from arkund.core.mix.nodes import Node
 from arkund.core.simulate.presets import PRESETS
 from arkund.core.simulate.session import Session, simulate
 from arkund.core.timing.grid import Grid

@@ -12,7 +12,7 @@ from django.conf import settings
 from django.core import serializers
 from django.db import transaction
 
-from arkund.core.mix.sheet import Section
+from arkund.core.sheet.sheet import Section
 from arkund.songs import importing, incoming
 from arkund.songs.models import Song
 

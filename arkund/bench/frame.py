@@ -6,14 +6,14 @@ from typing import Any
 from django.http import HttpRequest
 
 from arkund.bench.requests import asked_bars, asked_mic, bars_of
+from arkund.core.graph.summing import pan_gains
 from arkund.core.kit.plan import place_mics, place_pieces
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name, piece_family
-from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Mic
-from arkund.core.mix.engine import TILE_S
-from arkund.core.mix.lanes import mic_order, sounding_mics
-from arkund.core.mix.pairs import lane
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.summing import pan_gains
+from arkund.core.render.engine import TILE_S
+from arkund.core.sheet.channels import DRUM_BUS, OFF_DB, Mic
+from arkund.core.sheet.lanes import mic_order, sounding_mics
+from arkund.core.sheet.pairs import lane
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.timing.grid import Grid
 from arkund.songs import hits, soundness
 from arkund.songs.facts import MicFacts, mic_files

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.timing.grid import Grid
 from arkund.core.units import SILENCE_DB
 

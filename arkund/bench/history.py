@@ -8,7 +8,7 @@ from arkund.bench.views.findings import last_pass, last_preview
 from arkund.core.advise.findings import STATION_OF
 from arkund.core.advise.school import ROWS
 from arkund.core.kit.roles import label
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.sheet import Sheet
 from arkund.songs import revisions, schools
 from arkund.songs.models import Song
 from arkund.songs.wording import path_words, value_words

@@ -9,13 +9,13 @@ from arkund.bench.pictures.common import hits_for
 from arkund.bench.rulers import stage_rulers
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label
-from arkund.core.mix.channels import DRUM_BUS, MOST_STAGES, Channel
-from arkund.core.mix.differences import Over
-from arkund.core.mix.scenes import scenes_of
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.registry import BY_KIND
 from arkund.core.process.stage import Stage
+from arkund.core.sheet.channels import DRUM_BUS, MOST_STAGES, Channel
+from arkund.core.sheet.differences import Over
+from arkund.core.sheet.scenes import scenes_of
+from arkund.core.sheet.sheet import Sheet
 from arkund.songs.facts import hits_of
 from arkund.songs.wording import bars_words, path_words, value_words
 

@@ -14,9 +14,9 @@ from django.shortcuts import get_object_or_404
 from pydantic import BaseModel, ConfigDict, Field, StrictInt, StringConstraints, ValidationError
 
 from arkund.core.errors import ArkundError
-from arkund.core.mix.graph import VARIANTS, Variant
-from arkund.core.mix.lanes import mic_order
-from arkund.core.mix.sheet import Sheet
+from arkund.core.graph.graph import VARIANTS, Variant
+from arkund.core.sheet.lanes import mic_order
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.timing.grid import Grid
 from arkund.songs.models import Song
 from arkund.songs.timing import sheet_of

@@ -10,7 +10,11 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from arkund.core.kit.roles import label as mic_label
-from arkund.core.mix.channels import (
+from arkund.core.process.equaliser import Band, Equaliser, Filter
+from arkund.core.process.key import Key
+from arkund.core.process.stage import Stage
+from arkund.core.process.values import Part, Value, described
+from arkund.core.sheet.channels import (
     DRUM_BUS,
     OFF_DB,
     Bus,
@@ -22,14 +26,10 @@ from arkund.core.mix.channels import (
     Send,
     stage_path,
 )
-from arkund.core.mix.lanes import hit_lists, mic_order
-from arkund.core.mix.layers import LayerBase
-from arkund.core.mix.patches import read_path
-from arkund.core.mix.sheet import Sheet, TimingRule
-from arkund.core.process.equaliser import Band, Equaliser, Filter
-from arkund.core.process.key import Key
-from arkund.core.process.stage import Stage
-from arkund.core.process.values import Part, Value, described
+from arkund.core.sheet.lanes import hit_lists, mic_order
+from arkund.core.sheet.layers import LayerBase
+from arkund.core.sheet.patches import read_path
+from arkund.core.sheet.sheet import Sheet, TimingRule
 
 
 @dataclass(frozen=True)

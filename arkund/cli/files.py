@@ -5,8 +5,8 @@ from typing import Any
 
 from arkund.cli.opening import Add, given_path, say, show_progress, song_named
 from arkund.core.errors import ArkundError
+from arkund.core.graph.graph import Variant
 from arkund.core.hits.confidence import EXPORTED
-from arkund.core.mix.graph import Variant
 
 
 def register(add: Add) -> None:

@@ -158,7 +158,7 @@ def _rename(args: argparse.Namespace) -> dict[str, Any]:
 
 def _scene(args: argparse.Namespace) -> dict[str, Any]:
     song = song_named(args.song)
-    from arkund.core.mix.scenes import put_over, scenes_of, taken_out
+    from arkund.core.sheet.scenes import put_over, scenes_of, taken_out
     from arkund.songs import locks, revisions
     from arkund.songs.timing import sheet_of
 

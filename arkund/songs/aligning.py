@@ -9,7 +9,7 @@ from arkund.core.align.solving import centre_of
 from arkund.core.align.sums import BANDS_HZ, notches_hz, sums_of
 from arkund.core.errors import ArkundError
 from arkund.core.measure.landmarks import roomy
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import samples_to_cm, samples_to_ms
 from arkund.songs import findings, revisions
 from arkund.songs.facts import hits_of

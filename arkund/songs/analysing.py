@@ -21,7 +21,7 @@ from arkund.core.hits.unlisted import unlisted_hits
 from arkund.core.kit.roles import BESIDE, parse_mic_name
 from arkund.core.measure.heard import heard_levels
 from arkund.core.measure.levels import MicSound, measure_mic, measure_sound
-from arkund.core.mix.sheet import Take
+from arkund.core.sheet.sheet import Take
 from arkund.songs import storage
 
 Progress = Callable[[float, str], None]

@@ -9,11 +9,11 @@ from arkund.core.advise.study import Study
 from arkund.core.clean import regions
 from arkund.core.clean.rule import GateRule
 from arkund.core.errors import ArkundError
+from arkund.core.graph.hits import Hits
+from arkund.core.graph.sources import gate_rule
 from arkund.core.kit.roles import label
-from arkund.core.mix.channels import Mic
-from arkund.core.mix.hits import Hits
-from arkund.core.mix.patches import Patch
-from arkund.core.mix.sources import gate_rule
+from arkund.core.sheet.channels import Mic
+from arkund.core.sheet.patches import Patch
 from arkund.core.units import samples_to_ms
 from arkund.songs import findings, revisions
 from arkund.songs.models import Revision, Song

@@ -11,9 +11,9 @@ from arkund.core.advise.goal import GOALS, MET, Figure, card_of, figures, hits_o
 from arkund.core.advise.in_step import pair_figures
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
+from arkund.core.graph.building import build
 from arkund.core.kit.roles import label
 from arkund.core.measure.punch import average_hits
-from arkund.core.mix.building import build
 from arkund.songs import findings, schools
 from arkund.songs.models import Song
 

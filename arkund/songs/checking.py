@@ -12,8 +12,8 @@ from typing import Any
 from django.db import connection
 
 from arkund.core.errors import ArkundError
-from arkund.core.mix.cache import unsealed
-from arkund.core.mix.sheet import Sheet
+from arkund.core.render.cache import unsealed
+from arkund.core.sheet.sheet import Sheet
 from arkund.songs import backups, soundness, storage, sweeping
 from arkund.songs.models import Print, Song
 

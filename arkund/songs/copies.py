@@ -4,10 +4,10 @@ from itertools import pairwise
 from typing import Any
 
 from arkund.core.errors import ArkundError
+from arkund.core.graph.hits import copy_of, played_hits, take_hits
 from arkund.core.kit.roles import label
-from arkund.core.mix.hits import copy_of, played_hits, take_hits
-from arkund.core.mix.sheet import Sheet, Take
-from arkund.core.mix.tempo import grid_of
+from arkund.core.sheet.sheet import Sheet, Take
+from arkund.core.sheet.tempo import grid_of
 from arkund.core.timing.copying import cut_before
 from arkund.core.timing.grid import LAST_BAR
 from arkund.songs import revisions, storage

@@ -3,7 +3,7 @@
 import tempfile
 from pathlib import Path
 
-from arkund.core.mix.sheet import Section
+from arkund.core.sheet.sheet import Section
 from arkund.core.simulate.session import Progress, write_recording
 from arkund.songs import importing, incoming, locks
 from arkund.songs.models import Song

@@ -7,8 +7,8 @@ from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import write_midi
 from arkund.core.exchange.tables import edits_csv, hits_csv, read_hits_csv, read_text
 from arkund.core.hits.confidence import EXPORTED
-from arkund.core.mix.settable import is_settable
-from arkund.core.mix.sheet import Sheet, dump, load
+from arkund.core.sheet.settable import is_settable
+from arkund.core.sheet.sheet import Sheet, dump, load
 from arkund.songs import findings, kits, revisions, storage
 from arkund.songs.facts import hits_of
 from arkund.songs.hits import take_over

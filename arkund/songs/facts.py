@@ -13,16 +13,16 @@ from arkund.core.clean.keying import KeyFilter
 from arkund.core.clean.proposal import GateProposal, propose_gate, report_gate
 from arkund.core.clean.rule import SOFT_MS
 from arkund.core.errors import ArkundError
+from arkund.core.graph.hits import Hits, sounding_hits, sounding_unlisted
+from arkund.core.graph.nodes import Gated, Node, key_of
+from arkund.core.graph.sources import gate_rule
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.measure.hits import mean_envelope_db, ring_by_band_s
-from arkund.core.mix.channels import Clean
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.hits import Hits, sounding_hits, sounding_unlisted
-from arkund.core.mix.lanes import mic_order
-from arkund.core.mix.nodes import Gated, Node, key_of
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.sources import gate_rule
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.channels import Clean
+from arkund.core.sheet.lanes import mic_order
+from arkund.core.sheet.sheet import Sheet
 from arkund.songs import by_hand, findings, lately, revisions, storage
 from arkund.songs.analysing import NOT_THERE, analysis_of
 from arkund.songs.models import Song

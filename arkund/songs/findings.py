@@ -16,8 +16,8 @@ from arkund.core.advise.school import School, school_of
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.hits.moments import Moment
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.sheet import Sheet
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.sheet import Sheet
 from arkund.songs import lately, revisions, storage
 from arkund.songs.models import Answer, Revision, Song
 from arkund.songs.studies import study_of

@@ -11,9 +11,9 @@ from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of
 from arkund.core.advise.goal import GOALS
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
-from arkund.core.mix.faults import refuse_broken
-from arkund.core.mix.pairs import completed
-from arkund.core.mix.patches import apply_patch
+from arkund.core.render.faults import refuse_broken
+from arkund.core.sheet.pairs import completed
+from arkund.core.sheet.patches import apply_patch
 from arkund.songs import cards, findings, memory, schools
 from arkund.songs.models import Revision, Song
 from arkund.songs.rendering import exact_engine

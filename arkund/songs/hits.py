@@ -7,12 +7,12 @@ from typing import Any
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.tables import HitRow
+from arkund.core.graph.hits import played_hits
+from arkund.core.graph.laying import laid_at
 from arkund.core.hits.hear.arrival import first_arrival
 from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.kit.roles import label, sort_pieces
-from arkund.core.mix.hits import played_hits
-from arkund.core.mix.laying import laid_at
-from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.sheet.sheet import Sheet, Take
 from arkund.songs import revisions, storage
 from arkund.songs.models import Revision, Song
 from arkund.songs.studies import study_of

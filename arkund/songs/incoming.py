@@ -13,7 +13,7 @@ from arkund.core.errors import ArkundError, AudioRefused
 from arkund.core.exchange.tables import read_roles_csv, read_sections_csv, read_text
 from arkund.core.kit.naming import guess_roles
 from arkund.core.kit.roles import MicName, label, parse_mic_name
-from arkund.core.mix.sheet import Section
+from arkund.core.sheet.sheet import Section
 from arkund.songs import storage
 
 PAIRED = ("overhead", "room", "kit", "bed", "reference")

@@ -23,8 +23,8 @@ from django.utils import timezone
 from huey import RedisHuey, SqliteHuey
 
 from arkund.core.errors import ArkundError
-from arkund.core.mix.printing import PrintCancelled
-from arkund.core.mix.sheet import Section
+from arkund.core.render.printing import PrintCancelled
+from arkund.core.sheet.sheet import Section
 from arkund.songs import backups, first_pass, importing, incoming, locks, prints, set_up, storage
 from arkund.songs.disk import disk_words
 from arkund.songs.models import Job, Song, StagedFile

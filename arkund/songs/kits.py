@@ -19,9 +19,9 @@ from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import note_of
 from arkund.core.exchange.sfz import Region, read_sfz_file, sample_path, write_sfz
 from arkund.core.hits.detect import detect_hits
-from arkund.core.mix.layers import MOST_SAMPLES
 from arkund.core.replace.harvest import Candidate, bands, candidates
 from arkund.core.replace.kit import Kit, kit_of
+from arkund.core.sheet.layers import MOST_SAMPLES
 from arkund.core.units import db_to_amplitude
 from arkund.songs import locks, storage
 

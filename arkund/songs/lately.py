@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.sheet import Sheet
 
 KEPT = 16
 

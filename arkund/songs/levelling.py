@@ -11,8 +11,8 @@ from arkund.core.errors import ArkundError
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label, piece_family
 from arkund.core.measure.levels import peaks_over_time_db
-from arkund.core.mix.pairs import Stereo, other_side, pans_of, stereo_of
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.pairs import Stereo, other_side, pans_of, stereo_of
+from arkund.core.sheet.sheet import Sheet
 from arkund.songs import findings, revisions
 from arkund.songs.models import Revision, Song
 from arkund.songs.rendering import graph_of, sounding_engine

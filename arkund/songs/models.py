@@ -12,8 +12,8 @@ from django.db import models
 
 from arkund.core.advise.school import NATURAL
 from arkund.core.errors import SheetError, UnreadableSheet
-from arkund.core.mix.sheet import Sheet, load
-from arkund.core.mix.upgrade import upgraded_patch
+from arkund.core.sheet.sheet import Sheet, load
+from arkund.core.sheet.upgrade import upgraded_patch
 
 
 def natural_rows() -> dict[str, str]:

@@ -4,8 +4,8 @@ from dataclasses import asdict
 from typing import Any
 
 from arkund.core.errors import ArkundError
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.tempo import grid_of
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.tempo import grid_of
 from arkund.core.timing import passages
 from arkund.songs.facts import hits_of
 

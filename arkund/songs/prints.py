@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import asdict
 from pathlib import Path
 
-from arkund.core.mix.printing import STEMS, PrintReport, print_song
+from arkund.core.render.printing import STEMS, PrintReport, print_song
 from arkund.songs import soundness, storage
 from arkund.songs.models import Print, Revision, Song
 from arkund.songs.rendering import exact_engine, graph_of

@@ -10,17 +10,17 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.graph.building import build
+from arkund.core.graph.graph import TOGETHER, Graph, Variant
+from arkund.core.graph.nodes import Node
 from arkund.core.measure.loudness import loudness_lufs
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.faults import faults, refuse_broken
-from arkund.core.mix.graph import TOGETHER, Graph, Variant
-from arkund.core.mix.lanes import sounding_mics
-from arkund.core.mix.nodes import Node
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.tempo import grid_of
 from arkund.core.process.stage import Audio
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.render.faults import faults, refuse_broken
+from arkund.core.sheet.lanes import sounding_mics
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.tempo import grid_of
 from arkund.core.units import amplitude_to_db
 from arkund.songs import lately, storage, turns
 

@@ -10,13 +10,13 @@ import soundfile as sf
 from arkund.core.advise import replace
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
+from arkund.core.graph.hits import played_hits
 from arkund.core.kit.roles import label
-from arkund.core.mix.hits import played_hits
-from arkund.core.mix.layers import SampleLayer
-from arkund.core.mix.patches import Patch
-from arkund.core.mix.tempo import grid_of
 from arkund.core.replace.harvest import bands
 from arkund.core.replace.matching import matches
+from arkund.core.sheet.layers import SampleLayer
+from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.tempo import grid_of
 from arkund.songs import copies, findings, kits, revisions, stock, storage
 from arkund.songs.models import Revision, Song
 

@@ -6,11 +6,11 @@ from typing import Any
 from django.db import transaction
 
 from arkund.core.errors import ArkundError, SheetError
-from arkund.core.mix.pairs import completed
-from arkund.core.mix.patches import Patch, RefusedValue, apply_patch, inverse_patch, touch_alike
-from arkund.core.mix.renaming import KINDS, as_name, renamed
-from arkund.core.mix.settable import refuse_internal
-from arkund.core.mix.sheet import Sheet, dump
+from arkund.core.sheet.pairs import completed
+from arkund.core.sheet.patches import Patch, RefusedValue, apply_patch, inverse_patch, touch_alike
+from arkund.core.sheet.renaming import KINDS, as_name, renamed
+from arkund.core.sheet.settable import refuse_internal
+from arkund.core.sheet.sheet import Sheet, dump
 from arkund.songs import storage
 from arkund.songs.models import Revision, Song
 from arkund.songs.timing import refuse_unknown_hits, retimed

@@ -14,9 +14,9 @@ from arkund.core.audio.files import examine
 from arkund.core.errors import ArkundError
 from arkund.core.hits.carry import carried
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name
-from arkund.core.mix.channels import Mic, groups_for, new_mic
-from arkund.core.mix.lanes import kit_mics
-from arkund.core.mix.sheet import Sheet, Source, Take
+from arkund.core.sheet.channels import Mic, groups_for, new_mic
+from arkund.core.sheet.lanes import kit_mics
+from arkund.core.sheet.sheet import Sheet, Source, Take
 from arkund.songs import revisions, soundness, storage, sweeping
 from arkund.songs.analysing import Known, Progress, Sound, analyse, analysis_of, store
 from arkund.songs.incoming import Incoming, split_stereo, store_at_rate

@@ -11,10 +11,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from arkund.core.errors import ArkundError
+from arkund.core.graph.laying import laid_out
 from arkund.core.kit.roles import label
-from arkund.core.mix.lanes import mic_order
-from arkund.core.mix.laying import laid_out
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.lanes import mic_order
+from arkund.core.sheet.sheet import Sheet
 from arkund.songs import storage
 
 logger = logging.getLogger("arkund.soundness")

@@ -21,8 +21,8 @@ from arkund.core.audio.files import read_mono
 from arkund.core.audio.overview import Overview
 from arkund.core.errors import ArkundError
 from arkund.core.hits.hit import Hit
-from arkund.core.mix.cache import DiskStore, TileCache, sealed, unsealed
-from arkund.core.mix.lanes import Library
+from arkund.core.render.cache import DiskStore, TileCache, sealed, unsealed
+from arkund.core.sheet.lanes import Library
 from arkund.core.timing.moves import EditList
 
 

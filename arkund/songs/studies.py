@@ -1,8 +1,8 @@
 """Stored songs under study: a sheet with its takes' hits, pairs and measures."""
 
 from arkund.core.advise.study import Study, TakeFacts
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.sheet import Sheet
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.sheet import Sheet
 from arkund.songs import storage
 from arkund.songs.analysing import NOT_THERE, analysis_of
 from arkund.songs.rendering import engine_for

@@ -6,11 +6,11 @@ from pathlib import Path
 from arkund.core.audio.files import read_mono
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import read_tempo
+from arkund.core.graph.hits import played_hits
 from arkund.core.kit.roles import label
-from arkund.core.mix.hits import played_hits
-from arkund.core.mix.lanes import mic_order
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.tempo import tempo_of
+from arkund.core.sheet.lanes import mic_order
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.tempo import tempo_of
 from arkund.core.timing.click import click_of
 from arkund.core.timing.drift import drifting as drifting_grid
 from arkund.core.timing.grid import FASTEST_BPM, SLOWEST_BPM, Grid

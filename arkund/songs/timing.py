@@ -8,12 +8,12 @@ from typing import Any
 from arkund.core.advise import timing as advised
 from arkund.core.advise.timing import edits, placements
 from arkund.core.errors import ArkundError, SheetError
-from arkund.core.mix.hits import played_hits, take_hits
-from arkund.core.mix.pairs import completed
-from arkund.core.mix.patches import Patch, apply_patch
-from arkund.core.mix.settable import refuse_internal
-from arkund.core.mix.sheet import Sheet, Timing
-from arkund.core.mix.tempo import grid_of
+from arkund.core.graph.hits import played_hits, take_hits
+from arkund.core.sheet.pairs import completed
+from arkund.core.sheet.patches import Patch, apply_patch
+from arkund.core.sheet.settable import refuse_internal
+from arkund.core.sheet.sheet import Sheet, Timing
+from arkund.core.sheet.tempo import grid_of
 from arkund.core.timing.moves import EditList
 from arkund.core.timing.quantise import magnet_s
 from arkund.core.timing.together import played_apart

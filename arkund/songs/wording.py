@@ -8,10 +8,10 @@ from collections.abc import Mapping
 from typing import Any
 
 from arkund.core.kit.roles import label as mic_label
-from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Bus, Channel, DrumBus, Group, Mic
-from arkund.core.mix.layers import SampleLayer, SubLayer
-from arkund.core.mix.sheet import Sheet, TimingRule
 from arkund.core.process.registry import BY_KIND
+from arkund.core.sheet.channels import DRUM_BUS, OFF_DB, Bus, Channel, DrumBus, Group, Mic
+from arkund.core.sheet.layers import SampleLayer, SubLayer
+from arkund.core.sheet.sheet import Sheet, TimingRule
 
 _SONG = {
     "bpm": ("tempo", "BPM"),

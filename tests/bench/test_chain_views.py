@@ -10,10 +10,10 @@ from django.test import Client
 from arkund.bench.frame import is_mended, open_flags
 from arkund.bench.rulers import key_sources, stage_choices, stage_rulers
 from arkund.core.errors import SheetError
-from arkund.core.mix.channels import ClipGain, Repair, new_mic
-from arkund.core.mix.patches import apply_patch
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.registry import BY_KIND
+from arkund.core.sheet.channels import ClipGain, Repair, new_mic
+from arkund.core.sheet.patches import apply_patch
 from arkund.songs.models import Song
 from arkund.songs.rendering import matched_db
 from tests.making import small_song

@@ -8,7 +8,7 @@ import pytest
 from django.test import Client
 
 from arkund.core.advise.finding import Change, Way
-from arkund.core.mix.patches import read_path
+from arkund.core.sheet.patches import read_path
 from arkund.songs import counting, findings, first_pass
 from arkund.songs.models import Job, Song
 from tests.making import small_song

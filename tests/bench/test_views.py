@@ -13,7 +13,7 @@ from django.test import Client
 
 from arkund import bench, cli
 from arkund.bench.frame import STATION_NAMES
-from arkund.core.mix.faults import BrokenSound
+from arkund.core.render.faults import BrokenSound
 from arkund.songs import first_pass, storage
 from arkund.songs.models import Job, Song, StagedFile
 from tests.making import small_song

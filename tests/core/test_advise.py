@@ -21,11 +21,11 @@ from arkund.core.align.pairs import Pair
 from arkund.core.errors import ArkundError
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
-from arkund.core.mix.pairs import completed
-from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
-from arkund.core.mix.sheet import Correction
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
+from arkund.core.sheet.pairs import completed
+from arkund.core.sheet.patches import apply_patch, inverse_patch, read_path
+from arkund.core.sheet.sheet import Correction
 from arkund.core.simulate.session import Session
 from arkund.core.simulate.studying import study_of
 from benchmarks.judging import score

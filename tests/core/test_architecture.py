@@ -10,8 +10,8 @@ from pathlib import Path
 import pytest
 
 import arkund
-from arkund.core.mix.sheet import json_schema
 from arkund.core.process.document import document
+from arkund.core.sheet.sheet import json_schema
 
 ROOT = Path(arkund.__file__).parent
 LAYERS = [
@@ -147,7 +147,7 @@ def test_the_schema_in_the_documents_is_the_sheet_s_own() -> None:
 def test_a_command_does_not_wait_for_what_it_may_not_need() -> None:
     """Parts of scipy take longer to load than most commands to run."""
     script = (
-        "import sys; import arkund.core.hits.detect, arkund.core.mix.graph, arkund.core.advise.takes; "
+        "import sys; import arkund.core.hits.detect, arkund.core.graph.graph, arkund.core.advise.takes; "
         "print([m for m in ('scipy.signal', 'scipy.stats', 'scipy.ndimage') if m in sys.modules])"
     )
     done = subprocess.run(

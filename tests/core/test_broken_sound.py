@@ -8,19 +8,19 @@ import numpy as np
 import pytest
 import soundfile as sf
 
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import DiskStore, TileCache
-from arkund.core.mix.channels import Mic, groups_for, new_mic
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.faults import BrokenSound, faults
-from arkund.core.mix.graph import Graph
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.patches import apply_patch
-from arkund.core.mix.printing import print_song
-from arkund.core.mix.sheet import Sheet, Source, Take, Tempo
+from arkund.core.graph.building import build
+from arkund.core.graph.graph import Graph
 from arkund.core.process.registry import PROCESSORS
 from arkund.core.process.saturation import Saturation
 from arkund.core.process.stage import processor_of
+from arkund.core.render.cache import DiskStore, TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.render.faults import BrokenSound, faults
+from arkund.core.render.printing import print_song
+from arkund.core.sheet.channels import Mic, groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.sheet import Sheet, Source, Take, Tempo
 
 RATE, SECONDS = 8000, 12
 MICS = ("kick_in", "snare_top")

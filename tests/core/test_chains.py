@@ -11,19 +11,19 @@ import scipy
 import soundfile as sf
 
 from arkund.core.errors import SheetError
+from arkund.core.graph.building import build
+from arkund.core.graph.chains import Link, Processed
 from arkund.core.hits.hit import Hit
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.chains import Link, Processed
-from arkund.core.mix.channels import GROUPS, Bus, groups_for, new_mic
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
-from arkund.core.mix.sheet import Sheet, Source, Take, dump, load
-from arkund.core.mix.upgrade import upgraded, upgraded_patch
 from arkund.core.process.registry import BY_KIND, PROCESSORS, parts_of
 from arkund.core.process.stage import Stage
 from arkund.core.process.values import described
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.channels import GROUPS, Bus, groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.patches import apply_patch, inverse_patch, read_path
+from arkund.core.sheet.sheet import Sheet, Source, Take, dump, load
+from arkund.core.sheet.upgrade import upgraded, upgraded_patch
 from arkund.core.units import amplitude_to_db
 
 RATE, SECONDS = 8000, 9
@@ -504,11 +504,11 @@ import json, os
 os.environ["DJANGO_SETTINGS_MODULE"] = "arkund.studio.settings"
 import django; django.setup()
 from arkund.bench.rulers import stage_rulers
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.building import build
-from arkund.core.mix.patches import apply_patch, inverse_patch
-from arkund.core.mix.sheet import json_schema, load
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.graph.building import build
+from arkund.core.sheet.patches import apply_patch, inverse_patch
+from arkund.core.sheet.sheet import json_schema, load
 from arkund.core.process.document import document
 from arkund.songs.wording import label_of
 from tests.core.references import material

@@ -9,17 +9,17 @@ import pytest
 import soundfile as sf
 
 from arkund.core.errors import SheetError
+from arkund.core.graph.building import build
+from arkund.core.graph.hits import sounding_hits, sounding_unlisted
+from arkund.core.graph.joining import Passage, Spliced
+from arkund.core.graph.nodes import File, Gated
 from arkund.core.hits.hit import Hit, hit_id
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.channels import groups_for, new_mic
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.hits import sounding_hits, sounding_unlisted
-from arkund.core.mix.joining import Passage, Spliced
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.nodes import File, Gated
-from arkund.core.mix.patches import apply_patch
-from arkund.core.mix.sheet import Sheet, Source, Take
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.channels import groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.sheet import Sheet, Source, Take
 from arkund.core.timing.comp import (
     AHEAD_S,
     Cell,

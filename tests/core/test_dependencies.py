@@ -10,9 +10,9 @@ from arkund.core.advise.findings import MODULES
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import TIGHT
 from arkund.core.advise.study import Study
-from arkund.core.mix.channels import Channel
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.values import Part
+from arkund.core.sheet.channels import Channel
+from arkund.core.sheet.sheet import Sheet
 from tests.played import SHORT, Played
 
 ALWAYS = {

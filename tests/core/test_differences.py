@@ -8,17 +8,17 @@ import pytest
 import soundfile as sf
 
 from arkund.core.errors import ArkundError, SheetError
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.nodes import Node
-from arkund.core.mix.pairs import completed
-from arkund.core.mix.patches import apply_patch, inverse_patch
-from arkund.core.mix.scenes import put_over, scenes_of, taken_out
-from arkund.core.mix.sheet import Sheet, Source, Take, Tempo, dump, load
+from arkund.core.graph.building import build
+from arkund.core.graph.nodes import Node
 from arkund.core.process.compressor import Compressor
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.channels import Bus, Send, groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.pairs import completed
+from arkund.core.sheet.patches import apply_patch, inverse_patch
+from arkund.core.sheet.scenes import put_over, scenes_of, taken_out
+from arkund.core.sheet.sheet import Sheet, Source, Take, Tempo, dump, load
 from arkund.core.units import amplitude_to_db
 
 RATE, BARS = 8000, 12

@@ -8,19 +8,19 @@ import numpy as np
 import pytest
 import soundfile as sf
 
+from arkund.core.graph.building import build
+from arkund.core.graph.chains import Processed
+from arkund.core.graph.nodes import File, Node, Pair, Side
 from arkund.core.hits.hit import Hit
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.chains import Processed
-from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
-from arkund.core.mix.engine import TILE_S, Engine
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.nodes import File, Node, Pair, Side
-from arkund.core.mix.patches import apply_patch
-from arkund.core.mix.sheet import Sheet, Source, Take, Tempo
-from arkund.core.mix.stretches import Stretch
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.stage import Audio
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import TILE_S, Engine
+from arkund.core.render.stretches import Stretch
+from arkund.core.sheet.channels import Bus, Send, groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.sheet import Sheet, Source, Take, Tempo
 from arkund.core.timing.moves import ALL, EditList
 from arkund.core.timing.stretch import Slice
 from arkund.core.units import amplitude_to_db

@@ -6,11 +6,11 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.sheet import load
-from arkund.core.mix.upgrade import RENAMED
+from arkund.core.graph.building import build
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.sheet import load
+from arkund.core.sheet.upgrade import RENAMED
 from arkund.core.units import amplitude_to_db
 from tests.core.references import material
 

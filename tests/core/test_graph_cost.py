@@ -5,13 +5,13 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.channels import Bus, Send
-from arkund.core.mix.engine import Engine, GivenUp
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.summing import Mixed
+from arkund.core.graph.building import build
+from arkund.core.graph.summing import Mixed
 from arkund.core.process.saturation import Saturation
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine, GivenUp
+from arkund.core.sheet.channels import Bus, Send
+from arkund.core.sheet.sheet import Sheet
 from tests.core.test_broken_sound import MICS, RATE, made
 
 BUSES = 40

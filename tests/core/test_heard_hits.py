@@ -3,13 +3,13 @@
 from collections.abc import Sequence
 from pathlib import Path
 
+from arkund.core.graph.hits import Hits, all_hits
+from arkund.core.graph.sources import gate_rule
 from arkund.core.hits.hit import Hit
-from arkund.core.mix.channels import groups_for, new_mic
-from arkund.core.mix.hits import Hits, all_hits
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.patches import apply_patch
-from arkund.core.mix.sheet import Sheet, Source, Take
-from arkund.core.mix.sources import gate_rule
+from arkund.core.sheet.channels import groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.sheet import Sheet, Source, Take
 
 RATE = 48000
 

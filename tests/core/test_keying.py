@@ -9,15 +9,15 @@ import soundfile as sf
 from arkund.core.advise.clean import wanted_key
 from arkund.core.clean.keying import LEAST_GAIN_DB, propose_key
 from arkund.core.errors import SheetError
+from arkund.core.graph.building import build
+from arkund.core.graph.nodes import Gated
 from arkund.core.hits.hit import Hit
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.channels import groups_for, new_mic
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.nodes import Gated
-from arkund.core.mix.patches import apply_patch
-from arkund.core.mix.sheet import Sheet, Source, Take, Tempo
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.channels import groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.sheet import Sheet, Source, Take, Tempo
 
 RATE, SECONDS = 48000, 12
 TOM = [1.0 + n for n in range(0, 10, 2)]

@@ -7,18 +7,18 @@ import pytest
 import soundfile as sf
 
 from arkund.core.errors import SheetError
+from arkund.core.graph.building import build
+from arkund.core.graph.hits import played_hits
+from arkund.core.graph.joining import Passage, Silence, Spliced
+from arkund.core.graph.laying import Laid, laid_at, laid_out
+from arkund.core.graph.nodes import File
 from arkund.core.hits.hit import Hit, hit_id
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.channels import groups_for, new_mic
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.hits import played_hits
-from arkund.core.mix.joining import Passage, Silence, Spliced
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.laying import Laid, laid_at, laid_out
-from arkund.core.mix.nodes import File
-from arkund.core.mix.patches import apply_patch, inverse_patch
-from arkund.core.mix.sheet import Sheet, Source, Take
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.channels import groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.patches import apply_patch, inverse_patch
+from arkund.core.sheet.sheet import Sheet, Source, Take
 from arkund.core.timing.copying import LEAD_S, cut_before, hit_length
 
 RATE = 8000

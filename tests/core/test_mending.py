@@ -7,10 +7,10 @@ import pytest
 import soundfile as sf
 
 from arkund.core.clean.mending import ease_gain, hum_sections, rebuild
+from arkund.core.graph.nodes import File, Mended
 from arkund.core.measure.hum import NO_HUM, find_hum, hum_level_dbfs
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.nodes import File, Mended
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
 from arkund.core.shape import biquad
 
 RATE = 48000

@@ -15,8 +15,8 @@ from arkund.core.advise.looking_back import look_back
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.measure.loudness import true_peak_dbtp
-from arkund.core.mix.patches import apply_patch, read_path
 from arkund.core.process.transient import Transient
+from arkund.core.sheet.patches import apply_patch, read_path
 
 GOAL = GOALS["punch_size"]
 

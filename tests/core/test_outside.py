@@ -15,10 +15,10 @@ from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import read_tempo
 from arkund.core.exchange.sfz import read_sfz
 from arkund.core.exchange.tables import read_hits_csv
-from arkund.core.mix.patches import apply_patch, inverse_patch
-from arkund.core.mix.sheet import Sheet, dump, load
-from arkund.core.mix.tempo import tempo_of
-from arkund.core.mix.upgrade import upgraded_patch
+from arkund.core.sheet.patches import apply_patch, inverse_patch
+from arkund.core.sheet.sheet import Sheet, dump, load
+from arkund.core.sheet.tempo import tempo_of
+from arkund.core.sheet.upgrade import upgraded_patch
 from tests.core.references import material
 
 ANY = st.recursive(

@@ -6,14 +6,14 @@ import numpy as np
 import pytest
 import soundfile as sf
 
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.channels import groups_for, new_mic
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.pairs import completed, lane, lanes
-from arkund.core.mix.patches import apply_patch, inverse_patch
-from arkund.core.mix.sheet import Sheet, Source, Take, Tempo
+from arkund.core.graph.building import build
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.channels import groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.pairs import completed, lane, lanes
+from arkund.core.sheet.patches import apply_patch, inverse_patch
+from arkund.core.sheet.sheet import Sheet, Source, Take, Tempo
 
 RATE, SECONDS = 8000, 8
 MICS = ("snare_top", "overhead_l", "overhead_r", "room_l", "room_r")

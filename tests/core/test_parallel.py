@@ -7,10 +7,10 @@ from arkund.core.advise import parallel
 from arkund.core.advise.heard import gap_ms, heard
 from arkund.core.advise.school import NATURAL, OPEN, TIGHT
 from arkund.core.advise.study import Study
-from arkund.core.mix.channels import OFF_DB
-from arkund.core.mix.patches import apply_patch, inverse_patch
-from arkund.core.mix.renaming import renamed
 from arkund.core.process.compressor import Compressor
+from arkund.core.sheet.channels import OFF_DB
+from arkund.core.sheet.patches import apply_patch, inverse_patch
+from arkund.core.sheet.renaming import renamed
 
 RATE = 48000
 

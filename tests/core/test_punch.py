@@ -13,12 +13,12 @@ from arkund.core.advise.goal import GOALS, Figure, Goal, card_of, figures
 from arkund.core.advise.school import SCHOOLS, school_of
 from arkund.core.advise.study import Study
 from arkund.core.measure.punch import Card, Hits, Shell, punch_card
-from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.pairs import completed
-from arkund.core.mix.patches import apply_patch
 from arkund.core.process.limiter import Limiter
 from arkund.core.process.saturation import Saturation
 from arkund.core.shape import saturation
+from arkund.core.sheet.channels import DRUM_BUS
+from arkund.core.sheet.pairs import completed
+from arkund.core.sheet.patches import apply_patch
 
 RATE = 48000
 KICK_S, SNARE_S = (1.0, 3.0, 5.0), (2.0, 4.0, 6.0)

@@ -3,10 +3,10 @@
 import pytest
 
 from arkund.core.errors import SheetError
-from arkund.core.mix.channels import groups_for, new_mic
-from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
-from arkund.core.mix.renaming import renamed
-from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.sheet.channels import groups_for, new_mic
+from arkund.core.sheet.patches import apply_patch, inverse_patch, read_path
+from arkund.core.sheet.renaming import renamed
+from arkund.core.sheet.sheet import Sheet, Take
 
 
 @pytest.fixture

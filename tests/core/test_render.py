@@ -11,18 +11,18 @@ import pytest
 import soundfile as sf
 
 from arkund.core.errors import ArkundError, SheetError
+from arkund.core.graph.building import build
+from arkund.core.graph.chains import Processed
 from arkund.core.hits.hit import Hit
-from arkund.core.mix.building import build
-from arkund.core.mix.cache import DiskStore, Names, TileCache
-from arkund.core.mix.chains import Processed
-from arkund.core.mix.channels import Bus, Send, groups_for, new_mic
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.patches import apply_patch, inverse_patch, read_path
-from arkund.core.mix.printing import PART_FOLDER, PrintCancelled, print_song
-from arkund.core.mix.sheet import Sheet, Source, Take, dump, load
-from arkund.core.mix.stretches import Stretch
 from arkund.core.process.compressor import Compressor
+from arkund.core.render.cache import DiskStore, Names, TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.render.printing import PART_FOLDER, PrintCancelled, print_song
+from arkund.core.render.stretches import Stretch
+from arkund.core.sheet.channels import Bus, Send, groups_for, new_mic
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.patches import apply_patch, inverse_patch, read_path
+from arkund.core.sheet.sheet import Sheet, Source, Take, dump, load
 from arkund.core.units import amplitude_to_db
 
 RATE = 8000
@@ -147,7 +147,7 @@ def test_a_tile_is_the_same_whichever_was_asked_for_first(song: Any) -> None:
 def test_what_is_rendered_ahead_is_what_is_read_and_is_rendered_once(
     song: Any, at_a_time: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("arkund.core.mix.engine.AHEAD", at_a_time)
+    monkeypatch.setattr("arkund.core.render.engine.AHEAD", at_a_time)
     sheet = apply_patch(
         song[0], EVERYTHING | {"drum_bus.chain.s9": {"kind": "saturation", "drive_db": 9}}
     )

@@ -13,12 +13,12 @@ from arkund.core.advise import replace
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
+from arkund.core.graph import struck
+from arkund.core.graph.struck import Row, Struck, Toned
 from arkund.core.hits.hit import Hit
-from arkund.core.mix import struck
-from arkund.core.mix.cache import Memory, TileCache
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.struck import Row, Struck, Toned
 from arkund.core.process.crossover import crossover
+from arkund.core.render.cache import Memory, TileCache
+from arkund.core.render.engine import Engine
 from arkund.core.replace.choosing import at_the_drum_s_level, choose, gain_db
 from arkund.core.replace.even import even_gains_db, ridden, windows
 from arkund.core.replace.harvest import HEAD_S, bands, candidates

@@ -2,10 +2,10 @@
 
 import pytest
 
-from arkund.core.mix.cache import sealed, unsealed
-from arkund.core.mix.channels import Mic
-from arkund.core.mix.settable import SETTABLE, is_settable
-from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.render.cache import sealed, unsealed
+from arkund.core.sheet.channels import Mic
+from arkund.core.sheet.settable import SETTABLE, is_settable
+from arkund.core.sheet.sheet import Sheet, Take
 
 
 @pytest.mark.parametrize(

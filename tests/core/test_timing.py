@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
+from arkund.core.graph.joining import Moved
 from arkund.core.hits.hit import Hit
-from arkund.core.mix.joining import Moved
 from arkund.core.timing.corrections import corrected
 from arkund.core.timing.drift import drifting
 from arkund.core.timing.grid import Change, Grid
@@ -400,7 +400,7 @@ def test_nothing_to_move_is_no_edit() -> None:
 
 
 def test_corrections_take_away_change_and_add_without_touching_the_list() -> None:
-    from arkund.core.mix.sheet import Correction
+    from arkund.core.sheet.sheet import Correction
 
     listed = [hit("snare", 1.0, confidence=0.4), hit("tom_1", 2.0), hit("kick", 3.0)]
     before = [replace(h) for h in listed]

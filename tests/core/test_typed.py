@@ -3,7 +3,7 @@
 import pytest
 
 from arkund.core.errors import ArkundError
-from arkund.core.mix.typed import typed_value
+from arkund.core.sheet.typed import typed_value
 
 
 @pytest.mark.parametrize(

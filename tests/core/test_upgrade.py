@@ -6,11 +6,11 @@ from typing import Any
 import pytest
 
 from arkund.core.advise.school import TIGHT, School
-from arkund.core.mix.channels import groups_for, new_mic
-from arkund.core.mix.layers import SubLayer
-from arkund.core.mix.patches import apply_patch
-from arkund.core.mix.sheet import Sheet, Take, dump, load
-from arkund.core.mix.upgrade import upgraded_patch
+from arkund.core.sheet.channels import groups_for, new_mic
+from arkund.core.sheet.layers import SubLayer
+from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.sheet import Sheet, Take, dump, load
+from arkund.core.sheet.upgrade import upgraded_patch
 
 
 def _now() -> Sheet:

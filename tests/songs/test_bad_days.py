@@ -16,7 +16,7 @@ from django.db import OperationalError
 from django.utils import timezone
 
 from arkund.core.errors import ArkundError, SheetError, SoundLost, UnreadableSheet
-from arkund.core.mix.sheet import dump
+from arkund.core.sheet.sheet import dump
 from arkund.songs import (
     backups,
     checking,

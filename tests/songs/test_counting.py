@@ -6,9 +6,9 @@ import time
 import numpy as np
 import pytest
 
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.nodes import Audio, Node
+from arkund.core.graph.nodes import Audio, Node
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
 from arkund.songs import counting, findings
 from arkund.songs.models import Song
 from arkund.songs.rendering import PatientEngine

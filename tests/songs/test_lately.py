@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from arkund.core.mix.channels import groups_for, new_mic
-from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.sheet.channels import groups_for, new_mic
+from arkund.core.sheet.sheet import Sheet, Take
 from arkund.songs import lately
 
 

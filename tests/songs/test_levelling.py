@@ -10,7 +10,7 @@ from django.test import Client
 
 from arkund import cli
 from arkund.core.errors import ArkundError
-from arkund.core.mix.pairs import Stereo, pans_of, stereo_of
+from arkund.core.sheet.pairs import Stereo, pans_of, stereo_of
 from arkund.songs import importing, incoming, levelling, revisions
 from arkund.songs.models import Song
 from arkund.songs.timing import sheet_of

@@ -12,7 +12,7 @@ from django.test import Client
 from arkund import cli
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.sfz import read_sfz
-from arkund.core.mix.layers import SampleLayer
+from arkund.core.sheet.layers import SampleLayer
 from arkund.songs import prints, replacing, revisions, storage, sweeping
 from arkund.songs.models import Song
 from arkund.songs.wording import path_words

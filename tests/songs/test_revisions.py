@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from arkund.core.errors import ArkundError, SheetError
-from arkund.core.mix.patches import read_path
+from arkund.core.sheet.patches import read_path
 from arkund.songs import revisions
 from arkund.songs.models import Song
 from arkund.songs.wording import label_of

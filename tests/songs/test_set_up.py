@@ -8,7 +8,7 @@ import soundfile as sf
 
 from arkund import cli
 from arkund.core.errors import ArkundError
-from arkund.core.mix.lanes import kit_mics, sounding_mics
+from arkund.core.sheet.lanes import kit_mics, sounding_mics
 from arkund.songs import (
     analysing,
     copies,

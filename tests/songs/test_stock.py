@@ -15,7 +15,7 @@ from django.test import Client
 
 from arkund import cli
 from arkund.core.errors import ArkundError
-from arkund.core.mix.layers import SampleLayer
+from arkund.core.sheet.layers import SampleLayer
 from arkund.core.simulate.single import ALIKE, VELOCITIES, single_strokes
 from arkund.songs import kits, replacing, stock, storage, sweeping
 from arkund.songs.models import SampleSet, Song

@@ -18,7 +18,7 @@ from arkund.core.advise import seams
 from arkund.core.advise.in_time import fresh_rule
 from arkund.core.advise.school import NATURAL, TIGHT
 from arkund.core.errors import ArkundError
-from arkund.core.mix.patches import apply_patch
+from arkund.core.sheet.patches import apply_patch
 from arkund.songs import exports, hits, revisions, storage, tempo, timing
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song

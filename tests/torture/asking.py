@@ -19,9 +19,9 @@ from arkund.bench.frame import STATION_NAMES
 from arkund.bench.requests import Asked
 from arkund.bench.views import stations
 from arkund.core.errors import ArkundError
-from arkund.core.mix.patches import apply_patch
-from arkund.core.mix.settable import SETTABLE, is_settable
-from arkund.core.mix.sheet import LAST_BAR, Sheet, load
+from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.settable import SETTABLE, is_settable
+from arkund.core.sheet.sheet import LAST_BAR, Sheet, load
 from tests.torture.rows import Row
 from tests.torture.running import Bench
 

@@ -22,8 +22,8 @@ import soundfile as sf
 
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import read_tempo
-from arkund.core.mix.tempo import tempo_of
 from arkund.core.replace.kit import kit_of
+from arkund.core.sheet.tempo import tempo_of
 from arkund.core.units import db_to_amplitude
 from tests.torture.rows import Row
 from tests.torture.running import ROOT, Bench

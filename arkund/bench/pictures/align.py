@@ -8,8 +8,8 @@ import numpy as np
 from arkund.bench.pictures.common import Bars, hits_for, rounded
 from arkund.core.align.pairs import Pair, align_pair
 from arkund.core.kit.roles import close_mics, label, parse_mic_name
-from arkund.core.mix.lanes import mic_order
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.lanes import mic_order
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import samples_to_cm, samples_to_ms
 from arkund.songs.aligning import room_question, sums_of_pair, wanted_delay
 from arkund.songs.analysing import analysis_of

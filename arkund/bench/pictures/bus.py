@@ -10,10 +10,10 @@ from arkund.bench.pictures.dynamics import reduction_over, small_hits
 from arkund.core.advise.goal import GOALS, Figure, figures, hits_in
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.punch import punch_card
-from arkund.core.mix.channels import DRUM_BUS, OFF_DB
-from arkund.core.mix.lanes import mic_order
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.compressor import Compressor
+from arkund.core.sheet.channels import DRUM_BUS, OFF_DB
+from arkund.core.sheet.lanes import mic_order
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitude_to_db
 from arkund.songs import findings
 from arkund.songs.facts import hits_of

@@ -20,11 +20,11 @@ from arkund.bench.pictures.common import (
 )
 from arkund.core.clean.keying import KeyFilter
 from arkund.core.clean.proposal import separate, threshold_db
+from arkund.core.graph.nodes import Gated
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.hits import RING_BANDS_HZ
-from arkund.core.mix.channels import Clean
-from arkund.core.mix.nodes import Gated
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.channels import Clean
+from arkund.core.sheet.sheet import Sheet
 from arkund.songs.facts import (
     gate_filter,
     gate_key,

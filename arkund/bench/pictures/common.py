@@ -5,10 +5,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.graph.nodes import Node
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
-from arkund.core.mix.nodes import Node
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.sheet import Sheet
 from arkund.songs.facts import hits_of
 from arkund.songs.rendering import engine_for, grid_of
 

@@ -16,14 +16,12 @@ from arkund.bench.pictures.common import (
     note_marks,
     rounded,
 )
+from arkund.core.graph.graph import Chained
+from arkund.core.graph.nodes import Node
 from arkund.core.hits.hit import Hit
 from arkund.core.measure.hits import mean_envelope_db
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import true_peak_dbtp
-from arkund.core.mix.channels import stage_path
-from arkund.core.mix.graph import Chained
-from arkund.core.mix.nodes import Node
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.compressor import Compressor, CompressorProcess
 from arkund.core.process.limiter import Limiter
 from arkund.core.process.saturation import Saturation
@@ -31,6 +29,8 @@ from arkund.core.process.stage import Audio, Stage
 from arkund.core.shape.compressor import TRACE_STEP, static_reduction_db
 from arkund.core.shape.saturation import bent
 from arkund.core.shape.sides import louder_side
+from arkund.core.sheet.channels import stage_path
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitude_to_db, amplitudes_to_db
 from arkund.songs.rendering import engine_for, graph_of
 

@@ -11,7 +11,7 @@ from arkund.core.advise.in_time import PAST_SAVING, fresh_rule
 from arkund.core.advise.timing import placements
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.timing.grid import Grid
 from arkund.core.timing.meant import DIVISIONS, lines_near
 from arkund.core.timing.quantise import Placement, best_division, share_to_move

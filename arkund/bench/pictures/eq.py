@@ -8,15 +8,15 @@ import scipy
 from arkund.bench.in_hand import InHand
 from arkund.bench.pictures.common import Bars, curve, loop_frames, rounded, whole
 from arkund.bench.pictures.dynamics import small_hits
+from arkund.core.graph.graph import Chained
 from arkund.core.hits.hit import Hit
 from arkund.core.measure.hits import HitSpectrum, hit_spectrum
-from arkund.core.mix.channels import stage_path
-from arkund.core.mix.graph import Chained
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Band, Equaliser, equaliser_sections
 from arkund.core.process.stage import Stage
 from arkund.core.process.values import described
 from arkund.core.shape.biquad import response_db
+from arkund.core.sheet.channels import stage_path
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import hz_to_note
 from arkund.songs.facts import hits_of
 from arkund.songs.rendering import graph_of

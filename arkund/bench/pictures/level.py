@@ -8,8 +8,8 @@ from arkund.bench.pictures.common import Bars, bars_of, hits_for, rounded
 from arkund.core.advise.level import ZONE_DBFS
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.mix.lanes import sounding_mics
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.lanes import sounding_mics
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitudes_to_db
 from arkund.songs import findings
 from arkund.songs.facts import mic_files

@@ -8,9 +8,9 @@ from arkund.bench.health import health, places
 from arkund.bench.pictures.lettering import letter
 from arkund.core.kit.plan import PlacedMic, PlacedPiece, place_mics, place_pieces
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name, piece_family, roles_at
-from arkund.core.mix.lanes import mic_order
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.tempo import grid_of
+from arkund.core.sheet.lanes import mic_order
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.tempo import grid_of
 from arkund.core.units import metres_to_samples, samples_to_ms
 from arkund.songs.analysing import Analysis, analysis_of
 from arkund.songs.exports import doubtful

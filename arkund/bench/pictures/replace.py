@@ -11,15 +11,15 @@ from arkund.bench.pictures.common import rounded
 from arkund.bench.pictures.samples import following_of, samples_of
 from arkund.core.advise import replace
 from arkund.core.errors import ArkundError
+from arkund.core.graph.chains import Processed
+from arkund.core.graph.struck import Row, Struck, Toned
+from arkund.core.graph.summing import Mixed, Varied
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label, piece_family
 from arkund.core.measure.landmarks import fundamental_hz
-from arkund.core.mix.chains import Processed
-from arkund.core.mix.layers import NOTE_HZ, AnyLayer, SubLayer
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.struck import Row, Struck, Toned
-from arkund.core.mix.summing import Mixed, Varied
 from arkund.core.replace.harvest import HEAD_S
+from arkund.core.sheet.layers import NOTE_HZ, AnyLayer, SubLayer
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitude_to_db, hz_to_note, note_and_cents, octaves_of
 from arkund.songs import replacing
 from arkund.songs.models import Song

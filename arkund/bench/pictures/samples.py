@@ -7,15 +7,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.bench.pictures.common import rounded
+from arkund.core.graph.nodes import Reader
+from arkund.core.graph.struck import Row, Struck, Toned
 from arkund.core.kit.roles import piece_family
 from arkund.core.measure.hits import ring_time_s
 from arkund.core.measure.landmarks import fundamental_hz
-from arkund.core.mix.layers import AnyLayer, SampleLayer
-from arkund.core.mix.nodes import Reader
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.struck import Row, Struck, Toned
 from arkund.core.replace.choosing import gain_db
 from arkund.core.replace.harvest import HEAD_S
+from arkund.core.sheet.layers import AnyLayer, SampleLayer
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitude_to_db
 
 COLUMNS, DECAY_DB = 80, 20.0

@@ -6,7 +6,7 @@ from typing import Any
 from arkund.bench.pictures.common import Bars
 from arkund.core.advise.comp import TakesGrid, avoided, takes_grid
 from arkund.core.kit.roles import label
-from arkund.core.mix.sheet import Copy, Sheet
+from arkund.core.sheet.sheet import Copy, Sheet
 from arkund.core.timing.comp import Join
 from arkund.songs.findings import study_of_song
 from arkund.songs.models import Song

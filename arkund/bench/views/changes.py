@@ -8,8 +8,8 @@ from pydantic import Field
 
 from arkund.bench.requests import Asked, Change, Line, Number, Prose, Real, body, song_named
 from arkund.core.errors import UnreadableSheet
-from arkund.core.mix.renaming import as_name
-from arkund.core.mix.typed import typed_value
+from arkund.core.sheet.renaming import as_name
+from arkund.core.sheet.typed import typed_value
 from arkund.songs import findings, levelling, revisions, takes
 from arkund.songs.models import Revision
 from arkund.songs.timing import sheet_of

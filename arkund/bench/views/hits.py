@@ -10,7 +10,7 @@ from arkund.bench.requests import Asked, Change, Line, Number, Real, asked_sheet
 from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.tables import edits_csv
-from arkund.core.mix.tempo import grid_of
+from arkund.core.sheet.tempo import grid_of
 from arkund.core.timing.grid import LAST_BAR
 from arkund.songs import copies, hits, revisions, timing
 

@@ -8,7 +8,7 @@ from django.views.decorators.http import require_GET, require_POST
 
 from arkund.bench.requests import Asked, Line, body, song_named
 from arkund.core.errors import ArkundError
-from arkund.core.mix.printing import FORMATS, STEMS
+from arkund.core.render.printing import FORMATS, STEMS
 from arkund.songs import jobs, storage
 from arkund.songs.models import Print
 

@@ -16,7 +16,7 @@ from arkund.bench.requests import (
     song_named,
 )
 from arkund.core.audio.overview import BASE, columns_of
-from arkund.core.mix.lanes import ONE_FILE
+from arkund.core.sheet.lanes import ONE_FILE
 from arkund.songs import counting, rendering, storage, turns
 
 

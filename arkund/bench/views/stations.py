@@ -45,12 +45,12 @@ from arkund.bench.requests import (
 from arkund.bench.views.findings import running_pass
 from arkund.core.errors import UnreadableSheet
 from arkund.core.exchange.tables import KINDS
-from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.lanes import mic_order
-from arkund.core.mix.pairs import other_side, stereo_of
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
+from arkund.core.sheet.channels import DRUM_BUS
+from arkund.core.sheet.lanes import mic_order
+from arkund.core.sheet.pairs import other_side, stereo_of
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.timing.meant import DIVISIONS
 from arkund.songs import facts, hits, stock, turns
 from arkund.songs.models import Job, Song

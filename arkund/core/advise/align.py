@@ -19,8 +19,8 @@ from arkund.core.align.sparing import MOST_LOST_DB, Added, spared
 from arkund.core.align.sums import Together
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import roomy
-from arkund.core.mix.lanes import kit_mics
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.lanes import kit_mics
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import samples_to_cm, samples_to_ms
 
 IN_STEP_SAMPLES = 1.0

@@ -10,8 +10,8 @@ from arkund.core.advise.study import Study
 from arkund.core.align.solving import centre_of
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.mix.pairs import lane
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.pairs import lane
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitudes_to_db, power_to_db, samples_to_ms
 
 NAME = "balance"

@@ -6,8 +6,8 @@ from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.channels import DRUM_BUS
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitude_to_db
 
 NAME = "mix"

@@ -7,12 +7,12 @@ from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.goal import GOALS, Figure, card_of, figures
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Channel, stage_path
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
 from arkund.core.process.transient import Transient
+from arkund.core.sheet.channels import DRUM_BUS, OFF_DB, Channel, stage_path
+from arkund.core.sheet.sheet import Sheet
 
 MOST_SHOWN = 3
 SHAPED_AT: dict[type[Stage], str] = {Equaliser: "eq", Transient: "dynamics", Compressor: "dynamics"}

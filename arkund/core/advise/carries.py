@@ -13,11 +13,11 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family, sort_pieces
 from arkund.core.measure.carries import BANDS_HZ, Carried, carried, low_power, low_spectrum
 from arkund.core.measure.loudness import loudness_lufs
-from arkund.core.mix.channels import stage_path
-from arkund.core.mix.lanes import sounding_mics
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser, Filter, equaliser_sections
 from arkund.core.shape.biquad import response_db
+from arkund.core.sheet.channels import stage_path
+from arkund.core.sheet.lanes import sounding_mics
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import power_to_db
 
 NAME = "low_end"

@@ -21,6 +21,8 @@ from arkund.core.clean.proposal import (
     separate,
 )
 from arkund.core.clean.rule import SOFT_MS
+from arkund.core.graph.hits import Hits
+from arkund.core.graph.sources import gate_rule
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.hits import hit_windows
@@ -33,13 +35,11 @@ from arkund.core.measure.landmarks import (
     line_prominence_db,
 )
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.mix.channels import DEEPEST_NOTCH_DB, NOTCH_Q, OFF_DB, Clean
-from arkund.core.mix.hits import Hits
-from arkund.core.mix.lanes import kit_mics
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.sources import gate_rule
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.key import Key
+from arkund.core.sheet.channels import DEEPEST_NOTCH_DB, NOTCH_Q, OFF_DB, Clean
+from arkund.core.sheet.lanes import kit_mics
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitude_to_db, amplitudes_to_db, power_to_db
 
 NAME = "clean"

@@ -6,11 +6,11 @@ from arkund.core.advise.finding import Finding, spoken
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
+from arkund.core.graph.hits import played_hits
 from arkund.core.kit.roles import label
-from arkund.core.mix.hits import played_hits
-from arkund.core.mix.lanes import mic_order
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.tempo import grid_of, tempo_of
+from arkund.core.sheet.lanes import mic_order
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.tempo import grid_of, tempo_of
 from arkund.core.timing.click import click_of
 
 NAME = "click"

@@ -11,10 +11,10 @@ from arkund.core.advise.finding import Change, Finding
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
+from arkund.core.graph.hits import take_hits
+from arkund.core.graph.nodes import File, key_of
 from arkund.core.hits.hit import Hit
-from arkund.core.mix.hits import take_hits
-from arkund.core.mix.nodes import File, key_of
-from arkund.core.mix.sheet import Sheet, Take
+from arkund.core.sheet.sheet import Sheet, Take
 from arkund.core.timing.comp import (
     CYMBAL_CUT,
     JOIN,

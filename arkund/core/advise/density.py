@@ -21,12 +21,12 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import true_peak_dbtp
-from arkund.core.mix.channels import DRUM_BUS, Channel, stage_path
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.limiter import Limiter
 from arkund.core.process.saturation import Saturation
 from arkund.core.shape.sides import louder_side
+from arkund.core.sheet.channels import DRUM_BUS, Channel, stage_path
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitudes_to_db
 
 NAME = "density"

@@ -12,11 +12,11 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family
 from arkund.core.measure.levels import attack_to_body_db, hit_peaks
-from arkund.core.mix.channels import stage_path
-from arkund.core.mix.pairs import lanes
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.transient import Transient
+from arkund.core.sheet.channels import stage_path
+from arkund.core.sheet.pairs import lanes
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitudes_to_db, power_to_db
 
 NAME = "dynamics"

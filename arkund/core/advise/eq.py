@@ -26,11 +26,11 @@ from arkund.core.measure.landmarks import (
     roomy,
     under_loudest_db,
 )
-from arkund.core.mix.channels import stage_path
-from arkund.core.mix.pairs import lanes
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser, Filter, equaliser_sections
 from arkund.core.shape.biquad import response_db
+from arkund.core.sheet.channels import stage_path
+from arkund.core.sheet.pairs import lanes
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import hz_to_note, power_to_db
 
 NAME = "eq"

@@ -33,7 +33,7 @@ from arkund.core.advise.finding import Finding
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.sheet import Sheet
 
 MODULES: tuple[Module, ...] = (
     load_in.MODULE,

@@ -16,10 +16,10 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.advise.timing import kick_alone_ms
+from arkund.core.graph.hits import copy_of, played_hits
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.measure.attacks import attacks
-from arkund.core.mix.hits import copy_of, played_hits
 from arkund.core.replace.matching import matches
 from arkund.core.units import db_to_amplitude
 

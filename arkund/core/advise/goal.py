@@ -10,13 +10,13 @@ from arkund.core.advise.finding import Finding, spoken
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
+from arkund.core.graph.building import build
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label, piece_family, sort_pieces
 from arkund.core.measure.punch import Card, Hits, punch_card
-from arkund.core.mix.building import build
-from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.limiter import Limiter
+from arkund.core.sheet.channels import DRUM_BUS
+from arkund.core.sheet.sheet import Sheet
 
 NAME = "goal"
 STATION = "bus"

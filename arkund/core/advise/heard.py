@@ -14,11 +14,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.advise.study import Study
+from arkund.core.graph.building import build
+from arkund.core.graph.nodes import Node
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, piece_family
-from arkund.core.mix.building import build
-from arkund.core.mix.engine import STRETCH_S
-from arkund.core.mix.nodes import Node
+from arkund.core.render.engine import STRETCH_S
 from arkund.core.shape.sides import louder_side
 
 Span = tuple[int, int]

@@ -9,9 +9,9 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.advise.timing import placements
-from arkund.core.mix.hits import played_hits
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.tempo import grid_of
+from arkund.core.graph.hits import played_hits
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.tempo import grid_of
 from arkund.core.timing.meant import swing_of
 from arkund.core.timing.quantise import best_division, share_to_move, usual_spread_ms
 

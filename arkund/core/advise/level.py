@@ -10,11 +10,11 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.mix.channels import stage_path
-from arkund.core.mix.lanes import sounding_mics
-from arkund.core.mix.pairs import lane, lanes
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.values import described
+from arkund.core.sheet.channels import stage_path
+from arkund.core.sheet.lanes import sounding_mics
+from arkund.core.sheet.pairs import lane, lanes
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitude_to_db, amplitudes_to_db
 
 NAME = "level"

@@ -14,12 +14,12 @@ from arkund.core.advise.goal import KICK_LOW, KICK_LOW_LEVEL, LED_BY
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, piece_family
 from arkund.core.measure.landmarks import ATTACK_HZ, attack_hz, fundamental_hz
-from arkund.core.mix.channels import DRUM_BUS, OFF_DB, stage_path
-from arkund.core.mix.patches import Patch
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.saturation import Saturation
 from arkund.core.process.transient import Transient
+from arkund.core.sheet.channels import DRUM_BUS, OFF_DB, stage_path
+from arkund.core.sheet.patches import Patch
 
 LARGEST_ATTACK_DB = 9.0
 TILT = "tilt"

@@ -10,8 +10,8 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell, label, parse_mic_name
 from arkund.core.measure.hum import hum_level_dbfs
 from arkund.core.measure.levels import LEAST_DC, hit_peaks, noise_floor_dbfs
-from arkund.core.mix.lanes import sounding_mics
 from arkund.core.shape import biquad
+from arkund.core.sheet.lanes import sounding_mics
 from arkund.core.units import amplitude_to_db, amplitudes_to_db, power_to_db, samples_to_cm
 
 LONGEST_REBUILT = 20

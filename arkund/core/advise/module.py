@@ -7,7 +7,7 @@ from typing import Any
 from arkund.core.advise.finding import Finding
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.sheet import Sheet
 
 
 @dataclass(frozen=True)

@@ -25,9 +25,9 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label
 from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.measure.punch import Card
-from arkund.core.mix.channels import DRUM_BUS, stage_path
-from arkund.core.mix.patches import Patch
 from arkund.core.process.limiter import Limiter
+from arkund.core.sheet.channels import DRUM_BUS, stage_path
+from arkund.core.sheet.patches import Patch
 
 MARGIN = 0.35
 """What is wanted beyond the goal, since a part of the song is measured."""

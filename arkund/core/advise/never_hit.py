@@ -9,7 +9,7 @@ from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.hits.moments import Moment, loudest_moments
 from arkund.core.kit.roles import is_shell, label
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitude_to_db
 
 NAME = "never_hit"

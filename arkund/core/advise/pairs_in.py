@@ -13,8 +13,8 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.plan import place_pieces
 from arkund.core.kit.roles import AMBIENCE, label, parse_mic_name, piece_family
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.mix.lanes import sounding_mics
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.lanes import sounding_mics
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitudes_to_db
 
 NAME = "pair-in"

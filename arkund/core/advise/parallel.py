@@ -21,15 +21,12 @@ from arkund.core.advise.level import typical_dbfs
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
+from arkund.core.graph.nodes import Node
 from arkund.core.kit.roles import Role, parse_mic_name
 from arkund.core.measure.carries import low_power
 from arkund.core.measure.hits import mean_envelope_db
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import loudness_lufs
-from arkund.core.mix.channels import OFF_DB, Bus, Send, stage_path
-from arkund.core.mix.nodes import Node
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.upgrade import RENAMED
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Band, Equaliser, Filter
 from arkund.core.process.registry import AnyStage
@@ -37,6 +34,9 @@ from arkund.core.process.saturation import Saturation
 from arkund.core.process.stage import Stage
 from arkund.core.process.transient import Transient
 from arkund.core.shape.sides import louder_side
+from arkund.core.sheet.channels import OFF_DB, Bus, Send, stage_path
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.upgrade import RENAMED
 from arkund.core.units import SILENCE_DB, amplitudes_to_db, power_to_db
 
 NAME = "bus"

@@ -12,9 +12,9 @@ from arkund.core.align.signs import solve_signs
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.hits import hit_windows
 from arkund.core.measure.landmarks import roomy
-from arkund.core.mix.lanes import kit_mics
-from arkund.core.mix.patches import Patch
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.lanes import kit_mics
+from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import power_to_db
 
 NAME = "align"

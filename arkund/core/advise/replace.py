@@ -11,13 +11,17 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
+from arkund.core.graph.nodes import Node
+from arkund.core.graph.sources import plays
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label, piece_family
 from arkund.core.measure.hits import ring_time_s
 from arkund.core.measure.landmarks import fundamental_hz
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.mix.lanes import HITS
-from arkund.core.mix.layers import (
+from arkund.core.replace.harvest import HEAD_S, Candidate, bands, candidates
+from arkund.core.shape.sides import louder_side
+from arkund.core.sheet.lanes import HITS
+from arkund.core.sheet.layers import (
     CROSSOVER_HZ,
     FADE_IN_MS,
     FADE_OUT_MS,
@@ -25,14 +29,10 @@ from arkund.core.mix.layers import (
     SampleLayer,
     SubLayer,
 )
-from arkund.core.mix.nodes import Node
-from arkund.core.mix.pairs import lanes
-from arkund.core.mix.patches import Patch
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.sources import plays
-from arkund.core.mix.typed import typed_value
-from arkund.core.replace.harvest import HEAD_S, Candidate, bands, candidates
-from arkund.core.shape.sides import louder_side
+from arkund.core.sheet.pairs import lanes
+from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.typed import typed_value
 from arkund.core.units import amplitude_to_db, amplitudes_to_db, octaves_of
 
 NAME = "replace"

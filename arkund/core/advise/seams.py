@@ -9,9 +9,9 @@ from arkund.core.advise.finding import Finding
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
+from arkund.core.graph.laying import laid_out
 from arkund.core.kit.roles import label
-from arkund.core.mix.lanes import KICK_ROLES
-from arkund.core.mix.laying import laid_out
+from arkund.core.sheet.lanes import KICK_ROLES
 from arkund.core.timing.moves import ALL, KICK
 from arkund.core.timing.stretch import Slice, seam_ratio, stands_out
 from arkund.core.units import ms_to_samples

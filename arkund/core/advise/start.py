@@ -7,9 +7,9 @@ turned up is prepared (which shells feed the strike bus, and its squeeze).
 from collections.abc import Mapping
 
 from arkund.core.advise.parallel import PREPARED, RETURNS
-from arkund.core.mix.channels import Bus, groups_for, new_mic
-from arkund.core.mix.sheet import Section, Sheet, Take, Tempo
 from arkund.core.process.compressor import Compressor
+from arkund.core.sheet.channels import Bus, groups_for, new_mic
+from arkund.core.sheet.sheet import Section, Sheet, Take, Tempo
 
 UNDER_HITS_DB = 15.0
 """So far under the loudest shell's typical hit the strike bus's threshold lies."""

@@ -10,23 +10,23 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.align.pairs import Pair
+from arkund.core.graph.building import build, fader_gain
+from arkund.core.graph.chains import Processed
+from arkund.core.graph.graph import Graph
+from arkund.core.graph.hits import said_bleed, sounding_hits, sounding_unlisted
+from arkund.core.graph.nodes import Node
+from arkund.core.graph.sources import joined_source
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, sort_pieces
 from arkund.core.measure.loudness import true_peak_dbtp
-from arkund.core.mix.building import build, fader_gain
-from arkund.core.mix.chains import Processed
-from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.graph import Graph
-from arkund.core.mix.hits import said_bleed, sounding_hits, sounding_unlisted
-from arkund.core.mix.lanes import Library, kit_mics
-from arkund.core.mix.nodes import Node
-from arkund.core.mix.pairs import completed
-from arkund.core.mix.patches import Patch, apply_patch
-from arkund.core.mix.sheet import Sheet
-from arkund.core.mix.sources import joined_source
-from arkund.core.mix.tempo import grid_of
 from arkund.core.process.limiter import Limiter
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.channels import DRUM_BUS
+from arkund.core.sheet.lanes import Library, kit_mics
+from arkund.core.sheet.pairs import completed
+from arkund.core.sheet.patches import Patch, apply_patch
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.tempo import grid_of
 from arkund.core.timing.grid import Grid
 
 Stage = Literal["source", "repaired", "placed", "clean", "equalised", "transient", "shaped"]

@@ -8,10 +8,10 @@ from arkund.core.advise.finding import Finding
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
+from arkund.core.graph.nodes import File
 from arkund.core.hits.confidence import LIKELY
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label
-from arkund.core.mix.nodes import File
 
 NAME = "edit"
 SAME_PLACE_S = 0.06

@@ -6,12 +6,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.advise.study import Study
+from arkund.core.graph.hits import played_hits, take_hits
+from arkund.core.graph.laying import laid_out
+from arkund.core.graph.nodes import Node
+from arkund.core.graph.summing import Guiding
 from arkund.core.kit.roles import AMBIENCE, OFF_KIT, parse_mic_name
-from arkund.core.mix.hits import played_hits, take_hits
-from arkund.core.mix.lanes import KICK_ROLES
-from arkund.core.mix.laying import laid_out
-from arkund.core.mix.nodes import Node
-from arkund.core.mix.summing import Guiding
+from arkund.core.sheet.lanes import KICK_ROLES
 from arkund.core.timing.moves import ALL, KICK, EditList, edit_list
 from arkund.core.timing.quantise import Placement, Rule, Wish, place_events
 from arkund.core.timing.stretch import Guide

@@ -20,16 +20,16 @@ from arkund.core.advise.replace import NAME, drum_hz, layer_patch, sub_patch
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
+from arkund.core.graph.nodes import Node
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import under_loudest_db
 from arkund.core.measure.levels import hit_peaks
-from arkund.core.mix.channels import OFF_DB
-from arkund.core.mix.nodes import Node
-from arkund.core.mix.pairs import lanes
-from arkund.core.mix.patches import Patch
-from arkund.core.mix.sheet import Sheet
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.shape.sides import louder_side
+from arkund.core.sheet.channels import OFF_DB
+from arkund.core.sheet.pairs import lanes
+from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitudes_to_db, db_to_amplitude
 
 UNDER_GOAL = "punch"

@@ -12,7 +12,7 @@ from arkund.core.errors import ArkundError
 from arkund.core.exchange.bounded import read_bounded
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
-from arkund.core.mix.sheet import Section
+from arkund.core.sheet.sheet import Section
 from arkund.core.timing.grid import LAST_BAR, Grid
 from arkund.core.timing.moves import EditList
 

@@ -12,10 +12,10 @@ from arkund.core.align.takes import align_take
 from arkund.core.hits.detect import detect_hits
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.measure.levels import measure_mic
-from arkund.core.mix.cache import TileCache
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.sheet import Section, Source, Take, Tempo
+from arkund.core.render.cache import TileCache
+from arkund.core.render.engine import Engine
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.sheet import Section, Source, Take, Tempo
 from arkund.core.simulate.session import Session, write_session
 
 

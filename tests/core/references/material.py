@@ -11,7 +11,7 @@ import soundfile as sf
 
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
-from arkund.core.mix.lanes import Library
+from arkund.core.sheet.lanes import Library
 from arkund.core.timing.moves import ALL, EditList, Slice
 
 HERE = Path(__file__).parent

@@ -11,10 +11,10 @@ from weakref import WeakKeyDictionary
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.mix.adding import filter_valid, taps_late
-from arkund.core.mix.cache import Memory
-from arkund.core.mix.nodes import Enveloped, Node, Reader, key_of
+from arkund.core.graph.adding import filter_valid, taps_late
+from arkund.core.graph.nodes import Enveloped, Node, Reader, key_of
 from arkund.core.process.stage import Audio
+from arkund.core.render.cache import Memory
 from arkund.core.replace.choosing import at_the_drum_s_level, choose, gain_db
 from arkund.core.replace.even import even_gains_db, ridden, windows
 from arkund.core.replace.harvest import HEAD_S, PEAK_S

@@ -8,13 +8,13 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from arkund.core.errors import SheetError
-from arkund.core.mix.chains import Processed
-from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.nodes import Gated, Node, Side
-from arkund.core.mix.summing import Mixed
+from arkund.core.graph.chains import Processed
+from arkund.core.graph.nodes import Gated, Node, Side
+from arkund.core.graph.summing import Mixed
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
+from arkund.core.sheet.channels import DRUM_BUS
 
 Variant = Literal["now", "removed", "recorded"]
 

@@ -1,7 +1,7 @@
 """Rendering: any node, any span.
 
 Processors remember, so a chain's sound depends on where the chain began. What is rendered in one go
-is a stretch (`core/mix/stretches.py`), and there are three families of them:
+is a stretch (`core/render/stretches.py`), and there are three families of them:
 
 * *exact*: one stretch, the whole song, from its first sample on. Prints are made of it, and so is
   any sound that is written to a file;
@@ -25,12 +25,12 @@ from numpy.typing import NDArray
 
 from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.errors import ArkundError
-from arkund.core.mix.cache import Broken, Memory, TileCache
-from arkund.core.mix.chains import Processed
-from arkund.core.mix.nodes import File, Node
-from arkund.core.mix.stretches import Glance, Part, Stretch, Sums, fit, joined
-from arkund.core.mix.summing import Mixed
+from arkund.core.graph.chains import Processed
+from arkund.core.graph.nodes import File, Node
+from arkund.core.graph.summing import Mixed
 from arkund.core.process.stage import Audio
+from arkund.core.render.cache import Broken, Memory, TileCache
+from arkund.core.render.stretches import Glance, Part, Stretch, Sums, fit, joined
 
 TILE_S, STRETCH_S = 1, 4
 """A piece of a stretch, short enough for the first sound after a change to be there at once; and an

@@ -11,9 +11,9 @@ from typing import Any
 from pydantic import ValidationError
 
 from arkund.core.errors import SheetError
-from arkund.core.mix.channels import DRUM_BUS, Channel
-from arkund.core.mix.differences import CHANNELS
-from arkund.core.mix.sheet import Sheet, complaint
+from arkund.core.sheet.channels import DRUM_BUS, Channel
+from arkund.core.sheet.differences import CHANNELS
+from arkund.core.sheet.sheet import Sheet, complaint
 
 
 class RefusedValue(SheetError):

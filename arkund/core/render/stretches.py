@@ -17,11 +17,11 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.mix.cache import Broken, TileCache
-from arkund.core.mix.chains import Processed
-from arkund.core.mix.nodes import Node, Reader, Side, key_of, silence_broken
-from arkund.core.mix.summing import Shared
+from arkund.core.graph.chains import Processed
+from arkund.core.graph.nodes import Node, Reader, Side, key_of, silence_broken
+from arkund.core.graph.summing import Shared
 from arkund.core.process.stage import Audio
+from arkund.core.render.cache import Broken, TileCache
 
 Part = tuple[int, Audio]
 """Sound, behind the sample at which it begins."""

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from arkund.core.mix.sheet import Copy, Sheet
+from arkund.core.sheet.sheet import Copy, Sheet
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.mix.nodes import FILE_S, Node, Reader, key_of
+from arkund.core.graph.nodes import FILE_S, Node, Reader, key_of
 from arkund.core.process.stage import Audio
 
 

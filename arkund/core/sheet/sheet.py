@@ -12,7 +12,8 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, ValidationError, model_validator
 
 from arkund.core.errors import SheetError
-from arkund.core.mix.channels import (
+from arkund.core.process.values import Part, choice, value
+from arkund.core.sheet.channels import (
     DRUMS,
     LONGEST_FRAMES,
     OFF_DB,
@@ -25,11 +26,10 @@ from arkund.core.mix.channels import (
     Name,
     Words,
 )
-from arkund.core.mix.differences import MOST as MOST_DIFFERENCES
-from arkund.core.mix.differences import Over, refuse
-from arkund.core.mix.layers import AnyLayer
-from arkund.core.mix.upgrade import upgraded
-from arkund.core.process.values import Part, choice, value
+from arkund.core.sheet.differences import MOST as MOST_DIFFERENCES
+from arkund.core.sheet.differences import Over, refuse
+from arkund.core.sheet.layers import AnyLayer
+from arkund.core.sheet.upgrade import upgraded
 from arkund.core.timing.grid import FASTEST_BPM, LAST_BAR, MOST_BEATS, SLOWEST_BPM, Unit
 
 SCHEMA_VERSION = 3
@@ -327,7 +327,7 @@ class Sheet(Part):
 def with_values(sheet: Sheet, values: Mapping[str, Any]) -> Sheet:
     """The sheet with values within channels at paths, checked; raises `ValueError` in one sentence."""
     # What a difference may change is only known once sheets are; changes are made beside them.
-    from arkund.core.mix.patches import apply_within
+    from arkund.core.sheet.patches import apply_within
 
     try:
         return apply_within(sheet, values)

@@ -6,8 +6,8 @@ from typing import ClassVar
 
 import numpy as np
 
-from arkund.core.mix.adding import add_mono, add_stereo, rounded, spread
-from arkund.core.mix.nodes import FILE_S, LOUDEST, Node, Reader, key_of
+from arkund.core.graph.adding import add_mono, add_stereo, rounded, spread
+from arkund.core.graph.nodes import FILE_S, LOUDEST, Node, Reader, key_of
 from arkund.core.process.stage import Audio
 
 Input = tuple[Node, float, float]

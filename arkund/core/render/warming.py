@@ -10,11 +10,12 @@ from functools import partial
 import numpy as np
 
 from arkund.core.clean import gate
+from arkund.core.graph import adding
 from arkund.core.hits import detect
 from arkund.core.measure import levels, loudness, punch
-from arkund.core.mix import adding, printing
 from arkund.core.process.registry import BY_KIND
 from arkund.core.process.stage import Audio, Stage
+from arkund.core.render import printing
 from arkund.core.shape import biquad
 from arkund.core.simulate import session
 from arkund.core.timing import splice

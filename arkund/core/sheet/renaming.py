@@ -3,9 +3,9 @@
 from typing import Any
 
 from arkund.core.errors import SheetError
-from arkund.core.mix.channels import Channel
-from arkund.core.mix.patches import Patch
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.channels import Channel
+from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.sheet import Sheet
 
 KINDS = {"buses": "bus", "groups": "group"}
 """What can be renamed; mics and layers are called by their role."""

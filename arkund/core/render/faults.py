@@ -9,12 +9,12 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, fields
 
 from arkund.core.errors import ArkundError
+from arkund.core.graph.chains import Link, Processed
+from arkund.core.graph.graph import Chained, Graph
+from arkund.core.graph.nodes import Node
 from arkund.core.kit.roles import label
-from arkund.core.mix.cache import Broken, TileCache
-from arkund.core.mix.chains import Link, Processed
-from arkund.core.mix.channels import DRUM_BUS
-from arkund.core.mix.graph import Chained, Graph
-from arkund.core.mix.nodes import Node
+from arkund.core.render.cache import Broken, TileCache
+from arkund.core.sheet.channels import DRUM_BUS
 
 
 class BrokenSound(ArkundError):

@@ -3,25 +3,25 @@
 from collections.abc import Callable, Mapping, Sequence
 from functools import cache
 
-from arkund.core.mix.chains import Link, Processed
-from arkund.core.mix.channels import DRUM_BUS, OFF_DB, Channel, Mic
-from arkund.core.mix.differences import variants
-from arkund.core.mix.graph import Chained, Graph, MicStages, Variant
-from arkund.core.mix.hearing import Heard, hearings
-from arkund.core.mix.hits import Hits, all_hits
-from arkund.core.mix.lanes import (
+from arkund.core.graph.chains import Link, Processed
+from arkund.core.graph.graph import Chained, Graph, MicStages, Variant
+from arkund.core.graph.hearing import Heard, hearings
+from arkund.core.graph.hits import Hits, all_hits
+from arkund.core.graph.nodes import Node, Pair, Pulses, Side
+from arkund.core.graph.sources import Entry, layer_entry, mic_entry, taking_layers
+from arkund.core.graph.summing import Input, Mixed, Shared, Varied, pan_gains
+from arkund.core.process.stage import processor_of
+from arkund.core.sheet.channels import DRUM_BUS, OFF_DB, Channel, Mic
+from arkund.core.sheet.differences import variants
+from arkund.core.sheet.lanes import (
     HITS,
     Library,
     hit_lists,
     mic_order,
     sounding_mics,
 )
-from arkund.core.mix.nodes import Node, Pair, Pulses, Side
-from arkund.core.mix.pairs import lane
-from arkund.core.mix.sheet import Sheet, bus_order, with_values
-from arkund.core.mix.sources import Entry, layer_entry, mic_entry, taking_layers
-from arkund.core.mix.summing import Input, Mixed, Shared, Varied, pan_gains
-from arkund.core.process.stage import processor_of
+from arkund.core.sheet.pairs import lane
+from arkund.core.sheet.sheet import Sheet, bus_order, with_values
 from arkund.core.units import db_to_amplitude
 
 CLEAN = 3

@@ -5,9 +5,9 @@ put over other bars, or taken out, in one change.
 """
 
 from arkund.core.errors import ArkundError
-from arkund.core.mix.differences import Over
-from arkund.core.mix.patches import Patch
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.differences import Over
+from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.sheet import Sheet
 
 
 def scenes_of(sheet: Sheet) -> dict[str, list[Over]]:

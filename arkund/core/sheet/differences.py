@@ -10,13 +10,13 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import Field
 
-from arkund.core.mix.tempo import grid_of
 from arkund.core.process import values
 from arkund.core.process.stage import Id
 from arkund.core.process.values import Part, text
+from arkund.core.sheet.tempo import grid_of
 
 if TYPE_CHECKING:
-    from arkund.core.mix.sheet import Sheet
+    from arkund.core.sheet.sheet import Sheet
 
 MOST = 500
 _SPAN = "[0-9]{1,5}(-[0-9]{1,5})?"
@@ -26,7 +26,7 @@ CHANNELS = ("mics", "layers", "groups", "buses")
 class Over(Part):
     """A value that the path has over ``bars`` (first and last, ``"9-16"``, or one; several with commas),
     come to within ``ramp_ms`` of their beginning and left within as much of their end. Later ones go
-    before. Those of one ``scene`` go together (`core/mix/scenes.py`)."""
+    before. Those of one ``scene`` go together (`core/sheet/scenes.py`)."""
 
     id: Id
     path: str = Field(max_length=200, title="what differs")
@@ -112,7 +112,7 @@ def _may_differ(path: str) -> bool:
 
 def _of(sheet: "Sheet", channel: str) -> list[Over]:
     """The differences of a channel; of a linked mic those of its other side too."""
-    from arkund.core.mix.pairs import SHARED, partner
+    from arkund.core.sheet.pairs import SHARED, partner
 
     other = partner(sheet, channel.removeprefix("mics.")) if channel.startswith("mics.") else None
     out = []

@@ -9,11 +9,11 @@ from typing import Any
 
 import numpy as np
 
+from arkund.core.graph.laying import laid_at, laid_out
 from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.kit.roles import label
-from arkund.core.mix.lanes import Library
-from arkund.core.mix.laying import laid_at, laid_out
-from arkund.core.mix.sheet import Copy, Sheet, Take
+from arkund.core.sheet.lanes import Library
+from arkund.core.sheet.sheet import Copy, Sheet, Take
 from arkund.core.timing.copying import LEAD_S, hit_length, lead_before
 from arkund.core.timing.corrections import corrected
 from arkund.core.timing.moves import moved_hits

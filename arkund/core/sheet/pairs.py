@@ -9,9 +9,9 @@ to each side.
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
-from arkund.core.mix.differences import freed
-from arkund.core.mix.lanes import sounding_mics
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.differences import freed
+from arkund.core.sheet.lanes import sounding_mics
+from arkund.core.sheet.sheet import Sheet
 
 SHARED = ("trim_db", "fader_db", "mute", "chain")
 """What a linked pair has in common."""

@@ -8,10 +8,10 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cache
 from typing import NamedTuple
 
-from arkund.core.mix.channels import DRUM_BUS, Channel
-from arkund.core.mix.settling import ALONE, Settling
-from arkund.core.mix.sheet import Sheet
+from arkund.core.graph.settling import ALONE, Settling
 from arkund.core.process.stage import Processor, processor_of
+from arkund.core.sheet.channels import DRUM_BUS, Channel
+from arkund.core.sheet.sheet import Sheet
 
 
 class Heard(NamedTuple):

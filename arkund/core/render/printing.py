@@ -18,12 +18,12 @@ from numba import njit
 from numpy.typing import NDArray
 
 from arkund.core.errors import ArkundError
+from arkund.core.graph.adding import add_steps, add_stereo, beyond
+from arkund.core.graph.graph import Graph
+from arkund.core.graph.nodes import Node
 from arkund.core.measure.loudness import Loudness
-from arkund.core.mix.adding import add_steps, add_stereo, beyond
-from arkund.core.mix.engine import Engine
-from arkund.core.mix.faults import refuse_broken
-from arkund.core.mix.graph import Graph
-from arkund.core.mix.nodes import Node
+from arkund.core.render.engine import Engine
+from arkund.core.render.faults import refuse_broken
 from arkund.core.units import amplitude_to_db
 
 FORMATS = {"wav24": ("PCM_24", "wav"), "wav32f": ("FLOAT", "wav"), "flac": ("PCM_24", "flac")}

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 from arkund.core.timing.grid import Change, Grid
 
 if TYPE_CHECKING:
-    from arkund.core.mix.sheet import Sheet, Tempo
+    from arkund.core.sheet.sheet import Sheet, Tempo
 
 
 def grid_of(sheet: "Sheet") -> Grid:
@@ -17,7 +17,7 @@ def grid_of(sheet: "Sheet") -> Grid:
 
 def tempo_of(grid: Grid) -> "Tempo":
     """A tempo map as the sheet holds it."""
-    from arkund.core.mix.sheet import Tempo
+    from arkund.core.sheet.sheet import Tempo
 
     changes = [{"bar": c.bar, "bpm": c.bpm, "beats": c.beats, "unit": c.unit} for c in grid.changes]
     return Tempo.model_validate(

@@ -1,7 +1,7 @@
 """A chain as a node: processors one after the other, run in one pass.
 
 Processors remember, so a chain carries a state from piece to piece; where it begins and how its pieces
-follow each other is the business of stretches (`core/mix/stretches.py`).
+follow each other is the business of stretches (`core/render/stretches.py`).
 """
 
 import math
@@ -13,8 +13,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.mix.nodes import LOUDEST, Node, Reader, key_of, silence_broken
-from arkund.core.mix.settling import ALONE, Settling
+from arkund.core.graph.nodes import LOUDEST, Node, Reader, key_of, silence_broken
+from arkund.core.graph.settling import ALONE, Settling
 from arkund.core.process.stage import Audio, Processor
 
 

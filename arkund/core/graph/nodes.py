@@ -3,7 +3,7 @@
 A node's key is the hash of its kind, version, settings and inputs' keys: equal keys, equal sound.
 Its key *over a span* is the hash of what is heard in that span alone: one hit moved in bar 40
 leaves the keys of bars 1 to 30 as they are. They need so many samples to either side and no
-more; chains, which remember, are `core/mix/chains.py`.
+more; chains, which remember, are `core/graph/chains.py`.
 """
 
 import hashlib
@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from arkund.core.clean.gate import Envelope, apply_envelope
 from arkund.core.clean.mending import SPLINE_REACH, ease_gain, rebuild
 from arkund.core.clean.rule import GateRule
-from arkund.core.mix.adding import filter_valid, taps_late
+from arkund.core.graph.adding import filter_valid, taps_late
 from arkund.core.process.stage import Audio
 
 LOUDEST = np.float32(10 ** (24 / 20))

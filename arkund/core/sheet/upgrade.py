@@ -10,7 +10,7 @@ import re
 from collections.abc import Mapping
 from typing import Any
 
-from arkund.core.mix.channels import DRUMS, group_of
+from arkund.core.sheet.channels import DRUMS, group_of
 
 RENAMED = {"punch": "strike", "sustain": "bloom"}
 """What the first version called the buses that a song comes with."""

@@ -7,7 +7,7 @@ from pathlib import Path
 from arkund.core.errors import SheetError
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import BESIDE, OFF_KIT
-from arkund.core.mix.sheet import Sheet
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.timing.moves import EditList
 
 

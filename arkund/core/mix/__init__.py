@@ -1,1 +1,0 @@
-"""The sheet, the signal graph, rendering and printing."""
