@@ -16,7 +16,7 @@ $(RUN_STAMP): requirements.txt constraints.txt pyproject.toml
 	@$(BIN)/python -m pip install --quiet --no-warn-script-location --disable-pip-version-check --no-deps -e .
 	@echo "Preparing the code …"
 	@$(BIN)/python -m compileall -q arkund
-	@$(BIN)/python -m arkund.core.render.warming
+	@$(BIN)/python -m arkund.core.warming
 	@touch $@
 
 demo: setup

@@ -134,9 +134,9 @@ def main() -> None:
     which = DEVELOPED_ON if args.developed else LEFT_OUT
     rows: list[Row] = []
     with ProcessPoolExecutor(PROCESSES) as pool:
-        for own in pool.map(judged, worlds(which, args.seed, args.count)):
-            rows += own
-            print(own[0][0].name, file=sys.stderr, flush=True)
+        for found in pool.map(judged, worlds(which, args.seed, args.count)):
+            rows += found
+            print(found[0][0].name, file=sys.stderr, flush=True)
     print(table(rows))
     if args.each:
         for world, school, own in rows:

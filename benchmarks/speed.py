@@ -22,7 +22,7 @@ from arkund.core.align.takes import align_take
 from arkund.core.clean import gate
 from arkund.core.graph.building import build
 from arkund.core.hits.detect import detect_hits
-from arkund.core.measure.heard import heard_levels
+from arkund.core.hits.heard import heard_levels
 from arkund.core.measure.levels import measure_mic, measure_sound
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.limiter import Limiter

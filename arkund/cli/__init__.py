@@ -50,7 +50,7 @@ def _words_of(error: Exception) -> str:
     """One clear line for an error; empty for one that nobody foresaw."""
     from pydantic import ValidationError
 
-    from arkund.core.sheet.sheet import first_complaint
+    from arkund.core.sheet.complaints import first_complaint
 
     if isinstance(error, ArkundError):
         return str(error)

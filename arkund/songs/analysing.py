@@ -16,10 +16,10 @@ from arkund.core.align.takes import align_take
 from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.audio.overview import Overview
 from arkund.core.hits.detect import Detected, detect
+from arkund.core.hits.heard import heard_levels
 from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.hits.unlisted import unlisted_hits
 from arkund.core.kit.roles import BESIDE, parse_mic_name
-from arkund.core.measure.heard import heard_levels
 from arkund.core.measure.levels import MicSound, measure_mic, measure_sound
 from arkund.core.sheet.sheet import Take
 from arkund.songs import storage

@@ -13,7 +13,7 @@ from arkund.core.graph.hits import Hits
 from arkund.core.graph.sources import gate_rule
 from arkund.core.kit.roles import label
 from arkund.core.sheet.channels import Mic
-from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.paths import Patch
 from arkund.core.units import samples_to_ms
 from arkund.songs import findings, revisions
 from arkund.songs.models import Revision, Song

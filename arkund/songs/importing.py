@@ -19,8 +19,8 @@ from arkund.core.audio.files import RATES, FileFacts, examine, read_mono
 from arkund.core.errors import ArkundError, AudioRefused
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import BESIDE, OFF_KIT, parse_mic_name
-from arkund.core.sheet.sheet import Section, Source, Take, Tempo
-from arkund.core.sheet.tempo import tempo_of
+from arkund.core.sheet.sheet import Section, Source, Take
+from arkund.core.sheet.tempo import Tempo, tempo_of
 from arkund.core.timing.beginning import first_grid
 from arkund.core.timing.click import click_of
 from arkund.core.timing.grid import parse_meter

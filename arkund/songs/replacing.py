@@ -15,7 +15,7 @@ from arkund.core.kit.roles import label
 from arkund.core.replace.harvest import bands
 from arkund.core.replace.matching import matches
 from arkund.core.sheet.layers import SampleLayer
-from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.paths import Patch
 from arkund.core.sheet.tempo import grid_of
 from arkund.songs import copies, findings, kits, revisions, stock, storage
 from arkund.songs.models import Revision, Song

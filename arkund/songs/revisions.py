@@ -7,7 +7,8 @@ from django.db import transaction
 
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.sheet.pairs import completed
-from arkund.core.sheet.patches import Patch, RefusedValue, apply_patch, inverse_patch, touch_alike
+from arkund.core.sheet.patches import apply_patch, inverse_patch
+from arkund.core.sheet.paths import Patch, RefusedValue, touch_alike
 from arkund.core.sheet.renaming import KINDS, as_name, renamed
 from arkund.core.sheet.settable import refuse_internal
 from arkund.core.sheet.sheet import Sheet, dump

@@ -10,7 +10,8 @@ from arkund.core.advise.timing import edits, placements
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.graph.hits import played_hits, take_hits
 from arkund.core.sheet.pairs import completed
-from arkund.core.sheet.patches import Patch, apply_patch
+from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.paths import Patch
 from arkund.core.sheet.settable import refuse_internal
 from arkund.core.sheet.sheet import Sheet, Timing
 from arkund.core.sheet.tempo import grid_of

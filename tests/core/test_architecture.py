@@ -5,6 +5,7 @@ import importlib
 import json
 import subprocess
 import sys
+from collections.abc import Mapping
 from pathlib import Path
 
 import pytest
@@ -17,12 +18,16 @@ ROOT = Path(arkund.__file__).parent
 LAYERS = [
     {"units", "errors"},
     {"kit", "audio"},
-    {"measure", "hits"},
+    {"measure"},
+    {"hits"},
     {"replace", "clean", "shape", "timing", "align"},
     {"process"},
-    {"mix"},
+    {"sheet"},
+    {"graph"},
+    {"render"},
     {"advise"},
     {"simulate", "exchange"},
+    {"warming"},
 ]
 # Loudness and true peak run the same biquads as the equaliser; simulation stands beside the rest.
 ALLOWED = {("measure", "shape"), ("shape", "units")}
@@ -59,13 +64,37 @@ def test_songs_do_not_import_the_bench() -> None:
 def test_imports_inside_core_point_one_way() -> None:
     for path in (ROOT / "core").rglob("*.py"):
         own = path.relative_to(ROOT / "core").parts[0].removesuffix(".py")
-        if own in ("__init__", "simulate") or path.name == "warming.py":
+        if own in ("__init__", "simulate"):
             continue
         for name in _imports(path):
             if name.startswith("arkund.core."):
                 other = name.split(".")[2]
                 if other != own and (own, other) not in ALLOWED:
                     assert _level(other) <= _level(own), f"{path} imports {name}"
+
+
+def test_no_module_rests_on_one_that_rests_on_it() -> None:
+    """Imports for types, and those inside functions, count too."""
+    modules = {
+        ".".join(path.relative_to(ROOT.parent).with_suffix("").parts).removesuffix(
+            ".__init__"
+        ): path
+        for path in ROOT.rglob("*.py")
+    }
+    rests_on = {name: _modules_of(path, modules) - {name} for name, path in modules.items()}
+    while leaves := {name for name, others in rests_on.items() if not others & rests_on.keys()}:
+        rests_on = {name: others for name, others in rests_on.items() if name not in leaves}
+    assert not rests_on, f"in a circle, or before one: {sorted(rests_on)}"
+
+
+def _modules_of(path: Path, modules: Mapping[str, Path]) -> set[str]:
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and node.module:
+            found |= {f"{node.module}.{alias.name}" for alias in node.names} | {node.module}
+        elif isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+    return {name for name in found if name in modules}
 
 
 ROOMS = ("hear", "explain", "weigh", "choose", "listening", "detect")

@@ -20,7 +20,8 @@ from arkund.core.render.printing import print_song
 from arkund.core.sheet.channels import Mic, groups_for, new_mic
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.patches import apply_patch
-from arkund.core.sheet.sheet import Sheet, Source, Take, Tempo
+from arkund.core.sheet.sheet import Sheet, Source, Take
+from arkund.core.sheet.tempo import Tempo
 
 RATE, SECONDS = 8000, 12
 MICS = ("kick_in", "snare_top")

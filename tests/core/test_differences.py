@@ -18,7 +18,8 @@ from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.pairs import completed
 from arkund.core.sheet.patches import apply_patch, inverse_patch
 from arkund.core.sheet.scenes import put_over, scenes_of, taken_out
-from arkund.core.sheet.sheet import Sheet, Source, Take, Tempo, dump, load
+from arkund.core.sheet.sheet import Sheet, Source, Take, dump, load
+from arkund.core.sheet.tempo import Tempo
 from arkund.core.units import amplitude_to_db
 
 RATE, BARS = 8000, 12

@@ -20,7 +20,8 @@ from arkund.core.render.stretches import Stretch
 from arkund.core.sheet.channels import Bus, Send, groups_for, new_mic
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.patches import apply_patch
-from arkund.core.sheet.sheet import Sheet, Source, Take, Tempo
+from arkund.core.sheet.sheet import Sheet, Source, Take
+from arkund.core.sheet.tempo import Tempo
 from arkund.core.timing.moves import ALL, EditList
 from arkund.core.timing.stretch import Slice
 from arkund.core.units import amplitude_to_db

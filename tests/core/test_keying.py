@@ -17,7 +17,8 @@ from arkund.core.render.engine import Engine
 from arkund.core.sheet.channels import groups_for, new_mic
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.patches import apply_patch
-from arkund.core.sheet.sheet import Sheet, Source, Take, Tempo
+from arkund.core.sheet.sheet import Sheet, Source, Take
+from arkund.core.sheet.tempo import Tempo
 
 RATE, SECONDS = 48000, 12
 TOM = [1.0 + n for n in range(0, 10, 2)]

@@ -9,8 +9,8 @@ import soundfile as sf
 
 from arkund.core.audio.broadcast import time_reference
 from arkund.core.hits.carry import carried
+from arkund.core.hits.heard import heard_levels
 from arkund.core.hits.hit import Hit, hit_id
-from arkund.core.measure.heard import heard_levels
 from arkund.core.timing.beginning import first_grid
 from arkund.core.timing.click import Click, click_of, tick_times
 from arkund.core.timing.grid import Change, Grid

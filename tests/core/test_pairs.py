@@ -13,7 +13,8 @@ from arkund.core.sheet.channels import groups_for, new_mic
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.pairs import completed, lane, lanes
 from arkund.core.sheet.patches import apply_patch, inverse_patch
-from arkund.core.sheet.sheet import Sheet, Source, Take, Tempo
+from arkund.core.sheet.sheet import Sheet, Source, Take
+from arkund.core.sheet.tempo import Tempo
 
 RATE, SECONDS = 8000, 8
 MICS = ("snare_top", "overhead_l", "overhead_r", "room_l", "room_r")

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from arkund.core.errors import ArkundError
-from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.paths import Patch
 
 DOUBTFUL_UNDER = 0.6
 """A finding less confident than this is shown as doubtful and never applied by a first pass."""

@@ -14,7 +14,8 @@ from arkund.core.advise.finding import Finding, spoken
 from arkund.core.advise.goal import LOW_LEVEL, Figure, is_finished
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, parse_mic_name
-from arkund.core.sheet.patches import Patch, read_path
+from arkund.core.sheet.patches import read_path
+from arkund.core.sheet.paths import Patch
 
 STATIONS = {
     "align": ("attack",),

@@ -27,7 +27,7 @@ from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.measure.punch import Card
 from arkund.core.process.limiter import Limiter
 from arkund.core.sheet.channels import DRUM_BUS, stage_path
-from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.paths import Patch
 
 MARGIN = 0.35
 """What is wanted beyond the goal, since a part of the song is measured."""

@@ -13,7 +13,7 @@ from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.hits import hit_windows
 from arkund.core.measure.landmarks import roomy
 from arkund.core.sheet.lanes import kit_mics
-from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.paths import Patch
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import power_to_db
 

@@ -30,7 +30,7 @@ from arkund.core.sheet.layers import (
     SubLayer,
 )
 from arkund.core.sheet.pairs import lanes
-from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.paths import Patch
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.typed import typed_value
 from arkund.core.units import amplitude_to_db, amplitudes_to_db, octaves_of

@@ -10,7 +10,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
 from arkund.core.errors import ArkundError
-from arkund.core.sheet.sheet import complaint
+from arkund.core.sheet.complaints import complaint
 
 
 class School(BaseModel):

@@ -9,7 +9,8 @@ from collections.abc import Mapping
 from arkund.core.advise.parallel import PREPARED, RETURNS
 from arkund.core.process.compressor import Compressor
 from arkund.core.sheet.channels import Bus, groups_for, new_mic
-from arkund.core.sheet.sheet import Section, Sheet, Take, Tempo
+from arkund.core.sheet.sheet import Section, Sheet, Take
+from arkund.core.sheet.tempo import Tempo
 
 UNDER_HITS_DB = 15.0
 """So far under the loudest shell's typical hit the strike bus's threshold lies."""

@@ -24,7 +24,8 @@ from arkund.core.render.engine import Engine
 from arkund.core.sheet.channels import DRUM_BUS
 from arkund.core.sheet.lanes import Library, kit_mics
 from arkund.core.sheet.pairs import completed
-from arkund.core.sheet.patches import Patch, apply_patch
+from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.paths import Patch
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import grid_of
 from arkund.core.timing.grid import Grid

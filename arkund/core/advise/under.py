@@ -28,7 +28,7 @@ from arkund.core.process.equaliser import Equaliser
 from arkund.core.shape.sides import louder_side
 from arkund.core.sheet.channels import OFF_DB
 from arkund.core.sheet.pairs import lanes
-from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.paths import Patch
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitudes_to_db, db_to_amplitude
 

@@ -12,7 +12,6 @@ from arkund.core.graph.sources import Entry, layer_entry, mic_entry, taking_laye
 from arkund.core.graph.summing import Input, Mixed, Shared, Varied, pan_gains
 from arkund.core.process.stage import processor_of
 from arkund.core.sheet.channels import DRUM_BUS, OFF_DB, Channel, Mic
-from arkund.core.sheet.differences import variants
 from arkund.core.sheet.lanes import (
     HITS,
     Library,
@@ -21,7 +20,8 @@ from arkund.core.sheet.lanes import (
     sounding_mics,
 )
 from arkund.core.sheet.pairs import lane
-from arkund.core.sheet.sheet import Sheet, bus_order, with_values
+from arkund.core.sheet.sheet import Sheet, bus_order
+from arkund.core.sheet.varying import variants
 from arkund.core.units import db_to_amplitude
 
 CLEAN = 3
@@ -40,9 +40,7 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     if variant == "recorded":
         return _as_recorded(sheet, {n: mic_entry(n, sheet, library, variant, heard) for n in order})
     versions = {
-        name: variants(
-            sheet, f"mics.{name}", with_values, [f"layers.{n}" for n in taking_layers(sheet, name)]
-        )
+        name: variants(sheet, f"mics.{name}", [f"layers.{n}" for n in taking_layers(sheet, name)])
         for name in order
     }
     hearing = hearings(sheet, lambda path: _versions(sheet, path))
@@ -97,7 +95,7 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
         """A channel's chain, noted, and what comes out of its fader."""
         own = [
             (at, ramp, _channel_at(version, path), entry(version))
-            for at, ramp, version in variants(sheet, path, with_values)
+            for at, ramp, version in variants(sheet, path)
         ]
         made = [_chained(c, node, sheet.rate, keys, hearing(path)) for _, _, c, node in own]
         chains[name] = _varied_chain([(at, ramp) for at, ramp, _, _ in own], made)
@@ -303,8 +301,7 @@ def _live_groups(sheet: Sheet) -> set[str]:
         name
         for name in sheet.groups
         if not all(
-            _is_clear(version.groups[name])
-            for _, _, version in variants(sheet, f"groups.{name}", with_values)
+            _is_clear(version.groups[name]) for _, _, version in variants(sheet, f"groups.{name}")
         )
     }
 
@@ -340,7 +337,7 @@ def _chained(
 
 def _versions(sheet: Sheet, path: str) -> list[Channel]:
     """What a channel is over the song."""
-    return [_channel_at(version, path) for _, _, version in variants(sheet, path, with_values)]
+    return [_channel_at(version, path) for _, _, version in variants(sheet, path)]
 
 
 def _beside(sheet: Sheet, every: dict[str, MicStages]) -> dict[str, Node]:

@@ -12,9 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.graph.adding import filter_valid, taps_late
+from arkund.core.graph.memory import Memory
 from arkund.core.graph.nodes import Enveloped, Node, Reader, key_of
 from arkund.core.process.stage import Audio
-from arkund.core.render.cache import Memory
 from arkund.core.replace.choosing import at_the_drum_s_level, choose, gain_db
 from arkund.core.replace.even import even_gains_db, ridden, windows
 from arkund.core.replace.harvest import HEAD_S, PEAK_S

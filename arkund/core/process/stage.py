@@ -1,16 +1,13 @@
 """What every stage of a chain is, and what the engine asks of it."""
 
 from functools import lru_cache
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Protocol
+from typing import Annotated, Any, ClassVar, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
 from arkund.core.process.values import Part, switch
-
-if TYPE_CHECKING:
-    from arkund.core.process.key import Key
 
 Audio = NDArray[np.float32]
 
@@ -39,6 +36,18 @@ class Processor(Protocol):
     ) -> Audio: ...
 
 
+class Listening(Protocol):
+    """What a detector listens to (`core/process/key.py`)."""
+
+    @property
+    def source(self) -> str: ...
+    @property
+    def is_plain(self) -> bool: ...
+    @property
+    def is_filtered(self) -> bool: ...
+    def filters(self, rate: int) -> Processor: ...
+
+
 class Stage(Part):
     """One processor in a chain. ``on`` is off on standby: set, but passed by."""
 
@@ -56,7 +65,7 @@ class Stage(Part):
         return not self.on
 
     @property
-    def listens(self) -> "Key | None":
+    def listens(self) -> Listening | None:
         """What its detector hears; None of a stage without one."""
         # Not by getattr: a model searches long for what it does not have.
         return self.__dict__.get("key")

@@ -11,13 +11,14 @@ import os
 import queue
 import threading
 import zlib
-from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
+
+from arkund.core.graph.memory import Memory
 
 MEMORY_BYTES = 512 << 20
 SOURCE_BYTES = 384 << 20
@@ -33,33 +34,6 @@ def unsealed(content: bytes) -> bytes | None:
     """The bytes that were `sealed`, or None where they are not what they were."""
     body = content[4:]
     return body if zlib.crc32(body) == int.from_bytes(content[:4], "big") else None
-
-
-class Memory:
-    """Arrays by key within a number of bytes, the least recently used forgotten first. Safe among
-    threads."""
-
-    def __init__(self, limit_bytes: int) -> None:
-        self._limit = limit_bytes
-        self._entries: OrderedDict[str, NDArray[Any]] = OrderedDict()
-        self._bytes = 0
-        self._lock = threading.Lock()
-
-    def get(self, key: str) -> NDArray[Any] | None:
-        with self._lock:
-            found = self._entries.get(key)
-            if found is not None:
-                self._entries.move_to_end(key)
-            return found
-
-    def put(self, key: str, value: NDArray[Any]) -> None:
-        with self._lock:
-            old = self._entries.pop(key, None)
-            self._bytes += value.nbytes - (old.nbytes if old is not None else 0)
-            self._entries[key] = value
-            while self._bytes > self._limit and len(self._entries) > 1:
-                _, dropped = self._entries.popitem(last=False)
-                self._bytes -= dropped.nbytes
 
 
 class Names:

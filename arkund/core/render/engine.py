@@ -26,10 +26,11 @@ from numpy.typing import NDArray
 from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.errors import ArkundError
 from arkund.core.graph.chains import Processed
+from arkund.core.graph.memory import Memory
 from arkund.core.graph.nodes import File, Node
 from arkund.core.graph.summing import Mixed
 from arkund.core.process.stage import Audio
-from arkund.core.render.cache import Broken, Memory, TileCache
+from arkund.core.render.cache import Broken, TileCache
 from arkund.core.render.stretches import Glance, Part, Stretch, Sums, fit, joined
 
 TILE_S, STRETCH_S = 1, 4

@@ -35,6 +35,9 @@ Words = Annotated[str, Field(pattern=r"^[^\x00-\x1f\x7f]*$")]
 DRUMS = "drums"
 """Where groups and buses go, and mics that are in no group: the drum bus."""
 
+CHANNELS = ("mics", "layers", "groups", "buses")
+"""Tables of the sheet that hold channels by name."""
+
 DRUM_BUS = "drum_bus"
 """The drum bus, as it is called in the graph and in the sheet."""
 

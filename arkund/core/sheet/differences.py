@@ -6,21 +6,18 @@ whatever it is that differs: a level, a frequency, a stage on standby.
 """
 
 from collections.abc import Callable, Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol, Self, TypeVar
 
 from pydantic import Field
 
 from arkund.core.process import values
 from arkund.core.process.stage import Id
 from arkund.core.process.values import Part, text
-from arkund.core.sheet.tempo import grid_of
-
-if TYPE_CHECKING:
-    from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.channels import CHANNELS
+from arkund.core.sheet.tempo import Timed, grid_of
 
 MOST = 500
 _SPAN = "[0-9]{1,5}(-[0-9]{1,5})?"
-CHANNELS = ("mics", "layers", "groups", "buses")
 
 
 class Over(Part):
@@ -50,7 +47,24 @@ class Over(Part):
         return ".".join(steps[:2]) if steps[0] in CHANNELS else steps[0]
 
 
-def refuse(sheet: "Sheet", apply: Callable[["Sheet", dict[str, Any]], "Sheet"]) -> None:
+class Differing(Timed, Protocol):
+    """What has differences: a sheet."""
+
+    @property
+    def rate(self) -> int: ...
+    @property
+    def frames(self) -> int: ...
+    @property
+    def over(self) -> tuple[Over, ...]: ...
+    def model_copy(
+        self, *, update: Mapping[str, Any] | None = None, deep: bool = False
+    ) -> Self: ...
+
+
+Some = TypeVar("Some", bound=Differing)
+
+
+def refuse(sheet: Some, apply: Callable[[Some, dict[str, Any]], Some]) -> None:
     """Raise `ValueError` for a difference in what no channel has, of a value that is not taken
     there, or over bars that the song does not have."""
     plain = sheet.model_copy(update={"over": ()})
@@ -76,7 +90,7 @@ def refuse(sheet: "Sheet", apply: Callable[["Sheet", dict[str, Any]], "Sheet"]) 
             raise ValueError(f"a difference over bars does not hold: {error}") from None
 
 
-def freed(sheet: "Sheet", patch: Mapping[str, Any]) -> dict[str, Any]:
+def freed(sheet: Differing, patch: Mapping[str, Any]) -> dict[str, Any]:
     """What goes along with the entries that a patch takes away: differences of what is within them."""
     gone = [path for path, value in patch.items() if value is None]
     return {
@@ -108,48 +122,3 @@ def _may_differ(path: str) -> bool:
         return False
     varied = ("chain", "fader_db", "mute", "pan", "sends", "clean", "trim_db", "polarity")
     return steps[2] in varied and steps[-1] not in ("after", "source", "kind", "id")
-
-
-def _of(sheet: "Sheet", channel: str) -> list[Over]:
-    """The differences of a channel; of a linked mic those of its other side too."""
-    from arkund.core.sheet.pairs import SHARED, partner
-
-    other = partner(sheet, channel.removeprefix("mics.")) if channel.startswith("mics.") else None
-    out = []
-    for over in sheet.over:
-        if over.channel == channel:
-            out.append(over)
-        elif other and over.channel == f"mics.{other}" and over.path.split(".")[2] in SHARED:
-            path = channel + over.path.removeprefix(over.channel)
-            out.append(over.model_copy(update={"path": path}))
-    return out
-
-
-def variants(
-    sheet: "Sheet",
-    channel: str,
-    apply: Callable[["Sheet", dict[str, Any]], "Sheet"],
-    also: Sequence[str] = (),
-) -> list[tuple[int, int, "Sheet"]]:
-    """``(from which sample on, ramp in samples, sheet)``: how a channel goes through the song; one
-    entry for a channel that is the same throughout. It may rest on values of other channels
-    ``also``."""
-    if not sheet.over:
-        return [(0, 0, sheet)]
-    own = [one for name in (channel, *also) for one in _of(sheet, name)]
-    plain = sheet.model_copy(update={"over": ()})
-    if not own:
-        return [(0, 0, plain)]
-    grid = grid_of(sheet)
-    places = [[grid.frames_of_bars(*span, sheet.rate) for span in over.spans] for over in own]
-    edges = sorted({0, *(max(e, 0) for spans in places for span in spans for e in span)})
-    out: list[tuple[int, int, Sheet]] = []
-    for edge in edges:
-        if edge >= sheet.frames:
-            break
-        known = list(zip(own, places, strict=True))
-        here = {o.path: o.value for o, spans in known if any(a <= edge < b for a, b in spans)}
-        touched = [o.ramp_ms for o, spans in known if any(edge in s for s in spans)] or [0.0]
-        ramp = round(max(touched) * sheet.rate / 1000)
-        out.append((edge, ramp if edge else 0, apply(plain, here)))
-    return out

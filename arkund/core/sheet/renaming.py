@@ -4,7 +4,7 @@ from typing import Any
 
 from arkund.core.errors import SheetError
 from arkund.core.sheet.channels import Channel
-from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.paths import Patch
 from arkund.core.sheet.sheet import Sheet
 
 KINDS = {"buses": "bus", "groups": "group"}

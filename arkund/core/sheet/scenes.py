@@ -6,7 +6,7 @@ put over other bars, or taken out, in one change.
 
 from arkund.core.errors import ArkundError
 from arkund.core.sheet.differences import Over
-from arkund.core.sheet.patches import Patch
+from arkund.core.sheet.paths import Patch
 from arkund.core.sheet.sheet import Sheet
 
 

@@ -26,16 +26,17 @@ from arkund.core.sheet.channels import (
     Name,
     Words,
 )
+from arkund.core.sheet.complaints import first_complaint
 from arkund.core.sheet.differences import MOST as MOST_DIFFERENCES
 from arkund.core.sheet.differences import Over, refuse
 from arkund.core.sheet.layers import AnyLayer
+from arkund.core.sheet.tempo import Bar, Tempo
 from arkund.core.sheet.upgrade import upgraded
-from arkund.core.timing.grid import FASTEST_BPM, LAST_BAR, MOST_BEATS, SLOWEST_BPM, Unit
+from arkund.core.sheet.within import with_values
 
 SCHEMA_VERSION = 3
 MOST_MICS, MOST_LAYERS = 64, 16
 
-Bar = Annotated[int, Field(ge=1, le=LAST_BAR)]
 Hash = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
 """Names a stored file by its content."""
 
@@ -44,33 +45,6 @@ SongSeconds = Annotated[float, Field(ge=-60, le=100_000)]
 Quarters = Annotated[float, Field(ge=-1_000, le=1_000_000)]
 NODES = ("output", "sum", "song", "drums", "bed", "reference")
 """Names of what can be heard besides mics and buses; no bus may take one."""
-
-
-class TempoChange(Part):
-    """From the beginning of ``bar`` on: this tempo and meter."""
-
-    bar: Bar = Field(ge=2)
-    bpm: float = Field(ge=SLOWEST_BPM, le=FASTEST_BPM)
-    beats: int = Field(4, ge=1, le=MOST_BEATS)
-    unit: Unit = 4
-
-
-class Tempo(Part):
-    """The tempo map; bar 1 begins at ``first_downbeat_s``. Changes by rising bar, each holding
-    until the next; without any the tempo is constant."""
-
-    bpm: float = Field(120.0, ge=SLOWEST_BPM, le=FASTEST_BPM)
-    beats: int = Field(4, ge=1, le=MOST_BEATS)
-    unit: Unit = 4
-    first_downbeat_s: float = Field(0.0, ge=-60, le=600)
-    changes: tuple[TempoChange, ...] = Field((), max_length=LAST_BAR)
-
-    @model_validator(mode="after")
-    def _changes_in_order(self) -> "Tempo":
-        bars = [c.bar for c in self.changes]
-        if bars != sorted(set(bars)):
-            raise ValueError("tempo changes stand in order, one to a bar")
-        return self
 
 
 class Section(Part):
@@ -324,17 +298,6 @@ class Sheet(Part):
         return self
 
 
-def with_values(sheet: Sheet, values: Mapping[str, Any]) -> Sheet:
-    """The sheet with values within channels at paths, checked; raises `ValueError` in one sentence."""
-    # What a difference may change is only known once sheets are; changes are made beside them.
-    from arkund.core.sheet.patches import apply_within
-
-    try:
-        return apply_within(sheet, values)
-    except SheetError as error:
-        raise ValueError(str(error).rstrip(".")) from None
-
-
 def dump(sheet: Sheet) -> str:
     """The sheet as JSON, the same bytes for the same sheet."""
     return json.dumps(sheet.model_dump(mode="json"), sort_keys=True, separators=(",", ":"))
@@ -358,62 +321,6 @@ def load(text: str) -> Sheet:
         return Sheet.model_validate_json(text)
     except ValidationError as error:
         raise SheetError(first_complaint(error)) from None
-
-
-_NUMBER, _WHOLE, _SWITCH = (
-    "it should be a number",
-    "it should be a whole number",
-    "it should be true or false",
-)
-_PLAINLY = {
-    "float_parsing": _NUMBER,
-    "float_type": _NUMBER,
-    "finite_number": _NUMBER,
-    "int_parsing": _WHOLE,
-    "int_parsing_size": _WHOLE,
-    "int_type": _WHOLE,
-    "int_from_float": _WHOLE,
-    "bool_parsing": _SWITCH,
-    "bool_type": _SWITCH,
-    "string_type": "it should be text",
-    "dict_type": "it should be a JSON object",
-    "model_type": "it should be a JSON object",
-    "model_attributes_type": "it should be a JSON object",
-    "tuple_type": "it should be a list",
-    "list_type": "it should be a list",
-    "extra_forbidden": "there is no such value",
-}
-"""What the commonest refusals of the model library mean, in plain words."""
-
-
-def first_complaint(error: ValidationError) -> str:
-    """The first thing wrong with a document, as a sentence."""
-    path, said = complaint(error)
-    return f"{path or 'the sheet'}: {said}"
-
-
-def complaint(error: ValidationError) -> tuple[str, str]:
-    """Path of the first value that is wrong (empty: the whole), and what is wrong with it."""
-    first = error.errors(include_url=False)[0]
-    said = first["msg"].removeprefix("Value error, ").rstrip(".")
-    said = said.replace("Input should be", "it should be").replace(
-        "valid dictionary", "JSON object"
-    )
-    if first["type"] == "union_tag_not_found":
-        return ".".join(str(step) for step in first["loc"]), "a stage needs its kind."
-    if first["type"] == "union_tag_invalid":
-        told = first["ctx"]
-        said = f"there is no processor {told['tag']!r:.40}; there are {told['expected_tags']}"
-        return ".".join(str(step) for step in first["loc"]), f"{said}."
-    if first["type"] == "missing":
-        return ".".join(
-            str(step) for step in first["loc"][:-1]
-        ), f"“{first['loc'][-1]}” is missing."
-    said = _PLAINLY.get(first["type"], said)
-    if first["type"] != "value_error":
-        given = first.get("input")
-        said += f"; given was {'nothing' if given is None else repr(str(given)[:60])}"
-    return ".".join(str(step) for step in first["loc"]), f"{said}."
 
 
 def _refuse_keys(name: str, channel: Channel, known: Container[str], rule: str) -> None:

@@ -15,7 +15,8 @@ from arkund.core.measure.levels import measure_mic
 from arkund.core.render.cache import TileCache
 from arkund.core.render.engine import Engine
 from arkund.core.sheet.lanes import Library
-from arkund.core.sheet.sheet import Section, Source, Take, Tempo
+from arkund.core.sheet.sheet import Section, Source, Take
+from arkund.core.sheet.tempo import Tempo
 from arkund.core.simulate.session import Session, write_session
 
 
