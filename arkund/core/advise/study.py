@@ -10,12 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.align.pairs import Pair
-from arkund.core.graph.building import build, fader_gain
+from arkund.core.graph.building import build
 from arkund.core.graph.chains import Processed
 from arkund.core.graph.graph import Graph
 from arkund.core.graph.hits import said_bleed, sounding_hits, sounding_unlisted
 from arkund.core.graph.nodes import Node
 from arkund.core.graph.sources import joined_source
+from arkund.core.graph.varied import fader_gain
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, sort_pieces
 from arkund.core.measure.loudness import true_peak_dbtp

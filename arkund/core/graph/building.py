@@ -1,17 +1,26 @@
 """From a sheet to its graph: channels' chains, sums, groups, buses and what differs over bars."""
 
 from collections.abc import Callable, Mapping, Sequence
-from functools import cache
+from functools import cache, partial
 
-from arkund.core.graph.chains import Link, Processed
 from arkund.core.graph.graph import Chained, Graph, MicStages, Variant
 from arkund.core.graph.hearing import Heard, hearings
 from arkund.core.graph.hits import Hits, all_hits
 from arkund.core.graph.nodes import Node, Pair, Pulses, Side
 from arkund.core.graph.sources import Entry, layer_entry, mic_entry, taking_layers
 from arkund.core.graph.summing import Input, Mixed, Shared, Varied, pan_gains
-from arkund.core.process.stage import processor_of
-from arkund.core.sheet.channels import DRUM_BUS, OFF_DB, Channel, Mic
+from arkund.core.graph.varied import (
+    chained,
+    channel_at,
+    fader_gain,
+    input_of,
+    is_clear,
+    sounds,
+    varied,
+    varied_chain,
+    versions_of,
+)
+from arkund.core.sheet.channels import DRUM_BUS, DRUMS, Mic
 from arkund.core.sheet.lanes import (
     HITS,
     Library,
@@ -22,145 +31,180 @@ from arkund.core.sheet.lanes import (
 from arkund.core.sheet.pairs import lane
 from arkund.core.sheet.sheet import Sheet, bus_order
 from arkund.core.sheet.varying import variants
-from arkund.core.units import db_to_amplitude
-
-CLEAN = 3
-"""Where a mic's entry is clean, before what follows its hits."""
-
-
-def fader_gain(db: float) -> float:
-    """Amplitude of a fader, send or blend; 0 where it is shut."""
-    return 0.0 if db <= OFF_DB else db_to_amplitude(db)
 
 
 def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     """The graph as it sounds now, of what Clean removed, or as recorded."""
     heard = cache(lambda: all_hits(sheet, library))
-    order = mic_order(sheet)
     if variant == "recorded":
+        order = mic_order(sheet)
         return _as_recorded(sheet, {n: mic_entry(n, sheet, library, variant, heard) for n in order})
-    versions = {
-        name: variants(sheet, f"mics.{name}", [f"layers.{n}" for n in taking_layers(sheet, name)])
-        for name in order
-    }
-    hearing = hearings(sheet, lambda path: _versions(sheet, path))
-    entries = {
-        name: [
-            (at, ramp, mic_entry(name, version, library, variant, heard, hearing(f"mics.{name}")))
-            for at, ramp, version in versions[name]
-        ]
-        for name in order
-    }
-    # Mics are heard as they enter their chains, groups before theirs: so nothing can wait for itself.
-    keys = {name: _varied([(at, ramp, e[-1]) for at, ramp, e in entries[name]]) for name in order}
-    keys |= _hit_keys(sheet, heard)
-    every, chained = {}, {}
-    for name in order:
-        chained[name] = _lane_chains(sheet, name, versions, entries, keys, hearing(f"mics.{name}"))
-        every[name] = _mic_stages(entries[name], chained[name])
-    beside = _beside(sheet, every)
-    mics = sounding_mics(sheet)
-    taps: dict[str, Input] = {}
-    outs: dict[str, Node] = {}
-    live = _live_groups(sheet)
-    inside: dict[str, list[Input]] = {name: [] for name in sheet.groups}
-    contributions: list[Input] = []
-    parts: dict[str, Node] = {}
-    for name in mics:
-        pairs = list(zip(versions[name], chained[name], strict=True))
-        taps[name] = _input(
-            [(at, ramp, c.end, *_panned(v.mics[name], 1.0)) for (at, ramp, v), c in pairs]
-        )
-        out = _input(
-            [
-                (at, ramp, c.end, *_panned(v.mics[name], fader_gain(v.mics[name].fader_db)))
-                for (at, ramp, v), c in pairs
+    building = _Building(sheet, library, variant, heard)
+    building.mics()
+    building.layers()
+    building.groups()
+    building.buses()
+    return building.graph()
+
+
+class _Building:
+    """A graph in the making, from the mics to the drum bus. What is made is noted for what comes later."""
+
+    def __init__(
+        self, sheet: Sheet, library: Library, variant: Variant, heard: Callable[[], Hits]
+    ) -> None:
+        self._sheet, self._library, self._heard = sheet, library, heard
+        self._hearing = hearings(sheet, lambda path: versions_of(sheet, path))
+        self._live = _live_groups(sheet)
+        self._over = {
+            name: variants(
+                sheet, f"mics.{name}", [f"layers.{n}" for n in taking_layers(sheet, name)]
+            )
+            for name in mic_order(sheet)
+        }
+        self._entries: Entries = {
+            name: [
+                (at, ramp, mic_entry(name, version, library, variant, heard, self._around(name)))
+                for at, ramp, version in over
             ]
-        )
-        outs[name] = out[0] if isinstance(out[0], Varied) else Mixed((out,))
-        to = sheet.mics[name].to
-        if to not in live:
-            parts[name] = outs[name]
-        if _sounds(out):
-            # A group that does nothing is passed by, so that it costs nothing.
-            if to not in live:
-                contributions.append(out)
-            if to in inside:
-                inside[to].append(out)
+            for name, over in self._over.items()
+        }
+        # Mics are heard as they enter their chains, groups before theirs: so nothing can wait for itself.
+        self._keys = {
+            name: varied([(at, ramp, entry.enters) for at, ramp, entry in own])
+            for name, own in self._entries.items()
+        }
+        self._keys |= _hit_keys(sheet, heard)
+        self._stages: dict[str, MicStages] = {}
+        self._chains: dict[str, Chained] = {}
+        self._taps: dict[str, Input] = {}
+        self._outs: dict[str, Node] = {}
+        self._layers: dict[str, Node] = {}
+        self._groups: dict[str, Node] = {}
+        self._returns: dict[str, Node] = {}
+        self._sounding: list[str] = []
+        self._parts: dict[str, Node] = {}
+        self._into: dict[str, list[Input]] = {name: [] for name in sheet.groups}
+        self._drums: list[Input] = []
 
-    chains: dict[str, Chained] = {}
-    groups: dict[str, Node] = {}
+    def _around(self, mic: str) -> Heard:
+        return self._hearing(f"mics.{mic}")
 
-    def channel(name: str, path: str, entry: Callable[[Sheet], Node]) -> Input:
+    def mics(self) -> None:
+        """Mics through their chains, before and behind their faders."""
+        sheet = self._sheet
+        for name, own in self._over.items():
+            lanes = _lane_chains(
+                sheet, name, self._over, self._entries, self._keys, self._around(name)
+            )
+            self._stages[name] = _mic_stages(self._entries[name], lanes)
+            if name not in sounding_mics(sheet):
+                continue
+            versions = [
+                (at, ramp, made.end, version.mics[name])
+                for (at, ramp, version), made in zip(own, lanes, strict=True)
+            ]
+            self._taps[name] = input_of(
+                [(at, ramp, end, *_panned(mic, 1.0)) for at, ramp, end, mic in versions]
+            )
+            out = input_of(
+                [
+                    (at, ramp, end, *_panned(mic, fader_gain(mic.fader_db)))
+                    for at, ramp, end, mic in versions
+                ]
+            )
+            self._outs[name] = out[0] if isinstance(out[0], Varied) else Mixed((out,))
+            self._route(name, self._outs[name], out, sheet.mics[name].to)
+
+    def layers(self) -> None:
+        """Layers on the hits of their drums."""
+        for name, layer in self._sheet.layers.items():
+            drum = varied([(at, ramp, entry.clean) for at, ramp, entry in self._entries[layer.of]])
+            out = self._channel(name, f"layers.{name}", partial(self._struck, name, drum))
+            self._layers[name] = Mixed((out,))
+            self._route(name, self._layers[name], out, layer.to)
+
+    def _struck(self, name: str, drum: Node, version: Sheet) -> Node:
+        around = self._hearing(f"layers.{name}")
+        layer = version.layers[name]
+        entry = layer_entry(layer, version, drum, self._library, self._heard, around)
+        return Mixed(((entry, 1.0, 1.0),))
+
+    def groups(self) -> None:
+        """Groups of what runs into them. One that does nothing is passed by, so that it costs nothing."""
+        entries = {name: Shared(tuple(into)) for name, into in self._into.items()}
+        self._keys |= entries
+        for name, entry in entries.items():
+            out = self._channel(name, f"groups.{name}", partial(_same, entry))
+            self._groups[name] = Mixed((out,))
+            if name in self._live:
+                self._route(name, self._groups[name], out, DRUMS)
+
+    def buses(self) -> None:
+        """Buses on their sends, each after those that it takes from."""
+        made: dict[str, Input] = {}
+        for name in bus_order(self._sheet.buses):
+            made[name] = self._channel(name, f"buses.{name}", partial(self._fed, name))
+            self._returns[name] = self._parts[name] = Mixed((made[name],))
+        # They are added in the sheet's order, whichever feeds which.
+        self._sounding = [name for name in self._sheet.buses if sounds(made[name])]
+        self._drums += [made[name] for name in self._sounding]
+        self._keys |= {name: self._chains[name].end for name in self._sheet.buses}
+
+    def _fed(self, name: str, version: Sheet) -> Node:
+        behind = {**self._outs, **self._groups, **self._returns}
+        return Shared(tuple(_sends(version, name, self._taps, self._chains, behind)))
+
+    def _channel(self, name: str, path: str, entry: Callable[[Sheet], Node]) -> Input:
         """A channel's chain, noted, and what comes out of its fader."""
+        sheet = self._sheet
         own = [
-            (at, ramp, _channel_at(version, path), entry(version))
+            (at, ramp, channel_at(version, path), entry(version))
             for at, ramp, version in variants(sheet, path)
         ]
-        made = [_chained(c, node, sheet.rate, keys, hearing(path)) for _, _, c, node in own]
-        chains[name] = _varied_chain([(at, ramp) for at, ramp, _, _ in own], made)
+        around = self._hearing(path)
+        made = [chained(c, node, sheet.rate, self._keys, around) for _, _, c, node in own]
+        self._chains[name] = varied_chain([(at, ramp) for at, ramp, _, _ in own], made)
         levels = [0.0 if c.mute else fader_gain(c.fader_db) for _, _, c, _ in own]
-        return _input(
+        return input_of(
             [
                 (at, ramp, m.end, level, level)
                 for (at, ramp, _, _), m, level in zip(own, made, levels, strict=True)
             ]
         )
 
-    layers: dict[str, Node] = {}
-    for name, layer in sheet.layers.items():
-        drum = _varied([(at, ramp, e[CLEAN]) for at, ramp, e in entries[layer.of]])
+    def _route(self, name: str, node: Node, out: Input, to: str) -> None:
+        """Into the group that a channel runs into, or into the drum bus where that does nothing."""
+        if to not in self._live:
+            self._parts[name] = node
+            self._drums += [out] if sounds(out) else []
+        if to in self._into and sounds(out):
+            self._into[to].append(out)
 
-        def struck(version: Sheet, name: str = name, drum: Node = drum) -> Node:
-            layer = version.layers[name]
-            around = hearing(f"layers.{name}")
-            entry = layer_entry(layer, version, drum, library, heard, around)
-            return Mixed(((entry, 1.0, 1.0),))
+    def graph(self) -> Graph:
+        """The drum bus on top of all, and the graph."""
+        total = Mixed(tuple(self._drums))
+        out = self._channel(DRUM_BUS, DRUM_BUS, partial(_same, total))
+        output = out[0] if out[1:] == (1.0, 1.0) else Mixed((out,))
+        beside = _beside(self._sheet, self._stages)
+        return Graph(
+            self._stages,
+            self._outs,
+            self._chains,
+            self._groups,
+            {name: self._returns[name] for name in self._sheet.buses},
+            self._parts,
+            total,
+            output,
+            beside,
+            _with(output, beside),
+            self._layers,
+            _heard_buses(self._sheet, self._sounding),
+        )
 
-        out = channel(name, f"layers.{name}", struck)
-        layers[name] = Mixed((out,))
-        if layer.to not in live:
-            parts[name] = layers[name]
-            contributions += [out] if _sounds(out) else []
-        if layer.to in inside and _sounds(out):
-            inside[layer.to].append(out)
-    keys |= {name: Shared(tuple(inside[name])) for name in sheet.groups}
-    for name in sheet.groups:
-        out = channel(name, f"groups.{name}", lambda version, name=name: keys[name])  # type: ignore[misc]
-        groups[name] = Mixed((out,))
-        if name in live:
-            parts[name] = groups[name]
-            contributions += [out] if _sounds(out) else []
-    returned: dict[str, Input] = {}
-    returns: dict[str, Node] = {}
-    for name in bus_order(sheet.buses):
-        behind = {**outs, **groups, **returns}
 
-        def feed(version: Sheet, name: str = name, behind: dict[str, Node] = behind) -> Node:
-            return Shared(tuple(_sends(version, name, taps, chains, behind)))
-
-        returned[name] = channel(name, f"buses.{name}", feed)
-        returns[name] = parts[name] = Mixed((returned[name],))
-    contributions += [returned[name] for name in sheet.buses if _sounds(returned[name])]
-    total = Mixed(tuple(contributions))
-    keys |= {name: chains[name].end for name in sheet.buses}
-    out = channel(DRUM_BUS, DRUM_BUS, lambda version: total)
-    output = out[0] if out[1:] == (1.0, 1.0) else Mixed((out,))
-    returns = {name: returns[name] for name in sheet.buses}
-    return Graph(
-        every,
-        outs,
-        chains,
-        groups,
-        returns,
-        parts,
-        total,
-        output,
-        beside,
-        _with(output, beside),
-        layers,
-        _heard_buses(sheet, [name for name in returns if _sounds(returned[name])]),
-    )
+def _same(node: Node, version: Sheet) -> Node:
+    return node
 
 
 Entries = Mapping[str, Sequence[tuple[int, int, Entry]]]
@@ -184,11 +228,11 @@ def _lane_chains(
         for n, m in enumerate(v.mics[side] for _, _, v in versions[side])
     ):
         own = zip(mine, entries[name], strict=True)
-        return [_chained(mic, entry[-1], sheet.rate, keys, hearing) for mic, (_, _, entry) in own]
+        return [chained(mic, entry.enters, sheet.rate, keys, hearing) for mic, (_, _, entry) in own]
     number, out = sides.index(name), []
     for mic, (_, _, left), (_, _, right) in zip(mine, *(entries[s] for s in sides), strict=True):
-        both = _chained(mic, Pair(left[-1], right[-1]), sheet.rate, keys, hearing)
-        entry = (left, right)[number][-1]
+        both = chained(mic, Pair(left.enters, right.enters), sheet.rate, keys, hearing)
+        entry = (left, right)[number].enters
         after = {
             i: entry if node is both.entry else Side(node, number) for i, node in both.after.items()
         }
@@ -198,7 +242,9 @@ def _lane_chains(
 
 def _as_recorded(sheet: Sheet, entries: Mapping[str, Entry]) -> Graph:
     """Every mic enters both sides at unity and nothing else happens."""
-    every = {name: MicStages(*own[:4], Chained((), own[-1], {})) for name, own in entries.items()}
+    every = {
+        name: MicStages(*own[:4], Chained((), own.enters, {})) for name, own in entries.items()
+    }
     mics = {name: every[name] for name in sounding_mics(sheet)}
     outs: dict[str, Node] = {n: Mixed(((s.shaped, 1.0, 1.0),)) for n, s in mics.items()}
     total = Mixed(tuple((s.shaped, 1.0, 1.0) for s in mics.values()))
@@ -236,50 +282,12 @@ def _heard_buses(sheet: Sheet, sounding: Sequence[str]) -> frozenset[str]:
     return frozenset(heard)
 
 
-def _sounds(one: Input) -> bool:
-    return one[1] != 0.0 or one[2] != 0.0
-
-
-def _input(parts: Sequence[tuple[int, int, Node, float, float]]) -> Input:
-    """A node with its gains; of several by time, one that goes from each to the next."""
-    if len(parts) == 1:
-        _, _, node, left, right = parts[0]
-        return node, left, right
-    mixed = tuple(
-        (at, ramp, Mixed(((node, left, right),))) for at, ramp, node, left, right in parts
-    )
-    return Varied(mixed), 1.0, 1.0
-
-
-def _varied(parts: Sequence[tuple[int, int, Node]]) -> Node:
-    """A node that goes from each to the next; the one where all are the same."""
-    is_one = len(parts) == 1 or len({node.key for _, _, node in parts}) == 1
-    return parts[0][2] if is_one else Varied(tuple(parts))
-
-
-def _varied_chain(times: Sequence[tuple[int, int]], made: Sequence[Chained]) -> Chained:
-    """A chain whose taps go from one version's to the next's."""
-    if len(made) == 1:
-        return made[0]
-
-    def each(nodes: Sequence[Node]) -> Node:
-        return _varied([(at, ramp, n) for (at, ramp), n in zip(times, nodes, strict=True)])
-
-    first = made[0]
-    return Chained(
-        first.chain,
-        each([m.entry for m in made]),
-        {i: each([m.after[i] for m in made]) for i in first.after},
-        {i: each([m.keys[i] for m in made]) for i in first.keys if all(i in m.keys for m in made)},
-    )
-
-
 def _mic_stages(entries: Sequence[tuple[int, int, Entry]], made: Sequence[Chained]) -> MicStages:
     source, repaired, placed, clean = (
-        _varied([(at, ramp, entry[n]) for at, ramp, entry in entries]) for n in range(4)
+        varied([(at, ramp, entry[n]) for at, ramp, entry in entries]) for n in range(4)
     )
     times = [(at, ramp) for at, ramp, _ in entries]
-    return MicStages(source, repaired, placed, clean, _varied_chain(times, made))
+    return MicStages(source, repaired, placed, clean, varied_chain(times, made))
 
 
 def _panned(mic: Mic, level: float) -> tuple[float, float]:
@@ -288,56 +296,15 @@ def _panned(mic: Mic, level: float) -> tuple[float, float]:
     return (0.0, 0.0) if mic.mute else (left * level, right * level)
 
 
-def _channel_at(sheet: Sheet, path: str) -> Channel:
-    """The group, bus or drum bus at a path."""
-    table, _, name = path.partition(".")
-    found: Channel = getattr(sheet, table)[name] if name else getattr(sheet, table)
-    return found
-
-
 def _live_groups(sheet: Sheet) -> set[str]:
     """Groups that do something, if only over some bars."""
     return {
         name
         for name in sheet.groups
         if not all(
-            _is_clear(version.groups[name]) for _, _, version in variants(sheet, f"groups.{name}")
+            is_clear(version.groups[name]) for _, _, version in variants(sheet, f"groups.{name}")
         )
     }
-
-
-def _is_clear(channel: Channel) -> bool:
-    """Whether a channel leaves what runs through it as it is."""
-    idle = all(stage.is_transparent for stage in channel.chain)
-    return idle and not channel.mute and channel.fader_db == 0.0
-
-
-def _chained(
-    channel: Channel, entry: Node, rate: int, sources: Mapping[str, Node], hearing: Heard
-) -> Chained:
-    """A channel's chain on top of what comes in; ``sources`` are what its stages may listen to."""
-    after: dict[str, Node] = {}
-    keys: dict[str, Node] = {}
-    node = entry
-    links: list[Link] = []
-    working = [stage for stage in channel.chain if not stage.is_transparent]
-    for stage in channel.chain:
-        key, listens, through = stage.listens, None, None
-        if key is not None and not key.is_plain:
-            listens = sources[key.source] if key.source else None
-            through = key.filters(rate) if key.is_filtered else None
-            heard = listens or node
-            keys[stage.id] = Processed(heard, (Link(through),)) if through else heard
-        if not stage.is_transparent:
-            links.append(Link(processor_of(stage, rate), listens, through))
-            node = Processed(entry, tuple(links), dear=stage is working[-1], behind=hearing.behind)
-        after[stage.id] = node
-    return Chained(channel.chain, entry, after, keys)
-
-
-def _versions(sheet: Sheet, path: str) -> list[Channel]:
-    """What a channel is over the song."""
-    return [_channel_at(version, path) for _, _, version in variants(sheet, path)]
 
 
 def _beside(sheet: Sheet, every: dict[str, MicStages]) -> dict[str, Node]:
@@ -382,4 +349,4 @@ def _sends(
             out.append((node, left * level, right * level))
         elif not (sheet.groups.get(name) or sheet.buses[name]).mute:
             out.append((chains[name].end, level, level))
-    return [one for one in out if _sounds(one)]
+    return [one for one in out if sounds(one)]

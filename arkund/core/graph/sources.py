@@ -1,6 +1,7 @@
 """A mic before its chain: as recorded, joined, moved, repaired, placed and clean."""
 
 from collections.abc import Callable
+from typing import NamedTuple
 
 from arkund.core.clean.gate import Timing
 from arkund.core.clean.rule import LOUD_KINDS, GateRule
@@ -68,7 +69,15 @@ def _moved(source: Node, name: str, sheet: Sheet, library: Library) -> Node:
     return Moved(source, f"{sheet.moves}-{track}", *columns[track])
 
 
-Entry = tuple[Node, Node, Node, Node, Node]
+class Entry(NamedTuple):
+    """What is done to a mic before its chain: as recorded, repaired, placed, clean, and as it ``enters``
+    the chain, with what follows its hits."""
+
+    source: Node
+    repaired: Node
+    placed: Node
+    clean: Node
+    enters: Node
 
 
 def mic_entry(
@@ -84,7 +93,7 @@ def mic_entry(
     mic = sheet.mics[name]
     source = _moved(joined_source(name, sheet, library), name, sheet, library)
     if variant == "recorded":
-        return source, source, source, source, source
+        return Entry(source, source, source, source, source)
     repaired, placed = _placed(name, sheet, library)
     clean = placed
     if mic.clean.on and mic.clean.range_db < 0:
@@ -93,8 +102,9 @@ def mic_entry(
         clean = Gated(placed, gate_rule(mic, sheet.rate, heard), listens, shut)
     if variant == "removed":
         clean = Difference(placed, clean) if clean is not placed else Placed(placed, 0.0, 0.0)
-        return source, repaired, placed, clean, clean
-    return source, repaired, placed, clean, _evened(name, sheet, clean, heard, hearing)
+        return Entry(source, repaired, placed, clean, clean)
+    enters = _evened(name, sheet, clean, heard, hearing)
+    return Entry(source, repaired, placed, clean, enters)
 
 
 def _placed(name: str, sheet: Sheet, library: Library) -> tuple[Node, Node]:
