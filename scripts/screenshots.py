@@ -11,9 +11,14 @@ import subprocess
 import sys
 from pathlib import Path
 
+import django
 from playwright.sync_api import Page, expect, sync_playwright
 
-from arkund.songs.running import until_up
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "arkund.studio.settings")
+django.setup()
+
+from arkund.bench.stations.registry import STATIONS  # noqa: E402
+from arkund.songs.running import until_up  # noqa: E402
 
 ROOT = Path(__file__).resolve().parent.parent
 CHROMIUM = "/usr/bin/chromium"
@@ -28,28 +33,20 @@ FLAGS = [
     "--autoplay-policy=no-user-gesture-required",
 ]
 SONG = "copper-weather"
-# As the song comes in, with its findings open.
-BEFORE = {
-    "songs": "/",
-    "new-song": "/new/",
-    "load-in": f"/{SONG}/load-in/?mic=crush",
-    "edit-takes": f"/{SONG}/takes/?mic=snare_top",
-    "edit-timing": f"/{SONG}/edit/?mic=snare_top&bars=7-10",
-    "align": f"/{SONG}/align/?mic=snare_bottom",
-    "level": f"/{SONG}/level/?mic=tom_1",
-    "clean": f"/{SONG}/clean/?mic=tom_3&bars=5-6",
-}
-# After a first pass.
-AFTER = {
-    "first-pass": f"/{SONG}/first-pass/?mic=snare_top",
-    "shape-eq": f"/{SONG}/eq/?mic=snare_top&band=b2",
-    "shape-dynamics": f"/{SONG}/dynamics/?mic=snare_top&bars=5-8&stage=compressor",
-    "replace": f"/{SONG}/replace/?mic=snare_top&bars=5-8",
-    "bus": f"/{SONG}/bus/?mic=snare_top&bars=9-12",
-    "print": f"/{SONG}/print/?mic=snare_top",
-    "log": f"/{SONG}/log/?mic=snare_top",
-    "compare": f"/{SONG}/compare/?a=1&mic=snare_top",
-}
+
+
+def _views(*, after_pass: bool) -> dict[str, str]:
+    """Addresses by picture, as the stations' records say: with findings open, or after a first pass."""
+    shots = [(station, shot) for station in STATIONS.values() for shot in station.shots]
+    return {
+        shot.name: f"/{SONG}/{station.slug}/?{shot.query}"
+        for station, shot in shots
+        if shot.after_pass == after_pass
+    }
+
+
+BEFORE = {"songs": "/", "new-song": "/new/", **_views(after_pass=False)}
+AFTER = _views(after_pass=True)
 
 
 def main() -> None:

@@ -4,8 +4,11 @@ from collections.abc import Sequence
 from typing import Any
 
 from django.http import HttpRequest
+from django.templatetags.static import static
 
 from arkund.bench.requests import asked_bars, asked_mic, bars_of
+from arkund.bench.stations.registry import STATIONS
+from arkund.bench.stations.station import Station
 from arkund.core.graph.summing import pan_gains
 from arkund.core.kit.plan import place_mics, place_pieces
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name, piece_family
@@ -21,28 +24,8 @@ from arkund.songs.models import Song
 from arkund.songs.passages import offered
 from arkund.songs.rendering import grid_of
 
-STATIONS = (
-    (1, "load-in", "Load-in"),
-    (2, "edit", "Edit"),
-    (3, "align", "Align"),
-    (4, "level", "Level"),
-    (5, "clean", "Clean"),
-    (6, "replace", "Replace"),
-    (7, "eq", "Shape"),
-    (8, "bus", "Bus"),
-    (10, "print", "Print"),
-)
-STATION_NAMES = {slug: name for _, slug, name in STATIONS} | {
-    "dynamics": "Shape",
-    "takes": "Edit",
-    "log": "Log",
-    "first-pass": "First pass",
-    "compare": "Compare",
-}
-RAIL_OF = {"dynamics": "eq", "takes": "edit"}
 
-
-def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[str, Any]:
+def frame(request: HttpRequest, song: Song, sheet: Sheet, here: Station) -> dict[str, Any]:
     """Context of the page's frame."""
     grid = grid_of(sheet)
     mic = asked_mic(request, sheet)
@@ -56,12 +39,13 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
         "lost": soundness.known(sheet),
         "sheet": sheet,
         "revision": song.current,
-        "station": station,
-        "rail": RAIL_OF.get(station, station),
-        "with_findings": station not in ("print", "log", "first-pass", "compare"),
+        "station": here.slug,
+        "rail": here.within or here.slug,
+        "with_findings": here.has_findings,
         "school": song.school["name"],
-        "station_name": STATION_NAMES[station],
-        "stations": STATIONS,
+        "station_name": here.title,
+        "stations": [s for s in STATIONS.values() if s.number is not None],
+        "all_stations": STATIONS.values(),
         "mic": mic,
         "piece": own.piece,
         # All mics of a drum together, which is how a pair is judged.
@@ -74,7 +58,9 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
         "groups": _groups(sheet, mic, rows),
         "bench": {
             "slug": song.slug,
-            "station": station,
+            "station": here.slug,
+            "script": static(here.script) if here.script else "",
+            "keys": {key.key.lower(): key.does for key in here.keys},
             "revision": song.current.number if song.current else 0,
             "mic": mic,
             "piece": own.piece,
@@ -94,7 +80,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, station: str) -> dict[
                 for k in ("channel", "stage", "band", "bus", "layer", "hit")
                 if (v := request.GET.get(k, ""))
             },
-            "live": (live := live_lanes(sheet, station, mic, request.GET.get("bus", ""))),
+            "live": (live := live_lanes(sheet, here.slug, mic, request.GET.get("bus", ""))),
             "off_db": OFF_DB,
             "pan_gains": [[round(g, 5) for g in pan_gains(n / 20 - 1)] for n in range(41)],
             "sheet": {

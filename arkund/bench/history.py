@@ -3,7 +3,7 @@
 import re
 from typing import Any
 
-from arkund.bench.pictures import card
+from arkund.bench import card
 from arkund.bench.views.findings import last_pass, last_preview
 from arkund.core.advise.findings import STATION_OF
 from arkund.core.advise.school import ROWS

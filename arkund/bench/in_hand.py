@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlencode
 
-from arkund.bench.pictures.common import hits_for
+from arkund.bench.drawing import hits_for
 from arkund.bench.rulers import stage_rulers
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label

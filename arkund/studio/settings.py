@@ -101,6 +101,7 @@ WSGI_APPLICATION = "arkund.studio.wsgi.application"
 TEMPLATES = [
     {
         "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "DIRS": [PACKAGE / "bench" / "stations"],
         "APP_DIRS": True,
         "OPTIONS": {
             "context_processors": ["django.template.context_processors.request"],
@@ -123,7 +124,10 @@ DATABASES = {
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 
 STATIC_URL = "/static/"
-STATICFILES_DIRS: list[Path] = []
+STATICFILES_FINDERS = [
+    "django.contrib.staticfiles.finders.AppDirectoriesFinder",
+    "arkund.bench.stations.files.StationScripts",
+]
 WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = False
 

@@ -2,7 +2,7 @@
 
 import itertools
 
-from arkund.bench.pictures.lettering import HIGH, LETTER, Lettering, letter
+from arkund.bench.stations.load_in.lettering import HIGH, LETTER, Lettering, letter
 
 
 def _box(place: Lettering, name: str) -> tuple[float, float, float, float]:

@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 from django.test import Client
 
-from arkund.bench.pictures import load_in
+from arkund.bench.stations.load_in import picture as load_in
 from arkund.songs import facts, jobs
 from arkund.songs.models import Job, Song
 from arkund.songs.timing import sheet_of

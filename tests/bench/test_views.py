@@ -12,7 +12,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 
 from arkund import bench, cli
-from arkund.bench.frame import STATION_NAMES
+from arkund.bench.stations.registry import STATIONS
 from arkund.core.render.faults import BrokenSound
 from arkund.songs import first_pass, storage
 from arkund.songs.models import Job, Song, StagedFile
@@ -31,7 +31,7 @@ def _json(client: Client, url: str, data: dict) -> tuple[int, dict]:
     return answer.status_code, answer.json()
 
 
-@pytest.mark.parametrize("station", STATION_NAMES)
+@pytest.mark.parametrize("station", STATIONS)
 def test_every_station_opens_under_a_strict_policy(
     client: Client, song: Song, station: str
 ) -> None:
@@ -223,7 +223,7 @@ def test_a_tempo_is_tapped(client: Client, song: Song) -> None:
 
 def test_a_form_that_a_script_answers_does_nothing_before_the_script_is_there() -> None:
     """A form without a dialog about it, sent by that method, leaves page and values as they are."""
-    folder = Path(bench.__file__).parent / "templates"
+    folder = Path(bench.__file__).parent
     forms = [
         f for path in folder.rglob("*.html") for f in re.findall("<form[^>]*", path.read_text())
     ]

@@ -10,7 +10,7 @@ import pytest
 import soundfile as sf
 from playwright.sync_api import FloatRect, Page, Route, expect
 
-from arkund.bench.frame import STATION_NAMES
+from arkund.bench.stations.registry import STATIONS
 from tests.browser.conftest import until
 
 
@@ -31,7 +31,7 @@ def _still(page: Page, selector: str) -> FloatRect:
     raise AssertionError(f"{selector} never stands still")
 
 
-@pytest.mark.parametrize("station", STATION_NAMES)
+@pytest.mark.parametrize("station", STATIONS)
 def test_every_station_draws_without_an_error(page: Page, song: str, station: str) -> None:
     page.goto(f"{song}/{station}/?mic=snare_top&bars=3-4")
     _ready(page)

@@ -15,8 +15,8 @@ from django.urls import URLPattern, URLResolver, get_resolver
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from hypothesis import strategies as st
 
-from arkund.bench.frame import STATION_NAMES
 from arkund.bench.requests import Asked
+from arkund.bench.stations.registry import STATIONS
 from arkund.bench.views import stations
 from arkund.core.errors import ArkundError
 from arkund.core.sheet.patches import apply_patch
@@ -247,7 +247,7 @@ def _patches(draw: st.DrawFn, sheet: Sheet, leaves: list[str]) -> dict[str, Any]
 def run_extremes(send: Send, slug: str, only: slice = slice(None)) -> Row:
     """Every part of the sheet at the ends of its range, on every page and picture and in sound."""
     row = Row("legal values at the ends of their ranges")
-    pages = [f"/{slug}/{n}/" for n in (*STATION_NAMES, "pcm", "figures", "lanes")]
+    pages = [f"/{slug}/{n}/" for n in (*STATIONS, "pcm", "figures", "lanes")]
     pages += [f"/{slug}/picture/{n}/" for n in stations._PICTURES]
     tries = [(path, n) for path, values in EXTREME.items() for n in range(len(values))][only]
     for path, number in tries:
@@ -288,7 +288,7 @@ def requests(slugs: list[str], sheet: Sheet) -> st.SearchStrategy[tuple[str, str
         path = draw(st.sampled_from(addresses()))
         fill = {
             "<slug:slug>": draw(st.sampled_from([*slugs, *slugs, "nothing"])),
-            "<slug:station>": draw(st.sampled_from([*STATION_NAMES, "nothing"])),
+            "<slug:station>": draw(st.sampled_from([*STATIONS, "nothing"])),
             "<str:token>": draw(st.sampled_from(("t" * 20, "a/b", "..", "x"))),
             "<int:number>": draw(st.sampled_from(("0", "1", "99999999999999999999"))),
         }

@@ -6,7 +6,7 @@ import threading
 import time
 from pathlib import Path
 
-from arkund.bench.frame import STATION_NAMES
+from arkund.bench.stations.registry import STATIONS
 from tests.torture.rows import Row
 from tests.torture.running import Bench
 
@@ -24,7 +24,7 @@ def run_readers(seed: int, folder: Path, seconds: float) -> Row:
     times: list[float] = []
     saves: list[float] = []
     until = time.monotonic() + seconds
-    paths = [f"/{slug}/{n}/" for n in STATION_NAMES if n != "takes"]
+    paths = [f"/{slug}/{n}/" for n in STATIONS if n != "takes"]
     paths += [f"/{slug}/picture/{n}/" for n in ("align", "level", "clean", "eq", "dynamics", "bus")]
 
     def read(number: int) -> None:

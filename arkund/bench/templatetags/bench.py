@@ -5,7 +5,7 @@ from typing import Any
 
 from django import template
 
-from arkund.bench.frame import STATION_NAMES
+from arkund.bench.stations.registry import STATIONS
 from arkund.core.kit.roles import label, piece_family
 
 register = template.Library()
@@ -46,7 +46,7 @@ def signed(value: float) -> str:
 @register.filter
 def station_called(slug: str) -> str:
     """A station's name by its slug."""
-    return STATION_NAMES.get(slug, slug)
+    return STATIONS[slug].title if slug in STATIONS else slug
 
 
 @register.filter

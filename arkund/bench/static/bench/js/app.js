@@ -7,26 +7,9 @@ import { player } from "./player.js";
 import { ruler } from "./ruler.js";
 import { startFindings } from "./findings.js";
 import { startLive } from "./live.js";
-import { startAlign } from "./station-align.js";
-import { startBus } from "./station-bus.js";
-import { startClean } from "./station-clean.js";
-import { startCompare } from "./station-compare.js";
-import { startDynamics } from "./station-dynamics.js";
-import { startEdit } from "./station-edit.js";
-import { startEq } from "./station-eq.js";
-import { startFirstPass } from "./station-first-pass.js";
-import { startLevel } from "./station-level.js";
-import { startLoadIn } from "./station-load-in.js";
-import { startReplace } from "./station-replace.js";
-import { startPrint } from "./station-print.js";
-import { startTakes } from "./station-takes.js";
 import { chooseVariant, startStrip } from "./strip.js";
 import { toggleTheme } from "./theme.js";
 
-const STATIONS = {
-  "load-in": startLoadIn, edit: startEdit, align: startAlign, level: startLevel, clean: startClean, eq: startEq,
-  dynamics: startDynamics, bus: startBus, print: startPrint, takes: startTakes, "first-pass": startFirstPass, replace: startReplace, compare: startCompare,
-};
 let station = null;
 let findings = null;
 let passages = null;
@@ -104,13 +87,6 @@ function moveMic(by) {
 const KEYS = {
   " ": togglePlay,
   1: () => chooseVariant("recorded"), 2: () => chooseVariant("now"), 3: () => chooseVariant("removed"), 4: () => chooseVariant("other"),
-  e: () => station && station.stepEdit && station.stepEdit(),
-  u: () => station && station.stepUnexplained && station.stepUnexplained(),
-  q: () => station && station.stepQuestion && station.stepQuestion(),
-  k: () => station && station.answer && station.answer(false),
-  l: () => station && station.answer && station.answer(true),
-  t: () => station && station.takeOtherTempo && station.takeOtherTempo(),
-  j: () => station && station.stepJoin && station.stepJoin(),
   f: () => findings && findings.step(1), g: () => findings && findings.step(-1),
   h: () => findings && findings.hear(), a: () => findings && findings.apply(),
   c: () => findings && findings.change(), x: () => findings && findings.decline(),
@@ -121,11 +97,13 @@ const KEYS = {
   z: () => step("undo"), y: () => step("redo"),
   ",": () => moveMic(-1), ".": () => moveMic(1),
   p: () => passages && passages.next(), r: () => passages && passages.goBack(),
-  i: () => station && station.flip && station.flip(),
-  n: () => station && station.stepHit && station.stepHit(1),
-  b: () => station && station.stepHit && station.stepHit(-1),
   "?": () => document.getElementById("keys").showModal(),
 };
+// What the station's record says of a key, as its script does it.
+function ownKey(key) {
+  const does = bench.keys[key];
+  return does && station && station[does] ? () => station[does]() : null;
+}
 document.addEventListener("keydown", (event) => {
   if (event.target.matches("input, select, textarea") || event.ctrlKey || event.metaKey) return;
   if (event.altKey && /^[0-9]$/.test(event.key)) {
@@ -134,7 +112,7 @@ document.addEventListener("keydown", (event) => {
     return;
   }
   if (event.key === " " && event.target.matches("button, a")) event.preventDefault();
-  const run = KEYS[event.key] || KEYS[event.key.toLowerCase()];
+  const run = ownKey(event.key.toLowerCase()) || KEYS[event.key] || KEYS[event.key.toLowerCase()];
   if (!run || event.altKey) return;
   event.preventDefault();
   run();
@@ -170,7 +148,7 @@ function startTables() {
 
 startStrip();
 startTables();
-station = STATIONS[bench.station] ? STATIONS[bench.station]() : null;
+if (bench.script) station = (await import(bench.script)).start();
 const showChoices = startChoices();
 showChoices(bench.sheet);
 findings = startFindings();

@@ -1,1 +1,0 @@
-"""What each station's picture shows, as plain data for the browser to draw."""

@@ -1,0 +1,132 @@
+"""Shape, EQ: the drum's spectrum before and after, bleed behind, landmarks in words."""
+
+from typing import Any
+
+import numpy as np
+import scipy
+
+from arkund.bench.drawing import Bars, curve, loop_frames, rounded, whole
+from arkund.bench.in_hand import InHand
+from arkund.bench.stations.dynamics.picture import small_hits
+from arkund.core.graph.graph import Chained
+from arkund.core.hits.hit import Hit
+from arkund.core.measure.hits import HitSpectrum, hit_spectrum
+from arkund.core.process.equaliser import Band, Equaliser, equaliser_sections
+from arkund.core.process.stage import Stage
+from arkund.core.process.values import described
+from arkund.core.shape.biquad import response_db
+from arkund.core.sheet.channels import stage_path
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.units import hz_to_note
+from arkund.songs.facts import hits_of
+from arkund.songs.rendering import graph_of
+
+
+def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict[str, Any]:
+    """What the page shows of a channel's EQ; of the chain alone without one."""
+    chained = graph_of(sheet).chain(hand.name)
+    start, stop = loop_frames(sheet, bars)
+    hits = hand.hits(sheet)
+    inside = [
+        h.time_s - start / sheet.rate
+        for h in hits
+        if start <= h.time_s * sheet.rate < stop and h.kind != "ghost"
+    ]
+    out = {"chain": small_hits(sheet, chained, start, stop, inside)}
+    if not isinstance(stage, Equaliser):
+        return out | {"rulers": {}}
+    return out | _spectrum(sheet, hand, chained, stage, hits)
+
+
+def _spectrum(
+    sheet: Sheet, hand: InHand, chained: Chained, eq: Equaliser, hits: list[Hit]
+) -> dict[str, Any]:
+    """Spectrum of the hits before and after an EQ."""
+    sound = whole(sheet, chained.before(eq.id))
+    mono = sound if sound.ndim == 1 else np.ascontiguousarray(sound.mean(axis=1))
+    ids = {h.id for h in hits}
+    found = hit_spectrum(
+        mono,
+        sheet.rate,
+        [h.time_s for h in hits],
+        [h.time_s for h in hits_of(sheet) if h.id not in ids],
+    )
+    gain = response_db(equaliser_sections(eq, sheet.rate), found.hz, sheet.rate) + eq.output_db
+    if not eq.on:
+        gain = np.zeros_like(gain)
+    top = float(found.hits_db.max())
+    path = stage_path(hand.path, eq)
+    areas = [
+        curve(found.hz, found.bleed_db, top - 60, top, "bleed"),
+        curve(found.hz, found.hits_db, top - 60, top, "own"),
+    ]
+    ruled = [
+        f"{path}.high_pass.frequency_hz",
+        f"{path}.low_pass.frequency_hz",
+        *(f"{path}.bands.{b.id}.frequency_hz" for b in eq.bands),
+    ]
+    return {
+        "hz": rounded(found.hz, 1),
+        "before": rounded(found.hits_db - top, 2),
+        "after": rounded(found.hits_db + gain - top, 2),
+        "bleed": rounded(found.bleed_db - top, 2),
+        "gain": rounded(gain, 2),
+        "flags": _flags(path, eq),
+        "landmarks": landmarks(found),
+        "rulers": {name: {"areas": areas} for name in ruled},
+    }
+
+
+def landmarks(found: HitSpectrum) -> list[dict[str, Any]]:
+    """The fundamental and up to two peaks above it that stand out, as places with names."""
+    db = found.hits_db
+    low = np.flatnonzero(found.hz < 320)
+    if len(low) == 0 or db.max() < -110:
+        return []
+    base = int(low[np.argmax(db[low])])
+    marks = [
+        {
+            "hz": round(float(found.hz[base]), 1),
+            "name": "fundamental",
+            "note": hz_to_note(float(found.hz[base])),
+        }
+    ]
+    trend = scipy.signal.savgol_filter(db, 41, 2)
+    peaks, _ = scipy.signal.find_peaks(db - trend, prominence=3)
+    above = [p for p in peaks if found.hz[p] > 1.5 * found.hz[base] and found.hz[p] < 6000]
+    for p in sorted(above, key=lambda p: trend[p] - db[p])[:2]:
+        hz = float(found.hz[p])
+        marks.append({"hz": round(hz, 1), "name": "stands out", "note": hz_to_note(hz)})
+    return marks
+
+
+def _flags(path: str, eq: Equaliser) -> list[dict[str, Any]]:
+    """What is on, as chart notation at its frequency; of a band with its path, by which it is
+    dragged, and how far."""
+    gain, hz = (described(Band)[name] for name in ("gain_db", "frequency_hz"))
+    out: list[dict[str, Any]] = []
+    for name, part in (("high-pass", eq.high_pass), ("low-pass", eq.low_pass)):
+        if part.on:
+            out.append(
+                {
+                    "hz": part.frequency_hz,
+                    "gain": 0,
+                    "path": None,
+                    "text": f"{name} · {part.frequency_hz:.0f} Hz · {part.slope_db_oct} dB/oct",
+                }
+            )
+    for band in eq.bands:
+        if band.on:
+            width = "broad" if band.q < 0.9 else "narrow" if band.q > 3 else "medium"
+            kind = {"bell": width, "low_shelf": "low shelf", "high_shelf": "high shelf"}[band.kind]
+            text = f"{band.gain_db:+.1f} dB · {band.frequency_hz:.0f} Hz · {kind}"
+            out.append(
+                {
+                    "hz": band.frequency_hz,
+                    "gain": band.gain_db,
+                    "path": f"{path}.bands.{band.id}",
+                    "within": {"gain": gain.ends, "hz": hz.ends},
+                    "text": text.replace("-", "−"),
+                }
+            )
+    return out

@@ -1,0 +1,61 @@
+"""What the two pages of Shape share: a channel's chain, and the stage of it that is in hand."""
+
+from typing import Any
+from urllib.parse import urlencode
+
+from arkund.bench import rulers
+from arkund.bench.in_hand import (
+    InHand,
+    band_in_hand,
+    chain_context,
+    channel_in_hand,
+    differences_context,
+    stage_in_hand,
+)
+from arkund.bench.stations.station import Asked
+from arkund.core.process.equaliser import Equaliser
+from arkund.core.process.stage import Stage
+
+
+def hand_of(asked: Asked) -> InHand:
+    """The channel in the query, or the mic's."""
+    return channel_in_hand(asked.sheet, asked.named("channel"), asked.mic)
+
+
+def stage_of(asked: Asked, hand: InHand, slug: str) -> Stage | None:
+    """The stage in the query, or the page's first."""
+    return stage_in_hand(hand.channel, asked.named("stage"), slug)
+
+
+def rulers_of(asked: Asked, slug: str) -> list[rulers.Ruler]:
+    """The controls of the stage in hand."""
+    hand = hand_of(asked)
+    stage = stage_of(asked, hand, slug)
+    band = band_in_hand(stage, asked.named("band"))
+    return rulers.stage_rulers(hand.path, stage, band) if stage else []
+
+
+def context_of(asked: Asked, slug: str) -> dict[str, Any]:
+    """What a page shows of a channel and its stage."""
+    sheet, mic = asked.sheet, asked.mic
+    hand = hand_of(asked)
+    stage = stage_of(asked, hand, slug)
+    band = band_in_hand(stage, asked.named("band"))
+    where = {"mic": mic} | ({} if hand.is_mic else {"channel": hand.name})
+    return {
+        "hand": hand,
+        "stage": stage,
+        "stage_label": type(stage).label if stage else "",
+        "stage_path": f"{hand.path}.chain.{stage.id}" if stage else "",
+        "band": band,
+        "where": urlencode(where | ({"stage": stage.id} if stage else {})),
+        "bands": [b.id for b in stage.bands] if isinstance(stage, Equaliser) else [],
+        "choices": [c.as_dict() for c in rulers.stage_choices(hand.path, stage, band)]
+        if stage
+        else [],
+        "chain": chain_context(hand, stage, where),
+        "differences": differences_context(sheet, hand, stage, band),
+        "key": (key := rulers.key_sources(sheet, hand.path, stage) if stage else None)
+        and key.as_dict(),
+        "key_node": f"{hand.name}.{stage.id}.key" if stage and key else "",
+    }

@@ -1,0 +1,81 @@
+"""A station is a folder: rail, page, picture, keys and scripts follow from its record."""
+
+import json
+from pathlib import Path
+
+import pytest
+from django.contrib.staticfiles import finders
+from django.template import engines
+from django.test import Client
+
+from arkund.bench import stations
+from arkund.bench.stations import registry
+from arkund.songs.models import Song
+from tests.making import small_song
+
+pytestmark = pytest.mark.django_db
+
+RECORD = """
+from arkund.bench.stations.station import Key, Station
+
+STATION = Station(
+    room="toy",
+    slug="toy-shop",
+    title="Toys",
+    number=9,
+    context=lambda asked: {"toys": f"toys of {asked.mic}"},
+    picture=lambda asked: {"bars": list(asked.bars)},
+    keys=(Key("O", "openBox", "open the box"),),
+)
+"""
+PAGE = """{% extends "bench/frame.html" %}{% block work %}<p>{{ toys }}</p>{% endblock %}"""
+
+
+@pytest.fixture
+def song(data: Path, tmp_path: Path) -> Song:
+    return small_song(tmp_path / "in")
+
+
+@pytest.fixture
+def toy(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    room = tmp_path / "rooms" / "toy"
+    room.mkdir(parents=True)
+    (room / "__init__.py").write_text(RECORD)
+    (room / "page.html").write_text(PAGE)
+    (room / "page.js").write_text("export const start = () => ({ openBox() {} });")
+    monkeypatch.setattr(stations, "__path__", [*stations.__path__, str(room.parent)])
+    engine = engines["django"].engine
+    monkeypatch.setattr(engine, "dirs", [*engine.dirs, room.parent])
+    monkeypatch.setitem(registry.STATIONS, "toy-shop", registry.found()["toy-shop"])
+
+
+@pytest.mark.usefixtures("toy")
+def test_a_station_is_added_by_adding_a_folder(song: Song, client: Client) -> None:
+    page = client.get(f"/{song.slug}/toy-shop/?mic=snare_top").content.decode()
+    assert "toys of snare_top" in page
+    assert 'data-station="9"' in page
+    assert "Toys: open the box" in page
+    bench = json.loads(page.split('id="bench" type="application/json">')[1].split("</script>")[0])
+    assert bench["keys"] == {"o": "openBox"}
+    assert bench["script"] == "/static/bench/stations/toy/page.js"
+    assert finders.find("bench/stations/toy/page.js")
+    picture = client.get(f"/{song.slug}/picture/toy-shop/?mic=snare_top&bars=2-3")
+    assert picture.json() == {"bars": [2, 3]}
+    other = client.get(f"/{song.slug}/align/?mic=snare_top").content.decode()
+    assert 'data-station="9"' in other
+    assert "Toys: open the box" in other
+
+
+def test_nothing_else_of_a_station_is_served() -> None:
+    assert finders.find("bench/stations/clean/page.js")
+    for name in ("clean/views.py", "clean/page.html", "clean/../../settings.py", "registry.py"):
+        assert not finders.find(f"bench/stations/{name}")
+
+
+def test_no_key_means_two_things() -> None:
+    """A station's own keys are none of the frame's, and none stands twice in a station."""
+    frame = set(" 1234fghacxm[]-+zy,.pr?")
+    for station in registry.STATIONS.values():
+        own = [key.key.lower() for key in station.keys]
+        assert len(own) == len(set(own)), station.slug
+        assert not frame & set(own), station.slug
