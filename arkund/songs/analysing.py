@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, field, replace
-from functools import cached_property, partial
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -21,6 +21,7 @@ from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.hits.unlisted import unlisted_hits
 from arkund.core.kit.roles import BESIDE, parse_mic_name
 from arkund.core.measure.levels import MicSound, measure_mic, measure_sound
+from arkund.core.once import once
 from arkund.core.sheet.sheet import Take
 from arkund.songs import storage
 
@@ -58,7 +59,7 @@ class Sound:
     in_kit: bool = True
     rate_was: int = 0
 
-    @cached_property
+    @once
     def frames(self) -> int:
         """How many samples there are."""
         with SoundFileReader(self.path, self.file_name) as reader:

@@ -5,13 +5,14 @@ truth; what was measured of a take lies in a file that the sheet names by conten
 """
 
 import zlib
-from functools import cached_property, lru_cache
+from functools import lru_cache
 from typing import Any
 
 from django.db import models
 
 from arkund.core.advise.school import NATURAL
 from arkund.core.errors import SheetError, UnreadableSheet
+from arkund.core.once import once
 from arkund.core.sheet.sheet import Sheet, load
 from arkund.core.sheet.upgrade import upgraded_patch
 
@@ -71,7 +72,7 @@ class Revision(models.Model):
         """What takes the change back, as this version's sheets say it."""
         return upgraded_patch(self.inverse)
 
-    @cached_property
+    @once
     def sheet(self) -> Sheet:
         """The sheet; raises `UnreadableSheet` where it is damaged or of a later version."""
         try:

@@ -16,7 +16,7 @@ from arkund.core.sheet.sheet import json_schema
 
 ROOT = Path(arkund.__file__).parent
 LAYERS = [
-    {"units", "errors"},
+    {"units", "errors", "once"},
     {"kit", "audio"},
     {"measure"},
     {"hits"},
@@ -71,6 +71,14 @@ def test_imports_inside_core_point_one_way() -> None:
                 other = name.split(".")[2]
                 if other != own and (own, other) not in ALLOWED:
                     assert _level(other) <= _level(own), f"{path} imports {name}"
+
+
+def test_no_property_holds_a_lock() -> None:
+    """`functools.cached_property` does (see `core/once.py`)."""
+    for path in ROOT.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.ImportFrom) and node.module == "functools":
+                assert "cached_property" not in {alias.name for alias in node.names}, path
 
 
 def test_no_module_rests_on_one_that_rests_on_it() -> None:

@@ -7,7 +7,6 @@ follow each other is the business of stretches (`core/render/stretches.py`).
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 
 from arkund.core.graph.nodes import LOUDEST, Node, Reader, key_of, silence_broken
 from arkund.core.graph.settling import ALONE, Settling
+from arkund.core.once import once
 from arkund.core.process.stage import Audio, Processor
 
 
@@ -51,11 +51,11 @@ class Processed(Node):
     behind: Settling = ALONE
     """The processors behind it that hear it."""
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("processed", 3, self.source.key, self.settings, self.behind)
 
-    @cached_property
+    @once
     def settings(self) -> list[Any]:
         """What the processors do, and the keys of what they listen to."""
         return [
@@ -63,12 +63,12 @@ class Processed(Node):
             for link in self.links
         ]
 
-    @cached_property
+    @once
     def latency(self) -> int:
         """Samples by which the chain's output is behind its input."""
         return sum(link.processor.latency for link in self.links)
 
-    @cached_property
+    @once
     def leads(self) -> list[int]:
         """Samples before a stretch at which each processor sets in, so that what is heard at the end
         of the way is right within -60 dBFS from the stretch's beginning on."""

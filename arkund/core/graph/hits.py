@@ -3,7 +3,7 @@
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-from functools import cache, cached_property
+from functools import cache
 from threading import Lock
 from typing import Any
 
@@ -12,6 +12,7 @@ import numpy as np
 from arkund.core.graph.laying import laid_at, laid_out
 from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.kit.roles import label
+from arkund.core.once import once
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.sheet import Copy, Sheet, Take
 from arkund.core.timing.copying import LEAD_S, hit_length, lead_before
@@ -88,14 +89,14 @@ class Hits:
         self.every = tuple(every)
         self.places = cache(self._places)
 
-    @cached_property
+    @once
     def _by_piece(self) -> Mapping[str, list[Hit]]:
         found: dict[str, list[Hit]] = {}
         for hit in self.every:
             found.setdefault(hit.piece, []).append(hit)
         return found
 
-    @cached_property
+    @once
     def times_s(self) -> Mapping[str, float]:
         """When each hit falls, by its id."""
         return {h.id: h.time_s for h in self.every}

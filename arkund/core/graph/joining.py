@@ -2,12 +2,12 @@
 
 from bisect import bisect_right
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.graph.nodes import FILE_S, Node, Reader, key_of
+from arkund.core.once import once
 from arkund.core.process.stage import Audio
 
 
@@ -15,7 +15,7 @@ from arkund.core.process.stage import Audio
 class Silence(Node):
     """A mic in a take that has no file for it."""
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("silence", 1)
 
@@ -51,7 +51,7 @@ class Spliced(Node):
 
     parts: tuple[Passage, ...]
 
-    @cached_property
+    @once
     def key(self) -> str:
         parts = [
             [p.source.key, p.at, p.offset, p.fade, *([p.alike] if p.alike else [])]
@@ -113,7 +113,7 @@ class Moved(Node):
     def kept_s(self) -> float:
         return FILE_S
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("moved", 1, self.source.key, self.name)
 

@@ -11,7 +11,6 @@ import json
 from bisect import bisect_left
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import cached_property
 from pathlib import Path
 from typing import Any, ClassVar, Protocol
 
@@ -22,6 +21,7 @@ from arkund.core.clean.gate import Envelope, apply_envelope
 from arkund.core.clean.mending import SPLINE_REACH, ease_gain, rebuild
 from arkund.core.clean.rule import GateRule
 from arkund.core.graph.adding import filter_valid, taps_late
+from arkund.core.once import once
 from arkund.core.process.stage import Audio
 
 LOUDEST = np.float32(10 ** (24 / 20))
@@ -78,7 +78,7 @@ class Node:
     """Whether it gives what its inputs give, added up or turned down: numbers wherever these are, so
     that its sound need not be looked at again."""
 
-    @cached_property
+    @once
     def key(self) -> str:
         raise TypeError("a node names itself by its settings and inputs")
 
@@ -123,7 +123,7 @@ class File(Node):
     def kept_s(self) -> float:
         return FILE_S
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("file", 1, self.sha256, self.pick)
 
@@ -140,7 +140,7 @@ class Mended(Node):
     runs: tuple[tuple[int, int], ...]
     gains: tuple[tuple[int, int, float], ...]
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("mended", 1, self.source.key, self.dc, self.runs, self.gains)
 
@@ -178,7 +178,7 @@ class Pulses(Node):
 
     hits: tuple[tuple[int, float], ...]
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("pulses", 1, self.hits)
 
@@ -212,7 +212,7 @@ class Placed(Node):
     gain: float
     delay: float
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("placed", 1, self.source.key, self.gain, self.delay)
 
@@ -269,7 +269,7 @@ class Gated(Enveloped):
     listens: Node | None = None
     shut: Node | None = None
 
-    @cached_property
+    @once
     def key(self) -> str:
         heard = self.listens.key if self.listens else ""
         shut = [self.shut.key] if self.shut else []
@@ -307,7 +307,7 @@ class Pair(Node):
     left: Node
     right: Node
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("pair", 1, self.left.key, self.right.key)
 
@@ -331,7 +331,7 @@ class Side(Node):
     source: Node
     side: int
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("side", 1, self.source.key, self.side)
 
@@ -350,7 +350,7 @@ class Difference(Node):
     whole: Node
     rest: Node
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("difference", 1, self.whole.key, self.rest.key)
 

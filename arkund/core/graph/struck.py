@@ -4,7 +4,7 @@ hit. What each hit gets is decided once over the whole song."""
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import cached_property, partial
+from functools import partial
 from typing import Any, NamedTuple
 from weakref import WeakKeyDictionary
 
@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from arkund.core.graph.adding import filter_valid, taps_late
 from arkund.core.graph.memory import Memory
 from arkund.core.graph.nodes import Enveloped, Node, Reader, key_of
+from arkund.core.once import once
 from arkund.core.process.stage import Audio
 from arkund.core.replace.choosing import at_the_drum_s_level, choose, gain_db
 from arkund.core.replace.even import even_gains_db, ridden, windows
@@ -101,7 +102,7 @@ class _Laid(Node):
     def _settings(self) -> tuple[object, ...]:
         raise TypeError("a layer names its settings")
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of(
             type(self).__name__,
@@ -139,7 +140,7 @@ class _Laid(Node):
             self._wholes[exact.rate] = self._decide(exact, self.peaks_db(exact))
         return self._wholes[exact.rate]
 
-    @cached_property
+    @once
     def _wholes(self) -> dict[int, Whole]:
         return {}
 
@@ -263,7 +264,7 @@ class Struck(_Laid):
         cuts = [self.samples[n] for n in used]
         return [(reader.over(self.source, cut.at, cut.at + cut.frames), cut) for cut in cuts]
 
-    @cached_property
+    @once
     def _kept(self) -> "WeakKeyDictionary[Reader, dict[int, Audio]]":
         return WeakKeyDictionary()
 
@@ -391,7 +392,7 @@ class Evened(Enveloped):
     kinds: tuple[str, ...]
     amount: float
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("evened", 1, self.source.key, self.onsets, self.kinds, self.amount)
 
@@ -412,7 +413,7 @@ class Silenced(Enveloped):
     onsets: tuple[int, ...]
     out: tuple[bool, ...]
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("silenced", 1, self.source.key, self.onsets, self.out)
 

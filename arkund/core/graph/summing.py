@@ -1,13 +1,13 @@
 """Nodes that add others up: sums with a gain to each side, and versions that follow each other."""
 
 from dataclasses import dataclass
-from functools import cached_property
 from typing import ClassVar
 
 import numpy as np
 
 from arkund.core.graph.adding import add_mono, add_stereo, rounded, spread
 from arkund.core.graph.nodes import FILE_S, LOUDEST, Node, Reader, key_of
+from arkund.core.once import once
 from arkund.core.process.stage import Audio
 
 Input = tuple[Node, float, float]
@@ -26,7 +26,7 @@ class Mixed(Node):
     passes_on: ClassVar[bool] = True
     inputs: tuple[Input, ...]
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("mixed", 1, [(node.key, left, right) for node, left, right in self.inputs])
 
@@ -124,7 +124,7 @@ class Varied(Node):
     passes_on: ClassVar[bool] = True
     parts: tuple[tuple[int, int, Node], ...]
 
-    @cached_property
+    @once
     def key(self) -> str:
         return key_of("varied", 1, [(at, ramp, node.key) for at, ramp, node in self.parts])
 

@@ -1,11 +1,12 @@
 """Bars and beats of a song, and a constant tempo estimated from its hits."""
 
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
+
+from arkund.core.once import once
 
 LAST_BAR = 20_000
 SLOWEST_BPM, FASTEST_BPM = 20.0, 400.0
@@ -37,7 +38,7 @@ class Grid:
     first_downbeat_s: float = 0.0
     changes: tuple[Change, ...] = ()
 
-    @cached_property
+    @once
     def _legs(self) -> "_Legs":
         """Where each constant stretch of the map begins, in bars, quarters and seconds."""
         parts = [Change(1, self.bpm, self.beats, self.unit)]

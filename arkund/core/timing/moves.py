@@ -2,7 +2,6 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -10,6 +9,7 @@ from numpy.typing import NDArray
 
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import piece_family
+from arkund.core.once import once
 from arkund.core.timing.quantise import Placement
 from arkund.core.timing.stretch import AHEAD_S, Anchor, Guide, Slice, plan
 
@@ -46,7 +46,7 @@ class EditList:
     tracks: Mapping[str, tuple[Slice, ...]]
     put: tuple[int, int] | None = None
 
-    @cached_property
+    @once
     def columns(self) -> dict[str, tuple[tuple[int, ...], tuple[int, ...], tuple[int, ...]]]:
         """Slices by column: first samples, offsets and fades."""
         return {

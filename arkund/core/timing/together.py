@@ -2,11 +2,12 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import lru_cache
 
 from arkund.core.hits.confidence import LIKELY
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, piece_family
+from arkund.core.once import once
 
 TOGETHER_S = 0.030
 """Hits of different pieces closer than this were meant together."""
@@ -28,21 +29,21 @@ class Event:
     lead: Hit
     hits: tuple[Hit, ...]
 
-    @cached_property
+    @once
     def starts_s(self) -> float:
         """The first thing heard of it, a grace note included."""
         return min(h.time_s - (h.grace_s or 0.0) for h in self.hits)
 
-    @cached_property
+    @once
     def pieces(self) -> tuple[str, ...]:
         return tuple(h.piece for h in self.hits)
 
-    @cached_property
+    @once
     def ends_s(self) -> float:
         """When its last hit falls."""
         return max(h.time_s for h in self.hits)
 
-    @cached_property
+    @once
     def kick(self) -> Hit | None:
         """Its hit on the kick, if there is one."""
         return self.of("kick")

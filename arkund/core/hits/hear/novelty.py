@@ -6,7 +6,7 @@ decides which of them are.
 
 import bisect
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import lru_cache
 
 import numpy as np
 import scipy
@@ -14,6 +14,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from arkund.core.measure.lanes import powers
+from arkund.core.once import once
 
 BAND_EDGES_HZ = (40.0, 120.0, 350.0, 1200.0, 4500.0, 9000.0, 18000.0)
 BANDS = len(BAND_EDGES_HZ) - 1
@@ -30,27 +31,27 @@ class BandEnergy:
     hop: int
     rate: int
 
-    @cached_property
+    @once
     def floor(self) -> NDArray[np.float64]:
         """`noise_floor`, computed once."""
         return noise_floor(self)
 
-    @cached_property
+    @once
     def smooth(self) -> NDArray[np.float32]:
         """`smoothed`, computed once."""
         return smoothed(self)
 
-    @cached_property
+    @once
     def before_and_after(self) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
         """`before_and_after` of the smoothed energy, computed once."""
         return before_and_after(self.smooth)
 
-    @cached_property
+    @once
     def still_sounding(self) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
         """`still_sounding`, computed once."""
         return still_sounding(self)
 
-    @cached_property
+    @once
     def rise(self) -> NDArray[np.float32]:
         """`rise_db`, computed once."""
         return rise_db(self)

@@ -3,7 +3,6 @@
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 import scipy
@@ -11,6 +10,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from arkund.core.hits.hear.novelty import BandEnergy, candidates
+from arkund.core.once import once
 
 WINDOWS_MS = {
     "before": (-26.0, 44.0),
@@ -50,7 +50,7 @@ class Spectra:
     place_db: NDArray[np.float64]
     ringing_db: NDArray[np.float64]
 
-    @cached_property
+    @once
     def level_db(self) -> dict[str, NDArray[np.float64]]:
         """Each window's energy in dB against that band's loud onsets there."""
         return {name: _against_loud(e) for name, e in self.energy.items()}

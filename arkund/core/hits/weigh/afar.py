@@ -10,7 +10,7 @@ its other kicks.
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from functools import cached_property, partial
+from functools import partial
 
 import numpy as np
 import scipy
@@ -30,6 +30,7 @@ from arkund.core.hits.hear.spectra import (
 )
 from arkund.core.hits.weigh.verdict import AFAR_FILE, kept, probabilities
 from arkund.core.kit.roles import piece_family
+from arkund.core.once import once
 
 FAMILIES = ("kick", "snare", "tom", "hat", "crash", "ride")
 """Families of pieces that are looked for in an onset, in the order of columns."""
@@ -69,12 +70,12 @@ class Afar:
     heard: "Spectra"
     given: NDArray[np.float64] | None = None
 
-    @cached_property
+    @once
     def times_s(self) -> NDArray[np.float64]:
         """When each is noticed, in s."""
         return self.frames * self.hop / self.rate
 
-    @cached_property
+    @once
     def alone(self) -> NDArray[np.float64]:
         """`share` with nothing known."""
         return self.share({}) if self.given is None else self.given

@@ -2,7 +2,6 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +20,7 @@ from arkund.core.hits.weigh.afar import FAMILIES, Afar
 from arkund.core.hits.weigh.arrivals import arrival_of, shape_of
 from arkund.core.hits.weigh.evidence import FOR, NAMES, Context, evidence
 from arkund.core.kit.roles import is_shell, piece_family
+from arkund.core.once import once
 
 PARTED_S = 0.003
 """Where a drum's shape places an onset so far from where its sound seems to begin, both are weighed."""
@@ -97,12 +97,12 @@ class Heard:
     afar: Afar | None = None
     reach: Reach | None = None
 
-    @cached_property
+    @once
     def slow(self) -> Slowed:
         """The sound in fewer samples, computed once."""
         return slowed(self.sound, self.rate)
 
-    @cached_property
+    @once
     def shaped(self) -> Slowed:
         """The band of it that tells hits of a snare from one another, computed once."""
         return shaped(self.slow)
