@@ -11,24 +11,10 @@ from django.test import Client
 from arkund.bench import stations
 from arkund.bench.stations import registry
 from arkund.songs.models import Song
+from tests.examples import example
 from tests.making import small_song
 
 pytestmark = pytest.mark.django_db
-
-RECORD = """
-from arkund.bench.stations.station import Key, Station
-
-STATION = Station(
-    room="toy",
-    slug="toy-shop",
-    title="Toys",
-    number=9,
-    context=lambda asked: {"toys": f"toys of {asked.mic}"},
-    picture=lambda asked: {"bars": list(asked.bars)},
-    keys=(Key("O", "openBox", "open the box"),),
-)
-"""
-PAGE = """{% extends "bench/frame.html" %}{% block work %}<p>{{ toys }}</p>{% endblock %}"""
 
 
 @pytest.fixture
@@ -40,9 +26,9 @@ def song(data: Path, tmp_path: Path) -> Song:
 def toy(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     room = tmp_path / "rooms" / "toy"
     room.mkdir(parents=True)
-    (room / "__init__.py").write_text(RECORD)
-    (room / "page.html").write_text(PAGE)
-    (room / "page.js").write_text("export const start = () => ({ openBox() {} });")
+    (room / "__init__.py").write_text(example("station record"))
+    (room / "page.html").write_text(example("station page"))
+    (room / "page.js").write_text(example("station script"))
     monkeypatch.setattr(stations, "__path__", [*stations.__path__, str(room.parent)])
     engine = engines["django"].engine
     monkeypatch.setattr(engine, "dirs", [*engine.dirs, room.parent])

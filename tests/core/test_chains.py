@@ -25,6 +25,7 @@ from arkund.core.sheet.patches import apply_patch, inverse_patch, read_path
 from arkund.core.sheet.sheet import Sheet, Source, Take, dump, load
 from arkund.core.sheet.upgrade import upgraded, upgraded_patch
 from arkund.core.units import amplitude_to_db
+from tests.examples import example
 
 RATE, SECONDS = 8000, 9
 MICS = ("kick_in", "snare_top", "tom_1", "overhead_l", "overhead_r")
@@ -460,28 +461,12 @@ def test_what_goes_in_tempo_sounds_on_the_page_as_in_the_print(song: Any) -> Non
     assert np.allclose(exact[100:-100], (plain * gain * gain)[100:-100], atol=1e-6)
 
 
-TOY = """
+TOY = (
+    """
 import re, sys, types
-from typing import ClassVar, Literal
-import numpy as np
-from arkund.core.process.stage import Id, Stage
-from arkund.core.process.values import value
-
-class Halver(Stage):
-    label: ClassVar[str] = "halver"
-    about: ClassVar[str] = "Less of everything."
-    kind: Literal["halver"] = "halver"
-    id: Id = "halver"
-    less_db: float = value(6.0, 0, 24, "dB", "less", ticks=(0, 12, 24), hint="how much less")
-    def process(self, rate):
-        return HalverProcess(self)
-
-class HalverProcess:
-    latency = memory = 0
-    def __init__(self, part): self.gain = np.float32(10 ** (-part.less_db / 20))
-    def settings(self): return ["halver", float(self.gain)]
-    def at_rest(self, channels=1): return np.zeros(1)
-    def run(self, audio, state, key=None, at=0): return audio * self.gain
+"""
+    + example("processor")
+    + """
 
 # The registry with one more name in its list.
 import arkund.core.process as package
@@ -493,6 +478,7 @@ registry.Halver = Halver
 sys.modules["arkund.core.process.registry"] = registry
 exec(compile(source, "registry.py", "exec"), registry.__dict__)
 """
+)
 
 
 def test_a_processor_is_added_by_its_module_and_one_name(tmp_path: Path) -> None:
