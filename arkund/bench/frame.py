@@ -60,6 +60,8 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, here: Station) -> dict
             "slug": song.slug,
             "station": here.slug,
             "script": static(here.script) if here.script else "",
+            "draws": here.picture is not None,
+            "stations": list(STATIONS),
             "keys": {key.key.lower(): key.does for key in here.keys},
             "revision": song.current.number if song.current else 0,
             "mic": mic,

@@ -2,6 +2,7 @@
 import { notify, post } from "../../js/api.js";
 import { address, bench, keepTry, keepValues, on, tryValues, valueAt } from "../../js/bench.js";
 import { clear, el, minus, path } from "../../js/draw.js";
+import { again } from "../../js/visit.js";
 
 const SHADES = ["", "dashed", "", "dashed", ""];
 
@@ -55,7 +56,7 @@ function askRooms(room) {
         const path = `mics.${bench.mic}.delay_samples`;
         if (button.dataset.answer === "late") await keepValues({ [path]: 0 });
         else if (room.drawn_in !== null) await keepValues({ [path]: room.drawn_in });
-        location.reload();
+        again();
       } catch (error) {
         notify(error.message);
       }

@@ -1,6 +1,6 @@
 // Clean: the mic over the loop with what the gate takes, how it rings, what the gate does.
 import { getBytes, getJson } from "../../js/api.js";
-import { address, barStart, bench, keepValues, on, query } from "../../js/bench.js";
+import { address, barStart, bench, here, keepValues, on, query } from "../../js/bench.js";
 import { startRegions } from "./regions.js";
 import { clear, colour, el, familyOf, levels, minus, outline, path } from "../../js/draw.js";
 
@@ -164,6 +164,6 @@ export function start() {
     if (mode !== "off") patch[`${root}.opens_on`] = mode;
     keepValues(patch);
   }));
-  addEventListener("resize", () => { if (waves) draw(); });
+  addEventListener("resize", () => { if (waves) draw(); }, { signal: here() });
   return { showMode };
 }

@@ -1,7 +1,7 @@
 // Clean by hand: regions over the loop, moved by mouse and by keys. Places are samples; what a change
 // makes of the neighbours is the server's.
 import { notify, post } from "../../js/api.js";
-import { bench, keepValues, moveTo, tell } from "../../js/bench.js";
+import { bench, here, keepValues, moveTo, tell } from "../../js/bench.js";
 import { clear, el, minus } from "../../js/draw.js";
 
 const TOP = 28, HEIGHT = 234, GRIP = 7;
@@ -134,8 +134,8 @@ export function startRegions() {
     event.preventDefault();
     event.stopImmediatePropagation();
     run();
-  });
-  addEventListener("resize", () => { if (picture) draw(); });
+  }, { signal: here() });
+  addEventListener("resize", () => { if (picture) draw(); }, { signal: here() });
 
   function show(next) {
     picture = next;

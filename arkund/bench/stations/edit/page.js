@@ -4,6 +4,7 @@ import { address, barAt, bench, keepValues, moveTo, on, setLoop, tell } from "..
 import { clear, el, familyOf, label, minus } from "../../js/draw.js";
 import { startLanes } from "../../js/lanes.js";
 import { player } from "../../js/player.js";
+import { again, visit } from "../../js/visit.js";
 
 const NUDGE_MS = 1, FINE_MS = 0.1;
 
@@ -21,7 +22,7 @@ export function start() {
       tell("try");
     } catch (error) {
       notify(error.message);
-      if (error.status === 409) setTimeout(() => location.reload(), 2500);
+      if (error.status === 409) setTimeout(again, 2500);
     }
   }
 
@@ -72,7 +73,7 @@ export function start() {
   async function keepRules(rules) {
     box.textContent = "putting hits in time …";
     await keepValues({ "timing.rules": rules });
-    location.search = `?mic=${bench.mic}&bars=${bench.loop.join("-")}`;
+    visit(`?mic=${bench.mic}&bars=${bench.loop.join("-")}`);
   }
 
   function goTo(item) {

@@ -2,6 +2,7 @@
 import { notify, post } from "../../js/api.js";
 import { address } from "../../js/bench.js";
 import { watchJob } from "../../js/jobs.js";
+import { again } from "../../js/visit.js";
 
 export function start() {
   const holder = document.getElementById("pass");
@@ -12,7 +13,7 @@ export function start() {
   async function school(data) {
     try {
       await post(address("school/"), data);
-      location.reload();
+      again();
     } catch (error) {
       notify(error.message);
     }

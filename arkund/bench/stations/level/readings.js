@@ -1,7 +1,7 @@
 // Peaks of every mic, group, layer and bus at the playhead. The server reads them once a loop and
 // change; here they are only drawn.
 import { getJson } from "../../js/api.js";
-import { bench, loopFrames, on, query } from "../../js/bench.js";
+import { bench, here, loopFrames, on, query } from "../../js/bench.js";
 import { clear, el, familyOf, minus } from "../../js/draw.js";
 import { player } from "../../js/player.js";
 
@@ -50,7 +50,9 @@ export function startReadings() {
     });
   }
 
+  const mine = here();
   function follow(now) {
+    if (mine.aborted) return;
     if (found && player.playing) {
       const n = Math.floor((player.position() - start) / bench.rate / found.step_s);
       for (const one of n === shown ? [] : bars) {

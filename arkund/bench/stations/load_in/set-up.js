@@ -1,6 +1,7 @@
 // Correcting the set-up: mics dragged over the plan, roles chosen, files put under mics.
 import { getJson, notify, post } from "../../js/api.js";
-import { address, bench, keepValues } from "../../js/bench.js";
+import { address, bench, here, keepValues } from "../../js/bench.js";
+import { visit } from "../../js/visit.js";
 
 const DRAG_PX = 5;
 
@@ -22,7 +23,7 @@ async function correct(wanted) {
     }
     const url = new URL(location.href);
     url.searchParams.set("mic", wanted.names?.[bench.mic] || wanted.files?.[0].mic || bench.mic);
-    location.assign(url);
+    visit(url);
   } catch (error) {
     box.close();
     notify(error.message);
@@ -161,10 +162,10 @@ function startFloor() {
     drop();
     // A captured pointer's click lands on the plan, not on the mic it was pressed on.
     if (moved) ask(mic, over ? over.dataset.piece : "");
-    else location.assign(floor.querySelector(`[data-mic="${mic}"]`).getAttribute("href"));
+    else visit(floor.querySelector(`[data-mic="${mic}"]`).getAttribute("href"));
   });
   floor.addEventListener("pointercancel", drop);
-  addEventListener("keydown", (event) => { if (event.key === "Escape" && held) drop(); });
+  addEventListener("keydown", (event) => { if (event.key === "Escape" && held) drop(); }, { signal: here() });
 
   async function ask(mic, piece) {
     const title = `${label(mic)} stands ${piece ? `at the ${label(piece)}` : "away from the drums"} as`;

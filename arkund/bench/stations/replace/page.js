@@ -2,6 +2,7 @@
 import { notify, post } from "../../js/api.js";
 import { bench, keepValues, moveTo, on, tell } from "../../js/bench.js";
 import { clear, el, levels, minus, path } from "../../js/draw.js";
+import { again, visit } from "../../js/visit.js";
 
 export function start() {
   const adding = document.getElementById("replace-add");
@@ -44,7 +45,7 @@ function startStock() {
       const done = await post(url, data);
       sessionStorage.setItem("stocked", done.source || "");
       sessionStorage.setItem("said", done.said);
-      location.reload();
+      again();
     } catch (error) {
       notify(error.message);
     }
@@ -72,7 +73,7 @@ function show(what, name) {
   const url = new URL(location.href);
   if (name) url.searchParams.set(what, name);
   else url.searchParams.delete(what);
-  location.replace(url);
+  visit(url, { isBack: true });
 }
 
 function draw(p) {

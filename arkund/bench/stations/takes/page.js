@@ -3,6 +3,7 @@ import { notify, post } from "../../js/api.js";
 import { address, bench, hearSpan, keepValues, moveTo, on, tell } from "../../js/bench.js";
 import { clear, el, familyOf, mark, minus } from "../../js/draw.js";
 import { player } from "../../js/player.js";
+import { again } from "../../js/visit.js";
 
 const LEFT = 60, TOP = 34;
 
@@ -22,7 +23,7 @@ export function start() {
       tell("try");
     } catch (error) {
       notify(error.message);
-      if (error.status === 409) setTimeout(() => location.reload(), 2500);
+      if (error.status === 409) setTimeout(again, 2500);
     }
     placing = false;
   }

@@ -1,14 +1,15 @@
 // The station pages: components for Alpine, keys, and the station's own picture.
 import { Refusal, notify, post } from "./api.js";
-import { address, bench, keepValues, on, setLoop, step, valueAt } from "./bench.js";
+import { FOR_GOOD, address, bench, keepValues, on, setLoop, step, valueAt } from "./bench.js";
 import { startPassages } from "./passages.js";
 import { startPictures } from "./pictures.js";
 import { player } from "./player.js";
 import { ruler } from "./ruler.js";
 import { startFindings } from "./findings.js";
 import { startLive } from "./live.js";
-import { chooseVariant, startStrip } from "./strip.js";
+import { chooseVariant, startHearing, startStrip } from "./strip.js";
 import { toggleTheme } from "./theme.js";
+import { again, startVisits, visit } from "./visit.js";
 
 let station = null;
 let findings = null;
@@ -81,7 +82,7 @@ function moveLoop(by) {
 
 function moveMic(by) {
   const next = bench.mics[(bench.mics.indexOf(bench.mic) + by + bench.mics.length) % bench.mics.length];
-  location.search = `?mic=${next}&bars=${bench.loop.join("-")}`;
+  visit(`?mic=${next}&bars=${bench.loop.join("-")}`);
 }
 
 const KEYS = {
@@ -121,7 +122,7 @@ document.addEventListener("keydown", (event) => {
 async function takeBack(number, allTheSame) {
   try {
     await post(address("take-back/"), { revision: number, all_the_same: allTheSame });
-    location.reload();
+    again();
   } catch (error) {
     if (error instanceof Refusal && error.body.later && confirm(error.message)) await takeBack(number, true);
     else notify(error.message);
@@ -130,7 +131,7 @@ async function takeBack(number, allTheSame) {
 
 function startTables() {
   document.querySelectorAll("[data-take-back]").forEach((button) => button.addEventListener("click", () => takeBack(Number(button.dataset.takeBack), false)));
-  document.querySelectorAll("[data-link]").forEach((button) => button.addEventListener("click", () => { location.search = button.dataset.link; }));
+  document.querySelectorAll("[data-link]").forEach((button) => button.addEventListener("click", () => { visit(button.dataset.link); }));
   document.querySelectorAll("table[data-sortable] th button").forEach((button) => button.addEventListener("click", () => {
     const column = button.parentElement.cellIndex;
     const body = button.closest("table").tBodies[0];
@@ -146,12 +147,19 @@ function startTables() {
   }));
 }
 
+// What every station begins with; the strip and the player are there already.
+async function begin() {
+  station = bench.script ? (await import(bench.script)).start() : null;
+  startTables();
+  startHearing();
+  startChoices()(bench.sheet);
+  findings = startFindings();
+  passages = startPassages();
+  startLive();
+  startPictures();
+}
+
 startStrip();
-startTables();
-if (bench.script) station = (await import(bench.script)).start();
-const showChoices = startChoices();
-showChoices(bench.sheet);
-findings = startFindings();
-passages = startPassages();
-startLive();
-startPictures();
+on("again", again, FOR_GOOD);
+startVisits(begin);
+await begin();

@@ -7,7 +7,15 @@ export const bench = holder ? JSON.parse(holder.textContent) : {};
 bench.patch = {};
 const events = new EventTarget();
 
-export const on = (name, run) => events.addEventListener(name, (e) => run(e.detail));
+// What a station listens to ends when another takes its place; what is there for good says so.
+let visiting = new AbortController();
+export const here = () => visiting.signal;
+export const FOR_GOOD = {};
+export const on = (name, run, how = { signal: visiting.signal }) => events.addEventListener(name, (e) => run(e.detail), how);
+export function leave() {
+  visiting.abort();
+  visiting = new AbortController();
+}
 export const tell = (name, detail) => events.dispatchEvent(new CustomEvent(name, { detail }));
 
 export const address = (part) => `/${bench.slug}/${part}`;
@@ -102,7 +110,7 @@ export function moveTo(made) {
 
 function offerReload(text) {
   notify(`${text} The page shows the present state in a moment; make your change again there.`);
-  setTimeout(() => location.reload(), 2500);
+  setTimeout(() => tell("again"), 2500);
 }
 
 export async function step(direction) {
@@ -115,7 +123,7 @@ export async function step(direction) {
     tell("stepped", made.sheet);
     tell("sound");
     tell("try");
-    if (bench.station === "log" || bench.station === "print") location.reload();
+    if (bench.station === "log" || bench.station === "print") tell("again");
   } catch (error) {
     notify(error.message);
   }

@@ -4,6 +4,7 @@ import { address, bench, keepValues, moveTo, on } from "./bench.js";
 import { clear, el, path } from "./draw.js";
 import { player } from "./player.js";
 import { offerOther } from "./strip.js";
+import { again, visit } from "./visit.js";
 
 export function startChain() {
   const line = document.querySelector("[data-chain]");
@@ -73,7 +74,7 @@ export function startChain() {
   startBuses(change);
   // Undo and redo may change the line itself.
   const now = JSON.stringify(ids(line));
-  on("stepped", (sheet) => { if (JSON.stringify(chainIn(sheet, chain)) !== now) location.reload(); });
+  on("stepped", (sheet) => { if (JSON.stringify(chainIn(sheet, chain)) !== now) again(); });
 }
 
 const plainBars = (text) => text.trim().replaceAll("–", "-");
@@ -136,8 +137,7 @@ function show(stage, bus) {
     if (kind && !url.searchParams.get("channel") && url.searchParams.get("bus")) url.searchParams.set("channel", url.searchParams.get("bus"));
     if (!link && !kind && stage) url.searchParams.delete("stage");
   }
-  if (String(url) === location.href) location.reload();
-  else location.assign(url);
+  visit(url);
 }
 
 export function drawChain(hits) {

@@ -1,9 +1,10 @@
 // The findings column: what the tool says it heard and would do, one at a time.
 import { Refusal, getJson, notify, post } from "./api.js";
-import { address, bench, dropTry, moveTo, on, setLoop, tell, tryValues } from "./bench.js";
+import { address, bench, dropTry, here, moveTo, on, setLoop, tell, tryValues } from "./bench.js";
 import { label, minus, speak } from "./draw.js";
 import { player } from "./player.js";
 import { chooseVariant, offerOther } from "./strip.js";
+import { again, visit } from "./visit.js";
 
 const WORDS = {
   sum_db: "pair's sum, dB", bleed_reduction_db: "bleed taken off, dB", below_dbfs: "below the drum, dBFS",
@@ -136,18 +137,21 @@ export function startFindings() {
       item.className = f.state === "declined" ? "quiet mt-1" : "mt-1 text-applied";
       item.append(`${f.state}: ${f.reason}${f.declined_because ? ` – ${f.declined_because}` : ""} `);
       if (f.state !== "declined") continue;
-      const again = item.appendChild(document.createElement("button"));
-      again.className = "act";
-      again.textContent = "Open again";
-      again.addEventListener("click", () => send("reopen", f, {}));
+      const reopen = item.appendChild(document.createElement("button"));
+      reopen.className = "act";
+      reopen.textContent = "Open again";
+      reopen.addEventListener("click", () => send("reopen", f, {}));
     }
   }
 
+  const mine = here();
   let asking = 0;
   async function load() {
     clearTimeout(asking);
+    if (mine.aborted) return;
     try {
       const found = await getJson(`${address("findings/")}?station=${box.dataset.station}`);
+      if (mine.aborted) return;
       take(found);
       if (found.counting) asking = setTimeout(load, 800);
     } catch (error) {
@@ -165,7 +169,7 @@ export function startFindings() {
       }
     } catch (error) {
       notify(error.message);
-      if (error instanceof Refusal && error.status === 409) setTimeout(() => location.reload(), 2500);
+      if (error instanceof Refusal && error.status === 409) setTimeout(again, 2500);
     }
     load();
   }
@@ -211,7 +215,7 @@ export function startFindings() {
     if (!f || !Object.keys(f.proposal).length) return;
     stopHearing();
     if (f.mic && f.mic !== bench.mic) {
-      location.search = `?mic=${f.mic}&bars=${bench.loop.join("-")}&finding=${encodeURIComponent(f.id)}&way=${state.way}&change=1`;
+      visit(`?mic=${f.mic}&bars=${bench.loop.join("-")}&finding=${encodeURIComponent(f.id)}&way=${state.way}&change=1`);
       return;
     }
     openChange(f);

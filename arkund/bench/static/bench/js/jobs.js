@@ -1,5 +1,6 @@
 // Watching long work: how far it is and how long yet, until it is over.
 import { getJson, notify } from "./api.js";
+import { again } from "./visit.js";
 
 // Parts: the box that holds progress and words, the button that starts, the one that cancels.
 export async function watchJob(job, { box, go, cancel }) {
@@ -11,7 +12,7 @@ export async function watchJob(job, { box, go, cancel }) {
     box.querySelector("progress").value = state.share;
     const left = state.share > 0.05 ? ((performance.now() - began) / state.share) * (1 - state.share) : 0;
     box.querySelector("p").textContent = `${state.message}, ${Math.round(state.share * 100)} %${left > 1500 ? `, ${Math.ceil(left / 1000)} s to go` : ""}`;
-    if (state.state === "done") { location.reload(); return; }
+    if (state.state === "done") { again(); return; }
     if (state.state === "failed" || state.state === "cancelled") {
       notify(state.message);
       break;

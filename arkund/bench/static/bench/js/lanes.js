@@ -1,6 +1,6 @@
 // Stacked waveform lanes with hits, bars and sections; zoom from the song to single samples.
 import { getBytes } from "./api.js";
-import { address, bench, loopFrames, on, query } from "./bench.js";
+import { address, bench, here, loopFrames, on, query } from "./bench.js";
 import { familyOf } from "./draw.js";
 import { drawBars, drawLoop, drawNames, drawSections, drawHits, drawTiming, paints } from "./lane-drawing.js";
 import { Hits } from "./lane-hits.js";
@@ -8,6 +8,7 @@ import { NAMES, TOP, View } from "./lane-view.js";
 import { laneWaves } from "./lane-waves.js";
 import { player } from "./player.js";
 import { Still } from "./still.js";
+import { visit } from "./visit.js";
 
 const FOOT_PX = 68;
 const HEAD = { top: TOP, least: NAMES };
@@ -55,8 +56,9 @@ class Lanes {
     on("playing", () => this.paint());
     document.getElementById("zoom-song").addEventListener("click", () => this.show(0, bench.frames));
     document.getElementById("zoom-loop").addEventListener("click", () => this.show(...loopFrames()));
-    addEventListener("resize", () => { this.paint(); this.load(); });
-    const follow = () => { if (player.playing) this.still.follow(this.headAt(), HEAD); requestAnimationFrame(follow); };
+    const mine = here();
+    addEventListener("resize", () => { this.paint(); this.load(); }, { signal: mine });
+    const follow = () => { if (mine.aborted) return; if (player.playing) this.still.follow(this.headAt(), HEAD); requestAnimationFrame(follow); };
     follow();
     const asked = Number(new URLSearchParams(location.search).get("at"));
     const around = asked ? [(asked - 0.15) * bench.rate, (asked + 0.35) * bench.rate] : loopFrames();
@@ -226,7 +228,7 @@ class Lanes {
     this.paint();
     if (!grip || grip.moved) return;
     const mic = offsetX < NAMES && bench.mics[this.view.row(offsetY)];
-    if (mic) location.search = `?mic=${mic}&bars=${bench.loop.join("-")}`;
+    if (mic) visit(`?mic=${mic}&bars=${bench.loop.join("-")}`);
     else if (offsetX >= NAMES) this.choose(null);
   }
 }

@@ -32,9 +32,12 @@ function gains(lane, read) {
 }
 
 export function startLive() {
+  player.dropLanes();
   const hands = (bench.live || []).map((lane, n) => ({ ...lane, name: `hand${n}`, base: null }));
   if (!hands.length) return;
   for (const hand of hands) player.addLane(hand.name, hand.node);
+  // While it plays the lanes' sound is needed now, not with the next change.
+  if (player.playing) player.fetchAll();
   const known = (hand, read) => ({ gains: gains(hand, read), polarity: hand.behind ? 1 : read(`${hand.path}.polarity`) });
 
   function rest() {

@@ -31,8 +31,9 @@ function soon(ms) {
 }
 
 export function startPictures() {
-  const stations = ["edit", "align", "level", "clean", "replace", "eq", "dynamics", "bus", "takes"];
-  if (!stations.includes(bench.station)) return;
+  if (!bench.draws) return;
+  shown = "";
+  wanted += 1; // what is under way was asked for by another station
   on("try", () => {
     const chip = document.getElementById("trying");
     const entries = Object.entries(bench.patch);

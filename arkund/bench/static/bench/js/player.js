@@ -5,7 +5,7 @@
 // through, so switching is at the same sample. A change swaps new chunks in under the old ones. What an
 // ear waits for is asked for chunk by chunk, all else a tile at a time.
 import { getBytes, notify } from "./api.js";
-import { address, bench, loopFrames, on, query, tell } from "./bench.js";
+import { FOR_GOOD, address, bench, loopFrames, on, query, tell } from "./bench.js";
 
 const AHEAD_S = 0.4;
 const FADE_S = 0.008;
@@ -88,6 +88,17 @@ class Player {
     this.states[name] = { chunks: new Map(), epoch: 0, next: 0, live: [], node };
     this.lanes.push(name);
     if (this.context) this.connect(this.states[name]);
+  }
+
+  // Another station has other hands.
+  dropLanes() {
+    for (const name of this.lanes) {
+      const state = this.states[name];
+      this.forget(name);
+      if (this.context) this.silence(state, this.context.currentTime);
+      delete this.states[name];
+    }
+    this.lanes = [];
   }
 
   connect(state) {
@@ -404,6 +415,6 @@ class Player {
 }
 
 export const player = new Player();
-on("sound", () => player.refresh());
-on("loop", () => player.restart());
+on("sound", () => player.refresh(), FOR_GOOD);
+on("loop", () => player.restart(), FOR_GOOD);
 window.arkund = { player, bench };

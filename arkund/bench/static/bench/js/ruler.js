@@ -1,6 +1,6 @@
 // The measured ruler: the measurement drawn in the scale of the value that acts on it.
 import { getJson, notify } from "./api.js";
-import { address, bench, dropTry, keepTry, on, query, tryValues, valueAt } from "./bench.js";
+import { address, bench, dropTry, here, keepTry, on, query, tryValues, valueAt } from "./bench.js";
 import { clear, el } from "./draw.js";
 import { scaleOf, tickText } from "./scale.js";
 
@@ -130,7 +130,7 @@ class Ruler {
       event.preventDefault();
       event.stopPropagation();
     });
-    document.addEventListener("keydown", (event) => { if (event.key === "Escape") this.leave(); });
+    document.addEventListener("keydown", (event) => { if (event.key === "Escape") this.leave(); }, { signal: here() });
   }
 
   followTyping() {

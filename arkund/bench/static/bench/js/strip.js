@@ -1,7 +1,7 @@
 // The listening strip: sections, waveform, loop brush, what is heard and how loud.
 import { getBytes, getJson } from "./api.js";
-import { address, barAt as barOf, barStart, bench, keepValues, loopFrames, on, query, setLoop, tell } from "./bench.js";
-import { colour, minus } from "./draw.js";
+import { FOR_GOOD, address, barAt as barOf, barStart, bench, keepValues, loopFrames, on, query, setLoop, tell } from "./bench.js";
+import { colour, label, minus } from "./draw.js";
 import { player } from "./player.js";
 import { withBorder } from "./sections.js";
 import { Still } from "./still.js";
@@ -14,7 +14,7 @@ export function startStrip() {
   let extremes = null;
   let width = 0;
 
-  const seconds = bench.frames / bench.rate;
+  const seconds = bench.frames / bench.rate; // a song of another length is another page
   const x = (s) => (s / seconds) * width;
 
   function draw() {
@@ -86,7 +86,7 @@ export function startStrip() {
     canvas.addEventListener("pointerup", up, { once: true });
   });
   canvas.addEventListener("pointermove", (event) => canvas.classList.toggle("on-border", borderAt(event) !== null));
-  on("kept", (sheet) => { if (sheet) { bench.sections = sheet.sections; draw(); } });
+  on("kept", (sheet) => { if (sheet) { bench.sections = sheet.sections; draw(); } }, FOR_GOOD);
 
   // The brush: drag over bars to set the loop, click for one bar.
   let from = 0;
@@ -107,37 +107,76 @@ export function startStrip() {
   });
   canvas.addEventListener("pointerup", () => { from = 0; });
 
-  // Figures of the loop, in the background.
-  let wanted = 0;
-  async function figures() {
-    const mine = ++wanted;
-    const [start, stop] = loopFrames();
-    const node = player.node;
-    try {
-      const text = query({ node, start, frames: stop - start, ...player.asking });
-      const f = await getJson(`${address("figures/")}?${text}`);
-      if (mine !== wanted) return;
-      const shown = (v, unit) => (v <= -150 ? "silent" : `${minus(v)} ${unit}`);
-      document.getElementById("peak").textContent = shown(f.peak_dbfs, "dBFS");
-      document.getElementById("loud").textContent = shown(f.loudness_lufs, "LUFS");
-      document.getElementById("crest").textContent = `${minus(f.crest_db)} dB`;
-      document.getElementById("peak").classList.toggle("text-trouble", f.peak_dbfs > 0);
-      player.matchDb = f.match_db;
-      document.getElementById("matchdb").textContent = `${f.match_db >= 0 ? "+" : ""}${minus(f.match_db)} dB`;
-      if (player.other) {
-        const o = await getJson(`${address("figures/")}?${query({ node, start, frames: stop - start, rev: player.other.rev, patch: player.other.patch || "", to: f.loudness_lufs })}`);
-        if (mine !== wanted) return;
-        player.otherDb = o.to_db;
-      }
-      player.applyGains();
-    } catch { /* the next change asks again */ }
-  }
-  let soon = 0;
-  const figuresSoon = () => { clearTimeout(soon); soon = setTimeout(figures, 900); };
-
   document.querySelectorAll("[data-variant]").forEach((button) => {
     button.addEventListener("click", () => chooseVariant(button.dataset.variant));
   });
+  on("loop", () => { draw(); figuresSoon(); }, FOR_GOOD);
+  on("kept", figuresSoon, FOR_GOOD);
+  on("sound", figuresSoon, FOR_GOOD);
+  on("other", figures, FOR_GOOD);
+  on("loading", (text) => { document.getElementById("loading").textContent = text; }, FOR_GOOD);
+  on("playing", (is) => {
+    document.getElementById("play-shape").setAttribute("d", is ? "M4 3h4v14H4zM12 3h4v14h-4z" : "M5 3l13 7-13 7z");
+  }, FOR_GOOD);
+  addEventListener("resize", () => { draw(); load(); });
+  const place = document.getElementById("place");
+  let written = 0;
+  function follow(now = 0) {
+    if (player.playing) still.follow(headAt());
+    if (player.playing && now - written >= PLACE_MS) {
+      written = now;
+      const at = Math.max(1, barOf(player.position() / bench.rate));
+      const bar = Math.floor(at);
+      const rest = (at - bar) * bench.beats;
+      place.textContent = `${bar}.${Math.floor(rest) + 1}.${String(Math.floor((rest % 1) * 100)).padStart(2, "0")}`;
+    }
+    requestAnimationFrame(follow);
+  }
+  document.fonts.ready.then(draw);
+  load();
+  figures();
+  follow();
+}
+
+// Figures of the loop, in the background.
+let wanted = 0;
+async function figures() {
+  const mine = ++wanted;
+  const [start, stop] = loopFrames();
+  const node = player.node;
+  try {
+    const text = query({ node, start, frames: stop - start, ...player.asking });
+    const f = await getJson(`${address("figures/")}?${text}`);
+    if (mine !== wanted) return;
+    const shown = (v, unit) => (v <= -150 ? "silent" : `${minus(v)} ${unit}`);
+    document.getElementById("peak").textContent = shown(f.peak_dbfs, "dBFS");
+    document.getElementById("loud").textContent = shown(f.loudness_lufs, "LUFS");
+    document.getElementById("crest").textContent = `${minus(f.crest_db)} dB`;
+    document.getElementById("peak").classList.toggle("text-trouble", f.peak_dbfs > 0);
+    player.matchDb = f.match_db;
+    document.getElementById("matchdb").textContent = `${f.match_db >= 0 ? "+" : ""}${minus(f.match_db)} dB`;
+    if (player.other) {
+      const o = await getJson(`${address("figures/")}?${query({ node, start, frames: stop - start, rev: player.other.rev, patch: player.other.patch || "", to: f.loudness_lufs })}`);
+      if (mine !== wanted) return;
+      player.otherDb = o.to_db;
+    }
+    player.applyGains();
+  } catch { /* the next change asks again */ }
+}
+let soon = 0;
+const figuresSoon = () => { clearTimeout(soon); soon = setTimeout(figures, 900); };
+
+// What is heard of the kit: the row of each station, with what was chosen before still chosen.
+export function startHearing() {
+  const row = document.querySelector(".strip .hearing");
+  if (![...row.querySelectorAll("[data-node]")].some((b) => b.dataset.node === player.node) && !player.node.includes("+")) {
+    // A solo stays what was soloed: the mic in hand now is another one.
+    const kept = document.createElement("button");
+    kept.type = "button";
+    kept.dataset.node = player.node;
+    kept.textContent = label(player.node);
+    row.insertBefore(kept, document.getElementById("several"));
+  }
   document.querySelectorAll(".strip [data-node]").forEach((button) => {
     button.addEventListener("click", () => {
       press(button, ".strip [data-node], .strip [data-together]");
@@ -170,31 +209,8 @@ export function startStrip() {
   nameSeveral();
   together.addEventListener("change", hearSeveral);
   several.addEventListener("click", () => { if (ticked().length) hearSeveral(); });
-  on("loop", () => { draw(); figuresSoon(); });
-  on("kept", figuresSoon);
-  on("other", figures);
-  on("loading", (text) => { document.getElementById("loading").textContent = text; });
-  on("playing", (is) => {
-    document.getElementById("play-shape").setAttribute("d", is ? "M4 3h4v14H4zM12 3h4v14h-4z" : "M5 3l13 7-13 7z");
-  });
-  addEventListener("resize", () => { draw(); load(); });
-  const place = document.getElementById("place");
-  let written = 0;
-  function follow(now = 0) {
-    if (player.playing) still.follow(headAt());
-    if (player.playing && now - written >= PLACE_MS) {
-      written = now;
-      const at = Math.max(1, barOf(player.position() / bench.rate));
-      const bar = Math.floor(at);
-      const rest = (at - bar) * bench.beats;
-      place.textContent = `${bar}.${Math.floor(rest) + 1}.${String(Math.floor((rest % 1) * 100)).padStart(2, "0")}`;
-    }
-    requestAnimationFrame(follow);
-  }
-  document.fonts.ready.then(draw);
-  load();
-  figures();
-  follow();
+  const pressed = player.node.includes("+") ? several : row.querySelector(`[data-node="${CSS.escape(player.node)}"]`);
+  press(pressed, ".strip [data-node], .strip [data-together]");
 }
 
 function press(button, all) {

@@ -1,0 +1,90 @@
+"""From station to station on one page: sound, solo, loop and focus stay."""
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import until
+
+STATIONS = [
+    "Edit",
+    "Align",
+    "Level",
+    "Clean",
+    "Replace",
+    "Shape",
+    "Bus",
+    "Print",
+    "Load-in",
+    "Align",
+]
+
+
+@pytest.fixture
+def playing(page: Page, song: str) -> Page:
+    page.goto(f"{song}/level/?mic=snare_top&bars=3-4")
+    page.locator("#play").click()
+    until(page, "arkund.player.playing && arkund.player.states.now.live.length > 0", 30)
+    page.evaluate("window.isTheSamePage = true")
+    return page
+
+
+def test_the_player_plays_on_through_ten_stations_without_a_gap(playing: Page) -> None:
+    """What was scheduled always reaches beyond what sounds: measured every 10 ms."""
+    until(playing, "arkund.player.states.now.chunks.size === arkund.player.count", 30)
+    playing.evaluate(
+        """() => { window.worst = 1; window.watch = setInterval(() => {
+          const { player } = arkund, live = player.states.now.live;
+          const ahead = Math.max(...live.map((p) => p.end), 0) - player.context.currentTime;
+          window.worst = Math.min(window.worst, ahead); }, 10); }"""
+    )
+    for name in STATIONS:
+        playing.locator(".rail a", has_text=name).click()
+        expect(playing.locator(".rail [aria-current=page]")).to_contain_text(name)
+        expect(playing.locator("#loading")).not_to_have_text("opening …")
+    assert playing.evaluate("window.isTheSamePage && arkund.player.playing")
+    assert playing.evaluate("window.worst") > -0.02
+
+
+def test_a_solo_a_loop_and_the_focus_stay(playing: Page) -> None:
+    playing.locator('.strip [data-node="snare_top"]').click()
+    playing.locator(".rail a", has_text="Clean").click()
+    expect(playing.locator(".rail [aria-current=page]")).to_contain_text("Clean")
+    expect(playing.locator('.strip [data-node="snare_top"]')).to_have_attribute(
+        "aria-pressed", "true"
+    )
+    assert playing.evaluate(
+        "document.activeElement === document.querySelector('.rail [aria-current=page]')"
+    )
+    playing.locator('.mics [data-mic="hat"]').click()
+    expect(playing.locator('.mics [data-mic="hat"]')).to_have_class("metal chosen")
+    solo = playing.locator('.strip [data-node="snare_top"]')
+    expect(solo).to_have_attribute("aria-pressed", "true")
+    assert playing.evaluate(
+        "[arkund.player.node, arkund.bench.mic, arkund.bench.loop.join('-')]"
+    ) == [
+        "snare_top",
+        "hat",
+        "3-4",
+    ]
+    playing.go_back()
+    expect(playing.locator('.mics [data-mic="snare_top"]')).to_have_class("snare chosen")
+    assert playing.evaluate("window.isTheSamePage && arkund.player.playing")
+
+
+def test_a_station_that_was_left_hears_of_nothing_more(playing: Page) -> None:
+    """Its listeners are gone: a change reaches the present picture once."""
+    for name in ("Align", "Level", "Align", "Level"):
+        playing.locator(".rail a", has_text=name).click()
+        expect(playing.locator(".rail [aria-current=page]")).to_contain_text(name)
+    asked: list[str] = []
+    playing.on("request", lambda r: asked.append(r.url) if "/picture/" in r.url else None)
+    playing.keyboard.press("]")
+    playing.wait_for_timeout(700)
+    assert len(asked) == 1, asked
+    assert "/picture/level/" in asked[0]
+
+
+def test_a_page_that_is_no_station_is_gone_to_as_ever(playing: Page) -> None:
+    playing.locator(".title a").click()
+    playing.wait_for_url("**/")
+    assert not playing.evaluate("window.isTheSamePage || false")
