@@ -96,7 +96,7 @@ def first_pass_report(song: Song) -> dict[str, Any]:
         "mix": _before_after(report["before"], report["after"]) if report else [],
         "made_at": _by_station(song, report["applied"]) if report else [],
         "lanes": card.lanes(shown.get("card", ())),
-        "hits": card.hits(shown.get("hits", ())),
+        "hits": card.hits(shown.get("hits") or shown.get("strokes", ())),
         "goal": GOAL_WORDS[song.school["goal"]],
         "schools": schools.all_names(),
         "rows": [

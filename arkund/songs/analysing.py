@@ -256,13 +256,17 @@ def store(analysis: Analysis) -> str:
     return storage.store_analysis(asdict(analysis))
 
 
+FIRST_NAMES = {"strokes": "hits"}
+
+
 def analysis_of(take: Take) -> Analysis:
     """The analysis that a take of a sheet names; an empty one where it names none."""
     if take.analysis is None:
         return Analysis()
     stored = storage.load_analysis(take.analysis)
     return Analysis(
-        tuple(Pair(**p) for p in stored["pairs"]),
+        # Analyses that were stored when hits were called strokes read on.
+        tuple(Pair(**{FIRST_NAMES.get(k, k): v for k, v in p.items()}) for p in stored["pairs"]),
         stored["measures"],
         stored["files"],
         stored["heard"],

@@ -1,6 +1,7 @@
 """Align on stored songs: one solution from the command line and on the page."""
 
 import json
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -10,8 +11,10 @@ from django.test import Client
 from arkund import cli
 from arkund.core.advise import align
 from arkund.core.advise.school import TIGHT
+from arkund.core.align.pairs import Pair
 from arkund.core.kit.roles import parse_mic_name
-from arkund.songs import findings, revisions
+from arkund.core.sheet.sheet import Take
+from arkund.songs import analysing, findings, revisions
 from arkund.songs.models import Song
 from arkund.songs.timing import sheet_of
 from tests.making import whole_song
@@ -162,3 +165,16 @@ def test_a_drum_s_delay_is_proposed_for_all_of_its_mics(song: Song) -> None:
             moved = {path.split(".")[1] for path in found.proposal}
             assert moved == {"snare_top", "snare_bottom"}
             assert "together with the drum’s other mics" in found.reason.replace("'", "’")
+
+
+def test_an_analysis_of_before_hits_were_called_hits_reads_on(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    pair = asdict(
+        Pair("snare", "snare_bottom", "snare_top", 13.0, -1, 0.0, 2.4, 0.5, 0.9, True, 20)
+    )
+    then = {("strokes" if k == "hits" else k): v for k, v in pair.items()}
+    stored = {"pairs": [then], "measures": {}, "files": {}, "heard": {}}
+    monkeypatch.setattr(analysing.storage, "load_analysis", lambda digest: stored)
+    take = Take(number=1, sources={}, analysis="a" * 64)
+    assert [asdict(p) for p in analysing.analysis_of(take).pairs] == [pair]

@@ -175,7 +175,7 @@ export function startHearing() {
     kept.type = "button";
     kept.dataset.node = player.node;
     kept.textContent = label(player.node);
-    row.insertBefore(kept, document.getElementById("several"));
+    row.insertBefore(kept, row.children[1]);
   }
   document.querySelectorAll(".strip [data-node]").forEach((button) => {
     button.addEventListener("click", () => {
