@@ -241,7 +241,7 @@ def test_a_scene_is_named_put_over_other_bars_and_taken_out(page: Page, song: st
     expect(page.get_by_role("row", name="level bars 5–6, 9 −4 dB")).to_contain_text("scene bridge")
     expect(page.get_by_role("row", name="mute bars 5–6, 9")).to_be_visible()
     _ready(page)
-    page.get_by_role("button", name="Take out the scene bridge").click()
+    page.get_by_role("button", name="Remove the scene bridge").click()
     expect(page.locator("[data-scene]")).to_have_count(0)
     expect(page.get_by_role("row", name="bars 5–6, 9")).to_have_count(0)
 

@@ -1,4 +1,4 @@
-"""Hum found and notched, clipped runs rebuilt, single hits brought down."""
+"""Hum found and notched, clipped runs rebuilt, single hits turned down."""
 
 from pathlib import Path
 

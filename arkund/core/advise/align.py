@@ -49,14 +49,14 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
     span = span_of(name.piece)
     before = sum_level_db(study, name.piece, mic, reference, *span)
     after = sum_level_db(_all_shifted(study, school.alignment), name.piece, mic, reference, *span)
-    late = "after" if move < 0 else "before"
+    late = "late" if move < 0 else "early"
     way = abs(move)
     lost_db, loser = _most_lost(study, mic, school.alignment, span)
     fuller, thinner = after > before + 0.2, lost_db > MOST_LOST_DB
     won = (
         f"the two gain {after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz"
         if fuller
-        else "the hits meet"
+        else "the hits line up"
     )
     if thinner:  # left to the ear
         confidence = min(confidence, 0.5)
@@ -72,8 +72,8 @@ def _delay(study: Study, mic: str, school: School) -> list[Finding]:
             "delay",
             mic,
             spoken(
-                f"{samples_to_ms(way, study.rate):.2f} ms ({samples_to_cm(way, study.rate):.0f} "
-                f"cm): {label(mic)} hears the {label(name.piece)} {late} {label(reference)}. "
+                f"{label(mic)} is {samples_to_ms(way, study.rate):.2f} ms "
+                f"({samples_to_cm(way, study.rate):.0f} cm) {late} against {label(reference)}. "
                 f"Moved by {move:+.0f} samples{others} {won}."
             ),
             {

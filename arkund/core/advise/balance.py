@@ -122,8 +122,8 @@ def _faders(study: Study, group: str, mics: list[str], school: School) -> list[F
             "faders",
             group,
             spoken(
-                f"{first.now:.1f} dBFS at the typical hit on its way out; balanced from {lead} "
-                f"it comes out at {first.then:.1f}: {shown} dB."
+                f"The typical hit leaves its fader at {first.now:.1f} dBFS. Balanced from {lead}, it "
+                f"leaves at {first.then:.1f}: {shown} dB."
             ),
             {m: c.now for m, c in gain.items()},
             0.7,

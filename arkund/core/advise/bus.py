@@ -35,8 +35,8 @@ def find_mix(study: Study, subject: str, school: School) -> list[Finding]:
             "peak",
             DRUM_BUS,
             spoken(
-                f"{now:+.1f} dBFS at the mix's loudest{over}; the drum bus at {wanted:+.1f} dB "
-                f"brings it to {then:.1f}, where mastering wants it."
+                f"The mix peaks at {now:+.1f} dBFS{over}. The drum bus at {wanted:+.1f} dB brings it to "
+                f"{then:.1f}, where mastering wants it."
             ),
             {"peak_dbfs": round(now, 1)},
             0.99,

@@ -212,17 +212,15 @@ def _gate(study: Study, mic: str, school: School) -> list[Finding]:
     missed = f", {does.missed} missed" if does.missed else ""
     strays = f", {does.unlisted} × opened without a hit in the list" if does.unlisted else ""
     ghosts = f", {does.ghosts_kept} of {does.ghosts} ghosts kept" if does.ghosts else ""
-    start = (
-        f"{report(study, mic, now).missed} hits are missed by the gate as set. " if now.on else ""
-    )
+    start = f"The gate as set misses {report(study, mic, now).missed} hits. " if now.on else ""
     return [
         Finding(
             NAME,
             "gate",
             mic,
             spoken(
-                f"{start}{does.bleed_reduction_db:.1f} dB less bleed between hits of "
-                f"{label(mic)}: opened by its {does.hits} hits for "
+                f"{start}A gate on the {does.hits} hits of {label(mic)} lowers the bleed between them by "
+                f"{does.bleed_reduction_db:.1f} dB: open for "
                 f"{proposal.hold_ms + proposal.release_ms:.0f} ms, {range_db:.0f} dB when shut; "
                 f"{does.passed} passed{missed}{ghosts}{strays}."
             ),
@@ -340,9 +338,9 @@ def _sings(
         "sympathy",
         piece,
         spoken(
-            f"{decay.t60_s:.1f} s long, at {hz:.0f} Hz: {label(piece)} sings whenever the "
-            f"{label(waker)} is struck ({len(wakes)} times looked at). A gate that only its own "
-            f"hits open takes {before - after:.0f} dB off it."
+            f"{label(piece)} rings at {hz:.0f} Hz for {decay.t60_s:.1f} s whenever the {label(waker)} "
+            f"plays ({len(wakes)} hits measured). A gate on its own hits lowers the ring by "
+            f"{before - after:.0f} dB."
         ),
         {
             "hz": round(hz, 1),

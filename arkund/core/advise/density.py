@@ -136,9 +136,8 @@ def _saturation(study: Study, called: str, path: str, school: School) -> list[Fi
             "saturation",
             called,
             spoken(
-                f"{typical:.1f} dBFS is the typical hit on {name}. Soft saturation with "
-                f"{drive:.1f} dB of drive takes {takes:.1f} dB off its peak and leaves the rest: "
-                "the hits are denser at the same peak."
+                f"Soft saturation on {name} ({drive:.1f} dB drive) lowers the typical peak by "
+                f"{takes:.1f} dB and keeps the body: denser at the same peak."
             ),
             {"typical_dbfs": round(typical, 1)},
             0.75,

@@ -180,11 +180,11 @@ def _high_pass(study: Study, mic: str, school: School) -> list[Finding]:
     then = power_to_db(float(np.sum(power[below] * 10 ** (shape[below] / 10))))
     piece = parse_mic_name(mic).piece
     own = (
-        "the drum itself lies above"
+        "leaves the drum alone"
         if is_shell(piece or "")
-        else "cymbals have nothing to say"
+        else "leaves the cymbals alone"
         if piece or cutoff > 200
-        else "the kit gives little"
+        else "costs the kit little"
     )
     return [
         Finding(
@@ -192,8 +192,8 @@ def _high_pass(study: Study, mic: str, school: School) -> list[Finding]:
             "high_pass",
             mic,
             spoken(
-                f"{now:.0f} dBFS lies below {0.8 * cutoff:.0f} Hz on {label(mic)}, where {own}; "
-                f"a high-pass at {cutoff:.0f} Hz leaves {then:.0f}."
+                f"{label(mic)} has rumble below {0.8 * cutoff:.0f} Hz ({now:.0f} dBFS). A high-pass at "
+                f"{cutoff:.0f} Hz lowers it to {then:.0f} and {own}."
             ),
             {"below_hz": round(0.8 * cutoff, 1), "below_dbfs": round(now, 1)},
             0.85,

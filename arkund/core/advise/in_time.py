@@ -80,8 +80,8 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
             NAME,
             "rule",
             "song",
-            f"{strays} of {len(placed)} hits stray, the widest by {widest:.0f} ms: brought {how} "
-            f"in {rule['division']}{after}, every mic together.{asked}{warn}",
+            f"{strays} of {len(placed)} hits stray, the widest by {widest:.0f} ms. This rule brings them "
+            f"{how} in {rule['division']}{after}, every mic together.{asked}{warn}",
             {
                 "strays": strays,
                 "events": len(placed),

@@ -88,9 +88,9 @@ def _wild(study: Study, mic: str) -> list[Finding]:
             "wild",
             piece,
             spoken(
-                f"{over:.1f} dB over the typical hit: one {label(piece)} in bar "
-                f"{study.bar_of(times[at])} would set the level for all. Brought down by "
-                f"{-gain:.1f} dB it is as loud as the next loudest.{too}"
+                f"One {label(piece)} hit in bar {study.bar_of(times[at])} is {over:.1f} dB above the "
+                f"typical hit and would dictate the headroom. Turned down by {-gain:.1f} dB, it is as "
+                f"loud as the next loudest.{too}"
             ),
             {
                 "over_db": round(over, 1),

@@ -89,8 +89,8 @@ def _dc(study: Study, mic: str) -> list[Finding]:
             "dc",
             mic,
             spoken(
-                f"{below:.0f} dBFS of standing offset on {label(mic)}: it takes headroom and "
-                "clicks at every cut. Taken away."
+                f"{label(mic)} has a DC offset of {below:.0f} dBFS: it takes headroom and clicks at every "
+                "cut. Removed."
             ),
             {"offset": left, "offset_dbfs": round(below, 1)},
             0.99,
@@ -119,8 +119,8 @@ def _hum(study: Study, mic: str) -> list[Finding]:
             "hum",
             mic,
             spoken(
-                f"{level:.0f} dBFS of mains hum at {hz:.0f} Hz and its multiples on {label(mic)}; "
-                f"narrow notches take it out.{costs}"
+                f"{label(mic)} has mains hum at {hz:.0f} Hz and its harmonics ({level:.0f} dBFS). Narrow "
+                f"notches remove it.{costs}"
             ),
             {"hum_hz": hz, "hum_dbfs": level, "contrast_db": measures["hum_contrast_db"]},
             float(np.clip(0.6 + float(measures["hum_contrast_db"]) / 30, 0.6, 0.98)),
@@ -168,8 +168,8 @@ def _clipped(study: Study, mic: str) -> list[Finding]:
     keep = sorted(done | set(short))
     patch = {f"mics.{mic}.repair.rebuilt": [{"at": a, "frames": n} for a, n in keep]}
     text = (
-        f"{count} at full scale on {label(mic)}, up to {longest} samples long; those of "
-        f"{LONGEST_REBUILT} or fewer are drawn anew through their neighbours."
+        f"{count} at full scale on {label(mic)}, up to {longest} samples long. Those of "
+        f"{LONGEST_REBUILT} or fewer are rebuilt from their neighbours."
     )
     return [
         Finding(

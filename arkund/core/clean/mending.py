@@ -1,4 +1,4 @@
-"""Mending a source: clipped runs rebuilt, single hits brought down, mains hum notched out."""
+"""Mending a source: clipped runs rebuilt, single hits turned down, mains hum notched out."""
 
 import numpy as np
 import scipy

@@ -130,7 +130,7 @@ class File(Node):
 
 @dataclass(frozen=True)
 class Mended(Node):
-    """The source with its offset taken away, clipped runs rebuilt and single hits brought down.
+    """The source with its DC offset removed, clipped runs rebuilt and single hits turned down.
 
     ``runs`` are (first sample, samples), ``gains`` (first sample, samples, factor).
     """

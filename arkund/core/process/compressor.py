@@ -19,7 +19,7 @@ class Compressor(Stage):
     """The *straight* family: reduction smoothed in dB; times to 63 %."""
 
     label: ClassVar[str] = "compressor"
-    about: ClassVar[str] = "Less of what is loud, as fast and as long as the times say."
+    about: ClassVar[str] = "Turns down what is above the threshold, by ratio, attack and release."
 
     kind: Literal["compressor"] = "compressor"
     id: Id = "compressor"
@@ -31,7 +31,7 @@ class Compressor(Stage):
         "threshold",
         ticks=_DB,
         carried=True,
-        hint="peaks of the hits as they reach it",
+        hint="peaks of the hits at its input",
     )
     ratio: float = value(
         4.0, 1, 100, ": 1", "ratio", shown=(1, 20), scale="log", step=1.06, ticks=(1, 2, 4, 8, 20)
@@ -43,7 +43,7 @@ class Compressor(Stage):
         "dB",
         "knee",
         ticks=(0, 6, 12, 18, 24),
-        hint="0 bends at once; more bends earlier and softer",
+        hint="0: a hard corner at the threshold; more: a softer, earlier onset",
     )
     attack_ms: float = value(
         15.0,
@@ -66,7 +66,7 @@ class Compressor(Stage):
         scale="log",
         step=1.06,
         ticks=(10, 30, 100, 300, 1000),
-        hint="bars: gaps to the next hit",
+        hint="bars: time to the next hit",
     )
     makeup_db: float = value(0.0, -12, 24, "dB", "makeup", ticks=(-12, 0, 12, 24))
     mix: float = value(
@@ -77,7 +77,7 @@ class Compressor(Stage):
         "mix",
         step=0.02,
         ticks=(0, 0.25, 0.5, 0.75, 1),
-        hint="0 as it came, 1 compressed alone",
+        hint="0 dry, 1 wet only",
     )
     key: Key = Key()
     lookahead_ms: float = value(
@@ -88,7 +88,7 @@ class Compressor(Stage):
         "lookahead",
         step=0.1,
         ticks=(0, 2, 5, 10),
-        hint="it begins that much before a hit",
+        hint="begins this long before a hit",
     )
 
     @property

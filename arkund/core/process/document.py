@@ -38,7 +38,7 @@ _WAYS = (
         """mics.snare_top.chain.s9 '{"kind":"saturation","after":"eq"}'""",
     ),
     ("move a stage", """mics.snare_top.chain.s9.after '"compressor"'"""),
-    ("put it on standby", "mics.snare_top.chain.s9.on false"),
+    ("bypass it", "mics.snare_top.chain.s9.on false"),
     ("take it out", "mics.snare_top.chain.s9 null"),
     ("add a band, eight at most", """mics.snare_top.chain.eq.bands.b5 '{"frequency_hz":700}'"""),
     (

@@ -22,7 +22,7 @@ class Key(Part):
         scale="log",
         step=1.03,
         ticks=(20, 50, 100, 300, 1000),
-        hint="at the left end it is out",
+        hint="far left: off",
     )
     low_pass_hz: float = value(
         HIGHEST_HZ,
@@ -33,7 +33,7 @@ class Key(Part):
         scale="log",
         step=1.03,
         ticks=(300, 1000, 3000, 10000, 20000),
-        hint="at the right end it is out",
+        hint="far right: off",
     )
 
     @property

@@ -25,7 +25,7 @@ class Limiter(Stage):
         "dBTP",
         "ceiling",
         ticks=(-24, -18, -12, -6, 0),
-        hint="bars: peaks of the hits as they reach it",
+        hint="bars: peaks of the hits at its input",
     )
     lookahead_ms: float = value(
         1.5,
@@ -47,7 +47,7 @@ class Limiter(Stage):
         scale="log",
         step=1.06,
         ticks=(1, 10, 100, 1000),
-        hint="bars: gaps to the next hit",
+        hint="bars: time to the next hit",
     )
 
     @property

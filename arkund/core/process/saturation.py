@@ -20,7 +20,7 @@ class Saturation(Stage):
     """Peaks bend: soft, hard, or asymmetrical; applied at four times the rate, steep ones at eight."""
 
     label: ClassVar[str] = "saturation"
-    about: ClassVar[str] = "Bends peaks, which makes a drum denser and adds harmonics."
+    about: ClassVar[str] = "Rounds off peaks: a denser drum, with harmonics."
 
     kind: Literal["saturation"] = "saturation"
     id: Id = "saturation"
@@ -32,7 +32,7 @@ class Saturation(Stage):
         "dB",
         "drive",
         ticks=(0, 6, 12, 18, 24),
-        hint="mark: from here on one hit in ten bends by 1 dB",
+        hint="mark: above this, 1 hit in 10 is saturated by 1 dB or more",
     )
     matched: bool = switch(True, "output matched")
     output_db: float = value(0.0, -24, 12, "dB", "output", ticks=(-24, -12, 0, 12))
@@ -44,7 +44,7 @@ class Saturation(Stage):
         "mix",
         step=0.02,
         ticks=(0, 0.25, 0.5, 0.75, 1),
-        hint="0 as it came, 1 bent alone",
+        hint="0 dry, 1 wet only",
     )
 
     @property

@@ -49,7 +49,7 @@ class Listening(Protocol):
 
 
 class Stage(Part):
-    """One processor in a chain. ``on`` is off on standby: set, but passed by."""
+    """One processor in a chain. ``on`` is false where it is bypassed: set, but not heard."""
 
     label: ClassVar[str]
     about: ClassVar[str]
@@ -57,7 +57,7 @@ class Stage(Part):
     """Settings with which its kernel has something to do, where those that it comes with are none."""
 
     id: Id
-    on: bool = switch(True, "in or on standby")
+    on: bool = switch(True, "active or bypassed")
 
     @property
     def is_transparent(self) -> bool:

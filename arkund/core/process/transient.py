@@ -15,7 +15,7 @@ class Transient(Stage):
     """More or less attack and sustain, at most so many dB, whatever the level."""
 
     label: ClassVar[str] = "transient"
-    about: ClassVar[str] = "More or less of a hit's first milliseconds, and of what rings after."
+    about: ClassVar[str] = "More or less attack, more or less sustain."
 
     busy: ClassVar[dict[str, Any]] = {"attack_db": 3}
 
@@ -32,7 +32,7 @@ class Transient(Stage):
         hint="the first milliseconds",
     )
     sustain_db: float = value(
-        0.0, -24, 12, "dB", "sustain", ticks=(-24, -12, 0, 12), hint="what rings after"
+        0.0, -24, 12, "dB", "sustain", ticks=(-24, -12, 0, 12), hint="the ring after the attack"
     )
 
     key: Key = Key()

@@ -97,14 +97,14 @@ class Run(Part):
 
 
 class Repair(Part):
-    """What is mended before anything else: a constant offset taken away, mains hum notched out
-    (0 Hz: none) with its harmonics, clipped runs rebuilt, single hits brought down."""
+    """What is mended before anything else: a constant DC offset removed, mains hum notched out
+    (0 Hz: none) with its harmonics, clipped runs rebuilt, single hits turned down."""
 
-    dc: float = value(0.0, -0.5, 0.5, "", "offset taken away")
+    dc: float = value(0.0, -0.5, 0.5, "", "DC offset removed")
     hum_hz: float = value(0.0, 0, 70, "Hz", "hum notches")
     hum_lines: int = value(6, 1, 12, "", "hum notches, lines")
     rebuilt: tuple[Run, ...] = Field((), max_length=5_000, title="clipped runs rebuilt")
-    clip_gains: tuple[ClipGain, ...] = Field((), max_length=5_000, title="single hits brought down")
+    clip_gains: tuple[ClipGain, ...] = Field((), max_length=5_000, title="single hits turned down")
 
     @model_validator(mode="after")
     def _hum_is_mains(self) -> "Repair":
@@ -166,7 +166,7 @@ class Clean(Part):
         "dB",
         "hysteresis",
         ticks=(0, 6, 12, 18, 24),
-        hint="it closes that much below the threshold",
+        hint="closes this far below the threshold",
     )
     attack_ms: float = value(
         0.5,
@@ -201,7 +201,7 @@ class Clean(Part):
         scale="log",
         step=1.06,
         ticks=(10, 30, 100, 300, 1000),
-        hint="bars: gaps to this drum's next hit",
+        hint="bars: time to this drum's next hit",
     )
     range_db: float = value(
         -40.0,
@@ -211,7 +211,7 @@ class Clean(Part):
         "range",
         step=1,
         ticks=(-80, -60, -40, -20, 0),
-        hint="shaded: −12 to −20 dB tucks the bleed and lets the kit breathe",
+        hint="shaded: −12 to −20 dB tucks the bleed and keeps the kit breathing",
     )
     ghosts_db: float = value(
         0.0,
@@ -221,7 +221,7 @@ class Clean(Part):
         "ghosts' level",
         step=1,
         ticks=(-24, -12, -6, 0),
-        hint="0 opens fully for a ghost too; lower leaves it softer",
+        hint="0: opens fully for ghosts, too; lower: keeps them softer",
     )
     lookahead_ms: float = value(
         1.0,
@@ -231,7 +231,7 @@ class Clean(Part):
         "lookahead",
         step=0.5,
         ticks=(0, 5, 10, 20),
-        hint="it opens that much before a hit",
+        hint="opens this long before a hit",
     )
     soft_ms: float = value(
         0.0,
@@ -255,7 +255,7 @@ class Clean(Part):
         scale="log",
         step=1.01,
         ticks=(30, 100, 300, 1000, 2000),
-        hint="what rings here is down while the gate is shut; the rest of the mic stays",
+        hint="the ring at this frequency is lowered while the gate is shut; the rest stays",
     )
     fade: Literal["decibels", "straight", "smooth"] = choice("decibels", "fades of regions")
     regions: dict[Name, Region] = Field({}, max_length=MOST_REGIONS, title="regions")

@@ -2,7 +2,7 @@
 
 A channel with differences is rendered in as many variants as the song has of it, and one fades into
 the other where bars begin or end. Both sides of such a fade run all the while, so nothing clicks,
-whatever it is that differs: a level, a frequency, a stage on standby.
+whatever it is that differs: a level, a frequency, a stage that is bypassed.
 """
 
 from collections.abc import Callable, Mapping, Sequence

@@ -114,7 +114,7 @@ function startShifting(picture) {
 function drawHits(picture) {
   const svg = clear(document.getElementById("hits"));
   if (!picture.lines.length) {
-    el(svg, "text", { x: 20, y: 40, class: "strong" }, "No hit to show: this mic is close to nothing that is struck.");
+    el(svg, "text", { x: 20, y: 40, class: "strong" }, "No hit to show: this is not a close mic.");
     return;
   }
   const [from, to] = picture.span_ms;

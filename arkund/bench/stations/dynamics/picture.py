@@ -175,7 +175,7 @@ def _bent_by(stage: Saturation, peaks: NDArray[np.float64]) -> NDArray[np.float6
 def _said(stage: Stage, peaks: NDArray[np.float64], reduction: list[float]) -> str:
     """What a stage does to the loop's hits, in a few words."""
     if not stage.on:
-        return "on standby"
+        return "bypassed"
     if isinstance(stage, Saturation):
         return _bends(stage, peaks)
     if isinstance(stage, Compressor | Limiter):

@@ -1,4 +1,4 @@
-// A chain: one line of stages in order; dragged or moved by keys, put on standby, added, taken out.
+// A chain: one line of stages in order; dragged or moved by keys, bypassed, added, removed.
 import { notify, post } from "./api.js";
 import { address, bench, keepValues, moveTo, on } from "./bench.js";
 import { clear, el, path } from "./draw.js";
