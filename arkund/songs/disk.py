@@ -28,11 +28,6 @@ def disk_words(error: BaseException) -> str:
     return words.format(data=settings.DATA)
 
 
-def is_full(error: BaseException) -> bool:
-    """Whether an error means that the disk is full."""
-    return disk_words(error) == FULL.format(data=settings.DATA)
-
-
 def _of_system(error: OSError) -> str:
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
         return FULL

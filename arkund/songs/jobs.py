@@ -187,7 +187,6 @@ def _claim(job_id: int) -> bool:
             owner=locks.own_name(),
             attempts=F("attempts") + 1,
             started=timezone.now(),
-            heartbeat=timezone.now(),
             message="starting",
         )
     )
@@ -198,8 +197,7 @@ def _run(job_id: int) -> dict[str, Any]:
     job = Job.objects.get(pk=job_id)
     report = _Reporter(job_id)
     try:
-        with report:
-            result = _KINDS[job.kind](job, report)
+        result = _KINDS[job.kind](job, report)
         return {"state": Job.State.DONE, "share": 1.0, "message": "done", "result": result}
     except locks.Busy as error:
         # Not begun: it does not count, and is told again by whoever keeps watch.
@@ -241,25 +239,12 @@ def _settle(job_id: int, values: dict[str, Any]) -> None:
 
 
 class _Reporter:
-    """Writes progress at most five times a second and a heartbeat every five seconds."""
+    """Writes progress at most five times a second."""
 
     def __init__(self, job_id: int) -> None:
         self._job_id = job_id
         self._last = 0.0
-        self._over = threading.Event()
         self._cancel = False
-
-    def __enter__(self) -> "_Reporter":
-        threading.Thread(target=self._beat, daemon=True).start()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._over.set()
-
-    def _beat(self) -> None:
-        while not self._over.wait(5.0):
-            self._write(heartbeat=timezone.now())
-        close_old_connections()
 
     def _write(self, **values: Any) -> None:
         # Progress is worth no failure.
@@ -271,7 +256,7 @@ class _Reporter:
         if now - self._last < 0.2 and share < 1.0:
             return
         self._last = now
-        values: dict[str, Any] = {"share": share, "heartbeat": timezone.now()}
+        values: dict[str, Any] = {"share": share}
         if what:
             values["message"] = what[:500]
         self._write(**values)

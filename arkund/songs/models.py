@@ -149,7 +149,6 @@ class Job(models.Model):
     cancel_asked = models.BooleanField(default=False)
     created = models.DateTimeField(auto_now_add=True)
     started = models.DateTimeField(null=True)
-    heartbeat = models.DateTimeField(null=True)
     owner = models.CharField(max_length=80, blank=True)
     attempts = models.PositiveSmallIntegerField(default=0)
 

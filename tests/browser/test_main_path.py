@@ -702,7 +702,7 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     _ready(page)
     page.locator("#one-hit path").first.wait_for(timeout=60_000)
     with page.expect_navigation():
-        page.get_by_role("button", name="take out", exact=True).click()
+        page.get_by_role("button", name="remove", exact=True).click()
     _ready(page)
     expect(page.locator("#stock")).to_contain_text("No hits of snare yet")
     with page.expect_navigation():

@@ -129,7 +129,6 @@ def _left(song: Song, **more: object) -> Job:
         song=song,
         state=Job.State.RUNNING,
         owner="elsewhere-1-dead",
-        heartbeat=timezone.now(),
         attempts=1,
         params={"revision": 1, "stems": ["mix"], "format": "wav24"},
         **more,
@@ -165,7 +164,7 @@ def test_a_job_whose_owner_lives_is_left_alone(song: Song, tmp_path: Path) -> No
     assert other.stdout is not None
     owner = other.stdout.readline().strip()
     job = _left(song)
-    Job.objects.filter(pk=job.pk).update(owner=owner, heartbeat=timezone.now() - timedelta(hours=1))
+    Job.objects.filter(pk=job.pk).update(owner=owner)
     assert jobs.take_up_left_jobs() == 0
     other.kill()
     other.communicate()

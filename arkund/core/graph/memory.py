@@ -1,34 +1,25 @@
 """What was lately made, within a number of bytes."""
 
 import threading
-from collections import OrderedDict
 from typing import Any
 
+from cachetools import LRUCache
 from numpy.typing import NDArray
 
 
 class Memory:
-    """Arrays by key within a number of bytes, the least recently used forgotten first. Safe among
-    threads."""
+    """Arrays by key within a number of bytes, the least recently used forgotten first; one that is larger
+    than all of it is not kept. Safe among threads."""
 
     def __init__(self, limit_bytes: int) -> None:
-        self._limit = limit_bytes
-        self._entries: OrderedDict[str, NDArray[Any]] = OrderedDict()
-        self._bytes = 0
+        self._entries: LRUCache[str, NDArray[Any]] = LRUCache(limit_bytes, lambda a: a.nbytes)
         self._lock = threading.Lock()
 
     def get(self, key: str) -> NDArray[Any] | None:
         with self._lock:
-            found = self._entries.get(key)
-            if found is not None:
-                self._entries.move_to_end(key)
-            return found
+            return self._entries.get(key)
 
     def put(self, key: str, value: NDArray[Any]) -> None:
         with self._lock:
-            old = self._entries.pop(key, None)
-            self._bytes += value.nbytes - (old.nbytes if old is not None else 0)
-            self._entries[key] = value
-            while self._bytes > self._limit and len(self._entries) > 1:
-                _, dropped = self._entries.popitem(last=False)
-                self._bytes -= dropped.nbytes
+            if value.nbytes <= self._entries.maxsize:
+                self._entries[key] = value
