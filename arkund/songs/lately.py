@@ -37,6 +37,11 @@ class _Lately:
     def __len__(self) -> int:
         return len(self._values)
 
+    def clear(self) -> None:
+        """Forget all of it."""
+        with self._lock:
+            self._values.clear()
+
 
 class _Of:
     """A sheet as part of a key: the very same one, which is kept as long as the key is. Comparing two

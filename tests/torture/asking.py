@@ -21,8 +21,8 @@ from arkund.bench.views import stations
 from arkund.core.errors import ArkundError
 from arkund.core.sheet.patches import apply_patch
 from arkund.core.sheet.settable import SETTABLE, is_settable
-from arkund.core.timing.grid import LAST_BAR
 from arkund.core.sheet.sheet import Sheet, load
+from arkund.core.timing.grid import LAST_BAR
 from tests.torture.rows import Row
 from tests.torture.running import Bench
 
