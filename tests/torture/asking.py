@@ -17,7 +17,6 @@ from hypothesis import strategies as st
 
 from arkund.bench.requests import Asked
 from arkund.bench.stations.registry import STATIONS
-from arkund.bench.views import stations
 from arkund.core.errors import ArkundError
 from arkund.core.sheet.patches import apply_patch
 from arkund.core.sheet.settable import SETTABLE, is_settable
@@ -249,7 +248,7 @@ def run_extremes(send: Send, slug: str, only: slice = slice(None)) -> Row:
     """Every part of the sheet at the ends of its range, on every page and picture and in sound."""
     row = Row("legal values at the ends of their ranges")
     pages = [f"/{slug}/{n}/" for n in (*STATIONS, "pcm", "figures", "lanes")]
-    pages += [f"/{slug}/picture/{n}/" for n in stations._PICTURES]
+    pages += [f"/{slug}/picture/{s.slug}/" for s in STATIONS.values() if s.picture]
     tries = [(path, n) for path, values in EXTREME.items() for n in range(len(values))][only]
     for path, number in tries:
         patch = json.dumps({path: EXTREME[path][number]})
