@@ -1,9 +1,11 @@
 """What the two pages of Shape share: a channel's chain, and the stage of it that is in hand."""
 
+from collections.abc import Callable, Mapping
 from typing import Any
 from urllib.parse import urlencode
 
 from arkund.bench import rulers
+from arkund.bench.drawing import Bars
 from arkund.bench.in_hand import (
     InHand,
     band_in_hand,
@@ -12,9 +14,12 @@ from arkund.bench.in_hand import (
     differences_context,
     stage_in_hand,
 )
-from arkund.bench.stations.station import Asked
+from arkund.bench.stations.station import Asked, Station
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
+from arkund.core.sheet.sheet import Sheet
+
+Drawing = Callable[[Sheet, InHand, Stage | None, Bars], Mapping[str, Any]]
 
 
 def hand_of(asked: Asked) -> InHand:
@@ -59,3 +64,21 @@ def context_of(asked: Asked, slug: str) -> dict[str, Any]:
         and key.as_dict(),
         "key_node": f"{hand.name}.{stage.id}.key" if stage and key else "",
     }
+
+
+def page_of_shape(slug: str, draw: Drawing, **more: Any) -> Station:
+    """The record of one of the two pages; ``draw`` makes its picture, ``more`` is said of it alone."""
+
+    def picture(asked: Asked) -> Mapping[str, Any]:
+        hand = hand_of(asked)
+        return draw(asked.sheet, hand, stage_of(asked, hand, slug), asked.bars)
+
+    return Station(
+        room=slug,
+        slug=slug,
+        title="Shape",
+        context=lambda asked: context_of(asked, slug),
+        rulers=lambda asked: rulers_of(asked, slug),
+        picture=picture,
+        **more,
+    )
