@@ -136,12 +136,16 @@ def main() -> None:
     with ProcessPoolExecutor(PROCESSES) as pool:
         for found in pool.map(judged, worlds(which, args.seed, args.count)):
             rows += found
-            print(found[0][0].name, file=sys.stderr, flush=True)
+            if args.each:
+                print("\n".join(map(_said, found)), file=sys.stderr, flush=True)
     print(table(rows))
-    if args.each:
-        for world, school, own in rows:
-            missed = [f"{f.name} {f.gained:+.1f}" for f in own if not f.is_met]
-            print(f"{world.name} {school}: {', '.join(missed) or 'all met'}")
+
+
+def _said(row: Row) -> str:
+    """One pass: the goals that it misses."""
+    world, school, own = row
+    missed = [f"{f.name} {f.gained:+.1f}" for f in own if f.has_goal and not f.is_met]
+    return f"{world.name} {school}: {', '.join(missed) or 'all met'}"
 
 
 if __name__ == "__main__":
