@@ -10,7 +10,17 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from arkund.core.advise import balance, clean, eq, flams, never_hit, pairs_in, takes, unexplained
+from arkund.core.advise import (
+    balance,
+    clean,
+    eq,
+    flams,
+    never_hit,
+    pairs_in,
+    polarity,
+    takes,
+    unexplained,
+)
 from arkund.core.advise.finding import Finding, finding_from, spoken
 from arkund.core.advise.findings import MODULES, find_all, modules_for
 from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of, steps
@@ -379,6 +389,26 @@ def test_flipping_a_sound_mic_makes_a_finding(study: Study) -> None:
     assert not module.find(study.beside(), "snare_top", NATURAL)
     made_worse = study.tried({"mics.kick_in.polarity": -1})
     assert [f.subject for f in module.find(made_worse, "kick_in", NATURAL)] == ["kick_in"]
+
+
+def test_two_mics_of_one_drum_need_no_vote_of_the_overheads(study: Study) -> None:
+    """The pair is sure by what its sum gains, though no pair of the mic was called sure."""
+    wrong = study.sheet.mics["snare_bottom"].polarity * _sign_of(study, "snare_bottom")
+    pairs = [
+        replace(p, sure=p.sure and "snare_bottom" not in (p.mic, p.reference))
+        for p in study.facts.pairs
+    ]
+    own = replace(study, takes={1: replace(study.facts, pairs=pairs)}).beside()
+    turned = own.tried({"mics.snare_bottom.polarity": wrong})
+    (found,) = polarity.find_polarity(turned, "snare_bottom", NATURAL)
+    assert found.confidence >= 0.9
+    assert found.gain["sum_db"].then > found.gain["sum_db"].now + 3
+
+
+def _sign_of(study: Study, mic: str) -> int:
+    """1 where the mic opposes its drum's first mic as recorded: then as recorded is wrong."""
+    pair = next(p for p in study.facts.pairs if {p.mic, p.reference} == {"snare_top", mic})
+    return -pair.polarity
 
 
 def test_a_drum_that_opposes_the_kit_in_all_its_mics_must_do_so_surely(study: Study) -> None:

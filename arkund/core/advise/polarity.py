@@ -48,6 +48,10 @@ def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
     alone = piece is not None and all(signs.sign[m] < 0 for m in study.close(piece))
     is_sure = surest >= OPPOSED_ALONE if alone else any(p.sure for p in own)
     confidence = 0.5 + 0.49 * signs.support[mic] if is_sure else 0.5
+    # Two mics of one drum say by their sum how they stand, whatever overheads make of one of them.
+    in_one_drum = piece is not None and {piece} == {best.piece, parse_mic_name(other).piece}
+    if in_one_drum and best.confidence >= OWN_PAIR and after - before >= OWN_GAIN_DB:
+        confidence = max(confidence, OWN_PAIR)
     known = (
         f"{after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz when {label(mic)} is flipped: "
         f"it is out of polarity with {label(other)} ({agreeing} of {len(own)} pairs)."
@@ -80,6 +84,9 @@ def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
 
 FULLER_DB = 0.3
 """Least gain of a sum, in dB, that is given as the reason for a flip."""
+
+OWN_PAIR, OWN_GAIN_DB = 0.9, 3.0
+"""Least confidence of a pair of mics on one drum, and what its sum must gain, to be sure by itself."""
 
 OPPOSED_ALONE = 0.75
 """Least confidence of the surest pair where all mics of a piece oppose the rest of the kit: a drum that was
