@@ -34,6 +34,7 @@ GIVEN_BACK = 0.5
 """A change is the cause where so much of the fall comes back without it."""
 
 MOST_TRIED = 5
+SURE_FLIP = 0.9
 HALVED = ("gain_db", "attack_db", "sustain_db", "range_db")
 """Values of which half is half the change."""
 
@@ -94,7 +95,7 @@ def _cause(
         return fell.by(was, _figures(excerpt, then, ends, is_beside=True)[was.name])
 
     with ThreadPoolExecutor(2) as pool:
-        for finding in [f for f in made if _concerns(f, was.name)][:MOST_TRIED]:
+        for finding in [f for f in made if _may_go(f) and _concerns(f, was.name)][:MOST_TRIED]:
             half = _halved(before, finding)
             tried = [(finding, half), (finding, None)] if half else [(finding, None)]
             *of_half, of_none = pool.map(left_with, tried)
@@ -103,6 +104,12 @@ def _cause(
             if fall - of_none > best:
                 best, found = fall - of_none, (finding, None)
     return found
+
+
+def _may_go(finding: Finding) -> bool:
+    """Whether a change may be left out for what it costs. A flip that is sure is right: what a figure loses
+    by it before levels are set is theirs to give back, and a drum whose mics oppose each other is worse."""
+    return finding.quantity != "polarity" or finding.confidence < SURE_FLIP
 
 
 def with_changes(study: Study, made: Sequence[Finding]) -> Study:
