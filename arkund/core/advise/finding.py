@@ -153,4 +153,5 @@ def spoken(text: str) -> str:
         before = text[n - 1] if n else " "
         after = text[n + 1] if n + 1 < len(text) else " "
         out.append("−" if letter == "-" and after.isdigit() and not before.isalnum() else letter)
-    return "".join(out)
+    said = "".join(out)
+    return said[:1].upper() + said[1:]
