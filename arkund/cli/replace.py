@@ -34,7 +34,7 @@ def register(add: Add) -> None:
         help="accents, all, or velocities: 20-127",
     )
     sub.add_argument("--blend-db", type=float, help="its fader")
-    sub = add("stock", _stock, "hits that go from song to song: list, keep a piece's, take out")
+    sub = add("stock", _stock, "samples for any song: list them, keep a piece's hits, remove a set")
     sub.add_argument("song", nargs="?", help="whose hits are kept")
     sub.add_argument("piece", nargs="?", help="which piece's")
     sub.add_argument("--name", default="", help="what the set is called")

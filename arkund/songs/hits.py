@@ -17,6 +17,8 @@ from arkund.songs import revisions, storage
 from arkund.songs.models import Revision, Song
 from arkund.songs.studies import study_of
 
+CHOOSE = "Choose hits, and what to change about them."
+
 REACH_S = 0.012
 """How exactly a place must be pointed at for its first arrival to be found."""
 
@@ -44,7 +46,7 @@ def correct(song: Song, base: int, ids: list[str], change: dict[str, Any]) -> Re
     }
     nudge = float(change.get("nudge_s", 0.0))
     if not ids or not (said or nudge):
-        raise ArkundError("Choose hits and say what is to be changed about them.")
+        raise ArkundError(CHOOSE)
     patch: dict[str, Any] = {}
     if nudge:
         said["nudge_s"] = nudge

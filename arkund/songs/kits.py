@@ -203,7 +203,7 @@ def write_kit(study: Study, folder: Path) -> list[Path]:
                 files.append(folder / name)
                 regions.append(Region(name, note, note, low, high, turn, len(own)))
     if not regions:
-        raise ArkundError("No hit of this song stands alone long enough to be a sample.")
+        raise ArkundError("No hit of this song is isolated long enough to be a sample.")
     target = folder / "kit.sfz"
     storage.write_atomically(target, write_sfz(regions).encode())
     return [target, *files]

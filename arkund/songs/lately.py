@@ -66,7 +66,7 @@ def made(what: str, sheet: Sheet, make: Callable[[], T]) -> T:
 
 
 def named(key: str, make: Callable[[], T]) -> T:
-    """What ``make`` gives, or gave lately, by the name of what it rests on."""
+    """A value under a key: a recent one, or what ``make`` returns now."""
     return _named.get(key, make)
 
 

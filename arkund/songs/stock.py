@@ -16,7 +16,7 @@ from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label, piece_family
 from arkund.core.replace.harvest import bands
 from arkund.core.replace.kit import Kit, kit_of
-from arkund.core.simulate.single import single_strokes
+from arkund.core.simulate.single import single_hits
 from arkund.songs import findings, kits, locks, storage
 from arkund.songs.models import SampleSet, Song
 
@@ -95,7 +95,7 @@ def kit_of_set(name: str, study: Study) -> Kit:
 
 def simulated_kit(piece: str, study: Study) -> Kit:
     """Hits of the simulated kit at a song's rate. Raises `ArkundError`."""
-    hits, rate = single_strokes(piece)
+    hits, rate = single_hits(piece)
     return kit_of([_at_rate(s, rate, study.rate) for s in hits], study.rate)
 
 

@@ -88,3 +88,17 @@ def test_a_page_that_is_no_station_is_gone_to_as_ever(playing: Page) -> None:
     playing.locator(".title a").click()
     playing.wait_for_url("**/")
     assert not playing.evaluate("window.isTheSamePage || false")
+
+
+def test_of_stations_chosen_in_haste_the_last_one_comes_and_begins_once(playing: Page) -> None:
+    playing.evaluate(
+        """for (const n of [3, 5, 2, 4]) document.querySelector(`[data-station="${n}"]`).click();"""
+    )
+    expect(playing.locator(".rail [aria-current=page]")).to_contain_text("Level")
+    playing.wait_for_timeout(500)
+    asked: list[str] = []
+    playing.on("request", lambda r: asked.append(r.url) if "/picture/" in r.url else None)
+    playing.keyboard.press("]")
+    playing.wait_for_timeout(700)
+    assert [url.split("/picture/")[1].split("/")[0] for url in asked] == ["level"]
+    assert playing.evaluate("window.isTheSamePage && arkund.player.playing")

@@ -16,7 +16,7 @@ from django.test import Client
 from arkund import cli
 from arkund.core.errors import ArkundError
 from arkund.core.sheet.layers import SampleLayer
-from arkund.core.simulate.single import ALIKE, VELOCITIES, single_strokes
+from arkund.core.simulate.single import ALIKE, VELOCITIES, single_hits
 from arkund.songs import kits, replacing, stock, storage, sweeping
 from arkund.songs.models import SampleSet, Song
 
@@ -92,7 +92,7 @@ def test_a_set_of_another_rate_sounds_the_same(song: Song, tmp_path: Path) -> No
 
 
 def test_the_simulated_kit_is_soft_to_loud_and_no_two_alike(song: Song) -> None:
-    hits, rate = single_strokes("tom_2")
+    hits, rate = single_hits("tom_2")
     assert rate == 48000
     peaks = [float(np.abs(s).max()) for s in hits]
     assert len(peaks) == len(VELOCITIES) * ALIKE
@@ -103,7 +103,7 @@ def test_the_simulated_kit_is_soft_to_loud_and_no_two_alike(song: Song) -> None:
     assert made.label == "Layer from the simulated kit under snare"
     assert len(_layer(song).samples) == len(VELOCITIES) * ALIKE
     with pytest.raises(ArkundError, match="simulated kit has no close mic on crash 1"):
-        single_strokes("crash_1")
+        single_hits("crash_1")
 
 
 @pytest.mark.parametrize(

@@ -45,7 +45,7 @@ LEAST_DB = 1.0
 """The largest boost, and one that is worth making."""
 
 ATTACK_UNDER_DB = {"kick": -25.0, "snare": -10.0, "tom": -14.0}
-"""How the octave of beater or stick usually stands to the loudest one in a recorded hit."""
+"""Usual level of the beater's or stick's octave under the loudest octave of a recorded hit, in dB."""
 
 BOX_FROM_DB = {"bold": 3.0, "cut_first": 3.0, "called_for": 6.0}
 SOFTEST_BELOW_DBFS = -66.0

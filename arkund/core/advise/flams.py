@@ -111,11 +111,11 @@ def _kick_alone(study: Study, flams: Sequence[Flam]) -> tuple[Way | None, bool]:
     widest = 1000 * max(abs(f.gap_s) for f in flams)
     left = round(max(widest - limit, 0.0), 1)
     makes_one = all(_is_one(study, f.snare.time_s, _way_s(f, limit)) for f in flams)
-    after = "it sounds as one hit then" if makes_one else f"{left:.0f} ms are left"
+    after = "It sounds as one hit then" if makes_one else f"{left:.0f} ms remain"
     way = Way(
         "kick's mics alone",
-        f"The kick's own mics can follow the snare by {limit:.0f} ms, for overheads and rooms hear the "
-        f"kick {under:.0f} dB under them; {after}. It holds for every such flam.",
+        f"Moving the kick's own mics by up to {limit:.0f} ms goes unheard: overheads and rooms have the "
+        f"kick {under:.0f} dB lower. {after}. This applies to every such flam.",
         {"timing.kick_alone_ms": limit},
         {"gap_ms": Change(round(widest, 1), left)},
     )
@@ -144,7 +144,7 @@ def _clean_hit(study: Study, flams: Sequence[Flam]) -> Way | None:
     named = " and ".join(dict.fromkeys(places))
     return Way(
         "a clean hit",
-        f"The clean hit of {named} can stand in for it in all mics; it sounds as one there.",
+        f"The clean hit at {named} can replace it in all mics.",
         {"copies": [c.model_dump(mode="json") for c in (*sheet.copies, *copies)]},
         {"gap_ms": Change(round(1000 * max(abs(f.gap_s) for f in flams), 1), round(max(gaps), 1))},
     )

@@ -128,7 +128,7 @@ def clip_gain(
 
 
 def _excess_db(study: Study, mic: str, at_s: float) -> float:
-    """By how much a hit stands over all others in a mic that hears the whole kit."""
+    """Level of one hit above all others in a mic that hears the whole kit, in dB."""
     sound = study.sound(mic, "repaired")
     rest = [h.time_s for h in study.hits if abs(h.time_s - at_s) > 0.15]
     if not rest:

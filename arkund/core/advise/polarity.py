@@ -86,7 +86,7 @@ FULLER_DB = 0.3
 """Least gain of a sum, in dB, that is given as the reason for a flip."""
 
 OWN_PAIR, OWN_GAIN_DB = 0.9, 3.0
-"""Least confidence of a pair of mics on one drum, and what its sum must gain, to be sure by itself."""
+"""A pair of mics on one drum needs no other vote from this confidence and this gain of its sum on."""
 
 OPPOSED_ALONE = 0.75
 """Least confidence of the surest pair where all mics of a piece oppose the rest of the kit: a drum that was

@@ -88,7 +88,7 @@ class Study:
 
     @property
     def unlisted(self) -> Sequence[Hit]:
-        """What stands clear in drums' mics though no list of hits has it."""
+        """Clear onsets in close mics that no hit list has."""
         found: list[Hit] = self.remember("unlisted", self._sounding_unlisted)
         return found
 

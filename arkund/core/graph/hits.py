@@ -161,7 +161,7 @@ def said_bleed(sheet: Sheet, library: Library) -> list[Hit]:
 
 
 UNLISTED = "unlisted"
-"""Kind of what may be a hit though no list has it."""
+"""Kind of a clear onset that no hit list has: it may be a hit."""
 
 SAME_S = 0.03
 

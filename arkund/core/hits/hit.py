@@ -1,4 +1,4 @@
-"""A hit: one hit of one piece, as it stands in a list."""
+"""What a hit list holds: one hit on one piece, with its time, velocity, kind and confidence."""
 
 import hashlib
 from dataclasses import dataclass

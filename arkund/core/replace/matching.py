@@ -16,7 +16,7 @@ LOUD = 20
 
 @dataclass(frozen=True)
 class Match:
-    """A hit that may stand in for another: how far it is from it (0: alike), and in what."""
+    """A hit that can stand in for another: how different they are (0: alike), and in what."""
 
     hit: Hit
     distance: float

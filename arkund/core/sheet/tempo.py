@@ -1,4 +1,4 @@
-"""The tempo map: as the sheet keeps it, and as the grid reckons with it."""
+"""The tempo map: the sheet's settings, and the `Grid` that is made from them."""
 
 from typing import Annotated, Protocol
 

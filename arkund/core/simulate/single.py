@@ -22,7 +22,7 @@ APART_S = {True: 1.6, False: 3.2}
 FIRST_S = 0.05
 
 
-def single_strokes(piece: str, seed: int = 1) -> tuple[list[NDArray[np.float32]], int]:
+def single_hits(piece: str, seed: int = 1) -> tuple[list[NDArray[np.float32]], int]:
     """Strokes of a piece from soft to loud, each ``(frames,)``, and their rate in Hz.
 
     A piece that the kit does not have is played by another of its family. Raises `ArkundError`

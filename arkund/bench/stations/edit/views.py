@@ -16,7 +16,6 @@ from arkund.songs import copies, hits, revisions, timing
 
 MAGNET_MS = 12.0
 
-_CHOOSE = "Choose hits and say what is to be changed about them."
 HitName = Annotated[Line, Field(min_length=1, max_length=80)]
 Piece = Annotated[str, Field(pattern=r"^[a-z]+(_[0-9]{1,2})?$")]
 Kind = Literal["accent", "plain", "ghost", "flam", "roll"]
@@ -36,7 +35,7 @@ class Said(Asked):
 class Corrected(Change):
     """A change to hits by id, or a hit to add."""
 
-    refusal: ClassVar[str] = _CHOOSE
+    refusal: ClassVar[str] = hits.CHOOSE
     ids: tuple[HitName, ...] = Field((), max_length=20_000)
     change: Said = Said()
     piece: Piece | None = None
@@ -54,7 +53,7 @@ def correct(request: HttpRequest, slug: str) -> JsonResponse:
     if asked.piece is not None and asked.at_s is not None:
         return answer(hits.add(song, asked.base, asked.piece, asked.at_s, asked.kind))
     if not asked.ids:
-        raise ArkundError(_CHOOSE)
+        raise ArkundError(hits.CHOOSE)
     said = asked.change.model_dump(exclude_none=True)
     return answer(hits.correct(song, asked.base, list(asked.ids), said))
 

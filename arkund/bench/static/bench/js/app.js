@@ -1,6 +1,6 @@
 // The station pages: components for Alpine, keys, and the station's own picture.
 import { Refusal, notify, post } from "./api.js";
-import { FOR_GOOD, address, bench, keepValues, on, setLoop, step, valueAt } from "./bench.js";
+import { FOR_GOOD, address, bench, here, keepValues, on, setLoop, step, valueAt } from "./bench.js";
 import { startPassages } from "./passages.js";
 import { startPictures } from "./pictures.js";
 import { player } from "./player.js";
@@ -149,7 +149,11 @@ function startTables() {
 
 // What every station begins with; the strip and the player are there already.
 async function begin() {
-  station = bench.script ? (await import(bench.script)).start() : null;
+  const mine = here();
+  const script = bench.script && (await import(bench.script));
+  // Another station may have been chosen while the script came.
+  if (mine.aborted) return;
+  station = script ? script.start() : null;
   startTables();
   startHearing();
   startChoices()(bench.sheet);

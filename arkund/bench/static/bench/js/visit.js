@@ -51,9 +51,9 @@ export async function visit(to, { isBack = false } = {}) {
       return;
     }
     await show(page, next, url, isBack);
-  } catch (error) {
+  } catch {
+    // Left for another station meanwhile, or something unusual: the browser says what it is.
     if (latest === mine) location.assign(url);
-    throw error;
   } finally {
     if (latest === mine) document.getElementById("loading").textContent = "";
   }
