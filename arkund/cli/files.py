@@ -1,12 +1,13 @@
 """Files out and in."""
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from arkund.cli.opening import Add, given_path, say, show_progress, song_named
 from arkund.core.errors import ArkundError
-from arkund.core.graph.graph import Variant
-from arkund.core.hits.confidence import EXPORTED
+
+if TYPE_CHECKING:
+    from arkund.core.graph.graph import Variant
 
 
 def register(add: Add) -> None:
@@ -115,6 +116,7 @@ def _print(args: argparse.Namespace) -> dict[str, Any]:
 
 def _export(args: argparse.Namespace) -> dict[str, Any]:
     song = song_named(args.song)
+    from arkund.core.hits.confidence import EXPORTED
     from arkund.songs import exports, timing
 
     least = EXPORTED if args.least_sure is None else args.least_sure

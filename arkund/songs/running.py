@@ -24,7 +24,8 @@ LOOPBACK = ("localhost", "127.0.0.1", "::1")
 
 def serve(host: str, port: int) -> None:
     """Answer requests until stopped: one process, threads, on waitress."""
-    import scipy.signal  # noqa: F401 - elsewhere loaded on first use; no page should wait for it
+    import numba  # noqa: F401 - elsewhere loaded on first use, as the next one; no page should wait
+    import scipy.signal  # noqa: F401
 
     from arkund.songs import locks, memory, turns
     from arkund.studio.listening import listen

@@ -10,8 +10,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.kernel import kernel
 
 
 @dataclass(frozen=True)
@@ -57,7 +58,7 @@ class ThresholdKey:
         return np.concatenate(self._found) if self._found else np.zeros((0, 2), np.int64)
 
 
-@njit(cache=True, nogil=True, fastmath=True, inline="always")
+@kernel(fastmath=True, inline="always")
 def _largest(key, start, stop):  # type: ignore[no-untyped-def]
     most = np.float32(0.0)
     for n in range(start, stop):
@@ -65,7 +66,7 @@ def _largest(key, start, stop):  # type: ignore[no-untyped-def]
     return most
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _follow(key, at, open_level, close_level, hold, state, out):  # type: ignore[no-untyped-def]
     """Looks at 64 samples at once and only where they matter at each."""
     is_open, opened, last = state[0], state[1], state[2]
@@ -236,7 +237,7 @@ def apply_envelope(audio: NDArray[np.float32], start: int, shape: Envelope) -> N
     return out
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _apply(audio, start, positions, gains, out):  # type: ignore[no-untyped-def]
     size = len(audio)
     count = len(positions)

@@ -3,8 +3,9 @@
 from functools import lru_cache
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.kernel import kernel
 
 
 def filter_valid(sound: NDArray[np.float32], taps: NDArray[np.float64]) -> NDArray[np.float32]:
@@ -32,7 +33,7 @@ BLOCK = 4096
 """Samples that are filtered at a time: as many as stay near the processor."""
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@kernel(fastmath=True)
 def _filter(sound, taps, out):  # type: ignore[no-untyped-def]
     fours = len(taps) - len(taps) % 4
     for first in range(0, len(out), BLOCK):
@@ -45,7 +46,7 @@ def _filter(sound, taps, out):  # type: ignore[no-untyped-def]
                 part[n] += taps[t] * sound[first + t + n]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@kernel(fastmath=True)
 def _add_four(total, sound, a, b, c, d):  # type: ignore[no-untyped-def]
     """Four taps along ``sound``, added to ``total``: every loop runs along samples that do not depend
     on each other."""
@@ -53,7 +54,7 @@ def _add_four(total, sound, a, b, c, d):  # type: ignore[no-untyped-def]
         total[n] += a * sound[n] + b * sound[n + 1] + c * sound[n + 2] + d * sound[n + 3]
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def add_mono(total, sound, left, right):  # type: ignore[no-untyped-def]
     """Add ``(frames,)`` to a float64 ``(frames, 2)`` with a gain to each side; both contiguous."""
     # One after the other in memory, both sides take half the time.
@@ -63,7 +64,7 @@ def add_mono(total, sound, left, right):  # type: ignore[no-untyped-def]
         sides[2 * n + 1] += sound[n] * right
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def add_stereo(total, sound, left, right):  # type: ignore[no-untyped-def]
     """Add ``(frames, 2)`` to a float64 ``(frames, 2)`` with a gain to each side."""
     for n in range(len(sound)):
@@ -71,7 +72,7 @@ def add_stereo(total, sound, left, right):  # type: ignore[no-untyped-def]
         total[n, 1] += sound[n, 1] * right
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def rounded(total, loudest, out):  # type: ignore[no-untyped-def]
     """A float64 sum ``(frames, 2)`` held within ±``loudest`` and rounded once, into ``out``."""
     for n in range(len(out)):
@@ -79,7 +80,7 @@ def rounded(total, loudest, out):  # type: ignore[no-untyped-def]
         out[n, 1] = np.float32(min(max(total[n, 1], -loudest), loudest))
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def spread(sound, left, right, loudest, out):  # type: ignore[no-untyped-def]
     """``(frames,)`` with a gain to each side, held and rounded likewise, into ``out``."""
     for n in range(len(sound)):
@@ -87,7 +88,7 @@ def spread(sound, left, right, loudest, out):  # type: ignore[no-untyped-def]
         out[n, 1] = np.float32(min(max(sound[n] * right, -loudest), loudest))
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def add_steps(total, steps):  # type: ignore[no-untyped-def]
     """Add 24-bit steps ``(frames, 2)`` to a float64 sum."""
     for n in range(len(steps)):
@@ -95,7 +96,7 @@ def add_steps(total, steps):  # type: ignore[no-untyped-def]
         total[n, 1] += steps[n, 1] / 8388608.0
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def beyond(sound, level):  # type: ignore[no-untyped-def]
     """How many samples of ``(frames, 2)`` are louder than ``level``, and the loudest."""
     count, most = 0, 0.0

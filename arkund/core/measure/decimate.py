@@ -2,8 +2,9 @@
 
 import numpy as np
 import scipy
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.kernel import kernel
 
 AT_ONCE = 1024
 REACH = 4
@@ -24,7 +25,7 @@ def decimated(audio: NDArray[np.float32], step: int) -> NDArray[np.float32]:
     return every
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@kernel(fastmath=True)
 def _every(sound, taps, step, reach):  # type: ignore[no-untyped-def]
     """``sound`` through ``taps`` ``(2 * reach * step + 1,)``, every ``step``-th sample, in time with
     it; so many samples together that they stay in the nearest cache."""

@@ -1,8 +1,9 @@
 """Power of a sound behind pairs of biquads, step by step, in stretches side by side."""
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.kernel import kernel
 
 LANES = 16
 """Stretches of a sound that are filtered side by side: a filter waits for its own last sample, and a
@@ -27,7 +28,7 @@ def powers(
     return out
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@kernel(fastmath=True)
 def _add_up(audio, filters, step, lead, lanes, out):  # type: ignore[no-untyped-def]
     each = -(-len(out) // lanes)
     x = np.zeros((AT_ONCE, lanes), np.float32)
@@ -55,7 +56,7 @@ def _add_up(audio, filters, step, lead, lanes, out):  # type: ignore[no-untyped-
                         out[lane * each + number, k] = sums[k, lane] / step
 
 
-@njit(cache=True, nogil=True, fastmath=True, inline="always")
+@kernel(fastmath=True, inline="always")
 def _filter(x, count, sections, state, sums):  # type: ignore[no-untyped-def]
     """Filter ``(samples, lanes)``, and add each lane's squares to ``sums``."""
     p, q = sections[0], sections[1]

@@ -5,9 +5,9 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.kernel import kernel
 from arkund.core.measure.hum import Hum, find_hum
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
 from arkund.core.units import SILENCE_DB, amplitude_to_db, amplitudes_to_db, power_to_db
@@ -236,7 +236,7 @@ def _summed(
     return squares, totals
 
 
-@njit(cache=True, nogil=True, fastmath={"reassoc", "contract"})
+@kernel(fastmath={"reassoc", "contract"})
 def _add_up(x, step, squares, totals):  # type: ignore[no-untyped-def]
     for number in range(len(squares)):
         part, square, total = x[number * step : (number + 1) * step], 0.0, 0.0

@@ -3,9 +3,9 @@
 import math
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.kernel import kernel
 from arkund.core.measure.lanes import powers
 from arkund.core.shape import biquad
 from arkund.core.units import SILENCE_DB, amplitude_to_db
@@ -100,7 +100,7 @@ def loudness_lufs(audio: NDArray[np.float32], rate: int) -> float:
 BLOCK = 4096
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel(fastmath={"contract"})
 def _add_weighted(x, sections, state, frames, step, sums):  # type: ignore[no-untyped-def]
     """Add the weighted squares of ``x`` up, ``step`` samples to a sum, of whose first there are
     ``frames`` already."""
@@ -166,7 +166,7 @@ def true_peak_dbtp(audio: NDArray[np.float32]) -> float:
     return amplitude_to_db(true_peak(audio))
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@kernel(fastmath=True)
 def _between(x, phases, peak):  # type: ignore[no-untyped-def]
     """Largest magnitude between samples; ``peak`` where nothing is larger."""
     most = peak
@@ -182,7 +182,7 @@ def _between(x, phases, peak):  # type: ignore[no-untyped-def]
     return most
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@kernel(fastmath=True)
 def _interpolated(x, phases, n):  # type: ignore[no-untyped-def]
     """Largest magnitude between a sample and the one before it."""
     begin, end = max(n - _HALF, 0), min(n + _HALF, len(x))

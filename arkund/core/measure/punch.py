@@ -12,9 +12,9 @@ from typing import Literal
 
 import numpy as np
 import scipy
-from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.kernel import kernel
 from arkund.core.measure.hits import mean_envelope_db
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
 from arkund.core.shape import biquad
@@ -267,7 +267,7 @@ def _mono_loss_db(mix: NDArray[np.float32], mean_db: float) -> float:
     return mean_db - power_to_db(folded)
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _folded_power(left, right):  # type: ignore[no-untyped-def]
     total = 0.0
     for n in range(len(left)):
@@ -316,7 +316,7 @@ def _summed(sides: Sequence[NDArray[np.float32]]) -> NDArray[np.float64]:
     return sums
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _add_up(left, right, sums):  # type: ignore[no-untyped-def]
     total = 0.0
     for n in range(len(left)):

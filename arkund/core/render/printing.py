@@ -14,13 +14,13 @@ from pathlib import Path
 
 import numpy as np
 import soundfile as sf
-from numba import njit
 from numpy.typing import NDArray
 
 from arkund.core.errors import ArkundError
 from arkund.core.graph.adding import add_steps, add_stereo, beyond
 from arkund.core.graph.graph import Graph
 from arkund.core.graph.nodes import Node
+from arkund.core.kernel import kernel
 from arkund.core.measure.loudness import Loudness
 from arkund.core.render.engine import Engine
 from arkund.core.render.faults import refuse_broken
@@ -269,7 +269,7 @@ class _StemWriter:
             self._file.close()
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _dither(sound, seeds, steps, packed):  # type: ignore[no-untyped-def]
     """Each side with a generator of its own, so that neither waits for the other."""
     left, right = seeds[0], seeds[1]
@@ -287,7 +287,7 @@ def _dither(sound, seeds, steps, packed):  # type: ignore[no-untyped-def]
     seeds[0], seeds[1] = left, right
 
 
-@njit(cache=True, nogil=True, inline="always")
+@kernel(inline="always")
 def _step(sample, state):  # type: ignore[no-untyped-def]
     """The next state, and a sample as a step of 24 bits; digital silence stays silent."""
     # xorshift64*: two uniform halves of one number make the triangle.

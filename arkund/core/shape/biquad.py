@@ -11,9 +11,9 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.kernel import kernel
 from arkund.core.shape.sides import are_alike
 
 Section = tuple[float, float, float, float, float]
@@ -267,7 +267,7 @@ TINY = 1e-18
 # What the next sample waits for comes last in each line, as one multiply-add ("contract").
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel(fastmath={"contract"})
 def _one(x, out, c, z):  # type: ignore[no-untyped-def]
     b0, b1, b2, a1, a2 = c[0, 0], c[0, 1], c[0, 2], c[0, 3], c[0, 4]
     s1, s2 = z[0, 0], z[0, 1]
@@ -286,7 +286,7 @@ def _one(x, out, c, z):  # type: ignore[no-untyped-def]
     z[0, 0], z[0, 1] = s1, s2
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel(fastmath={"contract"})
 def _two(x, out, c, z):  # type: ignore[no-untyped-def]
     b00, b01, b02, a01, a02 = c[0, 0], c[0, 1], c[0, 2], c[0, 3], c[0, 4]
     b10, b11, b12, a11, a12 = c[1, 0], c[1, 1], c[1, 2], c[1, 3], c[1, 4]
@@ -310,7 +310,7 @@ def _two(x, out, c, z):  # type: ignore[no-untyped-def]
     z[1, 0], z[1, 1] = s1, t1
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel(fastmath={"contract"})
 def _three(x, out, c, z):  # type: ignore[no-untyped-def]
     b00, b01, b02, a01, a02 = c[0, 0], c[0, 1], c[0, 2], c[0, 3], c[0, 4]
     b10, b11, b12, a11, a12 = c[1, 0], c[1, 1], c[1, 2], c[1, 3], c[1, 4]

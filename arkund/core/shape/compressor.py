@@ -11,8 +11,9 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.kernel import kernel
 
 
 @dataclass(frozen=True)
@@ -100,7 +101,7 @@ BLOCK = 4 * TRACE_STEP
 latter is computed several samples at once."""
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _compress(  # type: ignore[no-untyped-def]
     audio, out, key, threshold, slope, knee, attack, release, makeup, mix, state, trace
 ):
@@ -120,7 +121,7 @@ def _compress(  # type: ignore[no-untyped-def]
             _multiply(audio[start : start + n, side], factors, out[start : start + n, side])
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _wanted(key, threshold, slope, knee, wanted):  # type: ignore[no-untyped-def]
     """The reduction in dB that the static curve asks for, sample by sample."""
     half, zero = np.float32(0.5) * knee, np.float32(0.0)
@@ -147,7 +148,7 @@ def _wanted(key, threshold, slope, knee, wanted):  # type: ignore[no-untyped-def
         wanted[n] = slope * over if over >= half else (bent if over > -half else zero)
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _smoothed(reductions, attack, release, state, trace):  # type: ignore[no-untyped-def]
     """What is wanted becomes what is given, in place; the largest of each 64 goes to the trace."""
     reduction = state[0]
@@ -163,7 +164,7 @@ def _smoothed(reductions, attack, release, state, trace):  # type: ignore[no-unt
     state[0] = reduction
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _factors(reductions, wet, dry, factors):  # type: ignore[no-untyped-def]
     """Amplitudes of reductions in dB: two to the whole part by its bits, the rest by a polynomial."""
     for n in range(len(reductions)):
@@ -185,7 +186,7 @@ def _factors(reductions, wet, dry, factors):  # type: ignore[no-untyped-def]
         factors[n] = dry + wet * part * np.int32((np.int32(whole) + 127) << 23).view(np.float32)
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _multiply(sound, factors, out):  # type: ignore[no-untyped-def]
     for n in range(len(sound)):
         out[n] = sound[n] * factors[n]

@@ -10,8 +10,9 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.kernel import kernel
 
 REACH = 12
 """Samples to either side from which a point between two samples is reckoned."""
@@ -99,14 +100,14 @@ def run(
     return out.reshape(audio.shape), (-20 * np.log10(least)).astype(np.float32)
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _allow(peaks, ceiling):  # type: ignore[no-untyped-def]
     """Peaks become the gains that they may have, in place."""
     for n in range(len(peaks)):
         peaks[n] = ceiling / peaks[n] if peaks[n] > ceiling else np.float32(1.0)
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _turn_down(sound, gain, out):  # type: ignore[no-untyped-def]
     """``(frames, sides)`` times a gain a frame."""
     for n in range(len(sound)):
@@ -114,7 +115,7 @@ def _turn_down(sound, gain, out):  # type: ignore[no-untyped-def]
             out[n, side] = np.float32(sound[n, side] * gain[n])
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _peaks(x, between, peaks):  # type: ignore[no-untyped-def]
     """Largest magnitude at or after each sample, before the next. A block at a time, every loop
     along samples, which do not depend on each other."""
@@ -136,7 +137,7 @@ def _peaks(x, between, peaks):  # type: ignore[no-untyped-def]
                 most[n] = max(most[n], abs(row[n]))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _gains(allowed, gain, length, release, state):  # type: ignore[no-untyped-def]
     """The gain of each sample from the gains that are allowed ahead of it."""
     room = length + 2

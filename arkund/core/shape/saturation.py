@@ -13,9 +13,9 @@ from functools import cache
 
 import numpy as np
 import scipy
-from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.kernel import kernel
 from arkund.core.shape.sides import are_alike
 
 RISE, STEEP_RISE = 4, 8
@@ -142,7 +142,7 @@ ROOM = 4096
 that do not depend on each other."""
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _bend(x, out, up, down, curve, drive, bias, rest, scale, mix, state):  # type: ignore[no-untyped-def]
     taps, rise = up.shape
     length = rise * taps
@@ -204,7 +204,7 @@ def _bend(x, out, up, down, curve, drive, bias, rest, scale, mix, state):  # typ
     state[2 * taps + length] = before
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _add_four(total, sound, taps, gain):  # type: ignore[no-untyped-def]
     """Four taps of a filter along ``sound``, added to ``total``."""
     a, b, c, d = taps[0] * gain, taps[1] * gain, taps[2] * gain, taps[3] * gain
@@ -212,7 +212,7 @@ def _add_four(total, sound, taps, gain):  # type: ignore[no-untyped-def]
         total[n] += a * sound[n] + b * sound[n + 1] + c * sound[n + 2] + d * sound[n + 3]
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _areas(driven, area, count, bias):  # type: ignore[no-untyped-def]
     """The soft curve's antiderivative √(1+x²) at every input, the last one before them too."""
     for p in range(len(driven)):
@@ -221,7 +221,7 @@ def _areas(driven, area, count, bias):  # type: ignore[no-untyped-def]
             area[p, n] = np.sqrt(np.float32(1.0) + one * one)
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _soft(driven, area, p, count, bias, rest, scale, raised):  # type: ignore[no-untyped-def]
     """Mean of the soft curve between an input and the one before it: their sum over the sum of their
     antiderivatives, however near they are."""
@@ -234,7 +234,7 @@ def _soft(driven, area, p, count, bias, rest, scale, raised):  # type: ignore[no
         raised[n] = (mean - rest) * scale
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _hard(driven, p, count, scale, raised):  # type: ignore[no-untyped-def]
     """Mean of the hard curve between an input and the one before it."""
     q, back = (p - 1, 1) if p else (len(driven) - 1, 0)

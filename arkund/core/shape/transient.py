@@ -9,9 +9,9 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.kernel import kernel
 from arkund.core.shape.sides import louder_side
 
 FULL_DB = 9.0
@@ -83,7 +83,7 @@ BLOCK = 256
 latter is computed several samples at once."""
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _shape(x, key, attack_db, sustain_db, steps, state, out):  # type: ignore[no-untyped-def]
     begun, rings = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32)
     gains = np.empty(BLOCK, np.float32)
@@ -96,7 +96,7 @@ def _shape(x, key, attack_db, sustain_db, steps, state, out):  # type: ignore[no
         _apply(x[start : start + n], gains, out[start : start + n])
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _follow(key, steps, state, begun, rings):  # type: ignore[no-untyped-def]
     """By how much the fast follower is over the slow one, and the long one over the short."""
     fast_rise, slow_rise, fall, short_fall, long_fall, _ = steps
@@ -112,7 +112,7 @@ def _follow(key, steps, state, begun, rings):  # type: ignore[no-untyped-def]
     state[0], state[1], state[2], state[3] = fast, slow, short, long
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _share(ratio):  # type: ignore[no-untyped-def]
     """Each ratio as a share of `FULL_DB`, from 0 to 1, in place."""
     bits = ratio.view(np.int32)
@@ -133,7 +133,7 @@ def _share(ratio):  # type: ignore[no-untyped-def]
         ratio[n] = min(max(share, np.float32(0.0)), one)
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _ease(begun, rings, frames, attack_db, sustain_db, smooth, state, gains):  # type: ignore[no-untyped-def]
     """The gain in dB on its way to what attack and sustain ask for."""
     gain = state[4]
@@ -149,7 +149,7 @@ def _ease(begun, rings, frames, attack_db, sustain_db, smooth, state, gains):  #
     state[4] = gain
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _apply(x, gains, out):  # type: ignore[no-untyped-def]
     """Each sample times its gain: two to the whole part by its bits, the rest by a polynomial."""
     for n in range(len(x)):

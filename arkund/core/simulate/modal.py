@@ -8,8 +8,9 @@ velocity without being drawn by hand. Ringing carries over from stroke to stroke
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.kernel import kernel
 
 
 @dataclass(frozen=True)
@@ -54,7 +55,7 @@ def strike(
     )
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@kernel(fastmath=True)
 def _ring(a1, a2, output, onsets, forces, contacts, positions, frames):  # type: ignore[no-untyped-def]
     modes, parts = output.shape
     y1 = np.zeros(modes)

@@ -1,8 +1,9 @@
 """Where a splice is heard least: the place and the jump at which sound goes on most like itself."""
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.kernel import kernel
 
 NEAR_S = 0.002
 """Both ends of a fade keep so far from whatever ticks by itself."""
@@ -37,7 +38,7 @@ def _restless(sound: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
     return np.maximum(near / (np.median(near[::16]) + 1e-12), 1.0) ** 2
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _largest_bend(sound, near):  # type: ignore[no-untyped-def]
     """The largest second difference, sides added, within ``near`` samples of each."""
     n = len(sound)
@@ -64,7 +65,7 @@ def _largest_bend(sound, near):  # type: ignore[no-untyped-def]
     return out
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _search(sound, edge, jumps, fade, low, high):  # type: ignore[no-untyped-def]
     """Place and jump of the least cost; place −1 where no jump has room."""
     best, place, jump = np.inf, -1, 0

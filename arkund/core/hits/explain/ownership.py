@@ -10,10 +10,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from arkund.core.hits.hear.novelty import BANDS, BandEnergy
+from arkund.core.kernel import kernel
 
 EPS = 1e-9
 NOTHING = 1e-5
@@ -105,7 +105,7 @@ def explain(
     return amounts
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@kernel(fastmath=True)
 def _closer(vectors, matrix, weights, ceiling, amounts, rounds):  # type: ignore[no-untyped-def]
     """Multiplicative updates of the ``amounts`` towards the least Kullback-Leibler divergence (Lee and
     Seung 2001), so many events at a time that all of theirs stays in the nearest cache."""

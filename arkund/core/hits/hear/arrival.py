@@ -1,8 +1,9 @@
 """When sound first arrives: the foot of the rise, to a sample."""
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.kernel import kernel
 
 
 def first_arrival(
@@ -21,7 +22,7 @@ def first_arrival(
     return float(start + _foot(audio[start:stop].astype(np.float64), reach, share))
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _foot(sound, reach, share):  # type: ignore[no-untyped-def]
     count = len(sound) - 1
     steps = np.diff(sound)
@@ -48,7 +49,7 @@ def _foot(sound, reach, share):  # type: ignore[no-untyped-def]
     return foot
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _best_split(x):  # type: ignore[no-untyped-def]
     """k that minimises k ln var(x[:k]) + (N-k) ln var(x[k:])."""
     count = len(x)

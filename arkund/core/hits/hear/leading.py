@@ -10,8 +10,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.kernel import kernel
 
 EARLIER_S, LATER_S = 0.010, 0.014
 """How far about a candidate each mic is searched for its onset."""
@@ -150,7 +151,7 @@ def onsets_of(
     return Onsets(at, level, sharp, rate, far)
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _onsets(audio, candidates, before, after, share):  # type: ignore[no-untyped-def]
     count = len(candidates)
     at, level, sharp = np.full(count, np.inf), np.zeros(count), np.zeros(count)

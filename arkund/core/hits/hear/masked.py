@@ -10,10 +10,10 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
-from numba import njit
 from numpy.typing import NDArray
 
 from arkund.core.hits.hear.slowed import Slowed
+from arkund.core.kernel import kernel
 
 BAND_HZ = (120.0, 1200.0)
 BEFORE_S, AFTER_S = 0.003, 0.014
@@ -108,7 +108,7 @@ AT_ONCE = 2048
 """Places that are looked at together: as many as stay near the processor."""
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel(fastmath={"contract"})
 def _laid(sound, shape, least):  # type: ignore[no-untyped-def]
     """Product of ``shape`` with ``sound`` at every place where it lies within it, and the same over the
     root of the sound's energy there, which is taken to be ``least`` at least."""

@@ -10,9 +10,9 @@ from functools import lru_cache
 
 import numpy as np
 import scipy
-from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.kernel import kernel
 from arkund.core.measure.lanes import powers
 from arkund.core.once import once
 
@@ -121,7 +121,7 @@ def still_sounding(bands: BandEnergy) -> tuple[NDArray[np.float32], NDArray[np.f
     return after, before
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _smooth(energy, lengths, out):  # type: ignore[no-untyped-def]
     frames = len(energy)
     sums = np.zeros(frames + 1)
@@ -160,7 +160,7 @@ def _highest(column: NDArray[np.float32], first: int, count: int) -> NDArray[np.
     return out
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _slide(x, count, out):  # type: ignore[no-untyped-def]
     out[:] = x[: len(out)]
     for t in range(1, count):
@@ -185,7 +185,7 @@ def rise_db(bands: BandEnergy, lowest: int = 2) -> NDArray[np.float32]:
     return out
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _two_best(rise, lowest, out):  # type: ignore[no-untyped-def]
     """The mean of the two highest of each row from the column ``lowest`` on, or 0."""
     for n in range(len(rise)):

@@ -4,9 +4,9 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
-from numba import njit
 from numpy.typing import NDArray
 
+from arkund.core.kernel import kernel
 from arkund.core.measure.decimate import decimated
 
 LOW_RATE = 12_000
@@ -40,7 +40,7 @@ def slowed(audio: NDArray[np.float32], rate: int) -> Slowed:
     return Slowed(decimated(audio, step), step, rate / step)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@kernel(fastmath=True)
 def _through_four(sound, sections):  # type: ignore[no-untyped-def]
     """As `scipy.signal.sosfilt` of four sections, each of which works while the next waits."""
     p, q, r, s = sections[0], sections[1], sections[2], sections[3]

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
-from numba import njit
 from numpy.typing import NDArray
 
 from arkund.core.hits.hear.novelty import BandEnergy, candidates
+from arkund.core.kernel import kernel
 from arkund.core.once import once
 
 WINDOWS_MS = {
@@ -136,7 +136,7 @@ def _window(
     return out
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@kernel(fastmath=True)
 def _add_bins(bins, edges, scale, out):  # type: ignore[no-untyped-def]
     """The power ``(rows, bands)`` of the bins from each edge to the next."""
     for row in range(len(bins)):

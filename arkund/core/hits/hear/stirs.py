@@ -7,8 +7,9 @@ the snare is louder there. So every place that stirs is offered, with how much i
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.kernel import kernel
 
 EARLIER_S, LATER_S = 0.016, 0.012
 """How far about an onset it is looked for."""
@@ -70,7 +71,7 @@ def newness(
     return new_db, loud_db
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _sums(sound, start, stop, ahead, back):  # type: ignore[no-untyped-def]
     """Energy to come and just gone at each sample from ``start`` to ``stop``."""
     count = max(stop - start, 0)
@@ -95,12 +96,12 @@ def _sums(sound, start, stop, ahead, back):  # type: ignore[no-untyped-def]
     return old, loud
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _ratio(old, loud, ahead, back, least):  # type: ignore[no-untyped-def]
     return (loud / ahead + least) / (old / back + least)
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _stirs(sound, at, earlier, later, ahead, back, apart, most, least_db):  # type: ignore[no-untyped-def]
     places, owners = np.zeros(len(at) * most, np.int64), np.zeros(len(at) * most, np.int64)
     found, enough = 0, 10 ** (least_db / 10)
@@ -121,7 +122,7 @@ def _stirs(sound, at, earlier, later, ahead, back, apart, most, least_db):  # ty
     return places[:found], owners[:found]
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _newness(sound, places, earlier, later, ahead, back, near):  # type: ignore[no-untyped-def]
     newest, loudest = np.zeros(len(places)), np.zeros(len(places))
     for i in range(len(places)):

@@ -8,8 +8,9 @@ where it begins.
 from collections.abc import Sequence
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from arkund.core.kernel import kernel
 
 HOP_S = 5e-4
 BEFORE, AFTER = 28, 60
@@ -93,7 +94,7 @@ def swelled(
     return np.where(inside, places + best * hop, np.nan)
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _steps(sound, hop):  # type: ignore[no-untyped-def]
     """Energy of the steps from sample to sample, hop by hop."""
     energy = np.zeros(len(sound) // hop)

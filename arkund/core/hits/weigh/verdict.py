@@ -11,10 +11,10 @@ from functools import cache
 from pathlib import Path
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from arkund.core.errors import ArkundError
+from arkund.core.kernel import kernel
 
 FILE, SNARE_FILE, AFAR_FILE = (
     Path(__file__).with_name(f"{name}.npz") for name in ("verdict", "snares", "afar")
@@ -76,7 +76,7 @@ def probabilities(evidence: NDArray[np.float32], trees: Trees) -> NDArray[np.flo
     return share
 
 
-@njit(cache=True, nogil=True)
+@kernel()
 def _add_up(rows, roots, column, threshold, left, right, missing, value):  # type: ignore[no-untyped-def]
     out = np.zeros(len(rows))
     for i in range(len(rows)):
