@@ -56,6 +56,7 @@ fit: $(TEST_STAMP)
 
 bench: $(TEST_STAMP)
 	@$(BIN)/python -m benchmarks.speed $(ARGS)
+	@$(BIN)/python -m benchmarks.printing
 
 torture: $(TEST_STAMP)
 	@$(BIN)/python -m tests.torture $(ARGS)

@@ -15,7 +15,7 @@ from arkund.core.hits import detect
 from arkund.core.measure import levels, loudness, punch
 from arkund.core.process.registry import BY_KIND
 from arkund.core.process.stage import Audio, Stage
-from arkund.core.render import printing
+from arkund.core.render import dither
 from arkund.core.shape import biquad
 from arkund.core.simulate import session
 from arkund.core.timing import splice
@@ -47,12 +47,7 @@ def compile_all() -> None:
             adding.beyond(total, 1.0),
             adding.add_steps(total, np.zeros((4096, 2), np.int32)),
         ),
-        "dither": lambda: printing._dither(
-            stereo,
-            np.ones(2, np.uint64),
-            np.zeros((4096, 2), np.int32),
-            np.zeros(24576, np.uint8),
-        ),
+        "dither": partial(_dithered, mono),
         "levels": lambda: levels.measure_mic(mono, rate),
         # Less than four tenths of a second are measured in another way.
         "loudness": lambda: [
@@ -67,6 +62,12 @@ def compile_all() -> None:
         print(f"\rcompiling {number}/{len(jobs)} {name:<20}", end="", file=sys.stderr, flush=True)
         job()
     print("\rkernels compiled" + " " * 24, file=sys.stderr)
+
+
+def _dithered(audio: Audio) -> None:
+    steps = np.empty(audio.shape, np.int32)
+    dither.dithered(audio, 0, np.uint32(1), steps)
+    dither.packed(steps)
 
 
 def _run(kind: type[Stage], audio: Audio, rate: int) -> None:

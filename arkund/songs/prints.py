@@ -7,7 +7,7 @@ from dataclasses import asdict
 from pathlib import Path
 
 from arkund.core.render.printing import STEMS, PrintReport, print_song
-from arkund.songs import soundness, storage
+from arkund.songs import memory, soundness, storage
 from arkund.songs.models import Print, Revision, Song
 from arkund.songs.rendering import exact_engine, graph_of
 
@@ -26,6 +26,7 @@ def print_to_folder(
     a file that sounds is missing or damaged."""
     sheet = revision.sheet
     soundness.refuse_lost(sheet)
+    memory.hold()
     return print_song(
         exact_engine(sheet),
         graph_of(sheet),

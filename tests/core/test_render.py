@@ -131,6 +131,32 @@ def test_tiles_equal_one_uninterrupted_run(song: Any) -> None:
     assert amplitude_to_db(float(np.abs(tiled - sound).max())) <= -80
 
 
+def test_a_stream_is_the_song_and_names_and_remembers_nothing(song: Any) -> None:
+    sheet = apply_patch(song[0], EVERYTHING)
+    graph, engine = build(sheet, song[1]), _engine(sheet)
+    cache = TileCache()
+    stream = Engine(sheet.rate, sheet.frames, cache, sources=cache.sources).stream()
+    size, nodes = stream.tile_frames, (graph.output, *graph.outs.values())
+    wholes = [engine.read(node, 0, sheet.frames) for node in nodes]
+    for number in range(sheet.frames // size):
+        for node, whole in zip(nodes, wholes, strict=True):
+            block = stream.tile(node, number)
+            apart = np.abs(block - whole[number * size : (number + 1) * size]).max()
+            assert amplitude_to_db(float(apart)) <= -140
+    chain = graph.mics["snare_top"].shaped
+    assert isinstance(chain, Processed)
+    named = Stretch(Engine(sheet.rate, sheet.frames, cache), 0, None, alone=True)
+    assert not any(named.has(chain, [number]) for number in range(sheet.frames // size))
+
+
+def test_who_goes_back_in_a_stream_hears_the_same(song: Any) -> None:
+    sheet = apply_patch(song[0], EVERYTHING)
+    node = build(sheet, song[1]).mics["snare_top"].shaped
+    stream, whole = _engine(sheet).stream(), _engine(sheet).read(node, 0, sheet.frames)
+    stream.tile(node, 7)
+    np.testing.assert_allclose(stream.read(node, 0, sheet.frames), whole, atol=1e-7)
+
+
 def test_a_tile_is_the_same_whichever_was_asked_for_first(song: Any) -> None:
     """Between borders a processor goes on from the tile before, asked for or not."""
     sheet = apply_patch(song[0], EVERYTHING)

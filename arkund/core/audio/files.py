@@ -292,6 +292,8 @@ class SoundFileReader:
         except (sf.LibsndfileError, OSError) as error:
             raise SoundLost(self._name) from error
         self.frames = int(self._file.frames)
+        self._place = 0
+        """The frame that the file would give next; -1 where that is not known."""
         self.rate = int(self._file.samplerate)
         self.channels = int(self._file.channels)
 
@@ -301,17 +303,23 @@ class SoundFileReader:
         What lies outside the file is silence. Raises `SoundLost` where the file does not hold
         what it says.
         """
-        out = np.zeros((max(stop - start, 0), self.channels), np.float32)
         first, last = max(start, 0), min(stop, self.frames)
-        if first < last:
-            try:
+        out = np.empty((max(stop - start, 0), self.channels), np.float32)
+        if first >= last:
+            out[:] = 0
+            return out
+        out[: first - start] = 0
+        out[last - start :] = 0
+        try:
+            if self._place != first:
                 self._file.seek(first)
-                got = self._file.read(last - first, dtype="float32", always_2d=True)
-            except sf.LibsndfileError as error:
-                raise SoundLost(self._name) from error
-            if len(got) < last - first:
-                raise SoundLost(self._name)
-            out[first - start : first - start + len(got)] = got
+            self._place = -1
+            got = self._file.read(dtype="float32", out=out[first - start : last - start])
+        except sf.LibsndfileError as error:
+            raise SoundLost(self._name) from error
+        if len(got) < last - first:
+            raise SoundLost(self._name)
+        self._place = last
         return out
 
     def close(self) -> None:

@@ -183,7 +183,7 @@ class _Building:
 
     def graph(self) -> Graph:
         """The drum bus on top of all, and the graph."""
-        total = Mixed(tuple(self._drums))
+        total = Shared(tuple(self._drums))
         out = self._channel(DRUM_BUS, DRUM_BUS, partial(_same, total))
         output = out[0] if out[1:] == (1.0, 1.0) else Mixed((out,))
         beside = _beside(self._sheet, self._stages)

@@ -31,6 +31,7 @@ from arkund.core.graph.nodes import File, Node
 from arkund.core.graph.summing import Mixed
 from arkund.core.process.stage import Audio
 from arkund.core.render.cache import Broken, TileCache
+from arkund.core.render.stream import Stream
 from arkund.core.render.stretches import Glance, Part, Stretch, Sums, fit, joined
 
 TILE_S, STRETCH_S = 1, 4
@@ -120,6 +121,13 @@ class Engine:
             return self
         other = self._copy()
         other._parts = [Glance(self, start, stop, alone=False, long=self._stretch(number))]
+        return other
+
+    def stream(self) -> "Engine":
+        """The same engine for who reads the whole exact song once, piece after piece, as a print does."""
+        other = self._copy()
+        other._early, other._sources, other._whole = False, None, self.exact
+        other._parts = [Stream(other, 0, None, alone=True)]
         return other
 
     @property

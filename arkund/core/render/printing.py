@@ -20,8 +20,9 @@ from arkund.core.errors import ArkundError
 from arkund.core.graph.adding import add_steps, add_stereo, beyond
 from arkund.core.graph.graph import Graph
 from arkund.core.graph.nodes import Node
-from arkund.core.kernel import kernel
 from arkund.core.measure.loudness import Loudness
+from arkund.core.process.stage import Audio
+from arkund.core.render.dither import dithered, packed
 from arkund.core.render.engine import Engine
 from arkund.core.render.faults import refuse_broken
 from arkund.core.units import amplitude_to_db
@@ -141,41 +142,49 @@ def _write(
         stem: _StemWriter(part / f"{stem}.{suffix}", engine.rate, file_format, seed=number + 1)
         for number, (stem, _, _) in enumerate(wanted)
     }
-    over = dict.fromkeys(files, 0)
-    tally = _Tally(engine, graph, wanted)
-    mics, *later = graph.levels()
-    size = engine.tile_frames
+    stream = engine.stream()
+    size = stream.tile_frames
     tiles = -(-engine.frames // size)
+    mics, *later = graph.levels()
+    tally = _Tally(graph, wanted, engine.rate)
+
+    def stem(item: tuple[str, Node, bool], number: int, stop: int) -> Written:
+        name, node, _ = item
+        return files[name].write(stream.tile(node, number)[:stop])
+
+    def whole(number: int, stop: int) -> tuple[Audio, Audio]:
+        """The sum and the output, which rests on it; the output is written where it is asked for."""
+        with stream.one_read():
+            total = stream.tile(graph.sum, number)[:stop]
+            output = stream.tile(graph.output, number)[:stop]
+        for name in (name for name, node, _ in wanted if node is graph.output):
+            files[name].write(output)
+        return total, output
+
+    stems = [item for item in wanted if item[1] is not graph.output]
     looked_at: Future[None] | None = None
     try:
         with ThreadPoolExecutor(2) as pool, ThreadPoolExecutor(1) as behind:
             # What is fed comes first, side by side; what it feeds then finds its tiles ready. The
             # next tile's mics are begun while this one's stems are written.
-            ready = pool.map(engine.tile, mics, repeat(0))
+            ready = pool.map(stream.tile, mics, repeat(0))
             for number in range(tiles):
                 if cancelled():
                     raise PrintCancelled
                 stop = min((number + 1) * size, engine.frames) - number * size
-
-                def one(
-                    item: tuple[str, Node, bool], number: int = number, stop: int = stop
-                ) -> Written:
-                    stem, node, _ = item
-                    sound = engine.tile(node, number)[:stop]
-                    over[stem] += beyond(sound, 1.0)[0]
-                    return files[stem].write(sound)
-
                 list(ready)
                 for level in later:
-                    list(pool.map(engine.tile, level, repeat(number)))
-                writing = pool.map(one, wanted)
+                    list(pool.map(stream.tile, level, repeat(number)))
+                both = pool.submit(whole, number, stop)
+                writing = pool.map(stem, stems, repeat(number), repeat(stop))
                 if number + 1 < tiles:
-                    ready = pool.map(engine.tile, mics, repeat(number + 1))
+                    ready = pool.map(stream.tile, mics, repeat(number + 1))
                 written = list(writing)
+                total, output = both.result()
                 refuse_broken(graph, engine.cache, engine.rate)
                 if looked_at is not None:
                     looked_at.result()
-                looked_at = behind.submit(tally.add, number, stop, written)
+                looked_at = behind.submit(tally.add, written, total, output)
                 progress((number + 1) / tiles)
             if looked_at is not None:
                 looked_at.result()
@@ -183,12 +192,12 @@ def _write(
         for file in files.values():
             file.close()
     return PrintReport(
-        files=[f"{stem}.{suffix}" for stem in files],
+        files=[f"{name}.{suffix}" for name in files],
         null_db=tally.null_db,
         peak_dbfs=round(amplitude_to_db(tally.peak), 2),
         loudness_lufs=round(tally.loudness.lufs(), 2),
         bus_db=bus_db,
-        over={stem: count for stem, count in over.items() if count},
+        over={name: file.over for name, file in files.items() if file.over},
     )
 
 
@@ -196,28 +205,25 @@ class _Tally:
     """What is known of a print as it is written: whether the stems make the sum, and how loud the
     output is."""
 
-    def __init__(self, engine: Engine, graph: Graph, wanted: list[tuple[str, Node, bool]]) -> None:
-        self._engine, self._graph = engine, graph
-        self._counts = [counts for _, _, counts in wanted]
+    def __init__(self, graph: Graph, wanted: list[tuple[str, Node, bool]], rate: int) -> None:
+        self._counts = [counts for _, node, counts in wanted if node is not graph.output]
         nodes = [node for _, node, _ in wanted]
         self._is_whole = all(any(n is node for n in nodes) for node in graph.parts.values())
         self._residue = self.peak = 0.0
-        self.loudness = Loudness(engine.rate, 2)
+        self.loudness = Loudness(rate, 2)
 
-    def add(self, number: int, stop: int, written: list[Written]) -> None:
-        """The next tile, ``stop`` samples of it."""
+    def add(self, written: list[Written], total: Audio, output: Audio) -> None:
+        """The next tile: what stands in the stems' files, the sum and the output."""
         if self._is_whole:
-            total = np.zeros((stop, 2))
+            residue = -total.astype(np.float64)
             for counts, sound in zip(self._counts, written, strict=True):
                 if not counts:
                     continue
                 if sound.dtype == np.float32:
-                    add_stereo(total, sound, 1.0, 1.0)
+                    add_stereo(residue, sound, 1.0, 1.0)
                 else:
-                    add_steps(total, sound)
-            add_stereo(total, self._engine.tile(self._graph.sum, number)[:stop], -1.0, -1.0)
-            self._residue = max(self._residue, beyond(total, 1.0)[1])
-        output = self._engine.tile(self._graph.output, number)[:stop]
+                    add_steps(residue, sound)
+            self._residue = max(self._residue, beyond(residue, 1.0)[1])
         self.peak = max(self.peak, float(beyond(output, 1.0)[1]))
         self.loudness.feed(output)
 
@@ -228,13 +234,13 @@ class _Tally:
 
 
 class _StemWriter:
-    """One stereo file being written: 24-bit with triangular dither of ±1 step, or float."""
+    """One stereo file being written: 24-bit with triangular dither of ±1 step, or float. ``over`` counts
+    its samples over full scale."""
 
     def __init__(self, path: Path, rate: int, file_format: str, seed: int) -> None:
         subtype, container = FORMATS[file_format]
-        self._state = np.array(
-            [0x9E3779B97F4A7C15 ^ (seed * 7919), 0xD1B54A32D192ED03 ^ (seed * 104729)], np.uint64
-        )
+        self.over = self._written = 0
+        self._seed = np.uint32(seed * 0x9E3779B9 & 0xFFFFFFFF)
         self._dithered = subtype == "PCM_24"
         self._wave: wave.Wave_write | None = None
         self._file: sf.SoundFile | None = None
@@ -251,13 +257,15 @@ class _StemWriter:
         """Write ``(frames, 2)``; returns what stands in the file (int32: steps of 2^-23)."""
         if not self._dithered:
             assert self._file is not None
+            self.over += beyond(sound, 1.0)[0]
             self._file.write(sound)
             return sound
         steps = np.empty(sound.shape, np.int32)
-        packed = np.empty(sound.size * 3, np.uint8)
-        _dither(np.ascontiguousarray(sound), self._state, steps, packed)
+        samples = np.ascontiguousarray(sound).reshape(-1)
+        self.over += dithered(samples, self._written, self._seed, steps.reshape(-1))
+        self._written += len(samples)
         if self._wave is not None:
-            self._wave.writeframesraw(packed.data)
+            self._wave.writeframesraw(packed(steps.reshape(-1)).data)
         elif self._file is not None:
             self._file.write(steps << 8)
         return steps
@@ -267,36 +275,3 @@ class _StemWriter:
             self._wave.close()
         if self._file is not None:
             self._file.close()
-
-
-@kernel()
-def _dither(sound, seeds, steps, packed):  # type: ignore[no-untyped-def]
-    """Each side with a generator of its own, so that neither waits for the other."""
-    left, right = seeds[0], seeds[1]
-    for n in range(len(sound)):
-        left, value = _step(sound[n, 0], left)
-        steps[n, 0] = value
-        packed[6 * n] = value & 0xFF
-        packed[6 * n + 1] = (value >> 8) & 0xFF
-        packed[6 * n + 2] = (value >> 16) & 0xFF
-        right, value = _step(sound[n, 1], right)
-        steps[n, 1] = value
-        packed[6 * n + 3] = value & 0xFF
-        packed[6 * n + 4] = (value >> 8) & 0xFF
-        packed[6 * n + 5] = (value >> 16) & 0xFF
-    seeds[0], seeds[1] = left, right
-
-
-@kernel(inline="always")
-def _step(sample, state):  # type: ignore[no-untyped-def]
-    """The next state, and a sample as a step of 24 bits; digital silence stays silent."""
-    # xorshift64*: two uniform halves of one number make the triangle.
-    state ^= state >> np.uint64(12)
-    state ^= state << np.uint64(25)
-    state ^= state >> np.uint64(27)
-    word = state * np.uint64(0x2545F4914F6CDD1D)
-    first = np.int32(word >> np.uint64(40)) * (1.0 / 16777216.0)
-    second = np.int32((word >> np.uint64(16)) & np.uint64(0xFFFFFF)) * (1.0 / 16777216.0)
-    step = np.floor(sample * 8388608.0 + (first - second) + 0.5)
-    value = np.int32(min(max(step, -8388608.0), 8388607.0))
-    return state, value if sample != 0.0 else np.int32(0)
