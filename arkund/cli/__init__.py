@@ -11,11 +11,11 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
-from arkund.cli import files, knowing, mics, replace, running, songs
+from arkund.cli import debug, files, knowing, mics, replace, running, songs
 from arkund.cli.opening import say
 from arkund.core.errors import ArkundError
 
-SUBJECTS = (running, songs, knowing, mics, replace, files)
+SUBJECTS = (running, songs, knowing, mics, replace, files, debug)
 
 
 def main(arguments: list[str] | None = None) -> int:
