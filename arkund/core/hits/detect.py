@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.hits.choose.begins import at_their_beginning
 from arkund.core.hits.choose.believing import is_believed
 from arkund.core.hits.choose.choosing import SELDOM
 from arkund.core.hits.choose.floor import added_to, clear_hits, is_hit_surely
@@ -72,6 +73,9 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
     # What stands clear of all bleed is a hit, whatever was decided until here.
     nearest = {p: take.mics[ears[0]] for p, ears in take.own.items()}
     hits = added_to(hits, clear, nearest, rate)
+    for piece, sound in nearest.items():
+        hits = at_their_beginning(hits, sound, piece, rate)
+    hits.sort(key=lambda h: (h.time_s, h.piece))
     maybes = {p: m for p, (_, m) in found.items()}
     return Detected(hits, away_from_shells(maybes, hits))
 

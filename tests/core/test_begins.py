@@ -1,0 +1,83 @@
+"""A kick's hits begin where its sound does, the soft ones as the hard ones."""
+
+import numpy as np
+import pytest
+from numpy.typing import NDArray
+
+from arkund.core.hits.choose.begins import MOST_S, at_their_beginning
+from arkund.core.hits.hit import Hit, hit_id
+
+RATE = 48000
+SPEAKS_S = 0.003
+"""The drum speaks so long after the beater has touched it."""
+
+
+def _kick(level: float, rng: np.random.Generator) -> NDArray[np.float64]:
+    t = np.arange(RATE // 8) / RATE
+    touch = 0.12 * rng.standard_normal(len(t)) * (t < SPEAKS_S)
+    body = np.sin(2 * np.pi * 62 * (t - SPEAKS_S)) * np.exp(-(t - SPEAKS_S) / 0.05)
+    return level * (touch + np.where(t >= SPEAKS_S, np.sqrt(0.5) * body + 0.5 * (t < 0.005), 0))
+
+
+def _song(
+    late_s: NDArray[np.float64], seed: int = 4, noise: float = 1e-4
+) -> tuple[NDArray[np.float32], NDArray[np.float64], list[Hit]]:
+    """A kick mic, when the beater touches, and hits found so much later."""
+    rng = np.random.default_rng(seed)
+    true = 0.5 + 0.4 * np.arange(len(late_s)) + rng.uniform(0, 0.05, len(late_s))
+    sound = noise * rng.standard_normal(int((true[-1] + 1) * RATE))
+    for n, at in enumerate(true):
+        one = _kick([0.5, 0.15][n % 2], rng)
+        first = round(at * RATE)
+        sound[first : first + len(one)] += one
+    found = true + late_s
+    hits = [Hit(hit_id("kick", t), "kick", float(t), 100, "plain", 1.0, 0.0) for t in found]
+    return sound.astype(np.float32), true, hits
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_soft_and_hard_hits_begin_at_the_touch(seed: int) -> None:
+    late = np.where(np.arange(24) % 2, 0.0, SPEAKS_S)
+    sound, true, hits = _song(late, seed)
+    moved = at_their_beginning(hits, sound, "kick", RATE)
+    apart = np.array([h.time_s for h in moved]) - true
+    assert np.abs(apart).max() < 0.0008
+    # Hard against soft: what an ear would take for playing.
+    assert abs(np.median(apart[::2]) - np.median(apart[1::2])) < 0.0005
+    assert all(h.id == hit_id("kick", h.time_s) for h in moved)
+
+
+def test_what_is_right_stays_to_the_last_digit() -> None:
+    sound, _, hits = _song(np.zeros(16))
+    assert at_their_beginning(hits, sound, "kick", RATE) == hits
+
+
+def test_a_hit_that_something_covers_goes_with_the_others() -> None:
+    late = np.full(20, SPEAKS_S)
+    sound, true, hits = _song(late)
+    snare = true[7] - 0.004
+    first = round(snare * RATE)
+    crack = np.random.default_rng(8).standard_normal(2400) * np.exp(-np.arange(2400) / 600)
+    sound[first : first + 2400] += (0.2 * crack).astype(np.float32)
+    beside = Hit("s", "snare", snare, 90, "accent", 1.0, 0.0)
+    moved = at_their_beginning([*hits, beside], sound, "kick", RATE)
+    assert moved[-1] is beside
+    assert abs(moved[7].time_s - true[7]) < 0.001
+
+
+def test_nothing_is_moved_on_few_hits_other_drums_or_noise() -> None:
+    sound, _, hits = _song(np.full(4, SPEAKS_S))
+    assert at_their_beginning(hits, sound, "kick", RATE) == hits
+    sound, _, hits = _song(np.full(16, SPEAKS_S), noise=0.05)
+    assert at_their_beginning(hits, sound, "kick", RATE) == hits
+    snares = [Hit(h.id, "snare", h.time_s, 90, "accent", 1.0, 0.0) for h in hits]
+    sound, _, _ = _song(np.full(16, SPEAKS_S))
+    assert at_their_beginning(snares, sound, "snare", RATE) == snares
+
+
+def test_no_hit_is_moved_farther_than_a_beginning_can_be() -> None:
+    sound, _, hits = _song(np.linspace(0, 0.012, 20))
+    moved = at_their_beginning(hits, sound, "kick", RATE)
+    by = [then.time_s - now.time_s for now, then in zip(hits, moved, strict=True)]
+    assert min(by) >= -MOST_S
+    assert max(by) <= 0
