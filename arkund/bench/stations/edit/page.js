@@ -115,13 +115,11 @@ export function start() {
       if (item.remedy === "midpoint") button(line, "middle on the line", () => send("move/", { id: item.id, middle: true }));
     });
     fill("edits", picture.edits);
-    document.getElementById("kick-words").textContent = picture.kick_limit_ms
-      ? `The kick lies ${minus(picture.kick_under_db)} dB under its own mics in overheads and rooms: moved alone by up to ${minus(picture.kick_limit_ms)} ms it goes unheard.${picture.kicks_alone > 8 ? ` ${picture.kicks_alone} kicks are moved alone: as a habit it hollows out the kit.` : ""}`
-      : "The kick is too loud in overheads and rooms to be moved alone unheard.";
+    document.getElementById("kick-words").textContent = picture.kick.words;
     const alone = document.getElementById("kick-alone");
-    alone.hidden = !picture.kick_limit_ms && !picture.kicks_alone;
-    alone.textContent = picture.kicks_alone ? `put ${picture.kicks_alone} kicks back` : "let the kick’s mics follow the snare";
-    alone.onclick = () => keepValues({ "timing.kick_alone_ms": picture.kicks_alone ? 0 : picture.kick_limit_ms });
+    alone.hidden = !picture.kick.does;
+    alone.textContent = picture.kick.does;
+    alone.onclick = () => keepValues({ "timing.kick_alone_ms": picture.kick.ms });
     drawFeel();
     const body = document.querySelector("#pieces tbody");
     body.replaceChildren();

@@ -22,9 +22,13 @@ from arkund.songs.models import Song
 from arkund.songs.rendering import grid_of
 from arkund.songs.studies import study_of
 from arkund.songs.timing import edits_of, kick_alone_ms
+from arkund.songs.wording import value_words
 
 MOST_AT_ONCE, BARS_AROUND = 6000, 8
 """A song with more hits than this is shown some bars at a time: the loop's and these around them."""
+
+HABIT = 8
+"""More kicks than this that are moved alone are no exception any more."""
 
 FEEL_MS = 30
 """Reach of the distributions of hits around their lines."""
@@ -70,14 +74,29 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         "apart": _apart(placed, grid, limit),
         "asked": _asked(sheet),
         "edits": _edits(sheet, grid, span_s),
-        "kick_limit_ms": limit,
-        "kick_under_db": under,
-        "kicks_alone": moved_alone,
+        "kick": _kick_alone(limit, under, moved_alone),
         "feel_ms": FEEL_MS,
         "saving": _saving(placed),
         "rulers": _rulers(sheet, placed, hits, grid, division),
         "summary": _summary(hits, moved, bars if span_s else None),
     }
+
+
+def _kick_alone(limit_ms: float, under_db: float, alone: int) -> dict[str, Any]:
+    """How far the kick's mics may follow alone, in words; what the button does, and the value it sets."""
+    words = "The kick is too loud in overheads and rooms to be moved alone unheard."
+    if limit_ms:
+        under, far = value_words(under_db, "dB"), value_words(limit_ms, "ms")
+        words = (
+            f"The kick lies {under} under its own mics in overheads and rooms: moved alone by up to {far} "
+            "it goes unheard."
+        )
+        if alone > HABIT:
+            words += f" {alone} kicks are moved alone: as a habit it hollows out the kit."
+    if alone:
+        return {"words": words, "does": f"put {alone} kicks back", "ms": 0}
+    does = "let the kick’s mics follow the snare" if limit_ms else ""
+    return {"words": words, "does": does, "ms": limit_ms}
 
 
 def _placement(

@@ -83,8 +83,7 @@ function draw(p) {
   if (p.following) drawFollowing(p);
   if (p.samples) listSamples(p.samples);
   if (p.said) document.getElementById("replace-said").textContent = p.said;
-  document.getElementById("even-said").textContent = p.accents
-    ? `${p.accents} accents spread by ${minus(p.spread_db)} dB${p.spread_db < 3 ? ": nothing needed here" : ""}` : "";
+  document.getElementById("even-said").textContent = p.even_said || "";
   document.getElementById("harvest-count").textContent = `${p.count} of ${p.of} hits; the best first`;
   const body = document.querySelector("#harvest tbody");
   body.replaceChildren();

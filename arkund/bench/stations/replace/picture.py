@@ -25,6 +25,7 @@ from arkund.songs import replacing
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
 from arkund.songs.studies import study_of
+from arkund.songs.wording import value_words
 
 SHOWN, MOST_TO_MEND = 8, 6
 """Candidates in the table, and flams offered for patching."""
@@ -40,6 +41,18 @@ def layers_of(sheet: Sheet, piece: str | None) -> list[str]:
         for name, layer in sheet.layers.items()
         if piece is not None and sheet.mics[layer.of].name.piece == piece
     ]
+
+
+EVEN_DB = 3.0
+"""Accents that spread by less are even."""
+
+
+def _even_said(spread_db: float, accents: int) -> str:
+    """How unequal a piece's accents are, in words."""
+    if not accents:
+        return ""
+    enough = ": nothing needed here" if spread_db < EVEN_DB else ""
+    return f"{accents} accents spread by {value_words(spread_db, 'dB')}{enough}"
 
 
 def picture(song: Song, sheet: Sheet, mic: str, name: str, hit_id: str = "") -> dict[str, Any]:
@@ -63,8 +76,7 @@ def picture(song: Song, sheet: Sheet, mic: str, name: str, hit_id: str = "") -> 
         "candidates": [replace.described(c, study.rate) for c in found[:SHOWN]],
         "count": len(found),
         "of": len(study.hits_on(piece)),
-        "spread_db": round(spread, 1),
-        "accents": accents,
+        "even_said": _even_said(round(spread, 1), accents),
         "mend": _to_mend(song, study.hits_on(piece), hit_id),
         "hits": [
             {"id": h.id, "v": h.velocity, "kind": h.kind, "t": round(h.time_s, 3)} for h in ordered
