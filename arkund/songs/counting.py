@@ -9,17 +9,12 @@ from django.db import close_old_connections
 from arkund.songs import findings, storage
 from arkund.songs.models import Song
 from arkund.songs.rendering import PatientEngine
+from arkund.songs.scheduling import SCHEDULE
 from arkund.songs.timing import sheet_of
 
 logger = logging.getLogger("arkund.counting")
 PAUSE_S = 0.02
 """Between two questions, so that pages get their turn."""
-
-AFTER_SOUND_S = 6.0
-"""Counting waits until no sound has been asked for this long: what is heard comes first."""
-
-LONGEST_WAIT_S = 30.0
-"""After so long it goes on beside the sound, question by question."""
 
 _lock = threading.Lock()
 _wanted: list[int] = []
@@ -37,21 +32,6 @@ def want(song_id: int) -> None:
             return
         _running = True
     threading.Thread(target=_count_on, name="counting", daemon=True).start()
-
-
-_last_sound = 0.0
-
-
-def make_way() -> None:
-    """Sound is being asked for: counting stands back for a moment."""
-    global _last_sound
-    _last_sound = time.monotonic()
-
-
-def _stand_back() -> None:
-    until = time.monotonic() + LONGEST_WAIT_S
-    while time.monotonic() < min(_last_sound + AFTER_SOUND_S, until):
-        time.sleep(0.1)
 
 
 def _count_on() -> None:
@@ -73,18 +53,18 @@ def _count_on() -> None:
 
 
 def _count(song_id: int) -> None:
-    _stand_back()
+    SCHEDULE.stand_back()
     song = Song.objects.select_related("current").filter(pk=song_id).first()
     if song is None or song.current is None:
         return
     sheet, school = sheet_of(song), findings.school_of_song(song)
-    engine = PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), _stand_back)
+    engine = PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), SCHEDULE.stand_back)
     study = findings.study_of_song(song, sheet, engine)
     number = song.current.number
     for module, subject, key in findings.asked(sheet, school):
         if findings.known(key) is not None:
             continue
-        _stand_back()
+        SCHEDULE.stand_back()
         findings.count(module, subject, study, school, key)
         time.sleep(PAUSE_S)
         now = Song.objects.filter(pk=song_id).values_list("current__number", "school").first()

@@ -22,7 +22,8 @@ from arkund.core.sheet.lanes import sounding_mics
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import grid_of
 from arkund.core.units import amplitude_to_db
-from arkund.songs import lately, storage, turns
+from arkund.songs import lately, storage
+from arkund.songs.scheduling import SCHEDULE
 
 __all__ = ["grid_of"]
 
@@ -76,12 +77,12 @@ class PatientEngine(Engine):
 
 def engine_for(sheet: Sheet) -> Engine:
     """An early engine on the process's cache that lets sound pass. Cheap: make one a request."""
-    return PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), turns.Patience().let_pass)
+    return PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), SCHEDULE.patience())
 
 
 def exact_engine(sheet: Sheet) -> Engine:
     """The same for what is written to a file, whose tiles nobody asks for again."""
-    patience = turns.Patience().let_pass
+    patience = SCHEDULE.patience()
     return PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), patience, early=False)
 
 

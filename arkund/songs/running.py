@@ -27,7 +27,8 @@ def serve(host: str, port: int) -> None:
     import numba  # noqa: F401 - elsewhere loaded on first use, as the next one; no page should wait
     import scipy.signal  # noqa: F401
 
-    from arkund.songs import locks, memory, turns
+    from arkund.songs import locks, memory
+    from arkund.songs.scheduling import SCHEDULE
     from arkund.studio.listening import listen
     from arkund.studio.turnstile import THREADS, Turnstile
     from arkund.studio.wsgi import application, is_known
@@ -42,7 +43,7 @@ def serve(host: str, port: int) -> None:
     sys.setswitchinterval(SWITCH_S)
     memory.hold()
     print(f"Arkund listens on http://{_shown(host)}:{port}/", file=sys.stderr, flush=True)
-    turnstile = Turnstile(application, lambda: turns.after_sound(turns.CHANGE_WAITS_S))
+    turnstile = Turnstile(application, SCHEDULE)
     listen(turnstile, host, port, THREADS, is_known)
 
 

@@ -1,7 +1,6 @@
 """Counting in the background: it lets sound pass, and never in the midst of a tile."""
 
 import threading
-import time
 
 import numpy as np
 import pytest
@@ -12,6 +11,7 @@ from arkund.core.render.engine import Engine
 from arkund.songs import counting, findings
 from arkund.songs.models import Song
 from arkund.songs.rendering import PatientEngine
+from arkund.songs.scheduling import SCHEDULE
 
 
 class _Ramp(Node):
@@ -32,7 +32,7 @@ class _Ramp(Node):
 
 @pytest.fixture
 def patient() -> PatientEngine:
-    return PatientEngine(1000, 8000, TileCache(), lambda: counting._stand_back())
+    return PatientEngine(1000, 8000, TileCache(), lambda: SCHEDULE.stand_back())
 
 
 def test_it_renders_what_any_engine_does(patient: PatientEngine) -> None:
@@ -46,7 +46,7 @@ def test_it_stands_back_once_before_a_read_not_within_it(
     patient: PatientEngine, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     asked: list[int] = []
-    monkeypatch.setattr(counting, "_stand_back", lambda: asked.append(1))
+    monkeypatch.setattr(SCHEDULE, "stand_back", lambda: asked.append(1))
     patient.read(_Ramp(_Ramp()), 0, 8000)
     assert len(asked) == 1
     patient.read(_Ramp(), 0, 100)
@@ -58,7 +58,7 @@ def test_a_tile_is_begun_after_standing_back_and_never_waits_within(
 ) -> None:
     """A tile is rendered under a lock that sound may ask for."""
     held: list[bool] = []
-    monkeypatch.setattr(counting, "_stand_back", lambda: held.append(bool(patient.cache._building)))
+    monkeypatch.setattr(SCHEDULE, "stand_back", lambda: held.append(bool(patient.cache._building)))
     patient.tile(_Ramp(_Ramp()), 0)
     assert held == [False]
 
@@ -68,7 +68,7 @@ def test_it_never_waits_while_others_wait_for_a_track(
 ) -> None:
     """What is decided about the whole song is computed under a lock that sound may ask for."""
     asked: list[int] = []
-    monkeypatch.setattr(counting, "_stand_back", lambda: asked.append(1))
+    monkeypatch.setattr(SCHEDULE, "stand_back", lambda: asked.append(1))
     patient.track("k", lambda whole: whole.read(_Ramp(), 0, 8000).astype(np.float64))
     assert len(asked) == 1
 
@@ -80,7 +80,7 @@ def test_another_thread_s_end_does_not_make_it_wait_in_its_midst(
     within, other_ended = threading.Event(), threading.Event()
     asked: list[str] = []
     monkeypatch.setattr(
-        counting, "_stand_back", lambda: asked.append(threading.current_thread().name)
+        SCHEDULE, "stand_back", lambda: asked.append(threading.current_thread().name)
     )
 
     class Slow(_Ramp):
@@ -108,20 +108,9 @@ def test_a_failed_read_leaves_it_patient(
     with pytest.raises(OSError, match="gone"):
         patient.read(Broken(), 0, 100)
     asked: list[int] = []
-    monkeypatch.setattr(counting, "_stand_back", lambda: asked.append(1))
+    monkeypatch.setattr(SCHEDULE, "stand_back", lambda: asked.append(1))
     patient.read(_Ramp(), 0, 100)
     assert asked == [1]
-
-
-def test_it_waits_for_sound_to_be_over(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(counting, "AFTER_SOUND_S", 0.3)
-    counting.make_way()
-    began = time.monotonic()
-    counting._stand_back()
-    assert 0.25 <= time.monotonic() - began < 2
-    began = time.monotonic()
-    counting._stand_back()
-    assert time.monotonic() - began < 0.1
 
 
 @pytest.mark.django_db(transaction=True)
@@ -131,7 +120,7 @@ def test_nothing_is_named_before_sound_has_passed(
     """Naming a song's questions takes the interpreter from what is being heard."""
     order: list[str] = []
     asked = findings.asked
-    monkeypatch.setattr(counting, "_stand_back", lambda: order.append("waited"))
+    monkeypatch.setattr(SCHEDULE, "stand_back", lambda: order.append("waited"))
     monkeypatch.setattr(findings, "asked", lambda *a: (order.append("named"), asked(*a))[1])
     counting._count(song.pk)
     assert order[:2] == ["waited", "named"]

@@ -10,8 +10,9 @@ from pydantic import Field
 from arkund.bench.requests import Asked, Line, Number, Prose, body, song_named
 from arkund.bench.views.changes import answer
 from arkund.core.kit.roles import parse_mic_name
-from arkund.songs import counting, findings, jobs, schools, turns
+from arkund.songs import counting, findings, jobs, schools
 from arkund.songs.models import Job, Song
+from arkund.songs.scheduling import SCHEDULE
 from arkund.songs.timing import sheet_of
 
 UNDER_WAY = (Job.State.QUEUED, Job.State.RUNNING)
@@ -23,7 +24,7 @@ def listed(request: HttpRequest, slug: str) -> JsonResponse:
 
     Never waits: what is not counted yet is counted in the background, ``counting`` says how much.
     """
-    turns.after_sound()
+    SCHEDULE.after_sound()
     song = song_named(slug)
     found, missing = findings.known_findings(song)
     if missing:

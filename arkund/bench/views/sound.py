@@ -17,7 +17,8 @@ from arkund.bench.requests import (
 )
 from arkund.core.audio.overview import BASE, columns_of
 from arkund.core.sheet.lanes import ONE_FILE
-from arkund.songs import counting, rendering, storage, turns
+from arkund.songs import rendering, storage
+from arkund.songs.scheduling import SCHEDULE
 
 
 @require_GET
@@ -27,8 +28,7 @@ def pcm(request: HttpRequest, slug: str) -> HttpResponse:
     ``X-Scale`` is the amplitude of full scale, so that peaks over 0 dBFS arrive whole; ``X-Broken``
     says, percent-encoded, which channel plays silence because its sound is not a number.
     """
-    counting.make_way()
-    with turns.sounding():
+    with SCHEDULE.sounding():
         return _rendered(request, slug)
 
 
@@ -61,7 +61,7 @@ def lanes(request: HttpRequest, slug: str) -> HttpResponse:
     ``node`` is ``source`` or ``clean`` (as the gate leaves it). Beside ``columns`` that are finer
     than the stored overview, the sound itself is read.
     """
-    turns.after_sound()
+    SCHEDULE.after_sound()
     song = song_named(slug)
     sheet = asked_sheet(request, song)
     start, stop = asked_span(request, sheet, sheet.frames / sheet.rate + 10)
@@ -97,7 +97,7 @@ def lanes(request: HttpRequest, slug: str) -> HttpResponse:
 @require_GET
 def figures(request: HttpRequest, slug: str) -> JsonResponse:
     """Peak, loudness and match gain of a span; with ``to`` also the gain to that loudness."""
-    turns.after_sound()
+    SCHEDULE.after_sound()
     song = song_named(slug)
     sheet = asked_sheet(request, song)
     start, stop = asked_span(request, sheet, 200.0)

@@ -11,7 +11,7 @@ from arkund.bench.requests import asked_mic, asked_sheet, song_named
 from arkund.bench.stations.registry import STATIONS
 from arkund.bench.stations.station import Asked, Station
 from arkund.core.errors import UnreadableSheet
-from arkund.songs import turns
+from arkund.songs.scheduling import SCHEDULE
 
 
 def _named(slug: str) -> Station:
@@ -46,7 +46,7 @@ def picture(request: HttpRequest, slug: str, station: str) -> JsonResponse:
     here = _named(station)
     if here.picture is None:
         raise Http404
-    turns.after_sound()
+    SCHEDULE.after_sound()
     song = song_named(slug)
     sheet = asked_sheet(request, song)
     return JsonResponse(here.picture(Asked(request, song, sheet, asked_mic(request, sheet))))

@@ -16,7 +16,8 @@ from arkund.bench.requests import (
     song_named,
 )
 from arkund.bench.views.changes import answer
-from arkund.songs import by_hand, facts, turns
+from arkund.songs import by_hand, facts
+from arkund.songs.scheduling import SCHEDULE
 
 LONGEST_S = 200.0
 
@@ -36,7 +37,7 @@ class Edited(Change):
 @require_GET
 def jump(request: HttpRequest, slug: str) -> JsonResponse:
     """By how many dB the kit's cymbals fall when the mic's gate shuts, within a span."""
-    turns.after_sound()
+    SCHEDULE.after_sound()
     sheet = asked_sheet(request, song_named(slug))
     span = asked_span(request, sheet, LONGEST_S)
     return JsonResponse({"db": facts.cymbals_jump(sheet, asked_mic(request, sheet), span)})

@@ -17,7 +17,8 @@ from arkund.bench.requests import (
 )
 from arkund.bench.stations.level.carries import picture as carried
 from arkund.bench.views.changes import answer
-from arkund.songs import levelling, turns
+from arkund.songs import levelling
+from arkund.songs.scheduling import SCHEDULE
 
 LONGEST_S = 200.0
 
@@ -33,7 +34,7 @@ class Together(Change):
 @require_GET
 def readings(request: HttpRequest, slug: str) -> JsonResponse:
     """Peaks of every mic, group, layer and bus over a span, a step of `READING_S` each."""
-    turns.after_sound()
+    SCHEDULE.after_sound()
     sheet = asked_sheet(request, song_named(slug))
     start, stop = asked_span(request, sheet, LONGEST_S)
     rows = [asdict(one) | {"peak": one.peak} for one in levelling.readings(sheet, start, stop)]
@@ -95,5 +96,5 @@ def clip_gain(request: HttpRequest, slug: str) -> JsonResponse:
 @require_GET
 def carries(request: HttpRequest, slug: str) -> JsonResponse:
     """Who carries each piece, of the song as it stands: asked for where it is looked at."""
-    turns.after_sound()
+    SCHEDULE.after_sound()
     return JsonResponse(carried(song_named(slug)))
