@@ -3,6 +3,7 @@
 import ast
 import importlib
 import json
+import re
 import subprocess
 import sys
 from collections.abc import Mapping
@@ -200,3 +201,18 @@ def test_a_command_does_not_wait_for_what_it_may_not_need() -> None:
 def test_the_settings_in_the_documents_are_the_code_s_own() -> None:
     stored = (ROOT.parent / "docs" / "settings.md").read_text()
     assert stored == document(), "docs/settings.md is stale; its head says how it is made"
+
+
+def test_what_takes_arrays_says_their_shape() -> None:
+    """Of the public functions of core that take arrays, four in five name a shape such as ``(frames,)``."""
+    said, all_of_them = 0, 0
+    for path in (ROOT / "core").rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if not isinstance(node, ast.FunctionDef) or node.name.startswith("_"):
+                continue
+            given = " ".join(ast.unparse(a.annotation) for a in node.args.args if a.annotation)
+            if "NDArray" in given or "Audio" in given:
+                all_of_them += 1
+                said += bool(re.search(r"\(\w[\w ]*,[\w ,]*\)", ast.get_docstring(node) or ""))
+    assert all_of_them > 150
+    assert said >= 0.8 * all_of_them

@@ -147,8 +147,8 @@ def report(study: Study, mic: str, settings: Clean) -> GateReport:
 def wanted_key(
     sound: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit], delay: float
 ) -> KeyFilter | None:
-    """The filter for a gate's key on a mic's sound as its gate receives it, measured with the filter
-    in; None where it does not part hits from bleed better than none."""
+    """The filter for a gate's key on a mic's ``sound`` ``(frames,)`` as its gate receives it, measured with the
+    filter in; None where it does not part hits from bleed better than none."""
     band = propose_key(sound, rate, piece, hits, delay)
     if band is None:
         return None
@@ -424,7 +424,7 @@ def ring_level_dbfs(study: Study, mic: str, wakes: list[float], hz: float) -> fl
 def line_level_dbfs(
     audio: NDArray[np.float32], rate: int, onsets_s: list[float], hz: float
 ) -> float:
-    """Level of a line 150 to 400 ms after hits: the median over them."""
+    """Level in dBFS of a line of ``audio`` ``(frames,)`` 150 to 400 ms after hits: the median over them."""
     rows = hit_windows(audio, rate, onsets_s, 0.0, 0.4)[:, round(0.15 * rate) :]
     window = np.hanning(rows.shape[1])
     turn = np.exp(-2j * np.pi * hz * np.arange(rows.shape[1]) / rate)

@@ -202,8 +202,8 @@ def dialled(
     aim: float,
     times: Sequence[float],
 ) -> tuple[Compressor, float]:
-    """Threshold for ``aim`` dB on the typical hit of ``times``, by bisection; and what it comes
-    to."""
+    """Threshold in dBFS for ``aim`` dB on the typical hit of ``times`` (s) in ``sound`` ``(frames,)`` or
+    ``(frames, 2)``, by bisection; and what it comes to in dB."""
     keyed = sound
     if settings.key.is_filtered:
         filters = settings.key.filters(study.rate)

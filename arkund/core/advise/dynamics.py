@@ -96,7 +96,8 @@ def _transient(study: Study, mic: str, school: School) -> list[Finding]:
 def typical_reduction_db(
     sound: NDArray[np.float32], rate: int, settings: Compressor, times: Sequence[float]
 ) -> float:
-    """The reduction that a compressor reaches within 80 ms of the typical (median) hit."""
+    """The reduction in dB that a compressor reaches within 80 ms of the typical (median) hit of ``sound``
+    ``(frames,)`` or ``(frames, 2)``; ``times`` in s."""
     if settings.is_transparent or not len(times):
         return 0.0
     process = settings.process(rate)

@@ -256,7 +256,8 @@ def _line_db(study: Study, mic: str, hz: float) -> float:
 
 
 def line_level_db(audio: NDArray[np.float32], rate: int, times: list[float], hz: float) -> float:
-    """Level in dBFS of the line at ``hz`` 100 to 350 ms after hits, the median over them."""
+    """Level in dBFS of the line at ``hz`` of ``audio`` ``(frames,)`` 100 to 350 ms after hits (``times`` in s),
+    the median over them."""
     chosen = roomy(times, 0.45)
     if not chosen:
         return -200.0

@@ -45,7 +45,7 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
 
 
 def typical_dbfs(peaks_db: np.ndarray) -> float:
-    """The typical hit: the median of the louder half of the peaks."""
+    """The typical hit in dBFS: the median of the louder half of ``peaks_db`` ``(hits,)``."""
     return float(np.median(np.sort(peaks_db)[len(peaks_db) // 2 :]))
 
 

@@ -16,7 +16,7 @@ from arkund.core.kit.roles import close_mics, is_shell, parse_mic_name, piece_fa
 def align_take(
     mics: Mapping[str, NDArray[np.float32]], hits: Sequence[Hit], rate: int
 ) -> list[PairAlignment]:
-    """Every mic of a piece against its first close mic; each close mic against each overhead;
+    """Every mic ``(frames,)`` of a piece against its first close mic; each close mic against each overhead;
     rooms against the first mic of each shell.
 
     Pairs without a usable hit are left out.

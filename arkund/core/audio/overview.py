@@ -17,7 +17,7 @@ class Overview:
 
     @classmethod
     def of(cls, audio: NDArray[np.float32]) -> "Overview":
-        """Overview of a mono signal; full scale is 32767, anything beyond is held there."""
+        """Overview of a mono signal ``(frames,)``; full scale is 32767, anything beyond is held there."""
         entries = -(-len(audio) // BASE)
         padded = np.zeros(entries * BASE, np.float32)
         padded[: len(audio)] = audio

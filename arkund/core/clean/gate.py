@@ -45,7 +45,7 @@ class ThresholdKey:
         self._found: list[Openings] = []
 
     def feed(self, key: NDArray[np.float32], at: int) -> None:
-        """The next block of the key, whose first sample is sample ``at`` of the song."""
+        """The next block of the key ``(frames,)``, whose first sample is sample ``at`` of the song."""
         out = np.empty((len(key) // 2 + 2, 2), np.int64)
         count = _follow(key, at, self._open, self._close, self._hold, self._state, out)
         self._found.append(out[:count].copy())
@@ -164,7 +164,7 @@ class Envelope:
     gains_db: NDArray[np.float64]
 
     def at(self, samples: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Gain in dB at each of ``samples``."""
+        """Gain in dB ``(n,)`` at each of ``samples`` ``(n,)``."""
         return np.interp(samples, self.positions, self.gains_db)
 
 
@@ -282,6 +282,7 @@ def gate(
     range_db: float,
     timing: Timing,
 ) -> NDArray[np.float32]:
-    """A whole signal gated by a whole key on threshold: decision, envelope, gain."""
+    """A whole signal ``(frames,)`` gated by a whole key ``(frames,)`` on threshold: decision, envelope, gain.
+    ``open_db`` in dBFS; ``range_db`` 0 or negative."""
     openings = threshold_openings(key, open_db, hysteresis_db, timing.hold)
     return apply_envelope(audio, 0, envelope(map(tuple, openings), range_db, timing))

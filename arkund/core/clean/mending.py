@@ -14,7 +14,8 @@ HUM_WIDTH_HZ = 1.7
 
 
 def rebuild(audio: NDArray[np.float32], at: int, frames: int) -> None:
-    """Replace ``frames`` clipped samples from ``at`` in place by a cubic spline through the
+    """Replace ``frames`` clipped samples of ``audio`` ``(all frames,)`` from ``at`` in place by a cubic spline
+    through the
     `SPLINE_REACH` sound samples to either side; never lower than what was clipped."""
     before = np.arange(at - SPLINE_REACH, at)
     after = np.arange(at + frames, at + frames + SPLINE_REACH)
@@ -28,7 +29,8 @@ def rebuild(audio: NDArray[np.float32], at: int, frames: int) -> None:
 
 
 def ease_gain(audio: NDArray[np.float32], at: int, frames: int, factor: float, rate: int) -> None:
-    """Multiply ``frames`` samples from ``at`` in place by ``factor``; the gain travels there
+    """Multiply ``frames`` samples of ``audio`` ``(all frames,)`` from ``at`` in place by ``factor``; the gain
+    travels there
     within the 2 ms before and comes back within the 2 ms after, linear in dB."""
     ease = max(round(0.002 * rate), 1)
     first, last = max(at - ease, 0), min(at + frames + ease, len(audio))

@@ -73,7 +73,7 @@ class GateProposal:
 def separate(
     audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit], delay: float = 0.0
 ) -> Separation:
-    """Histograms' raw material for a mono mic close to ``piece``.
+    """Histograms' raw material for a mono mic ``(frames,)`` close to ``piece``; ``delay`` in samples.
 
     Bleed is the peak around every other piece's hit that has 60 ms to itself after the last
     own hit's loudest part (150 ms).
@@ -111,7 +111,7 @@ def _margin_ends_db(found: Separation) -> tuple[float, float]:
 def propose_gate(
     audio: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit], delay: float = 0.0
 ) -> GateProposal:
-    """Gate for a mono mic close to ``piece``: on hits where there are any.
+    """Gate for a mono mic ``(frames,)`` close to ``piece``: on hits where there are any; ``delay`` in samples.
 
     The threshold stands between the two histograms (`threshold_db`). Hold is the time the drum
     takes to fall by 12 dB, release its ring to 30 dB; where bleed hides its end, as if it went on
@@ -178,8 +178,8 @@ def report_gate(
     ghosts_db: float = 0.0,
     gated: NDArray[np.float32] | None = None,
 ) -> GateReport:
-    """Count what a gate's ``openings`` and gain ``shape`` pass, miss and let in on ``audio``, its
-    whole input; ``gated`` is what it makes of it where that is not the input by the gain.
+    """Count what a gate's ``openings`` and gain ``shape`` pass, miss and let in on ``audio``
+    ``(frames,)``, its whole input; ``gated`` is what it makes of it where that is not the input by the gain.
 
     ``unlisted`` are times in s of what may be hits of the drum that ``hits`` lack; ghosts pass
     if they come through at ``ghosts_db``.

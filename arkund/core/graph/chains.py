@@ -92,8 +92,8 @@ class Processed(Node):
         return np.ascontiguousarray(out[len(out) - (stop - start) :]), state
 
     def run(self, reader: Reader, start: int, stop: int, state: NDArray[np.float64]) -> Audio:
-        """All processors over the input's samples ``start`` to ``stop``; what comes out belongs
-        `latency` samples earlier. ``state`` is carried on."""
+        """All processors over the input's samples ``start`` to ``stop``; what comes out, ``(frames,)`` or
+        ``(frames, 2)``, belongs `latency` samples earlier. ``state`` is carried on."""
         return self._run(reader, start, stop, state, [start] * len(self.links))
 
     def _run(

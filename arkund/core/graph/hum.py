@@ -41,5 +41,5 @@ class HumProcess:
     def run(
         self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
     ) -> Audio:
-        """``audio`` without hum."""
+        """``audio`` ``(frames,)`` without hum."""
         return biquad.run(audio, self.sections, state)

@@ -34,7 +34,8 @@ def key_of(*parts: Any) -> str:
 
 
 def silence_broken(sound: Audio) -> int | None:
-    """Set what is not a number, or infinite, to silence, in place; the first such frame, None where
+    """Set what is not a number, or infinite, in ``(frames,)`` or ``(frames, 2)`` to silence, in place; the
+    first such frame, None where
     there is none. Sound that is fine costs one sum."""
     if np.isfinite(sound.sum()):
         return None

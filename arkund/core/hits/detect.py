@@ -32,7 +32,7 @@ class Detected(NamedTuple):
 
 
 def detect_hits(mics: Mapping[str, NDArray[np.float32]], rate: int) -> list[Hit]:
-    """The hits of `detect` alone."""
+    """The hits of `detect` alone; ``mics`` by name, ``(frames,)`` each."""
     return detect(mics, rate).hits
 
 

@@ -89,7 +89,8 @@ class Listened:
 
 
 def listen(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Listened | None:
-    """What `detect_hits` knows before it decides; None where no mic is close to any piece, or
+    """What `detect_hits` knows before it decides, from mics ``(frames,)`` by name; None where no mic is close
+    to any piece, or
     nothing begins."""
     take = _listen(mics, rate)
     frames = _merged(take.found) if take.own else np.zeros(0, np.int64)

@@ -53,8 +53,9 @@ def unlisted_hits(
     hits: Sequence[Hit],
     maybes: Mapping[str, Sequence[float]] = MappingProxyType({}),
 ) -> dict[str, list[float]]:
-    """Times in s at which a drum with a close mic may be struck though ``hits`` do not say so, by
-    piece; pieces without any are left out. ``maybes`` are what detection was not sure enough of."""
+    """Times in s at which a drum with a close mic may be hit though ``hits`` do not say so, by
+    piece; ``mics`` by name, ``(frames,)`` each; pieces without any are left out. ``maybes`` are what detection
+    was not sure enough of."""
     out = {}
     for piece in sort_pieces({h.piece for h in hits if is_shell(h.piece)}):
         ears = close_mics(mics, piece)

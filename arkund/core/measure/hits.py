@@ -44,7 +44,7 @@ def hit_spectrum(
     others_s: Sequence[float],
     points: int = 160,
 ) -> HitSpectrum:
-    """Spectrum of a mic at its own hits and at those of others (its bleed), log-spaced.
+    """Spectrum of a mic ``(frames,)`` at its own hits and at those of others (its bleed), log-spaced.
 
     Windows of 0.35 s, third-of-an-octave smoothing at the bottom narrowing to a twelfth.
     """
@@ -96,7 +96,8 @@ def mean_envelope_db(
 def ring_time_s(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], fall_db: float = 20.0
 ) -> float:
-    """How long the drum takes to fall by ``fall_db`` from its peak: the median over hits that
+    """How long in s the drum in ``audio`` ``(frames,)`` takes to fall by ``fall_db`` from its peak: the median
+    over hits that
     have 0.3 s or more to themselves, at most 2.5 s; 0.25 where no hit is usable."""
     times = np.sort(np.asarray(onsets_s, np.float64))
     if len(times) == 0:

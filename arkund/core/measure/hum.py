@@ -51,7 +51,8 @@ def find_hum(audio: NDArray[np.float32], rate: int) -> Hum:
 
 
 def hum_level_dbfs(audio: NDArray[np.float32], rate: int, hz: float) -> float:
-    """Level in dBFS of the two clearest lines of a hum of ``hz``, whether it stands out or not."""
+    """Level in dBFS of the two clearest lines of a hum of ``hz`` in ``audio`` ``(frames,)``, whether it stands
+    out or not."""
     contrast, level = _contrasts(*_spectra(audio, rate), hz)
     if len(contrast) == 0:
         return SILENCE_DB

@@ -79,7 +79,8 @@ def _spectrum(
 def fundamental_hz(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], family: str
 ) -> float:
-    """Lowest strong line of a drum within its family's range; 0 without hits or family.
+    """Lowest strong line in Hz of a drum in ``audio`` ``(frames,)`` within its family's range; 0 without hits
+    or family.
 
     The lowest peak within 4 dB of the range's highest, from 10 to 260 ms after the onset, placed
     by a parabola through three points.
@@ -103,7 +104,7 @@ def rings(
     fundamental: float,
     highest_hz: float,
 ) -> list[Ring]:
-    """Rings above the fundamental, the longest first.
+    """Rings above the fundamental of a drum in ``audio`` ``(frames,)``, the longest first.
 
     Candidates are peaks of the spectrum 100 to 350 ms after the onset. A ring rises with the
     hit by `SET_OFF_DB` or more and lasts `OUTLASTS` times as long as the fundamental.
@@ -151,7 +152,7 @@ class LineDecay:
 def line_decay(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
 ) -> LineDecay:
-    """Decay of the line at ``hz``: its level through a 60 ms Hann window, the median over
+    """Decay of the line at ``hz`` in ``audio`` ``(frames,)``: its level through a 60 ms Hann window, the median over
     hits, fitted by a straight line from its peak to 4 dB over where it ends or comes to rest."""
     before, after = 0.16, 0.6
     rows = hit_windows(audio, rate, list(onsets_s), before, after)
@@ -190,7 +191,8 @@ def _line_levels(
 def late_t60_s(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
 ) -> float:
-    """T60 of the line at ``hz`` from 120 to 450 ms after hits that have half a second to
+    """T60 in s of the line at ``hz`` in ``audio`` ``(frames,)`` from 120 to 450 ms after hits that have half a
+    second to
     themselves, through 100 ms Hann windows: what is left when the hit that set it off is over.
     0 without such a hit or where the line does not fall."""
     times = np.sort(np.asarray(onsets_s, np.float64))
@@ -210,7 +212,8 @@ def late_t60_s(
 def line_prominence_db(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
 ) -> float:
-    """How far the line at ``hz`` stands over the median a quarter to either side of it, 100 to
+    """How far in dB the line at ``hz`` in ``audio`` ``(frames,)`` stands over the median a quarter to either
+    side of it, 100 to
     350 ms after hits."""
     bins, db = _spectrum(audio, rate, list(onsets_s)[:MOST_HITS], 0.1, 0.35)
     off = np.abs(bins / hz - 1)
@@ -223,7 +226,7 @@ def hump(
     onsets_s: Sequence[float],
     span_hz: tuple[float, float],
 ) -> Hump:
-    """The largest broad excess within ``span_hz`` over the straight line (in dB over log Hz)
+    """The largest broad excess of ``audio`` ``(frames,)`` within ``span_hz`` over the straight line (in dB over log Hz)
     between the levels at its edges, of the hits' first 200 ms: the median over two thirds of an
     octave, so that a single line is no hump."""
     hz, fine = _spectrum(audio, rate, list(onsets_s)[:MOST_HITS], 0.0, 0.2)
@@ -242,7 +245,8 @@ def hump(
 def attack_hz(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], span_hz: tuple[float, float]
 ) -> float:
-    """Where the first 12 ms of the hits are strongest within a range, against their slope."""
+    """Where in Hz the first 12 ms of the hits in ``audio`` ``(frames,)`` are strongest within a range, against
+    their slope."""
     hz, db = _smooth(audio, rate, onsets_s, 0.0, 0.012)
     inside = (hz >= span_hz[0]) & (hz <= span_hz[1])
     return round(float(hz[inside][np.argmax(db[inside])]))
@@ -255,7 +259,8 @@ HIT_S = 0.1
 def under_loudest_db(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], hz: float
 ) -> float:
-    """How far the octave around ``hz`` lies under the loudest one in a drum's hits, in dB, 0 or less:
+    """How far the octave around ``hz`` lies under the loudest one in a drum's hits in ``audio`` ``(frames,)``,
+    in dB, 0 or less:
     the mean over `HIT_S` from each onset, as far as they have it to themselves."""
     rows = hit_windows(audio, rate, list(onsets_s)[:MOST_HITS], 0.002, HIT_S)
     fade = np.ones(rows.shape[1])

@@ -156,7 +156,7 @@ def measure_mic(
 def hit_peaks(
     audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float]
 ) -> NDArray[np.float64]:
-    """Largest magnitude within 40 ms of each hit."""
+    """Largest magnitude ``(hits,)`` of ``audio`` ``(frames,)`` within 40 ms of each hit."""
     reach = round(0.04 * rate)
     starts = np.clip(np.rint(np.asarray(onsets_s) * rate).astype(int) - 8, 0, len(audio))
     return np.array([np.abs(audio[s : s + reach]).max(initial=0.0) for s in starts], np.float64)
@@ -195,7 +195,7 @@ def _loud_moments(audio: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
 
 
 def noise_floor_dbfs(audio: NDArray[np.float32], rate: int) -> float:
-    """RMS of the quietest twentieth of all 20 ms stretches, in dBFS."""
+    """RMS of the quietest twentieth of all 20 ms stretches of ``audio`` ``(frames,)``, in dBFS."""
     return _floor_dbfs(_summed(audio, _step(rate))[0], _step(rate))
 
 

@@ -149,7 +149,7 @@ _PHASES = np.array(
 
 
 def true_peak(audio: NDArray[np.float32]) -> float:
-    """Largest magnitude of the signal at four times its rate, as amplitude.
+    """Largest magnitude of ``audio`` ``(frames,)`` or ``(frames, 2)`` at four times its rate, as amplitude.
 
     The three points between samples by a 24-tap windowed sinc each.
     """
@@ -162,7 +162,7 @@ def true_peak(audio: NDArray[np.float32]) -> float:
 
 
 def true_peak_dbtp(audio: NDArray[np.float32]) -> float:
-    """`true_peak` in dBTP."""
+    """`true_peak` of ``(frames,)`` or ``(frames, 2)`` in dBTP."""
     return amplitude_to_db(true_peak(audio))
 
 

@@ -134,7 +134,7 @@ class CompressorProcess:
     def run(
         self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
     ) -> Audio:
-        """``audio`` compressed, by what the ``key`` is where there is one."""
+        """``audio`` ``(frames,)`` or ``(frames, 2)`` compressed, by what the ``key`` is where there is one."""
         return self.run_traced(audio, state, key)[0]
 
     def run_traced(

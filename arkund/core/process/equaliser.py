@@ -159,6 +159,6 @@ class EqualiserProcess:
     def run(
         self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
     ) -> Audio:
-        """``audio`` through the cascade."""
+        """``audio`` ``(frames,)`` or ``(frames, 2)`` through the cascade."""
         out = biquad.run_sides(audio, self.sections, state) if self.sections else audio
         return out if self.gain == 1.0 else out * np.float32(self.gain)

@@ -79,7 +79,7 @@ class LimiterProcess:
     def run(
         self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
     ) -> Audio:
-        """``audio`` limited."""
+        """``audio`` ``(frames,)`` or ``(frames, 2)`` limited."""
         return self.run_traced(audio, state)[0]
 
     def run_traced(

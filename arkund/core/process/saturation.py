@@ -83,5 +83,5 @@ class SaturationProcess:
     def run(
         self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
     ) -> Audio:
-        """``audio`` bent."""
+        """``audio`` ``(frames,)`` or ``(frames, 2)`` bent."""
         return saturation.run(audio, self.setup, state)

@@ -67,5 +67,5 @@ class TransientProcess:
     def run(
         self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
     ) -> Audio:
-        """``audio`` shaped, by how the ``key`` begins and rings where there is one."""
+        """``audio`` ``(frames,)`` or ``(frames, 2)`` shaped, by how the ``key`` begins and rings where there is one."""
         return transient.run(audio, self._settings, self.rate, state, key)

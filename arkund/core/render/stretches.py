@@ -43,7 +43,8 @@ def joined(parts: Sequence[Part], node: Node, start: int, stop: int) -> Audio:
 
 
 def fit(cache: TileCache, node: Node, sound: Audio, start: int) -> Audio:
-    """What a node gave from the sample ``start`` on; silent where that is not a number, and noted."""
+    """What a node gave, ``(frames,)`` or ``(frames, 2)``, from the sample ``start`` on; silent where that is
+    not a number, and noted."""
     if node.passes_on or np.isfinite(sound.sum()):
         return sound
     sound = np.array(sound)

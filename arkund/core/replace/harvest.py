@@ -105,7 +105,7 @@ def _candidate(
 def usual_peaks_db(
     sound: NDArray[np.float32], rate: int, piece: str, hits: Sequence[Hit], delay_s: float
 ) -> dict[str, float]:
-    """How loud each other piece's hits are in the mic where none of ``piece`` falls near:
+    """How loud each other piece's hits are in the mic's ``sound`` ``(frames,)`` where none of ``piece`` falls near:
     median peak of 30 ms in dBFS."""
     own = np.array([h.time_s for h in hits if h.piece == piece])
     peaks: dict[str, list[float]] = {}

@@ -26,7 +26,7 @@ class Kit:
 
 
 def onset_of(sound: NDArray[np.float32]) -> int | None:
-    """The sample at which a single hit begins; None where nothing is heard."""
+    """The sample at which a single hit ``(frames,)`` begins; None where nothing is heard."""
     level = np.abs(sound)
     peak = float(level.max(initial=0.0))
     if peak < SILENT:
@@ -35,7 +35,7 @@ def onset_of(sound: NDArray[np.float32]) -> int | None:
 
 
 def kit_of(hits: Sequence[NDArray[np.float32]], rate: int) -> Kit:
-    """Single hits, one a sound, as a kit; silent ones are left out. At most 4 s of each.
+    """Single hits, one a sound ``(frames,)``, as a kit; silent ones are left out. At most 4 s of each.
 
     Raises `ValueError` where nothing is heard in any."""
     head = round(HEAD_S * rate)

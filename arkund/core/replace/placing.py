@@ -38,7 +38,7 @@ class Heard(NamedTuple):
 
 
 def heard(sounds: Sequence[NDArray[np.float32]], rate: int) -> list[Heard]:
-    """Mono sounds of one length as they are placed by, filtered together: a call for each would
+    """Mono sounds ``(frames,)`` of one length as they are placed by, filtered together: a call for each would
     take longer than the filters do."""
     rows = np.stack(sounds).astype(np.float64)
     slopes = np.diff(_below(rows, rate, BELOW_HZ), prepend=0.0, axis=1)

@@ -200,7 +200,7 @@ def butterworth(
 
 
 def response_db(sections: list[Section], hz: NDArray[np.float64], rate: int) -> NDArray[np.float64]:
-    """Magnitude in dB of the cascade at ``hz``."""
+    """Magnitude in dB ``(n,)`` of the cascade at ``hz`` ``(n,)``."""
     z = np.exp(-2j * np.pi * np.asarray(hz, dtype=np.float64) / rate)
     total = np.ones(len(z), np.complex128)
     for b0, b1, b2, a1, a2 in sections:

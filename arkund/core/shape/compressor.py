@@ -36,7 +36,7 @@ class Settings:
 
 
 def static_reduction_db(level_db: NDArray[np.float64], s: Settings) -> NDArray[np.float64]:
-    """Reduction in dB (0 or more) that steady ``level_db`` dBFS receives."""
+    """Reduction in dB ``(n,)`` (0 or more) that steady ``level_db`` ``(n,)`` dBFS receives."""
     slope = 1 - 1 / s.ratio
     over = np.asarray(level_db, np.float64) - s.threshold_db
     if s.knee_db <= 0:

@@ -57,7 +57,7 @@ def latency() -> int:
 
 
 def bent(level: NDArray[np.float64], s: Settings) -> NDArray[np.float64]:
-    """What the curve makes of amplitudes, by its definition and without filters."""
+    """What the curve makes of amplitudes ``(n,)``, by its definition and without filters."""
     x = np.asarray(level, np.float64) * 10 ** (s.drive_db / 20)
     if s.curve == HARD:
         wet = np.clip(x, -1.0, 1.0)

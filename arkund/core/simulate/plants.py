@@ -68,14 +68,14 @@ def _plant_wild(strokes: list[Stroke], piece: str | None) -> tuple[list[Stroke],
 
 
 def overload_gain(sound: NDArray[np.float64]) -> float:
-    """Gain that drives a mic's loudest moment over full scale."""
+    """Gain that drives a mic's ``(frames,)`` loudest moment over full scale."""
     return float(10 ** (CLIP_OVER_DB / 20) / (np.abs(sound).max() or 1.0))
 
 
 def plant_on_mic(
     sound: NDArray[np.float64], mic: str, preset: Preset, take: int, seed: int
 ) -> NDArray[np.float64]:
-    """A mic's signal with its preamp's noise, hum, offset and overload."""
+    """A mic's signal ``(frames,)`` with its preamp's noise, hum, offset and overload."""
     rng = np.random.default_rng([seed, take, sum(mic.encode())])
     plants = preset.plants
     sound = sound + rng.standard_normal(len(sound)) * 10 ** (NOISE_DBFS / 20)

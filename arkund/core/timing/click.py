@@ -69,7 +69,7 @@ def tick_times(audio: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
 def click_of(
     audio: NDArray[np.float32], rate: int, hits: Sequence[Hit], beats: int, unit: int
 ) -> Click | None:
-    """The click of a take and how it was played to; None where no click can be made out.
+    """The click of a take in ``audio`` ``(frames,)`` and how it was played to; None where no click can be made out.
 
     One tick a beat is assumed; the loudest of every ``beats`` begins the bar, without accents the
     first kick does. A click that changes its tempo is followed bar by bar.

@@ -89,7 +89,7 @@ def parts_of(sections: Sequence[Part], bars: int) -> list[Part]:
 
 
 def subdivision(times_s: NDArray[np.float64], grid: Grid) -> int:
-    """Steps to the beat on which the hits fall: 4, or 3 where triplets fit better."""
+    """Steps to the beat on which the hits ``(hits,)`` fall: 4, or 3 where triplets fit better."""
     if len(times_s) == 0:
         return 4
     beats = (times_s - grid.first_downbeat_s) / grid.beat_s
@@ -102,7 +102,7 @@ def subdivision(times_s: NDArray[np.float64], grid: Grid) -> int:
 
 
 def deviations_ms(times_s: NDArray[np.float64], grid: Grid, steps: int) -> NDArray[np.float64]:
-    """How late each hit is against its nearest grid line, in ms."""
+    """How late each hit ``(hits,)`` is against its nearest grid line, in ms."""
     step = grid.beat_s / steps
     places = (times_s - grid.first_downbeat_s) / step
     return (places - np.rint(places)) * step * 1000

@@ -65,13 +65,14 @@ class Grid:
         return self.beat_s * self.beats
 
     def seconds_of(self, quarters: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Times of places in quarter notes since bar 1."""
+        """Times in s ``(n,)`` of places ``(n,)`` in quarter notes since bar 1."""
         m = self._legs
         at = np.maximum(np.searchsorted(m.quarters, quarters, "right") - 1, 0)
         return m.seconds[at] + (quarters - m.quarters[at]) * m.per_quarter_s[at]
 
     def quarters_at(self, seconds: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Places of times, in quarter notes since bar 1; before it the first tempo is taken on."""
+        """Places ``(n,)`` of times ``(n,)`` in s, in quarter notes since bar 1; before it the first tempo is
+        taken on."""
         m = self._legs
         at = np.maximum(np.searchsorted(m.seconds, seconds, "right") - 1, 0)
         return m.quarters[at] + (seconds - m.seconds[at]) / m.per_quarter_s[at]

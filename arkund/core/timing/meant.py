@@ -48,7 +48,7 @@ class Meant:
 def lines_near(
     quarters: NDArray[np.float64], division: str, swing: float = 0.5
 ) -> NDArray[np.float64]:
-    """The nearest line of a division to each place, in quarters. ``swing`` 0.5 (straight) to 0.75
+    """The nearest line of a division to each place ``(n,)``, in quarters. ``swing`` 0.5 (straight) to 0.75
     puts every second line of a straight division that far into its pair."""
     steps = DIVISIONS[division]
     if swing == 0.5 or division.endswith("t"):

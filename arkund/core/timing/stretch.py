@@ -142,7 +142,8 @@ def _best(
 
 
 def seam_ratio(sound: NDArray[np.float32], at: int, rate: int) -> float:
-    """How a seam stands out: the largest second difference within 2 ms of sample ``at`` over the
+    """How a seam in ``sound`` ``(frames,)`` stands out: the largest second difference within 2 ms of sample
+    ``at`` over the
     99.9th percentile of those in the 50 ms around. Above 1.5 it is suspect."""
     near, around = round(0.002 * rate), round(0.025 * rate)
     low = max(at - around, 0)

@@ -37,7 +37,8 @@ ENOUGH = 12
 
 
 def with_likeness(heard: Heard, found: Weighed, share: NDArray[np.float64]) -> Weighed | None:
-    """Onsets as they are ``found``, with what `LIKE` names; ``share`` is how likely each is at first. None
+    """Onsets as they are ``found``, with what `LIKE` names; ``share`` ``(onsets,)`` is how likely each is at
+    first. None
     where too few are sure to say what the drum's hits are like."""
     kept = np.array(told(heard.piece, found, share, heard.rate), np.int64)
     sure = kept[share[kept] >= SURE]

@@ -27,8 +27,8 @@ def is_believed(
     confidence: NDArray[np.float64],
     from_afar: NDArray[np.float64] | None,
 ) -> bool:
-    """Whether a piece is hit, by all of its hits: how sure each is, and the share that overheads give its
-    family there (None without overheads)."""
+    """Whether a piece is hit, by all of its hits: how sure each is ``(hits,)``, 0 to 1, and the share that
+    overheads give its family there ``(hits,)`` (None without overheads)."""
     family = piece_family(piece)
     if family not in DOUBTED or not len(confidence):
         return True

@@ -47,7 +47,7 @@ def witnessed(found: Weighed, least_db: float) -> NDArray[np.bool_]:
 
 
 def told(piece: str, found: Weighed, share: NDArray[np.float64], rate: int) -> list[int]:
-    """Which onsets are hits, by their ``share``, in order of time."""
+    """Which onsets are hits, by their ``share`` ``(onsets,)``, 0 to 1, in order of time."""
     apart = SAME_HIT_S * rate
     level = found.level_db
     by_dull_part = found.evidence[:, len(NAMES) + PLACE.index("told by")] == DULL_STIR
@@ -137,7 +137,7 @@ def likeliest(
     apart: float,
     level_db: NDArray[np.float64] | None = None,
 ) -> list[int]:
-    """Which of the ``likely`` ones are hits, in order of place: the one with the greatest ``share``
+    """Which of the ``likely`` ones are hits, in order of place, all ``(onsets,)``: the one with the greatest ``share``
     of those less than ``apart`` from one another. With ``level_db`` a softer one must be likelier:
     of a grace note and its hit, both all but sure, the hit counts."""
     if level_db is not None:

@@ -67,7 +67,8 @@ def added_to(
     close: Mapping[str, NDArray[np.float32]],
     rate: int,
 ) -> list[Hit]:
-    """The list with the clear hits that it lacks: none within `SAME_S` of them. Sorted by time.
+    """The list with the clear hits that it lacks: none within `SAME_S` of them. Sorted by time. ``close`` are
+    the pieces' nearest mics ``(frames,)``.
 
     A drum that has no other hit is only believed to be hit where its clear hits say so surely; else its
     moments are for an ear to judge (`moments`).

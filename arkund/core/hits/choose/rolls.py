@@ -168,8 +168,8 @@ def runs_of_singles(times_s: Sequence[float]) -> list[tuple[float, float]]:
 def rest_of_rolls(
     times_s: NDArray[np.float64], share: NDArray[np.float64], kept: Sequence[int]
 ) -> list[int]:
-    """Which onsets at ``times_s`` with their ``share`` (how likely each is) are hits, in order of
-    time: those ``kept``, and less likely ones where a roll of singles goes on in its own step before
+    """Which onsets at ``times_s`` with their ``share`` (how likely each is, ``(onsets,)`` both) are hits, in
+    order of time: those ``kept``, and less likely ones where a roll of singles goes on in its own step before
     its first hit, after its last one, and in its holes. Rolls often swell from next to nothing."""
     order = sorted(kept, key=lambda i: times_s[i])
     times = times_s[order]

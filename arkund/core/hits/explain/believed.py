@@ -75,7 +75,8 @@ def own_onsets(
     alone: NDArray[np.bool_],
     bleeds: NDArray[np.bool_],
 ) -> list[Onset]:
-    """Those of the candidates that this piece must have caused, and loud ones that it may have.
+    """Those of the candidates ``at`` ``(candidates,)`` that this piece must have caused, and loud ones that it
+    may have.
 
     The piece must account for most of what starts in its own mics, where bleed that the other
     pieces predict is not enough; and the hit must stand above the piece's own rubbish level.

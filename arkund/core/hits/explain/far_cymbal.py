@@ -42,7 +42,8 @@ def unexplained_cymbal(
     ringing: NDArray[np.int64],
     overhead_rows: NDArray[np.int64],
 ) -> NDArray[np.float64] | None:
-    """Signature of what rings on in the overheads and no piece accounts for.
+    """Signature ``(rows,)`` of what rings on in the overheads and no piece accounts for; ``scaled`` is
+    ``(rows, events)``, ``matrix`` ``(rows, pieces)``.
 
     It stands in the overheads' bright rows alone: a cymbal without a mic falls together with kick
     and snare so often that anything else in it would be theirs.

@@ -50,7 +50,7 @@ more is a cymbal's that falls together with it."""
 
 
 def most_ringing(heard: Heard, column: NDArray[np.float64]) -> NDArray[np.float64]:
-    """The most that a drum with this signature leaves in each of the ringing rows."""
+    """The most that a drum with this signature ``(rows,)`` leaves in each of the ringing rows."""
     begins = np.concatenate([rows_of([m])[-2:] for m in heard.overheads])
     energy = column[begins] * heard.scale[begins]
     out: NDArray[np.float64] = energy * 10 ** (RINGS_DB / 10) / heard.scale[heard.ringing]
@@ -65,7 +65,7 @@ against their loudest of the upper four, as a drum's mic hears them."""
 def as_cymbals_sound(
     piece: str, leak: NDArray[np.float64], scale: NDArray[np.float64], band: NDArray[np.int64]
 ) -> NDArray[np.float64]:
-    """A cymbal's leak into the rows of a drum's mics with no more lows than cymbals have: where
+    """A cymbal's leak ``(rows,)`` into the rows of a drum's mics with no more lows than cymbals have: where
     drums always fall together with it, theirs were taken for its own."""
     energy, out = leak * scale, leak.copy()
     lows = LOWS_DB.get(piece, LOWS_DB["other"])

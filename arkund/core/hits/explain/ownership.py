@@ -82,7 +82,7 @@ def event_vectors(
 
 
 def row_scale(vectors: NDArray[np.float64]) -> NDArray[np.float64]:
-    """What counts as loud in each row: the mean of its four strongest events."""
+    """What counts as loud in each row of ``vectors`` ``(rows, events)``: the mean of its four strongest events."""
     strongest = np.sort(vectors, axis=1)[:, -4:]
     return np.maximum(strongest.mean(axis=1), EPS)
 
@@ -196,7 +196,7 @@ def stand(
     hits: NDArray[np.int64] | None = None,
     spread: NDArray[np.float64] | None = None,
 ) -> Standing:
-    """`standing`, from rows already divided by their scale."""
+    """`standing`, from rows ``(rows, events)`` already divided by their scale."""
     own = own_rows[piece]
     telling = telling_rows(matrix[:, piece], own)
     ratio = scaled[telling] / matrix[telling, piece][:, None]
@@ -243,5 +243,5 @@ def rows_of(mics: Sequence[int]) -> NDArray[np.int64]:
 
 
 def telling_rows(signature: NDArray[np.float64], own: NDArray[np.int64]) -> NDArray[np.int64]:
-    """Those of a piece's own rows that hold a fair part of it."""
+    """Those of a piece's ``own`` rows that hold a fair part of its ``signature`` ``(rows,)``."""
     return own[signature[own] > 0.1 * signature[own].max()]

@@ -9,7 +9,7 @@ from arkund.core.kernel import kernel
 def first_arrival(
     audio: NDArray[np.float32], start: int, stop: int, reach: int = 67, share: float = 0.1
 ) -> float:
-    """Sample at which the loudest onset between ``start`` and ``stop`` first stirs.
+    """Sample at which the loudest onset of ``audio`` ``(frames,)`` between ``start`` and ``stop`` first stirs.
 
     The split that best parts a quiet run from a loud one (Akaike's criterion over two variances,
     after Maeda, 1985), taken on the signal's first difference, which lets the stick stand out

@@ -188,8 +188,8 @@ def by_shape(
     earlier_s: float = TOLD_EARLIER_S,
     later_s: float = TOLD_LATER_S,
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Where about each of the samples ``at`` the shape explains most, in samples, and its correlation
-    there; NaN outside the sound."""
+    """Where about each of the samples ``at`` ``(hits,)`` the shape explains most, in samples, and its
+    correlation there; NaN outside the sound."""
     if not len(at):
         return np.zeros(0), np.zeros(0)
     places, explained, alike = beginning.around(at, round(earlier_s * rate), round(later_s * rate))
@@ -208,7 +208,7 @@ HERE_S = 0.001
 def shape_here(
     beginning: Beginning, place: NDArray[np.float64], rate: int
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """How much like the shape what begins at each ``place`` (samples) is, as a correlation, and how much
+    """How much like the shape what begins at each ``place`` ``(places,)`` (samples) is, as a correlation, and how much
     of it there is, in dB against the most about it; NaN outside the sound."""
     if not len(place):
         return np.zeros(0), np.zeros(0)

@@ -39,7 +39,7 @@ def frame_peaks(sound: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
 
 
 def onsets_in(peaks: NDArray[np.float64], steep: NDArray[np.float64]) -> Onsets:
-    """Onsets of a mic from the peaks of its frames and those of its slope."""
+    """Onsets ``(onsets,)`` of a mic, as frames, from the peaks ``(frames,)`` of its frames and those of its slope."""
     rises = _rises(peaks) | _rises(steep)
     frames = np.flatnonzero(rises)
     if not len(frames):
@@ -60,7 +60,8 @@ def onsets_in(peaks: NDArray[np.float64], steep: NDArray[np.float64]) -> Onsets:
 def new_level(
     peaks: NDArray[np.float64], at: NDArray[np.int64], before: int, after: int
 ) -> NDArray[np.float64]:
-    """The level that is new around frames: the peak from ``before`` frames earlier to ``after`` later,
+    """The level ``(onsets,)`` that is new around the frames ``at``: the peak from ``before`` frames earlier to
+    ``after`` later,
     less in power than what sounded in the 28 ms before that."""
     length = before + after
     padded = np.concatenate([np.zeros(RING_FRAMES), peaks, np.zeros(length)])

@@ -20,7 +20,7 @@ loudest moment counts as begun."""
 
 
 def arrival_of(piece: str, frame: int, ear: NDArray[np.float32], hop: int, rate: int) -> float:
-    """First arrival in samples of an onset at a frame in ``ear``, of a cymbal's mic what
+    """First arrival in samples of an onset at a frame in ``ear`` ``(frames,)``, of a cymbal's mic what
     `without_drums` leaves."""
     shell = is_shell(piece)
     start, stop = (frame - EARLIER_FRAMES) * hop, (frame + LATER_FRAMES[shell]) * hop
@@ -44,7 +44,7 @@ def shape_of(piece: str, onsets: list[tuple[float, Onset]], ear: Slowed) -> Begi
 
 
 def without_drums(audio: NDArray[np.float32], rate: int) -> NDArray[np.float32]:
-    """What is left above 5 kHz, where a cymbal is heard to begin though a drum just did."""
+    """What is left above 5 kHz of ``(frames,)``, where a cymbal is heard to begin though a drum just did."""
     highpass = scipy.signal.butter(4, min(5000.0, 0.36 * rate), "highpass", fs=rate, output="sos")
     high: NDArray[np.float32] = scipy.signal.sosfilt(highpass, audio).astype(np.float32)
     return high
