@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from arkund.core.advise.align import solution
+from arkund.core.advise.align.solved import solution
 from arkund.core.advise.study import Study
 from arkund.core.align.signs import solve_signs
 from arkund.core.align.solving import Centre, centre_of

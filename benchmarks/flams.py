@@ -14,11 +14,11 @@ from typing import NamedTuple
 
 import numpy as np
 
-from arkund.core.advise import flams
+from arkund.core.advise.edit import flams
+from arkund.core.advise.edit.timing import edits
 from arkund.core.advise.finding import Finding
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
-from arkund.core.advise.timing import edits
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.measure.attacks import attacks
 from arkund.core.simulate.studying import study_of

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from arkund.core.advise import replace
+from arkund.core.advise.replace import layers, uneven
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.graph.struck import Row, Struck
@@ -41,8 +41,8 @@ def main(seeds: Sequence[int]) -> None:
 
 def _line(study: Study, session: Session, piece: str) -> str:
     try:
-        laid = study.tried(replace.layer_patch(study, piece, hits="all"))
-        accents = study.tried(replace.layer_patch(study, piece, hits="accents"))
+        laid = study.tried(layers.layer_patch(study, piece, hits="all"))
+        accents = study.tried(layers.layer_patch(study, piece, hits="accents"))
     except ArkundError:
         return ""
     node, rows = _rows(laid, piece)
@@ -50,9 +50,9 @@ def _line(study: Study, session: Session, piece: str) -> str:
     errors = _errors_ms(study, node, rows, truth)
     if not len(errors):
         return ""
-    before = replace.spread_db(study, replace.followed(study, piece))[0]
-    evened = study.tried(replace.even_patch(study, piece, 1.0))
-    after = replace.spread_db(evened, replace.followed(study, piece))[0]
+    before = uneven.spread_db(study, layers.followed(study, piece))[0]
+    evened = study.tried(uneven.even_patch(study, piece, 1.0))
+    after = uneven.spread_db(evened, layers.followed(study, piece))[0]
     least = min((r.low_db for r in rows if r.gain), default=0.0)
     return " | ".join(
         [
@@ -98,7 +98,7 @@ def _errors_ms(
 def _wrong(study: Study, piece: str) -> int:
     """Hits of a layer on accents that fall on ghosts, and those that follow another within 30 ms."""
     _, rows = _rows(study, piece)
-    shift = study.sheet.mics[replace.followed(study, piece)].delay_samples
+    shift = study.sheet.mics[layers.followed(study, piece)].delay_samples
     ghosts = [h.time_s * study.rate + shift for h in study.hits_on(piece) if h.kind == "ghost"]
     onsets = np.array([r.onset for r in rows])
     on_ghosts = sum(bool(np.any(np.abs(onsets - g) < 2)) for g in ghosts)

@@ -3,7 +3,7 @@
 from dataclasses import asdict
 from typing import Any
 
-from arkund.core.advise import align
+from arkund.core.advise.align import solved
 from arkund.core.align.pairs import Pair
 from arkund.core.align.solving import centre_of
 from arkund.core.align.sums import BANDS_HZ, notches_hz, sums_of
@@ -24,7 +24,7 @@ def solve(song: Song, onto: str = "overheads") -> dict[str, Any]:
     snare onto each other (``onto`` *pairs*); what is left of each pair; and the snare's centre in
     overheads and rooms as they stand."""
     study = findings.study_of_song(song)
-    found = align.solution(study, onto)
+    found = solved.solution(study, onto)
     rate = study.rate
     stand = {m: study.sheet.mics[m].delay_samples for m in study.mics}
     out: dict[str, Any] = {
@@ -45,7 +45,7 @@ def solve(song: Song, onto: str = "overheads") -> dict[str, Any]:
 
 def apply(song: Song, onto: str = "overheads") -> Revision:
     """Keep the whole solution of `solve` as one revision; raise `ArkundError` where it asks for nothing."""
-    shifts = align.solution(findings.study_of_song(song), onto).shifts
+    shifts = solved.solution(findings.study_of_song(song), onto).shifts
     assert song.current is not None
     sheet = song.current.sheet
     patch = {
@@ -62,7 +62,7 @@ def apply(song: Song, onto: str = "overheads") -> Revision:
 def wanted_delay(song: Song, mic: str) -> float | None:
     """Where the song's school has a close mic; None where it leaves it."""
     alignment = findings.school_of_song(song).alignment
-    shifts = align.solution(findings.study_of_song(song), alignment).shifts
+    shifts = solved.solution(findings.study_of_song(song), alignment).shifts
     return round(shifts[mic], 1) if mic in shifts else None
 
 
@@ -72,7 +72,7 @@ def room_question(song: Song, mic: str) -> dict[str, Any] | None:
     study = findings.study_of_song(song)
     if study.sheet.mics[mic].role != "room":
         return None
-    found = align.behind_overheads(study, mic)
+    found = solved.behind_overheads(study, mic)
     left = None if found is None else found[0] + study.sheet.mics[mic].delay_samples
     return {
         "answer": findings.school_of_song(song).rooms,

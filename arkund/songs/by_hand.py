@@ -4,7 +4,7 @@ from dataclasses import asdict
 from types import MappingProxyType
 from typing import Any, Literal
 
-from arkund.core.advise import clean
+from arkund.core.advise.clean import gate
 from arkund.core.advise.study import Study
 from arkund.core.clean import regions
 from arkund.core.clean.rule import GateRule
@@ -47,7 +47,7 @@ def _proposed(song: Song, study: Study, mine: Mic, mic: str) -> Patch:
     if mine.clean.on or mine.clean.spans:
         return {}
     prefix = f"mics.{mic}.clean."
-    found = clean.find(study, mic, findings.school_of_song(song))
+    found = gate.find(study, mic, findings.school_of_song(song))
     gates = (f.proposal for f in found if f.proposal.get(f"{prefix}on"))
     return {path: v for path, v in next(gates, {}).items() if path.startswith(prefix)}
 

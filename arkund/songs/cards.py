@@ -6,9 +6,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.advise.align.in_step import pair_figures
 from arkund.core.advise.by_stage import by_stage, causes_of
 from arkund.core.advise.goal import GOALS, MET, Figure, card_of, figures, hits_of
-from arkund.core.advise.in_step import pair_figures
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.graph.building import build

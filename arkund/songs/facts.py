@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from arkund.core.advise import carries as carrying
-from arkund.core.advise.clean import wanted_key
+from arkund.core.advise.clean.proposing import wanted_key
+from arkund.core.advise.level import carries as carrying
 from arkund.core.clean.jump import cymbals_jump_db, shut_at
 from arkund.core.clean.keying import KeyFilter
 from arkund.core.clean.proposal import GateProposal, propose_gate, report_gate

@@ -8,9 +8,9 @@ from typing import Any
 
 from django.db import transaction
 
-from arkund.core.advise import never_hit
 from arkund.core.advise.finding import Finding, finding_from
 from arkund.core.advise.findings import STATION_OF, questions
+from arkund.core.advise.load_in import never_hit
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School, school_of
 from arkund.core.advise.study import Study

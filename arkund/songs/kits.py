@@ -12,7 +12,7 @@ import soundfile as sf
 import soxr
 from numpy.typing import NDArray
 
-from arkund.core.advise import replace as advice
+from arkund.core.advise.replace import layers as advice
 from arkund.core.advise.study import Study
 from arkund.core.audio.files import SoundFileReader, examine, pick_channel, read_mono
 from arkund.core.errors import ArkundError

@@ -4,8 +4,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from arkund.core.advise import level
-from arkund.core.advise.level import carried
+from arkund.core.advise.level import trims
+from arkund.core.advise.level.trims import carried
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.hits.hit import Hit
@@ -98,7 +98,7 @@ def clip_gain(
         raise ArkundError(f"A hit's gain lies between −{MOST_GAIN_DB:g} and {MOST_GAIN_DB:g} dB.")
     own = study.sheet.mics[mic].name.piece
     beside = [h.time_s for h in study.hits if own is None or h.piece == hit.piece]
-    patch = level.clip_gain(study, mic, *level.hit_span(study, beside, hit.time_s), gain_db)
+    patch = trims.clip_gain(study, mic, *trims.hit_span(study, beside, hit.time_s), gain_db)
     where = f"{label(mic)}, {label(hit.piece)} in bar {study.bar_of(hit.time_s)}"
     said = f"{gain_db:+g} dB".replace("-", "−") if gain_db else "as recorded"
     return _keep(song, patch, f"{where}: {said}", base)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 import soundfile as sf
 
-from arkund.core.advise import replace
+from arkund.core.advise.replace import layers, uneven
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.graph.hits import played_hits
@@ -30,9 +30,9 @@ def harvest(song: Song, piece: str, folder: Path | None = None) -> dict[str, Any
     """Candidates of a piece, ranked; with ``folder`` those of the sample set are written there as
     32-bit float WAV. Raises `ArkundError`."""
     study = findings.study_of_song(song)
-    found = replace.harvest(study, piece)
-    mic = replace.followed(study, piece)
-    rows = [replace.described(c, study.rate) for c in found]
+    found = layers.harvest(study, piece)
+    mic = layers.followed(study, piece)
+    rows = [layers.described(c, study.rate) for c in found]
     files = []
     if folder is not None:
         folder.mkdir(parents=True, exist_ok=True)
@@ -76,10 +76,10 @@ def layer(
     """A new layer as a revision: of the song's own hits (``source`` *song*), of the simulated kit's
     (*simulated*), of a set in the stock (*stock:NAME*), or of the samples in a folder, a one-shot
     recording or an SFZ kit at that path. Raises `ArkundError`."""
-    blend = replace.BLEND_DB if blend_db is None else blend_db
+    blend = layers.BLEND_DB if blend_db is None else blend_db
     study = findings.study_of_song(song)
     if source == "song":
-        patch = replace.layer_patch(study, piece, mode=mode, hits=hits, blend_db=blend)
+        patch = layers.layer_patch(study, piece, mode=mode, hits=hits, blend_db=blend)
         return _keep(song, patch, f"Layer {WHERE[mode]} {label(piece)}", base)
     if not source.strip():
         raise ArkundError("Say which file or folder the samples are in.")
@@ -92,7 +92,7 @@ def layer(
         kit = stock.kit_of_set(called, study)
     else:
         kit, unknown = kits.kit_from(Path(source), piece, study)
-    patch = replace.kit_patch(
+    patch = layers.kit_patch(
         study,
         piece,
         kits.store(kit, study.rate),
@@ -121,9 +121,9 @@ def sub(
     base: int | None = None,
 ) -> Revision:
     """A new sub layer of a piece as a revision; its ``crossover`` *off*, *auto* or a frequency."""
-    blend = replace.SUB_DB if blend_db is None else blend_db
+    blend = layers.SUB_DB if blend_db is None else blend_db
     study = findings.study_of_song(song)
-    patch = replace.sub_patch(
+    patch = layers.sub_patch(
         study, piece, note=note, hits=hits, blend_db=blend, crossover=crossover
     )
     return _keep(song, patch, f"Sub layer under {label(piece)}", base)
@@ -147,7 +147,7 @@ def trim_sample(
         raise ArkundError(f"There is no layer of samples “{layer[:48]}”.")
     if not 1 <= number <= len(found.samples):
         raise ArkundError(f"The layer has samples 1 to {len(found.samples)}; {number} is none.")
-    patch = replace.trimmed_patch(
+    patch = layers.trimmed_patch(
         study,
         layer,
         number - 1,
@@ -173,7 +173,7 @@ def _room(study: Study, layer: SampleLayer, index: int) -> int:
 
 def even(song: Song, piece: str, amount: float) -> Revision:
     """Even hits of a piece as a revision."""
-    patch = replace.even_patch(findings.study_of_song(song), piece, amount)
+    patch = uneven.even_patch(findings.study_of_song(song), piece, amount)
     return _keep(song, patch, f"Even hits of {label(piece)} by {amount:.0%}", None)
 
 

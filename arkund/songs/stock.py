@@ -10,7 +10,7 @@ import soxr
 from django.db import IntegrityError, transaction
 from numpy.typing import NDArray
 
-from arkund.core.advise import replace as advice
+from arkund.core.advise.replace import layers as advice
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label, piece_family

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from arkund.core.advise.comp import comp_of, takes_grid
+from arkund.core.advise.edit.comp import comp_of, takes_grid
 from arkund.core.errors import ArkundError
 from arkund.core.timing.lineup import lag_between
 from arkund.core.units import ms_to_samples

@@ -5,8 +5,8 @@ import json
 from functools import lru_cache
 from typing import Any
 
-from arkund.core.advise import timing as advised
-from arkund.core.advise.timing import edits, placements
+from arkund.core.advise.edit import timing as advised
+from arkund.core.advise.edit.timing import edits, placements
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.graph.hits import played_hits, take_hits
 from arkund.core.sheet.pairs import completed

@@ -10,23 +10,18 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from arkund.core.advise import (
-    balance,
-    clean,
-    eq,
-    flams,
-    never_hit,
-    pairs_in,
-    polarity,
-    takes,
-    unexplained,
-)
+from arkund.core.advise.align import polarity
+from arkund.core.advise.clean import gate
+from arkund.core.advise.edit import flams, takes, unexplained
+from arkund.core.advise.edit.timing import kick_alone_ms
+from arkund.core.advise.eq import tone
 from arkund.core.advise.finding import Finding, finding_from, spoken
 from arkund.core.advise.findings import MODULES, find_all, modules_for
 from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of, steps
+from arkund.core.advise.level import balance
+from arkund.core.advise.load_in import never_hit, pairs_in
 from arkund.core.advise.school import NATURAL, OPEN, ROWS, SCHOOLS, TIGHT, school_named, school_of
 from arkund.core.advise.study import Study, TakeFacts
-from arkund.core.advise.timing import kick_alone_ms
 from arkund.core.align.pairs import Pair
 from arkund.core.errors import ArkundError
 from arkund.core.hits.hit import Hit
@@ -109,7 +104,7 @@ def test_a_drum_that_sings_has_ways_that_are_measured(
         sings.by_way(4)
     # An equaliser on standby takes nothing, so no notch is offered.
     off = study.tried({f"mics.{sings.mic}.chain.eq.on": False})
-    (again,) = (f for f in clean.find(off, sings.mic, TIGHT) if f.kind == sings.kind)
+    (again,) = (f for f in gate.find(off, sings.mic, TIGHT) if f.kind == sings.kind)
     assert [w.name for w in sings.others if w.name != "notch"] == [w.name for w in again.others]
     assert "notch" in {w.name for w in sings.others}
 
@@ -323,21 +318,21 @@ def test_a_boost_is_as_large_as_what_the_drum_lacks(study: Study) -> None:
         process = eq_stage.process(study.rate)
         shelved = study.beside()
         shelved._sounds["kick_in", "clean"] = process.run(sound.copy(), process.at_rest())
-        found = {f.quantity: f for f in eq.find(shelved, "kick_in", TIGHT)}
+        found = {f.quantity: f for f in tone.find(shelved, "kick_in", TIGHT)}
         gains[shelf] = found["attack"].gain["band_db"].then if "attack" in found else 0.0
     assert 1 <= gains[0.0] <= 6
     assert gains[-3.0] == pytest.approx(min(gains[0.0] + 3.0, 6.0), abs=0.5)
     assert gains[8.0] == 0
-    soft = {f.quantity: f for f in eq.find(study, "kick_in", NATURAL)}
+    soft = {f.quantity: f for f in tone.find(study, "kick_in", NATURAL)}
     wanted = min(gains[0.0] - 1.5, 3.0)
     given = soft["attack"].gain["band_db"].then if "attack" in soft else 0.0
     assert given == pytest.approx(wanted if wanted >= 1 else 0.0, abs=0.01)
-    assert "attack" not in {f.quantity for f in eq.find(study, "kick_in", OPEN)}
+    assert "attack" not in {f.quantity for f in tone.find(study, "kick_in", OPEN)}
 
 
 def test_overheads_that_alone_hear_the_kick_keep_its_lows(study: Study) -> None:
     def cutoff(seen: Study) -> float:
-        found = {f.mic: f for f in eq.find(seen, "overhead_l", TIGHT)}["overhead_l"]
+        found = {f.mic: f for f in tone.find(seen, "overhead_l", TIGHT)}["overhead_l"]
         return float(next(v for k, v in found.proposal.items() if k.endswith("frequency_hz")))
 
     kicks = [m for m in study.sheet.mics if m.startswith("kick")]
@@ -586,8 +581,8 @@ def test_a_mic_without_bleed_gets_no_gate(
     ]
     known = replace(facts, hits=[*(h for h in facts.hits if h.piece != "snare"), *true])
     gated = study_of([dry], tmp_path, {1: known})
-    assert [f.kind for f in clean.find(short.beside(), "snare_top", TIGHT)] == ["clean.gate"]
-    assert clean.find(gated, "snare_top", TIGHT) == []
+    assert [f.kind for f in gate.find(short.beside(), "snare_top", TIGHT)] == ["clean.gate"]
+    assert gate.find(gated, "snare_top", TIGHT) == []
 
 
 def _without_tom_1(session: Session, folder: Path) -> Study:
@@ -633,13 +628,13 @@ def test_a_drum_without_hits_is_asked_about_and_left_alone(
         len(never_hit.find(half, "tom_1", TIGHT)[0].measured["places"])
         == len(places) - len(places) // 2
     )
-    assert clean.find(half, "tom_1", TIGHT) == []
+    assert gate.find(half, "tom_1", TIGHT) == []
     whole = _answered(study, places, "tom_1")
     assert never_hit.find(whole, "tom_1", TIGHT) == []
-    (found,) = clean.find(whole, "tom_1", TIGHT)
+    (found,) = gate.find(whole, "tom_1", TIGHT)
     assert (found.kind, found.proposal) == ("clean.unplayed", {"mics.tom_1.mute": True})
-    assert clean.find(whole.tried(found.proposal), "tom_1", TIGHT) == []
-    assert clean.find(whole.beside(), "tom_1", OPEN) == []
+    assert gate.find(whole.tried(found.proposal), "tom_1", TIGHT) == []
+    assert gate.find(whole.beside(), "tom_1", OPEN) == []
 
 
 def test_the_hits_of_a_drum_that_the_list_lacks_are_its_loudest_moments(short: Study) -> None:

@@ -189,7 +189,7 @@ def test_the_schema_in_the_documents_is_the_sheet_s_own() -> None:
 def test_a_command_does_not_wait_for_what_it_may_not_need() -> None:
     """Parts of scipy take longer to load than most commands to run."""
     script = (
-        "import sys; import arkund.core.hits.detect, arkund.core.graph.graph, arkund.core.advise.takes; "
+        "import sys; import arkund.core.hits.detect, arkund.core.graph.graph, arkund.core.advise.edit.takes; "
         "print([m for m in ('scipy.signal', 'scipy.stats', 'scipy.ndimage') if m in sys.modules])"
     )
     done = subprocess.run(

@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from arkund.core.advise import flams
+from arkund.core.advise.edit import flams
 from arkund.core.advise.finding import finding_from
 from arkund.core.advise.school import OPEN, TIGHT
 from arkund.core.advise.study import Study

@@ -3,10 +3,10 @@
 import numpy as np
 import pytest
 
-from arkund.core.advise import align
-from arkund.core.advise.align import solution
+from arkund.core.advise.align import shifts, solved
+from arkund.core.advise.align.in_step import pair_figures
+from arkund.core.advise.align.solved import solution
 from arkund.core.advise.goal import Figure
-from arkund.core.advise.in_step import pair_figures
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.units import samples_to_ms
@@ -66,12 +66,12 @@ def test_a_pair_of_rooms_is_drawn_in_as_one(study: Study, monkeypatch: pytest.Mo
     rooms = study.with_role("room")
     assert len(rooms) == 2
     behind = dict(zip(rooms, [(410.0, 0.9), (385.0, 0.8)], strict=True))
-    monkeypatch.setattr(align, "behind_overheads", lambda study, mic: behind.get(mic))
+    monkeypatch.setattr(solved, "behind_overheads", lambda study, mic: behind.get(mic))
     for mic in rooms:
-        (found,) = align._room(study, mic, SCHOOLS["tight"])
+        (found,) = shifts._room(study, mic, SCHOOLS["tight"])
         assert found.proposal == {f"mics.{mic}.delay_samples": -385.0}
     del behind[rooms[0]]
-    (found,) = align._room(study, rooms[0], SCHOOLS["tight"])
+    (found,) = shifts._room(study, rooms[0], SCHOOLS["tight"])
     assert found.proposal == {f"mics.{rooms[0]}.delay_samples": -385.0}
 
 

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 import soundfile as sf
 
-from arkund.core.advise.clean import wanted_key
+from arkund.core.advise.clean.proposing import wanted_key
 from arkund.core.clean.keying import LEAST_GAIN_DB, propose_key
 from arkund.core.errors import SheetError
 from arkund.core.graph.building import build

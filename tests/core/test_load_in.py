@@ -5,8 +5,8 @@ from typing import Any
 
 import pytest
 
-from arkund.core.advise import load_in
 from arkund.core.advise.finding import Finding
+from arkund.core.advise.load_in import repairs
 from arkund.core.advise.school import NATURAL
 from arkund.core.advise.study import Study
 from arkund.core.measure.landmarks import fundamental_hz
@@ -22,7 +22,7 @@ def _found(study: Study, mic: str, quantity: str, **measured: Any) -> list[Findi
     measures = {**study.facts.measures, mic: {**study.facts.measures[mic], **measured}}
     takes = {**study.takes, study.sheet.take.number: replace(study.facts, measures=measures)}
     own = replace(study, takes=takes).beside()
-    return [f for f in load_in.find(own, mic, NATURAL) if f.quantity == quantity]
+    return [f for f in repairs.find(own, mic, NATURAL) if f.quantity == quantity]
 
 
 def test_an_offset_that_the_quiet_parts_do_not_have_is_none(study: Study) -> None:

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from arkund.core.advise import parallel
+from arkund.core.advise.bus import parallel
 from arkund.core.advise.heard import gap_ms, heard
 from arkund.core.advise.school import NATURAL, OPEN, TIGHT
 from arkund.core.advise.study import Study

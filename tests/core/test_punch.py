@@ -7,7 +7,8 @@ from functools import cache
 import numpy as np
 import pytest
 
-from arkund.core.advise import density, levers, moves
+from arkund.core.advise import levers, moves
+from arkund.core.advise.bus import density
 from arkund.core.advise.first_pass import Step, steps
 from arkund.core.advise.goal import GOALS, Figure, Goal, card_of, figures
 from arkund.core.advise.school import SCHOOLS, school_of

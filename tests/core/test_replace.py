@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 import scipy
 
-from arkund.core.advise import replace
+from arkund.core.advise.replace import layers, left_behind, uneven
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
@@ -176,7 +176,7 @@ def test_a_hit_s_gain_stays_within_its_window() -> None:
 
 @pytest.fixture(scope="module")
 def with_layer(study: Study) -> Callable[..., Study]:
-    return lambda **wishes: study.tried(replace.layer_patch(study, "snare", **wishes))
+    return lambda **wishes: study.tried(layers.layer_patch(study, "snare", **wishes))
 
 
 def _rows(study: Study, name: str) -> tuple[Struck | Toned, list[Row]]:
@@ -300,7 +300,7 @@ def test_a_hit_that_moves_leaves_what_others_get_and_is_decided_anew(
 
 
 def test_the_sub_follows_every_kick_in_the_polarity_that_adds(study: Study) -> None:
-    laid = study.tried(replace.sub_patch(study, "kick", blend_db=0.0))
+    laid = study.tried(layers.sub_patch(study, "kick", blend_db=0.0))
     layer = laid.sheet.layers["kick_sub"]
     assert 25 <= layer.note_hz <= 80  # type: ignore[union-attr]
     node, rows = _rows(laid, "kick_sub")
@@ -320,35 +320,35 @@ def test_a_layer_that_would_play_on_no_hit_is_refused_with_what_there_is(study: 
     assert low > 2
     said = f"velocity from 1 to 2; its hits have {low} to {high}"
     with pytest.raises(ArkundError, match=said):
-        replace.layer_patch(study, "kick", hits="1-2")
+        layers.layer_patch(study, "kick", hits="1-2")
     with pytest.raises(ArkundError, match=said):
-        replace.sub_patch(study, "kick", hits="1-2")
+        layers.sub_patch(study, "kick", hits="1-2")
     softened = study.tried({f"takes.0.corrections.{h.id}": {"kind": "plain"} for h in own})
     with pytest.raises(ArkundError, match=f"None of the {len(own)} hits of the kick is an accent"):
-        replace.layer_patch(softened, "kick", hits="accents")
+        layers.layer_patch(softened, "kick", hits="accents")
 
 
 def test_notes_and_hits_are_read_or_refused_in_a_sentence(study: Study) -> None:
-    assert replace.sub_note_hz(study, "kick", "50Hz") == 50
-    assert replace.sub_note_hz(study, "kick", "C1") == pytest.approx(32.7, abs=0.01)
+    assert layers.sub_note_hz(study, "kick", "50Hz") == 50
+    assert layers.sub_note_hz(study, "kick", "C1") == pytest.approx(32.7, abs=0.01)
     for note, said in (
         ("H1", "is no note"),
         ("A7", "from 20 to 200 Hz"),
         ("5", "from 20 to 200 Hz"),
     ):
         with pytest.raises(ArkundError, match=said):
-            replace.sub_note_hz(study, "kick", note)
+            layers.sub_note_hz(study, "kick", note)
     with pytest.raises(ArkundError, match="no mic close to “gong”"):
-        replace.harvest(study, "gong")
+        layers.harvest(study, "gong")
     for hits in ("loud", "90-20", "0-5", "1-200"):
         with pytest.raises(ArkundError, match="are no hits"):
-            replace.layer_patch(study, "snare", hits=hits)
-    patch = replace.layer_patch(study, "snare", hits="20-127")
+            layers.layer_patch(study, "snare", hits=hits)
+    patch = layers.layer_patch(study, "snare", hits="20-127")
     laid = study.tried(patch)
     velocities = [h.velocity for h in study.hits_on("snare")]
     assert len(_rows(laid, "snare_layer")[1]) == sum(v >= 20 for v in velocities)
     with pytest.raises(ArkundError, match="a share from 0 to 1"):
-        replace.even_patch(study, "snare", 1.5)
+        uneven.even_patch(study, "snare", 1.5)
 
 
 @pytest.mark.parametrize(
@@ -368,23 +368,21 @@ def test_notes_and_hits_are_read_or_refused_in_a_sentence(study: Study) -> None:
 def test_a_layer_that_cannot_be_is_refused(
     study: Study, change: dict[str, object], said: str
 ) -> None:
-    ((name, layer),) = replace.layer_patch(study, "snare").items()
+    ((name, layer),) = layers.layer_patch(study, "snare").items()
     with pytest.raises(SheetError, match=said):
         study.tried({name: {**layer, **change}})
 
 
 def test_a_layer_cannot_take_a_mic_s_name(study: Study) -> None:
-    (layer,) = replace.layer_patch(study, "snare").values()
+    (layer,) = layers.layer_patch(study, "snare").values()
     with pytest.raises(SheetError, match="cannot be called kick_in"):
         study.tried({"layers.kick_in": layer})
 
 
 def test_even_hits_bring_accents_together_and_leave_bleed(study: Study) -> None:
     """Full amount: accents within 1.5 dB; what lies between hits changes by no more than 0.5 dB."""
-    evened = study.tried(replace.even_patch(study, "kick", 1.0))
-    assert (
-        replace.spread_db(evened, "kick_in")[0] < 1.5 < replace.spread_db(study, "kick_in")[0] + 1
-    )
+    evened = study.tried(uneven.even_patch(study, "kick", 1.0))
+    assert uneven.spread_db(evened, "kick_in")[0] < 1.5 < uneven.spread_db(study, "kick_in")[0] + 1
     was, now = (
         s.engine.read(s.graph.mics["kick_in"].chained.entry, 0, study.sheet.frames)
         for s in (study, evened)
@@ -401,18 +399,18 @@ def test_what_the_overheads_still_hear_of_a_replaced_drum_is_said_and_ducked(
     study: Study, with_layer: Callable[..., Study]
 ) -> None:
     school = SCHOOLS["natural"]
-    assert not replace.find_left(with_layer(mode="under"), "overhead_l", school)
+    assert not left_behind.find_left(with_layer(mode="under"), "overhead_l", school)
     laid = with_layer(mode="instead", hits="all")
-    (found,) = replace.find_left(laid, "overhead_l", school)
+    (found,) = left_behind.find_left(laid, "overhead_l", school)
     change = found.gain["against_layer_db"]
     assert found.is_doubtful
     # By the typical velocity; what is struck harder is ducked by more.
-    assert abs(change.now - change.then - replace.DUCK_DB) < 2.5
+    assert abs(change.now - change.then - left_behind.DUCK_DB) < 2.5
     ducked = laid.tried(found.proposal)
     assert {
         m for m, mic in ducked.sheet.mics.items() if any(s.id == "duck" for s in mic.chain)
     } == {"overhead_l", "overhead_r"}
-    assert not replace.find_left(ducked, "overhead_l", school)
+    assert not left_behind.find_left(ducked, "overhead_l", school)
     # Between hits of the snare the overheads are as they were.
     was, now = (
         s.engine.read(s.graph.mics["overhead_l"].shaped, 0, study.sheet.frames)
@@ -468,7 +466,7 @@ def test_both_sides_of_a_crossover_sum_to_one_magnitude(slope: int) -> None:
 
 
 def test_a_crossed_sub_takes_the_bottom_of_every_close_mic_while_it_sounds(study: Study) -> None:
-    patch = replace.sub_patch(study, "kick", note="40Hz", crossover="70Hz", blend_db=0.0)
+    patch = layers.sub_patch(study, "kick", note="40Hz", crossover="70Hz", blend_db=0.0)
     over = {"path": "layers.kick_sub.mute", "bars": "5-8", "value": True}
     crossed = study.tried(patch | {"over.o1": over})
     low = scipy.signal.butter(4, 40, fs=RATE, output="sos")
@@ -504,7 +502,7 @@ def test_a_crossed_sub_takes_the_bottom_of_every_close_mic_while_it_sounds(study
 def test_a_crossover_lies_between_the_two_fundamentals(
     note_hz: float, drum_hz: float | None, at_hz: float, slope: int
 ) -> None:
-    assert replace.crossover_of(note_hz, drum_hz) == (pytest.approx(at_hz, abs=0.1), slope)
+    assert layers.crossover_of(note_hz, drum_hz) == (pytest.approx(at_hz, abs=0.1), slope)
 
 
 def test_a_hit_that_is_left_out_gets_no_sample(
@@ -544,4 +542,4 @@ def test_a_sample_is_trimmed_and_faded_where_it_is_said(
 def test_a_sub_s_note_is_the_drum_s_or_the_root_near_it(
     drum_hz: float, root: str, wanted: float
 ) -> None:
-    assert replace.note_under(drum_hz, root) == pytest.approx(wanted, abs=0.01)
+    assert layers.note_under(drum_hz, root) == pytest.approx(wanted, abs=0.01)

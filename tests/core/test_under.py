@@ -3,9 +3,9 @@
 import numpy as np
 import pytest
 
-from arkund.core.advise import under
 from arkund.core.advise.finding import Finding
-from arkund.core.advise.replace import layer_patch
+from arkund.core.advise.replace import under
+from arkund.core.advise.replace.layers import layer_patch
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.measure.levels import hit_peaks

@@ -9,7 +9,7 @@ import pytest
 from django.test import Client
 
 from arkund import cli
-from arkund.core.advise import align
+from arkund.core.advise.align import shifts
 from arkund.core.advise.school import TIGHT
 from arkund.core.align.pairs import Pair
 from arkund.core.kit.roles import parse_mic_name
@@ -158,7 +158,7 @@ def test_applied_it_is_one_change_and_every_drum_is_together(
 
 def test_a_drum_s_delay_is_proposed_for_all_of_its_mics(song: Song) -> None:
     study = findings.study_of_song(song)
-    proposed = [align.find_delay(study, mic, TIGHT) for mic in ("snare_top", "snare_bottom")]
+    proposed = [shifts.find_delay(study, mic, TIGHT) for mic in ("snare_top", "snare_bottom")]
     assert all(proposed)
     for own in proposed:
         for found in own:

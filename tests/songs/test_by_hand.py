@@ -10,7 +10,7 @@ import pytest
 from django.test import Client
 
 from arkund import cli
-from arkund.core.advise import clean
+from arkund.core.advise.clean import gate
 from arkund.core.errors import ArkundError
 from arkund.songs import by_hand, exports, findings, revisions
 from arkund.songs.facts import hits_of
@@ -54,12 +54,12 @@ def test_from_the_gate_to_the_hand_and_back(song: Song, capsys: pytest.CaptureFi
 
 def test_regions_start_from_the_gate_that_is_proposed(song: Song) -> None:
     school = findings.school_of_song(song)
-    (gate,) = (
+    (found,) = (
         f
-        for f in clean.find(findings.study_of_song(song), "snare_top", school)
+        for f in gate.find(findings.study_of_song(song), "snare_top", school)
         if f.quantity == "gate"
     )
-    wanted = {k.rsplit(".", 1)[1]: v for k, v in gate.proposal.items()}
+    wanted = {k.rsplit(".", 1)[1]: v for k, v in found.proposal.items()}
     by_hand.derive(song, "snare_top")
     made = _clean(song).model_dump()
     assert wanted["hold_ms"] != type(_clean(song))().hold_ms

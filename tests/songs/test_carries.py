@@ -7,8 +7,9 @@ import pytest
 from django.test import Client
 
 from arkund import cli
-from arkund.core.advise import carries, first_pass
+from arkund.core.advise import first_pass
 from arkund.core.advise.findings import modules_for
+from arkund.core.advise.level import carries
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.kit.roles import is_shell

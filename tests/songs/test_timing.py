@@ -14,8 +14,8 @@ from django.test import Client
 from django.urls import reverse
 
 from arkund import cli
-from arkund.core.advise import seams
-from arkund.core.advise.in_time import fresh_rule
+from arkund.core.advise.edit import seams
+from arkund.core.advise.edit.in_time import fresh_rule
 from arkund.core.advise.school import NATURAL, TIGHT
 from arkund.core.errors import ArkundError
 from arkund.core.sheet.patches import apply_patch

@@ -2,41 +2,24 @@
 
 from collections.abc import Iterator
 
-from arkund.core.advise import (
-    align,
-    balance,
-    bus,
-    carries,
-    clean,
-    click,
-    comp,
-    density,
-    dynamics,
-    eq,
-    flams,
-    goal,
-    in_time,
-    level,
-    load_in,
-    never_hit,
-    pairs_in,
-    parallel,
-    polarity,
-    replace,
-    root,
-    seams,
-    takes,
-    under,
-    unexplained,
-)
+from arkund.core.advise import goal
+from arkund.core.advise.align import centre, polarity, shifts
+from arkund.core.advise.bus import density, parallel, peak
+from arkund.core.advise.clean import gate
+from arkund.core.advise.dynamics import stages
+from arkund.core.advise.edit import comp, flams, in_time, seams, takes, unexplained
+from arkund.core.advise.eq import tone
 from arkund.core.advise.finding import Finding
+from arkund.core.advise.level import balance, carries, trims
+from arkund.core.advise.load_in import click, never_hit, pairs_in, repairs, root
 from arkund.core.advise.module import Module
+from arkund.core.advise.replace import left_behind, under, uneven
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.sheet.sheet import Sheet
 
 MODULES: tuple[Module, ...] = (
-    load_in.MODULE,
+    repairs.MODULE,
     pairs_in.MODULE,
     click.MODULE,
     root.MODULE,
@@ -48,21 +31,21 @@ MODULES: tuple[Module, ...] = (
     in_time.MODULE,
     seams.MODULE,
     polarity.MODULE,
-    align.MODULE,
-    align.CENTRE_MODULE,
-    level.WILD_MODULE,
-    level.MODULE,
-    clean.MODULE,
-    replace.MODULE,
-    replace.LEFT_MODULE,
-    eq.MODULE,
-    dynamics.MODULE,
+    shifts.MODULE,
+    centre.CENTRE_MODULE,
+    trims.WILD_MODULE,
+    trims.MODULE,
+    gate.MODULE,
+    uneven.MODULE,
+    left_behind.LEFT_MODULE,
+    tone.MODULE,
+    stages.MODULE,
     balance.MODULE,
     under.MODULE,
     density.MODULE,
     parallel.MODULE,
     *density.BUS_MODULES,
-    bus.MODULE,
+    peak.MODULE,
     goal.MODULE,
     carries.MODULE,
 )
@@ -77,8 +60,8 @@ def modules_for(school: School) -> tuple[Module, ...]:
     if school.order == "mics_first":
         return MODULES
     early = (balance.MODULE, parallel.MODULE)
-    late = (eq.MODULE, dynamics.MODULE)
-    last = (density.MODULE, *density.BUS_MODULES, bus.MODULE, goal.MODULE)
+    late = (tone.MODULE, stages.MODULE)
+    last = (density.MODULE, *density.BUS_MODULES, peak.MODULE, goal.MODULE)
     rest = [m for m in MODULES if m not in early + late + last]
     return (*rest, *early, *late, *last)
 

@@ -8,7 +8,8 @@ from queue import SimpleQueue
 
 import numpy as np
 
-from arkund.core.advise import bus, density, looking_back, moves
+from arkund.core.advise import looking_back, moves
+from arkund.core.advise.bus import density, peak
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Finding
 from arkund.core.advise.findings import modules_for
@@ -53,7 +54,7 @@ def steps(
             yield from _looked_back(before, excerpt, own, shares, school, is_declined)
             continue
         for module, share in zip(own, shares, strict=True):
-            if module is bus.MODULE:
+            if module is peak.MODULE:
                 held = density.held_db(study(), school)
                 found = moves.find(study(), school, excerpt)
                 yield from (Step(f, share) for f in found if not is_declined(f))

@@ -15,7 +15,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from arkund.core.advise.density import held_db
+from arkund.core.advise.bus.density import held_db
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.goal import GOALS, LOUDNESS, NAME, Figure, hits_of

@@ -6,7 +6,7 @@ turned up is prepared (which shells feed the strike bus, and its squeeze).
 
 from collections.abc import Mapping
 
-from arkund.core.advise.parallel import PREPARED, RETURNS
+from arkund.core.advise.bus.parallel import PREPARED, RETURNS
 from arkund.core.process.compressor import Compressor
 from arkund.core.sheet.channels import Bus, groups_for, new_mic
 from arkund.core.sheet.sheet import Section, Sheet, Take

@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 
 from arkund.bench.drawing import Bars, bars_of
-from arkund.core.advise.in_time import PAST_SAVING, fresh_rule
-from arkund.core.advise.timing import placements
+from arkund.core.advise.edit.in_time import PAST_SAVING, fresh_rule
+from arkund.core.advise.edit.timing import placements
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label
 from arkund.core.sheet.sheet import Sheet

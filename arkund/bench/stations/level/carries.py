@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from arkund.core.advise.carries import (
+from arkund.core.advise.level.carries import (
     LITTLE_DB,
     adds_little,
     carries,

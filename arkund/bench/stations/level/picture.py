@@ -5,7 +5,7 @@ from typing import Any
 import numpy as np
 
 from arkund.bench.drawing import Bars, bars_of, hits_for, rounded
-from arkund.core.advise.level import ZONE_DBFS
+from arkund.core.advise.level.trims import ZONE_DBFS
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.sheet.lanes import sounding_mics

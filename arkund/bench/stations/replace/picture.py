@@ -9,7 +9,7 @@ import numpy as np
 
 from arkund.bench.drawing import rounded
 from arkund.bench.stations.replace.samples import following_of, samples_of
-from arkund.core.advise import replace
+from arkund.core.advise.replace import layers, uneven
 from arkund.core.errors import ArkundError
 from arkund.core.graph.chains import Processed
 from arkund.core.graph.struck import Row, Struck, Toned
@@ -63,17 +63,17 @@ def picture(song: Song, sheet: Sheet, mic: str, name: str, hit_id: str = "") -> 
     if piece is None or mic not in study.mics:
         return {"piece": "", "hits": [], "candidates": [], "rulers": {}}
     try:
-        found = replace.harvest(study, piece)
+        found = layers.harvest(study, piece)
     except ArkundError:
         found = []
-    lead = replace.followed(study, piece)
-    spread, accents = replace.spread_db(study, lead)
+    lead = layers.followed(study, piece)
+    spread, accents = uneven.spread_db(study, lead)
     ordered = sorted(study.hits_on(piece), key=lambda h: h.velocity)
     out: dict[str, Any] = {
         "piece": piece,
         "family": piece_family(piece),
         "called": label(piece),
-        "candidates": [replace.described(c, study.rate) for c in found[:SHOWN]],
+        "candidates": [layers.described(c, study.rate) for c in found[:SHOWN]],
         "count": len(found),
         "of": len(study.hits_on(piece)),
         "even_said": _even_said(round(spread, 1), accents),
@@ -145,9 +145,9 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
             [r.onset / sheet.rate for r in rows],
         )
         if hz := fundamental_hz(whole, sheet.rate, times, family):
-            at_hz, slope = replace.crossover_of(layer.note_hz, hz)
+            at_hz, slope = layers.crossover_of(layer.note_hz, hz)
             rulers[f"layers.{name}.note_hz"] = {
-                "proposed": round(replace.note_under(hz, sheet.root_note), 2),
+                "proposed": round(layers.note_under(hz, sheet.root_note), 2),
                 "marks": [(f, n) for n, f in octaves_of(sheet.root_note, *NOTE_HZ)],
                 "note": note_and_cents(layer.note_hz),
             }

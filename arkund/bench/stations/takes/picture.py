@@ -4,7 +4,7 @@ from dataclasses import asdict
 from typing import Any
 
 from arkund.bench.drawing import Bars
-from arkund.core.advise.comp import TakesGrid, avoided, takes_grid
+from arkund.core.advise.edit.comp import TakesGrid, avoided, takes_grid
 from arkund.core.kit.roles import label
 from arkund.core.sheet.sheet import Copy, Sheet
 from arkund.core.timing.comp import Join

@@ -11,11 +11,11 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.advise.edit.timing import kick_alone_ms
 from arkund.core.advise.finding import Change, Finding, Way
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.advise.timing import kick_alone_ms
 from arkund.core.graph.hits import copy_of, played_hits
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name

@@ -3,7 +3,7 @@
 import numpy as np
 
 from arkund.core.advise.finding import Change, Finding, spoken
-from arkund.core.advise.level import typical_dbfs
+from arkund.core.advise.level.trims import typical_dbfs
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study

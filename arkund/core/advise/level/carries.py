@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from arkund.core.advise.eq import cutoff_hz
+from arkund.core.advise.eq.high_pass import cutoff_hz
 from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School

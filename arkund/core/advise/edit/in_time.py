@@ -4,11 +4,11 @@ from typing import Any
 
 import numpy as np
 
+from arkund.core.advise.edit.timing import placements
 from arkund.core.advise.finding import Change, Finding
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.advise.timing import placements
 from arkund.core.graph.hits import played_hits
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import grid_of

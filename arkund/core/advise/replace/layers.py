@@ -1,4 +1,4 @@
-"""Replace: what a layer under a drum would be made of, and where hits are uneven."""
+"""What a layer under a drum would be made of."""
 
 import re
 from collections.abc import Sequence
@@ -6,21 +6,14 @@ from typing import Any
 
 import numpy as np
 
-from arkund.core.advise.finding import Change, Finding, spoken
-from arkund.core.advise.module import Module
-from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
-from arkund.core.graph.nodes import Node
 from arkund.core.graph.sources import plays
 from arkund.core.hits.hit import Hit
-from arkund.core.kit.roles import is_shell, label, piece_family
+from arkund.core.kit.roles import label, piece_family
 from arkund.core.measure.hits import ring_time_s
 from arkund.core.measure.landmarks import fundamental_hz
-from arkund.core.measure.levels import hit_peaks
 from arkund.core.replace.harvest import HEAD_S, Candidate, bands, candidates
-from arkund.core.shape.sides import louder_side
-from arkund.core.sheet.lanes import HITS
 from arkund.core.sheet.layers import (
     CROSSOVER_HZ,
     FADE_IN_MS,
@@ -29,23 +22,16 @@ from arkund.core.sheet.layers import (
     SampleLayer,
     SubLayer,
 )
-from arkund.core.sheet.pairs import lanes
 from arkund.core.sheet.paths import Patch
-from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.typed import typed_value
-from arkund.core.units import amplitude_to_db, amplitudes_to_db, octaves_of
+from arkund.core.units import octaves_of
 
 NAME = "replace"
 RING_S = (0.15, 0.6)
-UNEVEN_DB = {"punch": 4.0, "punch_size": 6.0}
-"""Accents that spread by more (90th over 10th percentile) are found uneven; Open lets them be."""
-
-EVEN_SHARE = {"punch": 0.6, "punch_size": 0.4}
-DUCKED = ("overhead", "room", "kit")
-DUCK, DUCK_DB = "duck", 4.0
 BLEND_DB = -6.0
 SUB_DB = -12.0
 HIGHEST_SUB_HZ, SEMITONES_TO_ROOT = 80.0, 2.0
+
 SAME_NOTE = 1.2
 """Two fundamentals by less apart are one note."""
 
@@ -211,14 +197,6 @@ def trimmed_patch(
 LEAST_LENGTH_MS = 5.0
 
 
-def even_patch(study: Study, piece: str, amount: float) -> Patch:
-    """Even hits on all close mics of a piece, by the same share. Raises `ArkundError`."""
-    followed(study, piece)
-    if not 0 <= amount <= 1:
-        raise ArkundError("The amount of even hits is a share from 0 to 1, e.g. 0.5.")
-    return {f"mics.{mic}.even.amount": amount for mic in study.close(piece)}
-
-
 def sub_note_hz(study: Study, piece: str, note: str) -> float:
     """The frequency that a sub layer's note means; raises `ArkundError`."""
     if note.strip().lower() == "auto":
@@ -304,156 +282,6 @@ def _silent(piece: str, own: Sequence[Hit], layer: SubLayer) -> str:
         f"No hit of the {label(piece)} has a velocity from {layer.low} to {layer.high}; "
         f"its hits have {min(single)} to {max(single)}."
     )
-
-
-def spread_db(study: Study, mic: str) -> tuple[float, int]:
-    """By how much the accents of a mic's piece spread (90th over 10th percentile of their peaks) as
-    they enter its chain, and how many there are."""
-    piece, shift = (
-        study.sheet.mics[mic].name.piece,
-        study.sheet.mics[mic].delay_samples / study.rate,
-    )
-    times = [h.time_s + shift for h in study.hits if h.piece == piece and h.kind == "accent"]
-    return _spread(study, mic, times), len(times)
-
-
-def _spread(study: Study, mic: str, times: Sequence[float]) -> float:
-    if len(times) < 8:
-        return 0.0
-    entry = study.graph.mics[mic].chained.entry
-    sound = study.engine.read(entry, 0, study.sheet.frames)
-    peaks = amplitudes_to_db(hit_peaks(np.ascontiguousarray(sound), study.rate, times))
-    return float(np.subtract(*np.percentile(peaks, [90, 10])))
-
-
-def find(study: Study, mic: str, school: School) -> list[Finding]:
-    """Uneven accents of a shell, where the school minds; for the ear to settle."""
-    name = study.sheet.mics[mic].name
-    aim, share = UNEVEN_DB.get(school.goal), EVEN_SHARE.get(school.goal, 0.0)
-    piece = name.piece or ""
-    if aim is None or not is_shell(piece) or study.close(piece)[:1] != [mic]:
-        return []
-    if study.sheet.mics[mic].even.amount:
-        return []
-    spread, count = spread_db(study, mic)
-    if spread <= aim:
-        return []
-    patch = even_patch(study, piece, share)
-    then, _ = spread_db(study.tried(patch), mic)
-    return [
-        Finding(
-            NAME,
-            "even",
-            piece,
-            spoken(
-                f"{spread:.1f} dB between the soft and the loud accents of {label(piece)} ({count} of them). "
-                f"Even hits by {share:.0%} leaves {then:.1f} dB and changes no sound. Whether the "
-                "playing should be that even is for the ear."
-            ),
-            {"spread_db": round(spread, 1), "accents": count},
-            0.55,
-            patch,
-            {"spread_db": Change(round(spread, 1), round(then, 1))},
-            row="goal",
-            school=school.name,
-            mic=mic,
-        )
-    ]
-
-
-def find_left(study: Study, mic: str, school: School) -> list[Finding]:
-    """How loud overheads still hear a drum that a layer plays instead of, and a duck for it."""
-    out = []
-    for name, layer in study.sheet.layers.items():
-        piece = study.sheet.mics[layer.of].name.piece
-        if (
-            layer.mode != "instead"
-            or layer.mute
-            or any(s.id == DUCK for s in study.sheet.mics[mic].chain)
-        ):
-            continue
-        hits = [h for h in study.hits if h.piece == piece and plays(layer, h)]
-        if len(hits) < 4:
-            continue
-        times = [h.time_s for h in hits]
-        old = _typical_db(study, study.graph.outs[mic], times)
-        own = _typical_db(study, study.graph.layers[name], times)
-        pulse = amplitude_to_db(float(np.median([h.velocity for h in hits])) / 127)
-        patch = _duck(study, mic, f"{piece}{HITS}", pulse)
-        then = _typical_db(study, (tried := study.tried(patch)).graph.outs[mic], times, tried)
-        out.append(
-            Finding(
-                NAME,
-                "left_behind",
-                f"{mic}.{name}",
-                spoken(
-                    f"{old - own:+.1f} dB: the old {label(piece or '')} in {label(mic)} against the layer that plays "
-                    f"instead. A duck opened by its hits takes {old - then:.1f} dB off it, and off what rings "
-                    "there with it."
-                ),
-                {"against_layer_db": round(old - own, 1)},
-                0.55,
-                patch,
-                {"against_layer_db": Change(round(old - own, 1), round(then - own, 1))},
-                mic=mic,
-            )
-        )
-    return out
-
-
-def _duck(study: Study, mic: str, hits: str, pulse_db: float) -> Patch:
-    """A compressor at the mic's end that listens to a list of hits."""
-    chain = study.sheet.mics[mic].chain
-    stage = {
-        "kind": "compressor",
-        "ratio": 20.0,
-        "knee_db": 0.0,
-        "attack_ms": 0.3,
-        "release_ms": 60.0,
-        "lookahead_ms": 1.0,
-        "threshold_db": round(pulse_db - DUCK_DB / 0.95, 1),
-        "key": {"source": hits},
-        "after": chain[-1].id if chain else "",
-    }
-    return {f"mics.{mic}.chain.{DUCK}": stage}
-
-
-def _typical_db(
-    study: Study, node: Node, times: Sequence[float], tried: Study | None = None
-) -> float:
-    """Median peak of a stereo node at hits, in dBFS."""
-    sound = (tried or study).engine.read(node, 0, study.sheet.frames)
-    level = louder_side(sound)
-    return float(np.median(amplitudes_to_db(hit_peaks(level, study.rate, times))))
-
-
-def _ducked(sheet: Sheet) -> list[str]:
-    """Lanes that hear the whole kit."""
-    return [mic for mic in lanes(sheet) if sheet.mics[mic].name.role in DUCKED]
-
-
-def _reads_left(sheet: Sheet, mic: str) -> list[object]:
-    instead = {
-        n: layer.model_dump() for n, layer in sheet.layers.items() if layer.mode == "instead"
-    }
-    return [instead, sheet.mics if instead else None]
-
-
-def _reads(sheet: Sheet, mic: str) -> list[object]:
-    m = sheet.mics[mic]
-    return [
-        m.repair,
-        m.trim_db,
-        m.polarity,
-        m.delay_samples,
-        m.clean,
-        m.even,
-        {n: layer.model_dump() for n, layer in sheet.layers.items()},
-    ]
-
-
-MODULE = Module(NAME, "replace", 1, lanes, _reads, find)
-LEFT_MODULE = Module(NAME, "replace", 1, _ducked, _reads_left, find_left)
 
 
 def described(found: Candidate, rate: int) -> dict[str, Any]:

@@ -12,12 +12,12 @@ from typing import Any, get_args
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.advise.density import dialled
+from arkund.core.advise.bus.density import dialled
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.goal import GOALS, KICK_LOW_LEVEL
 from arkund.core.advise.heard import gap_ms, heard, heard_times, shell_times
-from arkund.core.advise.level import typical_dbfs
+from arkund.core.advise.level.trims import typical_dbfs
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study

@@ -10,12 +10,12 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.advise.dynamics import typical_reduction_db
+from arkund.core.advise.dynamics.stages import typical_reduction_db
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.goal import GOALS, LOUDNESS
 from arkund.core.advise.heard import gap_ms, heard, heard_times
-from arkund.core.advise.level import typical_dbfs
+from arkund.core.advise.level.trims import typical_dbfs
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study

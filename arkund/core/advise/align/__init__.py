@@ -1,0 +1,1 @@
+"""Align: polarity, delays, rooms."""

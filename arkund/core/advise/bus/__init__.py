@@ -1,0 +1,1 @@
+"""The drum bus and what runs beside it."""

@@ -1,0 +1,1 @@
+"""Dynamics: transients and compressors."""

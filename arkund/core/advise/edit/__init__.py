@@ -1,0 +1,1 @@
+"""Edit and takes: what is proposed on timing."""

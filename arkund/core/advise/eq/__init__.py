@@ -1,0 +1,1 @@
+"""EQ: what a drum has too much and too little of."""

@@ -1,0 +1,110 @@
+"""Where body and attack are, and what they lack."""
+
+from arkund.core.advise.eq.bands import (
+    ATTACK,
+    BODY,
+    NAME,
+    band_patch,
+    free_band,
+    fundamental,
+    hit_times,
+    treated,
+)
+from arkund.core.advise.finding import Change, Finding, spoken
+from arkund.core.advise.school import School
+from arkund.core.advise.study import Study
+from arkund.core.kit.roles import label, parse_mic_name, piece_family
+from arkund.core.measure.landmarks import (
+    ATTACK_HZ,
+    attack_hz,
+    under_loudest_db,
+)
+from arkund.core.units import hz_to_note
+
+OVER_USUAL_DB = {"bold": 3.0, "cut_first": 1.5}
+"""How much more of body and attack than usual is wanted, by the school's row."""
+
+MOST_DB = {"bold": 6.0, "cut_first": 3.0}
+
+LEAST_DB = 1.0
+"""The largest boost, and one that is worth making."""
+
+ATTACK_UNDER_DB = {"kick": -25.0, "snare": -10.0, "tom": -14.0}
+"""Usual level of the beater's or stick's octave under the loudest octave of a recorded hit, in dB."""
+
+
+def _boost_db(school: School, stands_db: float, usual_db: float) -> float:
+    """The boost that brings what stands so far under the loudest octave to where the school wants it; 0
+    where it is there, or where the school asks for none."""
+    if school.eq not in OVER_USUAL_DB:
+        return 0.0
+    lacks = usual_db + OVER_USUAL_DB[school.eq] - stands_db
+    gain = round(min(lacks, MOST_DB[school.eq]) * 2) / 2
+    return gain if gain >= LEAST_DB else 0.0
+
+
+def body(study: Study, mic: str, school: School, taken: set[int]) -> list[Finding]:
+    base = fundamental(study, mic)
+    if not base or treated(study, mic, base, 1, 0.5):
+        return []
+    stands = under_loudest_db(study.sound(mic, "clean"), study.rate, hit_times(study, mic), base)
+    gain = _boost_db(school, stands, 0.0)
+    place = free_band(study, mic, BODY, taken) if gain else None
+    if place is None:
+        return []
+    return [
+        Finding(
+            NAME,
+            "body",
+            mic,
+            spoken(
+                f"{base:.0f} Hz ({hz_to_note(base)}) is the fundamental on {label(mic)}"
+                f"{_stands(stands)}; {gain:+.1f} dB there adds weight where the drum has it."
+            ),
+            {"hz": round(base, 1), "note": hz_to_note(base), "stands_db": round(stands, 1)},
+            0.75,
+            band_patch(place, base, gain, 1.4),
+            {"band_db": Change(0.0, gain)},
+            row="eq",
+            school=school.name,
+            mic=mic,
+        )
+    ]
+
+
+def _stands(stands_db: float) -> str:
+    """How far under the loudest octave, where that says anything."""
+    return f", {-stands_db:.0f} dB under its loudest octave" if stands_db <= -1 else ""
+
+
+def attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Finding]:
+    family = piece_family(parse_mic_name(mic).piece or "")
+    sound, times = study.sound(mic, "clean"), hit_times(study, mic)
+    hz = attack_hz(sound, study.rate, times, ATTACK_HZ[family])
+    if treated(study, mic, hz, 1, 0.7):
+        return []
+    stands, usual = under_loudest_db(sound, study.rate, times, hz), ATTACK_UNDER_DB[family]
+    gain = _boost_db(school, stands, usual)
+    place = free_band(study, mic, ATTACK, taken) if gain else None
+    if place is None:
+        return []
+    what = {"kick": "beater", "snare": "stick and wires", "tom": "stick"}[family]
+    return [
+        Finding(
+            NAME,
+            "attack",
+            mic,
+            spoken(
+                f"{hz:.0f} Hz is where the {what} of {label(mic)} stands out in its first 12 ms, "
+                f"{-stands:.0f} dB under its loudest octave ({-usual:.0f} is usual); {gain:+.1f} dB "
+                "there, which lifts the bleed of hat and cymbals as much."
+            ),
+            {"hz": hz, "stands_db": round(stands, 1), "bleed_lift_db": gain},
+            0.7,
+            band_patch(place, hz, gain, 1.0),
+            {"band_db": Change(0.0, gain)},
+            row="eq",
+            school=school.name,
+            mic=mic,
+        )
+    ]

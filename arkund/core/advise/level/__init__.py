@@ -1,0 +1,1 @@
+"""Level: trims, faders, who carries what."""

@@ -1,0 +1,1 @@
+"""What is found as files are loaded in."""

@@ -1,0 +1,1 @@
+"""Replace: layers under drums."""
