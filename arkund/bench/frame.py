@@ -13,8 +13,9 @@ from arkund.core.graph.summing import pan_gains
 from arkund.core.kit.plan import place_mics, place_pieces
 from arkund.core.kit.roles import BESIDE, label, parse_mic_name, piece_family
 from arkund.core.render.engine import TILE_S
-from arkund.core.sheet.channels import DRUM_BUS, OFF_DB, Mic
+from arkund.core.sheet.channels import DRUM_BUS, Mic
 from arkund.core.sheet.lanes import mic_order, sounding_mics
+from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.pairs import lane
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.timing.grid import Grid

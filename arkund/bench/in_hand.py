@@ -12,8 +12,9 @@ from arkund.core.kit.roles import is_shell, label
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.registry import BY_KIND
 from arkund.core.process.stage import Stage
-from arkund.core.sheet.channels import DRUM_BUS, MOST_STAGES, Channel
+from arkund.core.sheet.channels import DRUM_BUS, Channel
 from arkund.core.sheet.differences import Over
+from arkund.core.sheet.limits import MOST_STAGES
 from arkund.core.sheet.scenes import scenes_of
 from arkund.core.sheet.sheet import Sheet
 from arkund.songs.facts import hits_of

@@ -14,22 +14,14 @@ from arkund.core.process.equaliser import Band, Equaliser, Filter
 from arkund.core.process.key import Key
 from arkund.core.process.stage import Stage
 from arkund.core.process.values import Part, Value, described
-from arkund.core.sheet.channels import (
-    DRUM_BUS,
-    OFF_DB,
-    Bus,
-    Clean,
-    DrumBus,
-    Even,
-    Group,
-    Mic,
-    Send,
-    stage_path,
-)
+from arkund.core.sheet.channels import DRUM_BUS, Bus, DrumBus, Group, Mic, Send, stage_path
 from arkund.core.sheet.lanes import hit_lists, mic_order
 from arkund.core.sheet.layers import LayerBase
+from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.patches import read_path
-from arkund.core.sheet.sheet import Sheet, TimingRule
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.timing import TimingRule
+from arkund.core.sheet.treating import Clean, Even
 
 
 @dataclass(frozen=True)

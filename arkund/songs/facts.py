@@ -20,9 +20,9 @@ from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.measure.hits import mean_envelope_db, ring_by_band_s
 from arkund.core.render.engine import Engine
-from arkund.core.sheet.channels import Clean
 from arkund.core.sheet.lanes import mic_order
 from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.treating import Clean
 from arkund.songs import by_hand, findings, lately, revisions, storage
 from arkund.songs.analysing import NOT_THERE, analysis_of
 from arkund.songs.models import Song

@@ -13,8 +13,9 @@ from arkund.core.sheet.pairs import completed
 from arkund.core.sheet.patches import apply_patch
 from arkund.core.sheet.paths import Patch
 from arkund.core.sheet.settable import refuse_internal
-from arkund.core.sheet.sheet import Sheet, Timing
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import grid_of
+from arkund.core.sheet.timing import Timing
 from arkund.core.timing.moves import EditList
 from arkund.core.timing.quantise import magnet_s
 from arkund.core.timing.together import played_apart

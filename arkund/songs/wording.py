@@ -9,9 +9,11 @@ from typing import Any
 
 from arkund.core.kit.roles import label as mic_label
 from arkund.core.process.registry import BY_KIND
-from arkund.core.sheet.channels import DRUM_BUS, OFF_DB, Bus, Channel, DrumBus, Group, Mic
+from arkund.core.sheet.channels import DRUM_BUS, Bus, Channel, DrumBus, Group, Mic
 from arkund.core.sheet.layers import SampleLayer, SubLayer
-from arkund.core.sheet.sheet import Sheet, TimingRule
+from arkund.core.sheet.limits import OFF_DB
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.timing import TimingRule
 
 _SONG = {
     "bpm": ("tempo", "BPM"),

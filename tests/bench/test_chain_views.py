@@ -12,8 +12,9 @@ from arkund.bench.rulers import key_sources, stage_choices, stage_rulers
 from arkund.core.errors import SheetError
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.registry import BY_KIND
-from arkund.core.sheet.channels import ClipGain, Repair, new_mic
+from arkund.core.sheet.channels import new_mic
 from arkund.core.sheet.patches import apply_patch
+from arkund.core.sheet.treating import ClipGain, Repair
 from arkund.songs.models import Song
 from arkund.songs.rendering import matched_db
 from tests.making import small_song

@@ -10,7 +10,8 @@ import soundfile as sf
 
 from arkund.core.graph.building import build
 from arkund.core.graph.chains import Processed
-from arkund.core.graph.nodes import File, Node, Pair, Side
+from arkund.core.graph.nodes import File, Node
+from arkund.core.graph.sides import Pair, Side
 from arkund.core.hits.hit import Hit
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.stage import Audio

@@ -329,12 +329,12 @@ def test_a_drum_that_overheads_know_is_struck_whatever_explains_it(
     session: Session, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """As where bleed is so loud that another drum's signature takes all of a snare's mic."""
-    struck = signatures._who_is_struck
+    struck = signatures.who_is_struck
 
     def without_snare(*args: Any) -> dict[str, Any]:
         return {p: events for p, events in struck(*args).items() if p != "snare"}
 
-    monkeypatch.setattr(signatures, "_who_is_struck", without_snare)
+    monkeypatch.setattr(signatures, "who_is_struck", without_snare)
     listened = listen(session.mics, session.rate)
     assert listened is not None
     assert "snare" in listened.signatures.pieces

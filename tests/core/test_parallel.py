@@ -8,7 +8,7 @@ from arkund.core.advise.heard import gap_ms, heard
 from arkund.core.advise.school import NATURAL, OPEN, TIGHT
 from arkund.core.advise.study import Study
 from arkund.core.process.compressor import Compressor
-from arkund.core.sheet.channels import OFF_DB
+from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.patches import apply_patch, inverse_patch
 from arkund.core.sheet.renaming import renamed
 

@@ -13,7 +13,7 @@ from arkund.core.advise.replace import layers, left_behind, uneven
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
-from arkund.core.graph import struck
+from arkund.core.graph import peaks, struck
 from arkund.core.graph.struck import Row, Struck, Toned
 from arkund.core.hits.hit import Hit
 from arkund.core.process.crossover import crossover
@@ -295,7 +295,7 @@ def test_a_hit_that_moves_leaves_what_others_get_and_is_decided_anew(
     unlike = [a for a, b in zip(rows[:-1], now[:-1], strict=True) if a.begins != b.begins]
     assert len(unlike) < len(rows) / 2
     # What is remembered is what is found by one who remembers nothing.
-    monkeypatch.setattr(struck, "_lately", Memory(1))
+    monkeypatch.setattr(peaks, "lately", Memory(1))
     assert replaced(again).plan(Engine(RATE, later.sheet.frames, TileCache())) == now
 
 

@@ -11,7 +11,8 @@ from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
 from arkund.core.process.transient import Transient
-from arkund.core.sheet.channels import DRUM_BUS, OFF_DB, Channel, stage_path
+from arkund.core.sheet.channels import DRUM_BUS, Channel, stage_path
+from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.sheet import Sheet
 
 MOST_SHOWN = 3

@@ -18,7 +18,8 @@ from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.saturation import Saturation
 from arkund.core.process.transient import Transient
-from arkund.core.sheet.channels import DRUM_BUS, OFF_DB, stage_path
+from arkund.core.sheet.channels import DRUM_BUS, stage_path
+from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.paths import Patch
 
 LARGEST_ATTACK_DB = 9.0

@@ -6,7 +6,8 @@ from functools import cache, partial
 from arkund.core.graph.graph import Chained, Graph, MicStages, Variant
 from arkund.core.graph.hearing import Heard, hearings
 from arkund.core.graph.hits import Hits, all_hits
-from arkund.core.graph.nodes import Node, Pair, Pulses, Side
+from arkund.core.graph.nodes import Node, Pulses
+from arkund.core.graph.sides import Pair, Side
 from arkund.core.graph.sources import Entry, layer_entry, mic_entry, taking_layers
 from arkund.core.graph.summing import Input, Mixed, Shared, Varied, pan_gains
 from arkund.core.graph.varied import (

@@ -9,7 +9,8 @@ from typing import Literal
 
 from arkund.core.errors import SheetError
 from arkund.core.graph.chains import Processed
-from arkund.core.graph.nodes import Gated, Node, Side
+from arkund.core.graph.nodes import Gated, Node
+from arkund.core.graph.sides import Side
 from arkund.core.graph.summing import Mixed
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser

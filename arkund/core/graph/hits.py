@@ -14,7 +14,8 @@ from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.kit.roles import label
 from arkund.core.once import once
 from arkund.core.sheet.lanes import Library
-from arkund.core.sheet.sheet import Copy, Sheet, Take
+from arkund.core.sheet.sheet import Sheet, Take
+from arkund.core.sheet.timing import Copy
 from arkund.core.timing.copying import LEAD_S, hit_length, lead_before
 from arkund.core.timing.corrections import corrected
 from arkund.core.timing.moves import moved_hits

@@ -2,7 +2,8 @@
 
 from dataclasses import dataclass
 
-from arkund.core.sheet.sheet import Copy, Sheet
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.timing import Copy
 
 
 @dataclass(frozen=True)

@@ -3,8 +3,7 @@
 A node's key is the hash of its kind, version, settings and inputs' keys: equal keys, equal sound.
 Its key *over a span* is the hash of what is heard in that span alone: one hit moved in bar 40
 leaves the keys of bars 1 to 30 as they are. They need so many samples to either side and no
-more; chains, which remember, are `core/graph/chains.py`.
-"""
+more; chains, which remember, are `core/graph/chains.py`."""
 
 import hashlib
 import json
@@ -298,66 +297,3 @@ class Gated(Enveloped):
         )
         shape = self.rule.shape(self.rule.openings(key, reader.frames))
         return np.stack([shape.positions, shape.gains_db])
-
-
-@dataclass(frozen=True)
-class Pair(Node):
-    """Left and right as two sides of one sound."""
-
-    passes_on: ClassVar[bool] = True
-    left: Node
-    right: Node
-
-    @once
-    def key(self) -> str:
-        return key_of("pair", 1, self.left.key, self.right.key)
-
-    def key_over(self, reader: Reader, start: int, stop: int) -> str:
-        return key_of("pair", 1, *(reader.over(n, start, stop) for n in (self.left, self.right)))
-
-    @property
-    def channels(self) -> int:
-        return 2
-
-    def render(self, reader: Reader, start: int, stop: int) -> Audio:
-        sides = [reader.read(node, start, stop) for node in (self.left, self.right)]
-        return np.stack(sides, axis=1)
-
-
-@dataclass(frozen=True)
-class Side(Node):
-    """One side of a pair's sound: 0 left, 1 right."""
-
-    passes_on: ClassVar[bool] = True
-    source: Node
-    side: int
-
-    @once
-    def key(self) -> str:
-        return key_of("side", 1, self.source.key, self.side)
-
-    def key_over(self, reader: Reader, start: int, stop: int) -> str:
-        return key_of("side", 1, reader.over(self.source, start, stop), self.side)
-
-    def render(self, reader: Reader, start: int, stop: int) -> Audio:
-        return np.ascontiguousarray(reader.read(self.source, start, stop)[:, self.side])
-
-
-@dataclass(frozen=True)
-class Difference(Node):
-    """One node less another: what a process took away."""
-
-    passes_on: ClassVar[bool] = True
-    whole: Node
-    rest: Node
-
-    @once
-    def key(self) -> str:
-        return key_of("difference", 1, self.whole.key, self.rest.key)
-
-    def key_over(self, reader: Reader, start: int, stop: int) -> str:
-        both = (reader.over(node, start, stop) for node in (self.whole, self.rest))
-        return key_of("difference", 1, *both)
-
-    def render(self, reader: Reader, start: int, stop: int) -> Audio:
-        return reader.read(self.whole, start, stop) - reader.read(self.rest, start, stop)

@@ -6,23 +6,26 @@ from typing import NamedTuple
 from arkund.core.clean.gate import Timing
 from arkund.core.clean.rule import LOUD_KINDS, GateRule
 from arkund.core.graph.chains import Link, Processed
+from arkund.core.graph.evened import Evened, Silenced
 from arkund.core.graph.graph import Variant
 from arkund.core.graph.hearing import NEAR, Heard
 from arkund.core.graph.hits import UNLISTED, Hits
 from arkund.core.graph.hum import HumProcess
 from arkund.core.graph.joining import Moved, Passage, Silence, Spliced
 from arkund.core.graph.laying import laid_out
-from arkund.core.graph.nodes import Difference, File, Gated, Mended, Node, Placed
-from arkund.core.graph.struck import Cut, Evened, Silenced, Struck, Toned
+from arkund.core.graph.nodes import File, Gated, Mended, Node, Placed
+from arkund.core.graph.sides import Difference
+from arkund.core.graph.struck import Cut, Struck, Toned
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label
 from arkund.core.process.crossover import Side, crossover
 from arkund.core.process.equaliser import Band, Equaliser
 from arkund.core.replace.harvest import HEAD_S
-from arkund.core.sheet.channels import DEEPEST_NOTCH_DB, NOTCH_Q, Clean, Mic, Repair
+from arkund.core.sheet.channels import Mic
 from arkund.core.sheet.lanes import KICK_ROLES, ONE_FILE, Library
 from arkund.core.sheet.layers import AnyLayer, SampleLayer, SubLayer
 from arkund.core.sheet.sheet import Sheet, Take
+from arkund.core.sheet.treating import DEEPEST_NOTCH_DB, NOTCH_Q, Clean, Repair
 from arkund.core.timing.moves import ALL, KICK
 from arkund.core.units import db_to_amplitude, ms_to_samples
 

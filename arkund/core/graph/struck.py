@@ -2,47 +2,27 @@
 hit. What each hit gets is decided once over the whole song."""
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import partial
-from typing import Any, NamedTuple
+from typing import NamedTuple
 from weakref import WeakKeyDictionary
 
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.graph.adding import filter_valid, taps_late
-from arkund.core.graph.memory import Memory
-from arkund.core.graph.nodes import Enveloped, Node, Reader, key_of
+from arkund.core.graph.nodes import Node, Reader, key_of
+from arkund.core.graph.peaks import AT_ONCE, levels_db, peaks_db, remembered
+from arkund.core.graph.sampled import choked, faded, shifted
 from arkund.core.once import once
 from arkund.core.process.stage import Audio
 from arkund.core.replace.choosing import at_the_drum_s_level, choose, gain_db
-from arkund.core.replace.even import even_gains_db, ridden, windows
 from arkund.core.replace.harvest import HEAD_S, PEAK_S
 from arkund.core.replace.placing import SEARCH_S, SUM_S, heard, place
-from arkund.core.replace.tone import CHOKE_S, tone
-from arkund.core.units import amplitudes_to_db
-
-SILENT_DB = -80.0
-AT_ONCE = 8
-"""Hits that are decided together, and remembered by what is heard about them: as many as leave
-most of a song alone where some bars of it are moved."""
+from arkund.core.replace.tone import tone
 
 BEHIND_S = 0.1
 """So much of each hit is heard when something is laid under it."""
-
-TYPICAL_FLOOR_DB = -120.0
-
-_lately = Memory(64 << 20)
-
-
-def _once(key: str, compute: Callable[[], NDArray[Any]]) -> NDArray[Any]:
-    """What a few hits sound like or get: most changes of a song leave most of them alone."""
-    found = _lately.get(key)
-    if found is None:
-        found = compute()
-        _lately.put(key, found)
-    return found
 
 
 class Cut(NamedTuple):
@@ -126,7 +106,9 @@ class _Laid(Node):
         head = self._head(reader.rate)
         for number in range(first // AT_ONCE, -(-last // AT_ONCE)):
             some = self._some(exact, number)
-            places = _once(self._name(exact, some, whole), partial(self._place, exact, some, whole))
+            places = remembered(
+                self._name(exact, some, whole), partial(self._place, exact, some, whole)
+            )
             for n, (shift, polarity, alike, low_db) in enumerate(places.tolist(), some.first):
                 if first <= n < last:
                     onset, gain = self.onsets[n], polarity * whole.gains[n]
@@ -191,9 +173,9 @@ class _Laid(Node):
             sound = self._sound(reader, row)
             whole = int(np.floor(row.begins))
             if self.choke:
-                sound = _choked(sound, round(row.stops) - whole, reader.rate)
+                sound = choked(sound, round(row.stops) - whole, reader.rate)
             if row.begins != whole:
-                sound, whole = _shifted(sound, row.begins - whole), whole - 32
+                sound, whole = shifted(sound, row.begins - whole), whole - 32
             first, last = max(whole, start), min(whole + len(sound), stop)
             if first < last:
                 part = out[first - start : last - start]
@@ -208,10 +190,10 @@ class _Laid(Node):
 
             def loudest(some: Some) -> NDArray[np.float64]:
                 part = self._hits(whole, some)[:, first : first + length]
-                return _levels_db(np.abs(part).max(axis=1, initial=0.0))
+                return levels_db(np.abs(part).max(axis=1, initial=0.0))
 
             found = [
-                _once(key_of("peaks", some.name), partial(loudest, some))
+                remembered(key_of("peaks", some.name), partial(loudest, some))
                 for some in self._every(whole)
             ]
             return np.concatenate([np.zeros(0), *found])
@@ -234,7 +216,7 @@ class _Laid(Node):
         """Some of the drum's hits, ``(hits, samples)``, from `_lead` before each to `BEHIND_S`
         behind. All layers of a drum hear the same."""
         before, behind = _lead(reader.rate), round(BEHIND_S * reader.rate)
-        return _once(
+        return remembered(
             some.name,
             lambda: np.stack([reader.read(self.drum, n - before, n + behind) for n in some.onsets]),
         )
@@ -273,7 +255,7 @@ class Struck(_Laid):
         if row.sound not in kept:
             cut = self.samples[row.sound]
             sound = reader.read(self.source, cut.at, cut.at + cut.frames)
-            kept[row.sound] = _faded(sound, cut.fade_in, cut.fade_out)
+            kept[row.sound] = faded(sound, cut.fade_in, cut.fade_out)
         return kept[row.sound]
 
     def _head(self, rate: int) -> int:
@@ -283,9 +265,9 @@ class Struck(_Laid):
         if not levels_db:
             return Whole((), ())
         head = self._head(exact.rate)
-        own = _once(
+        own = remembered(
             key_of("samples", exact.rate, self._heard_in(exact, range(len(self.samples)))),
-            lambda: np.array(_peaks_db(exact, self.source, [c.at + head for c in self.samples])),
+            lambda: np.array(peaks_db(exact, self.source, [c.at + head for c in self.samples])),
         )
         scale = own.tolist()
         if self.source != self.drum:
@@ -381,92 +363,9 @@ class Toned(_Laid):
             sizes = np.sqrt(np.sum(drums**2, axis=1) * np.sum(part**2)) + 1e-20
             return np.asarray(drums @ part / sizes)
 
-        return _once(key_of("tone", 1, some.name, self._settings), find)
-
-
-@dataclass(frozen=True)
-class Evened(Enveloped):
-    """A gain a hit, within its own window, toward where hits of its kind peak."""
-
-    onsets: tuple[int, ...]
-    kinds: tuple[str, ...]
-    amount: float
-
-    @once
-    def key(self) -> str:
-        return key_of("evened", 1, self.source.key, self.onsets, self.kinds, self.amount)
-
-    def gains_db(self, reader: Reader) -> NDArray[np.float64]:
-        """The gain of each hit."""
-        return even_gains_db(_peaks_db(reader, self.source, self.onsets), self.kinds, self.amount)
-
-    def _decide(self, reader: Reader) -> NDArray[np.float64]:
-        spans = windows(self.onsets, reader.rate, reader.frames)
-        shape = ridden(spans, self.gains_db(reader).tolist(), reader.rate)
-        return np.stack([shape.positions, shape.gains_db])
-
-
-@dataclass(frozen=True)
-class Silenced(Enveloped):
-    """Some of a drum's hits taken out, each within its own window: a layer plays instead."""
-
-    onsets: tuple[int, ...]
-    out: tuple[bool, ...]
-
-    @once
-    def key(self) -> str:
-        return key_of("silenced", 1, self.source.key, self.onsets, self.out)
-
-    def _decide(self, reader: Reader) -> NDArray[np.float64]:
-        spans = windows(self.onsets, reader.rate, reader.frames)
-        gains = [SILENT_DB if gone else 0.0 for gone in self.out]
-        shape = ridden(spans, gains, reader.rate)
-        return np.stack([shape.positions, shape.gains_db])
-
-
-def _peaks_db(reader: Reader, node: Node, onsets: Sequence[int]) -> list[float]:
-    """Peak of the 30 ms from each onset on, in dBFS."""
-    length = round(PEAK_S * reader.rate)
-    peaks = [float(np.abs(reader.read(node, at, at + length)).max(initial=0.0)) for at in onsets]
-    return [float(level) for level in _levels_db(peaks)]
-
-
-def _levels_db(peaks: Sequence[float]) -> NDArray[np.float64]:
-    return np.maximum(amplitudes_to_db(np.array(peaks)), TYPICAL_FLOOR_DB)
+        return remembered(key_of("tone", 1, some.name, self._settings), find)
 
 
 def _lead(rate: int) -> int:
     """Samples before a hit that are heard when something is laid under it."""
     return 2 * round(HEAD_S * rate)
-
-
-def _shifted(sound: Audio, fraction: float) -> Audio:
-    """A sound ``fraction`` of a sample later, 32 samples of it before its beginning and after its end
-    (64-tap windowed sinc, flat within 0.1 dB to 16 kHz at 44.1 kHz)."""
-    room = np.zeros(64, np.float32)
-    return filter_valid(np.concatenate([room, sound, room[:63]]), taps_late(fraction))
-
-
-def _faded(sound: Audio, fade_in: int, fade_out: int) -> Audio:
-    """A copy that begins and ends over so many samples, a quarter and a half of it at most."""
-    out = np.array(sound)
-    rise = min(fade_in, len(out) // 4)
-    fall = min(fade_out, len(out) // 2)
-    out[:rise] *= (0.5 - 0.5 * np.cos(np.pi * np.arange(rise) / rise)).astype(np.float32)
-    out[len(out) - fall :] *= (0.5 + 0.5 * np.cos(np.pi * np.arange(1, fall + 1) / fall)).astype(
-        np.float32
-    )
-    return out
-
-
-def _choked(sound: Audio, length: int, rate: int) -> Audio:
-    """What is left of a sound that must be over after ``length`` samples."""
-    if length >= len(sound):
-        return sound
-    out = np.array(sound[: max(length, 0)])
-    fall = min(round(CHOKE_S * rate), len(out))
-    if fall:
-        out[-fall:] *= (0.5 + 0.5 * np.cos(np.pi * np.arange(1, fall + 1) / fall)).astype(
-            np.float32
-        )
-    return out

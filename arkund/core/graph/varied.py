@@ -8,7 +8,8 @@ from arkund.core.graph.hearing import Heard
 from arkund.core.graph.nodes import Node
 from arkund.core.graph.summing import Input, Mixed, Varied
 from arkund.core.process.stage import processor_of
-from arkund.core.sheet.channels import OFF_DB, Channel
+from arkund.core.sheet.channels import Channel
+from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.varying import variants
 from arkund.core.units import db_to_amplitude

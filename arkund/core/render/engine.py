@@ -10,20 +10,17 @@ is a stretch (`core/render/stretches.py`), and there are three families of them:
   change at the song's end is heard as soon as one at its start;
 * *only*: some parts of the song, each as if there were no more of it.
 
-Within a family a sample is always the same, whoever asks for it and in whichever order.
-"""
+Within a family a sample is always the same, whoever asks for it and in whichever order."""
 
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from copy import copy
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.audio.files import SoundFileReader, pick_channel
 from arkund.core.errors import ArkundError
 from arkund.core.graph.chains import Processed
 from arkund.core.graph.memory import Memory
@@ -31,6 +28,7 @@ from arkund.core.graph.nodes import File, Node
 from arkund.core.graph.summing import Mixed
 from arkund.core.process.stage import Audio
 from arkund.core.render.cache import Broken, TileCache
+from arkund.core.render.open_files import OpenFiles
 from arkund.core.render.stream import Stream
 from arkund.core.render.stretches import Glance, Part, Stretch, Sums, fit, joined
 
@@ -78,7 +76,7 @@ class Engine:
         self._early = early
         self._sources = sources
         self._whole: Engine | None = None
-        self._files = _OpenFiles()
+        self._files = OpenFiles()
         self._reading = threading.local()
         self._is_given_up: Callable[[], bool] = _never
         self._parts: list[Stretch] | None = None
@@ -349,19 +347,3 @@ def _each(
     for stretch, number in pieces:
         for node in nodes:
             yield stretch, number, node
-
-
-class _OpenFiles:
-    """Sound files held open, one handle a thread, since a handle has one place in its file."""
-
-    def __init__(self) -> None:
-        self._local = threading.local()
-
-    def read(self, node: File, start: int, stop: int) -> Audio:
-        readers: dict[Path, SoundFileReader] = self._local.__dict__.setdefault("readers", {})
-        reader = readers.get(node.path)
-        if reader is None:
-            if len(readers) > 64:
-                readers.pop(next(iter(readers))).close()
-            reader = readers[node.path] = SoundFileReader(node.path, node.name)
-        return pick_channel(reader.read(start, stop), node.pick)

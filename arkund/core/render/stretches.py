@@ -18,7 +18,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.graph.chains import Processed
-from arkund.core.graph.nodes import Node, Reader, Side, key_of, silence_broken
+from arkund.core.graph.nodes import Node, Reader, key_of, silence_broken
+from arkund.core.graph.sides import Side
 from arkund.core.graph.summing import Shared
 from arkund.core.process.stage import Audio
 from arkund.core.render.cache import Broken, TileCache

@@ -9,7 +9,8 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from arkund.core.process.values import Part, choice, switch, value
-from arkund.core.sheet.channels import DRUMS, Channel, Frame, Name
+from arkund.core.sheet.channels import DRUMS, Channel
+from arkund.core.sheet.limits import Frame, Name
 
 MOST_SAMPLES, MOST_LEFT_OUT = 64, 4000
 NOTE_HZ, CROSSOVER_HZ = (20.0, 200.0), (30.0, 250.0)

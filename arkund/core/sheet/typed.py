@@ -3,7 +3,7 @@
 import re
 
 from arkund.core.errors import ArkundError
-from arkund.core.sheet.channels import OFF_DB
+from arkund.core.sheet.limits import OFF_DB
 
 SOUND_CM_S = 34320.0
 """Speed of sound in air of 20 °C, in cm a second."""

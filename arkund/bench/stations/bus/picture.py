@@ -11,8 +11,9 @@ from arkund.core.advise.goal import GOALS, Figure, figures, hits_in
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.punch import punch_card
 from arkund.core.process.compressor import Compressor
-from arkund.core.sheet.channels import DRUM_BUS, OFF_DB
+from arkund.core.sheet.channels import DRUM_BUS
 from arkund.core.sheet.lanes import mic_order
+from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitude_to_db
 from arkund.songs import findings

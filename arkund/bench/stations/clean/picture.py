@@ -23,8 +23,8 @@ from arkund.core.clean.proposal import separate, threshold_db
 from arkund.core.graph.nodes import Gated
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.hits import RING_BANDS_HZ
-from arkund.core.sheet.channels import Clean
 from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.treating import Clean
 from arkund.songs.facts import (
     gate_filter,
     gate_key,

@@ -6,7 +6,8 @@ from typing import Any
 from arkund.bench.drawing import Bars
 from arkund.core.advise.edit.comp import TakesGrid, avoided, takes_grid
 from arkund.core.kit.roles import label
-from arkund.core.sheet.sheet import Copy, Sheet
+from arkund.core.sheet.sheet import Sheet
+from arkund.core.sheet.timing import Copy
 from arkund.core.timing.comp import Join
 from arkund.songs.findings import study_of_song
 from arkund.songs.models import Song

@@ -34,7 +34,8 @@ from arkund.core.process.saturation import Saturation
 from arkund.core.process.stage import Stage
 from arkund.core.process.transient import Transient
 from arkund.core.shape.sides import louder_side
-from arkund.core.sheet.channels import OFF_DB, Bus, Send, stage_path
+from arkund.core.sheet.channels import Bus, Send, stage_path
+from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.upgrade import RENAMED
 from arkund.core.units import SILENCE_DB, amplitudes_to_db, power_to_db

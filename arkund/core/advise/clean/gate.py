@@ -19,8 +19,8 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.process.equaliser import Equaliser
-from arkund.core.sheet.channels import OFF_DB
 from arkund.core.sheet.lanes import kit_mics
+from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitude_to_db, amplitudes_to_db, power_to_db
 

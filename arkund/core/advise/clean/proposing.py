@@ -22,7 +22,7 @@ from arkund.core.graph.sources import gate_rule
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name, piece_family
 from arkund.core.process.key import Key
-from arkund.core.sheet.channels import Clean
+from arkund.core.sheet.treating import Clean
 
 LEAST_TAKEN_DB = 3.0
 """A gate takes at least so much: of bleed between hits, or of the ring of a drum that sings."""

@@ -23,7 +23,7 @@ from arkund.core.measure.landmarks import (
     line_decay,
     line_prominence_db,
 )
-from arkund.core.sheet.channels import DEEPEST_NOTCH_DB, NOTCH_Q
+from arkund.core.sheet.treating import DEEPEST_NOTCH_DB, NOTCH_Q
 from arkund.core.units import amplitudes_to_db
 
 NAME = "clean"

@@ -26,7 +26,7 @@ from arkund.core.measure.landmarks import under_loudest_db
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.shape.sides import louder_side
-from arkund.core.sheet.channels import OFF_DB
+from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.pairs import lanes
 from arkund.core.sheet.paths import Patch
 from arkund.core.sheet.sheet import Sheet
