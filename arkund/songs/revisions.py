@@ -127,6 +127,14 @@ def undo(song_id: int) -> Revision:
     return current.parent
 
 
+def way_back_words(revision: Revision) -> str:
+    """What taking a revision back did, as the values that went back; of one with a label of its own, that."""
+    after = revision.sheet
+    if revision.label != label_of(revision.change, revision.way_back, after):
+        return revision.label
+    return label_of(revision.way_back, revision.change, after)
+
+
 @transaction.atomic
 def redo(song_id: int) -> Revision:
     """Move to the latest child of the current revision; raises `ArkundError` without one."""

@@ -105,12 +105,16 @@ def offset(request: HttpRequest, slug: str) -> JsonResponse:
 
 @require_POST
 def undo(request: HttpRequest, slug: str) -> JsonResponse:
-    return answer(revisions.undo(song_named(slug).pk))
+    song = song_named(slug)
+    undone = song.current
+    made = revisions.undo(song.pk)
+    return answer(made, said=f"Undone: {revisions.way_back_words(undone)}")
 
 
 @require_POST
 def redo(request: HttpRequest, slug: str) -> JsonResponse:
-    return answer(revisions.redo(song_named(slug).pk))
+    made = revisions.redo(song_named(slug).pk)
+    return answer(made, said=f"Redone: {made.label}")
 
 
 class TakenBack(Asked):

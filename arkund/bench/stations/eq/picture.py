@@ -11,7 +11,7 @@ from arkund.bench.stations.dynamics.picture import small_hits
 from arkund.core.graph.graph import Chained
 from arkund.core.hits.hit import Hit
 from arkund.core.measure.hits import HitSpectrum, hit_spectrum
-from arkund.core.process.equaliser import Band, Equaliser, equaliser_sections
+from arkund.core.process.equaliser import MOST_BANDS, Band, Equaliser, equaliser_sections
 from arkund.core.process.stage import Stage
 from arkund.core.process.values import described
 from arkund.core.shape.biquad import response_db
@@ -20,6 +20,7 @@ from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import hz_to_note
 from arkund.songs.facts import hits_of
 from arkund.songs.rendering import graph_of
+from arkund.songs.wording import value_words
 
 
 def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict[str, Any]:
@@ -71,7 +72,10 @@ def _spectrum(
         "after": rounded(found.hits_db + gain - top, 2),
         "bleed": rounded(found.bleed_db - top, 2),
         "gain": rounded(gain, 2),
-        "flags": _flags(path, eq),
+        "flags": _flags(eq),
+        "nodes": _nodes(path, eq),
+        "add": _place_for_one_more(path, eq),
+        "invites": "" if any(b.on for b in eq.bands) else "double-click to add a band",
         "landmarks": landmarks(found),
         "rulers": {name: {"areas": areas} for name in ruled},
     }
@@ -100,33 +104,55 @@ def landmarks(found: HitSpectrum) -> list[dict[str, Any]]:
     return marks
 
 
-def _flags(path: str, eq: Equaliser) -> list[dict[str, Any]]:
-    """What is on, as chart notation at its frequency; of a band with its path, by which it is
-    dragged, and how far."""
-    gain, hz = (described(Band)[name] for name in ("gain_db", "frequency_hz"))
+def _flags(eq: Equaliser) -> list[dict[str, Any]]:
+    """What is on, as chart notation at its frequency."""
     out: list[dict[str, Any]] = []
     for name, part in (("high-pass", eq.high_pass), ("low-pass", eq.low_pass)):
         if part.on:
-            out.append(
-                {
-                    "hz": part.frequency_hz,
-                    "gain": 0,
-                    "path": None,
-                    "text": f"{name} · {part.frequency_hz:.0f} Hz · {part.slope_db_oct} dB/oct",
-                }
-            )
-    for band in eq.bands:
-        if band.on:
-            width = "broad" if band.q < 0.9 else "narrow" if band.q > 3 else "medium"
-            kind = {"bell": width, "low_shelf": "low shelf", "high_shelf": "high shelf"}[band.kind]
-            text = f"{band.gain_db:+.1f} dB · {band.frequency_hz:.0f} Hz · {kind}"
-            out.append(
-                {
-                    "hz": band.frequency_hz,
-                    "gain": band.gain_db,
-                    "path": f"{path}.bands.{band.id}",
-                    "within": {"gain": gain.ends, "hz": hz.ends},
-                    "text": text.replace("-", "−"),
-                }
-            )
-    return out
+            slope = f"{part.slope_db_oct} dB/oct"
+            text = f"{name} · {part.frequency_hz:.0f} Hz · {slope}"
+            out.append({"hz": part.frequency_hz, "text": text})
+    return out + [{"hz": b.frequency_hz, "text": _said(b)} for b in eq.bands if b.on]
+
+
+def _said(band: Band) -> str:
+    """A band in words."""
+    width = "broad" if band.q < 0.9 else "narrow" if band.q > 3 else "medium"
+    kind = {"bell": width, "low_shelf": "low shelf", "high_shelf": "high shelf"}[band.kind]
+    return f"{value_words(band.gain_db, 'dB')} · {band.frequency_hz:.0f} Hz · {kind}"
+
+
+ENDS = {"hz": "frequency_hz", "gain": "gain_db", "q": "q"}
+"""The values of a band that a hand on its node moves."""
+
+
+def _nodes(path: str, eq: Equaliser) -> list[dict[str, Any]]:
+    """The bands that are on as nodes on the curve: their values, how far these go, and their words."""
+    ends = {name: described(Band)[field].ends for name, field in ENDS.items()}
+    return [
+        {
+            "id": band.id,
+            "number": number,
+            "path": f"{path}.bands.{band.id}",
+            "within": ends,
+            "said": f"band {number}: {_said(band)}",
+            **{name: getattr(band, field) for name, field in ENDS.items()},
+        }
+        for number, band in enumerate(eq.bands, start=1)
+        if band.on
+    ]
+
+
+ADDED_WITHIN_DB = 6.0
+"""A band that is put on the curve by a click lifts or lowers it by this at most."""
+
+
+def _place_for_one_more(path: str, eq: Equaliser) -> dict[str, Any] | None:
+    """The band that a double click puts in: one that is out, else a new one; None where there is no room."""
+    free = next((b.id for b in eq.bands if not b.on and not b.gain_db), None)
+    if free is None and len(eq.bands) >= MOST_BANDS:
+        return None
+    known = {b.id for b in eq.bands}
+    name = free or next(f"b{n}" for n in range(1, 100) if f"b{n}" not in known)
+    at = f"{path}.bands.{name}"
+    return {"id": name, "path": at, "is_new": free is None, "most_db": ADDED_WITHIN_DB}

@@ -105,14 +105,26 @@ function ownKey(key) {
   const does = bench.keys[key];
   return does && station && station[does] ? () => station[does]() : null;
 }
+// Space presses a button to which Tab has led, and plays where a mouse has pressed one before.
+let isByMouse = false;
+document.addEventListener("pointerdown", () => { isByMouse = true; }, true);
+
+const isTyped = (target) => target.matches("textarea, select, input:not([type=checkbox], [type=radio], [type=range])");
 document.addEventListener("keydown", (event) => {
-  if (event.target.matches("input, select, textarea") || event.ctrlKey || event.metaKey) return;
+  if (event.key === "Tab") isByMouse = false;
+  if (isTyped(event.target)) return;
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z") {
+    event.preventDefault();
+    step(event.shiftKey ? "redo" : "undo");
+    return;
+  }
+  if (event.ctrlKey || event.metaKey || event.target.matches("input")) return;
   if (event.altKey && /^[0-9]$/.test(event.key)) {
     const number = event.key === "0" ? "10" : event.key;
     document.querySelector(`[data-station="${number}"]`)?.click();
     return;
   }
-  if (event.key === " " && event.target.matches("button, a")) event.preventDefault();
+  if (event.key === " " && event.target.matches("button, summary") && !isByMouse) return;
   const run = ownKey(event.key.toLowerCase()) || KEYS[event.key] || KEYS[event.key.toLowerCase()];
   if (!run || event.altKey) return;
   event.preventDefault();

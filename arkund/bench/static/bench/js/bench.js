@@ -115,18 +115,33 @@ function offerReload(text) {
 
 export async function step(direction) {
   try {
-    // What is still being kept comes first: it is what is taken back.
-    await keeping;
+    // What a hand has set and nobody has stored yet comes first: it is what is taken back.
+    await keepTry();
     const made = await post(address(`${direction}/`));
     bench.patch = {};
     moveTo(made);
+    sayStep(made.said);
     tell("stepped", made.sheet);
     tell("sound");
     tell("try");
-    if (bench.station === "log" || bench.station === "print") tell("again");
+    if (bench.station === "log" || bench.station === "print" || isGone()) tell("again");
   } catch (error) {
     notify(error.message);
   }
+}
+
+// Whether the page shows a value that the sheet has no more.
+const isGone = () => [...document.querySelectorAll("[data-path], [data-set]")]
+  .map(({ dataset }) => dataset.path || dataset.set)
+  .some((path) => path.split(".")[0] in bench.sheet && valueAt(bench.sheet, path) === undefined);
+
+const SAID_MS = 8000;
+let saying = 0;
+function sayStep(words) {
+  const said = document.getElementById("stepped");
+  said.textContent = words;
+  clearTimeout(saying);
+  saying = setTimeout(() => { said.textContent = ""; }, SAID_MS);
 }
 
 export function valueAt(sheet, path) {

@@ -15,8 +15,10 @@ async function refresh() {
     if (text === shown) continue;
     try {
       const picture = await getJson(`${address(`picture/${bench.station}/`)}?${text}`);
+      // One that another station asked for is not shown, even where this one asks for the same.
+      if (mine !== wanted) continue;
       shown = text;
-      if (mine === wanted) tell("picture", picture);
+      tell("picture", picture);
     } catch (error) {
       notify(error.message);
     }

@@ -7,6 +7,8 @@ import { scaleOf, tickText } from "./scale.js";
 const WIDTH = 280;
 const TALL = { height: 52, base: 38, needle: 0 }, SHORT = { height: 30, base: 18, needle: 6 };
 const SOON_MS = 900;
+// A click takes hold of a ruler; from so many pixels on it is a drag.
+const DRAGGED_PX = 3;
 const KEYS = { ArrowRight: 1, ArrowUp: 1, ArrowLeft: -1, ArrowDown: -1 };
 
 export function ruler() {
@@ -26,6 +28,7 @@ class Ruler {
     this.isOn = this.data.on === "1";
     this.drawing = {};
     this.before = null; // what it was when a drag began
+    this.held = null; // where the pointer took hold, until it lets go
     this.later = 0;
   }
 
@@ -80,6 +83,7 @@ class Ruler {
 
   // A drag is left: everything is as it was before it.
   leave() {
+    this.held = null;
     if (!this.before) return;
     [this.value, this.isOn] = this.before;
     this.before = null;
@@ -87,12 +91,9 @@ class Ruler {
     dropTry();
   }
 
+  // A drag moves the value as far as the pointer moves, from wherever it took hold.
   followPointer() {
     const { svg } = this;
-    const place = (event) => {
-      const box = svg.getBoundingClientRect();
-      return this.scale.valueAt(((event.clientX - box.left) / box.width) * WIDTH);
-    };
     svg.addEventListener("pointerdown", (event) => {
       if (event.target.classList.contains("proposed")) {
         this.change(this.proposed());
@@ -100,11 +101,18 @@ class Ruler {
         return;
       }
       svg.setPointerCapture(event.pointerId);
-      this.before = [this.value, this.isOn];
-      this.change(place(event));
+      svg.focus({ preventScroll: true });
+      this.held = { from: event.clientX, at: this.scale.x(this.value) };
     });
-    svg.addEventListener("pointermove", (event) => { if (this.before) this.change(place(event)); });
+    svg.addEventListener("pointermove", (event) => {
+      if (!this.held) return;
+      const by = event.clientX - this.held.from;
+      if (!this.before && Math.abs(by) < DRAGGED_PX) return;
+      this.before = this.before || [this.value, this.isOn];
+      this.change(this.scale.valueAt(this.held.at + (by / svg.getBoundingClientRect().width) * WIDTH));
+    });
     svg.addEventListener("pointerup", () => {
+      this.held = null;
       if (!this.before) return;
       this.before = null;
       window.arkundPointerUp = performance.now();

@@ -1,0 +1,158 @@
+"""What a hand may rely on: a click changes nothing, undo forgives and says so, keys do what they say."""
+
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import until
+from tests.browser.test_main_path import _ready, _still
+
+FADER = "#ruler-mics-kick_in-fader_db"
+
+
+def _revision(page: Page) -> int:
+    return int(page.inner_text("#revision"))
+
+
+def test_a_click_takes_hold_of_a_ruler_and_only_a_drag_moves_it(page: Page, song: str) -> None:
+    page.goto(f"{song}/level/?mic=kick_in&bars=3-4")
+    _ready(page)
+    box = _still(page, f"{FADER} svg")
+    value, revision = page.input_value(f"{FADER} input"), _revision(page)
+    # Far to the left: −39 dB, where a click set it once.
+    page.mouse.click(box["x"] + 0.2 * box["width"], box["y"] + 20)
+    expect(page.locator(f"{FADER} svg")).to_be_focused()
+    page.wait_for_timeout(1200)
+    assert (page.input_value(f"{FADER} input"), _revision(page)) == (value, revision)
+    # From there a drag moves it by as far as the hand goes, not to where the hand is.
+    box = _still(page, f"{FADER} svg")
+    page.mouse.move(box["x"] + 0.2 * box["width"], box["y"] + 20)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 0.2 * box["width"] - 12, box["y"] + 20, steps=4)
+    page.mouse.up()
+    expect(page.locator("#revision")).to_have_text(str(revision + 1))
+    moved = float(page.input_value(f"{FADER} input").replace("−", "-"))
+    assert -12 < moved < float(value.replace("−", "-"))
+    page.keyboard.press("Control+z")
+    expect(page.locator("#revision")).to_have_text(str(revision))
+
+
+def test_undo_stores_what_is_in_hand_first_and_says_what_it_did(page: Page, song: str) -> None:
+    page.goto(f"{song}/level/?mic=kick_in&bars=3-4")
+    _ready(page)
+    field, revision = page.locator(f"{FADER} input"), _revision(page)
+    before = field.input_value()
+    page.locator(f"{FADER} svg").focus()
+    page.keyboard.press("ArrowLeft")
+    expect(field).not_to_have_value(before)
+    nudged = field.input_value()
+    page.keyboard.press("Control+z")  # long before the nudge is kept by itself
+    said = page.locator("#stepped")
+    expect(said).to_have_text(
+        f"Undone: kick in: fader {float(nudged.replace('−', '-')):g} dB → 0 dB".replace("-", "−")
+    )
+    expect(field).to_have_value(before)
+    expect(page.locator("#revision")).to_have_text(str(revision))
+    page.keyboard.press("Control+Shift+z")
+    expect(said).to_contain_text("Redone: kick in: fader")
+    expect(field).to_have_value(nudged)
+    again = page.inner_text("#revision")
+    # In a text field the key is the field's own.
+    field.focus()
+    page.keyboard.press("Control+z")
+    page.wait_for_timeout(500)
+    expect(page.locator("#revision")).to_have_text(again)
+    page.locator("#work h1").click()
+    page.keyboard.press("z")
+    expect(page.locator("#revision")).to_have_text(str(revision))
+
+
+def test_no_panel_speaks_of_what_undo_took_away(page: Page, song: str) -> None:
+    page.goto(f"{song}/eq/?mic=kick_in&bars=3-4")
+    _ready(page)
+    page.get_by_role("button", name="+ band").click()
+    until(page, "document.querySelectorAll(\"[data-link*='band=']\").length === 5")
+    page.locator("[data-link$='band=b5']").click()
+    expect(page.locator("[data-link$='band=b5']")).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press("z")
+    until(page, "document.querySelectorAll(\"[data-link*='band=']\").length === 4")
+    page.wait_for_timeout(600)
+    expect(page.locator("#notice")).to_be_hidden()
+    assert page.locator("[data-path*='bands.b5']").count() == 0
+
+
+def test_space_presses_what_tab_has_led_to_and_plays_elsewhere(page: Page, song: str) -> None:
+    page.goto(f"{song}/level/?mic=kick_in&bars=3-4")
+    _ready(page)
+    mono = page.locator("#mono")
+    mono.click()
+    expect(mono).to_have_text("mono on")
+    page.keyboard.press(" ")
+    until(page, "arkund.player.playing")
+    expect(mono).to_have_text("mono on")
+    page.keyboard.press("Tab")
+    page.keyboard.press("Shift+Tab")
+    expect(mono).to_be_focused()
+    page.keyboard.press(" ")
+    expect(mono).to_have_text("mono off")
+    assert page.evaluate("arkund.player.playing")
+    page.locator("#work h1").click()
+    page.keyboard.press(" ")
+    until(page, "!arkund.player.playing")
+
+
+def test_bands_are_added_moved_and_removed_on_the_curve(page: Page, song: str) -> None:
+    page.goto(f"{song}/eq/?mic=snare_top&bars=3-4")
+    _ready(page)
+    revision, nodes = _revision(page), page.locator("#spectrum .node")
+    expect(page.locator("#spectrum")).to_contain_text("double-click to add a band")
+    box = _still(page, "#spectrum")
+    page.mouse.dblclick(box["x"] + box["width"] * 0.5, box["y"] + box["height"] * 0.5)
+    expect(nodes).to_have_count(1)
+    node = nodes.first
+    # Its rulers stand beside.
+    expect(page.locator("[data-path$='bands.b1.gain_db']")).to_be_visible()
+    expect(page.locator("#spectrum")).not_to_contain_text("double-click")
+    said = node.get_attribute("aria-label") or ""
+
+    held = node.bounding_box()
+    assert held
+    x, y = held["x"] + held["width"] / 2, held["y"] + held["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + 60, y + 20, steps=5)
+    page.mouse.up()
+    expect(page.locator("#revision")).to_have_text(str(revision + 2))
+    expect(node).not_to_have_attribute("aria-label", said)
+
+    # By keys: along the frequency, up in gain, wider with Alt.
+    node.focus()
+    gain = page.locator("[data-path$='bands.b1.gain_db'] input")
+    width = page.locator("[data-path$='bands.b1.q'] input")
+    before, was_wide = gain.input_value(), width.input_value()
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Alt+ArrowDown")
+    expect(page.locator("#revision")).to_have_text(str(revision + 3))
+    expect(gain).not_to_have_value(before)
+    expect(width).not_to_have_value(was_wide)
+    until(page, "document.activeElement.dataset.node === 'b1'")
+    page.mouse.move(x, y)  # away from the node: the wheel turns nothing
+    page.keyboard.press("Delete")
+    expect(nodes).to_have_count(0)
+    for _ in range(4):
+        page.keyboard.press("Control+z")
+        page.wait_for_timeout(400)
+    expect(page.locator("#revision")).to_have_text(str(revision))
+
+
+def test_the_curve_fits_its_window_and_keeps_its_type(page: Page, song: str) -> None:
+    sizes = []
+    for width, height in ((1024, 720), (1280, 800), (2560, 1440)):
+        page.set_viewport_size({"width": width, "height": height})
+        page.goto(f"{song}/eq/?mic=snare_top&bars=3-4")
+        _ready(page)
+        box, strip = _still(page, "#spectrum"), page.locator(".strip").bounding_box()
+        assert strip
+        assert box["y"] + box["height"] < strip["y"]
+        letter = page.locator("#spectrum text").first.bounding_box()
+        assert letter
+        sizes.append(letter["height"])
+    assert max(sizes) - min(sizes) < 1
