@@ -6,7 +6,7 @@ from typing import Any
 from django.http import HttpRequest
 from django.templatetags.static import static
 
-from arkund.bench.requests import asked_bars, asked_mic, bars_of
+from arkund.bench.requests import asked_loop, asked_mic, bars_of
 from arkund.bench.stations.registry import STATIONS
 from arkund.bench.stations.station import Station
 from arkund.core.graph.summing import pan_gains
@@ -30,7 +30,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, here: Station) -> dict
     """Context of the page's frame."""
     grid = grid_of(sheet)
     mic = asked_mic(request, sheet)
-    first, last = asked_bars(request, sheet, grid)
+    first, last = asked_loop(request, sheet, grid)
     rows = mic_files(sheet)
     pieces = hits.known_pieces(sheet)
     own = parse_mic_name(mic)

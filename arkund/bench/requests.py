@@ -21,7 +21,7 @@ from arkund.core.timing.grid import Grid
 from arkund.songs.models import Song
 from arkund.songs.timing import sheet_of
 
-LONGEST_LOOP_BARS = 32
+LONGEST_DRAWN_BARS = 32
 DEEPEST = 24
 """Levels of lists and objects within each other; a sheet has eight."""
 
@@ -144,7 +144,7 @@ def asked_sheet(request: HttpRequest, song: Song) -> Sheet:
     """The sheet of ``rev`` (current by default) with the try in ``patch`` on top."""
     revision = asked_revision(request, song)
     loop = _loop(request)
-    if loop and loop[1] - loop[0] >= LONGEST_LOOP_BARS:
+    if loop and loop[1] - loop[0] >= LONGEST_DRAWN_BARS:
         loop = None
     return sheet_of(song, revision, read_patch(request.GET.get("patch", "")), loop)
 
@@ -165,13 +165,19 @@ def asked_mic(request: HttpRequest, sheet: Sheet) -> str:
 
 
 def asked_bars(request: HttpRequest, sheet: Sheet, grid: Grid) -> tuple[int, int]:
+    """The bars of the loop that are drawn: the first `LONGEST_DRAWN_BARS` of them."""
+    first, last = asked_loop(request, sheet, grid)
+    return first, min(last, first + LONGEST_DRAWN_BARS - 1)
+
+
+def asked_loop(request: HttpRequest, sheet: Sheet, grid: Grid) -> tuple[int, int]:
     """First and last bar of the loop, both within the song; four bars by default."""
     total = bars_of(sheet, grid)
     # The second four bars: past the count and into the groove.
     first, last = _loop(request) or ((5, 8) if total >= 8 else (1, 4))
     # Bars before the first sample hold nothing to hear or draw.
     first = min(max(first, int(grid.bar_at(0.0))), total)
-    return first, max(first, min(last, total, first + LONGEST_LOOP_BARS - 1))
+    return first, max(first, min(last, total))
 
 
 def bars_of(sheet: Sheet, grid: Grid) -> int:

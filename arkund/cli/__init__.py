@@ -1,6 +1,7 @@
 """The command line: a thin face over core and songs.
 
-Every command takes ``--json``. Messages go to standard error; exit 0 on success, 2 on bad usage,
+Results are tables and short sentences for people; every command takes ``--json``. Messages go to standard
+error; exit 0 on success, 2 on bad usage,
 1 on a failure, with one clear line.
 """
 
@@ -12,7 +13,9 @@ from collections.abc import Callable
 from typing import Any
 
 from arkund.cli import debug, files, knowing, mics, replace, running, songs
+from arkund.cli.guide import EXAMPLES, Parser
 from arkund.cli.opening import say
+from arkund.cli.showing import show
 from arkund.core.errors import ArkundError
 
 SUBJECTS = (running, songs, knowing, mics, replace, files, debug)
@@ -25,8 +28,10 @@ def main(arguments: list[str] | None = None) -> int:
     try:
         result = args.run(args)
         if result is not None:
-            text = json.dumps(result, indent=None if args.json else 1, ensure_ascii=False)
-            print(text, flush=True)
+            if args.json:
+                print(json.dumps(result, ensure_ascii=False), flush=True)
+            else:
+                show(result)
     except KeyboardInterrupt:
         say("Stopped.")
         return 1
@@ -69,11 +74,19 @@ def _words_of(error: Exception) -> str:
 
 
 def _parser() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(prog="arkund", description=__doc__.split("\n")[0])
-    commands = parser.add_subparsers(dest="command", required=True, metavar="command")
+    parser = Parser(prog="arkund")
+    parser.abouts = {}
+    commands = parser.add_subparsers(
+        dest="command", required=True, metavar="command", parser_class=argparse.ArgumentParser
+    )
 
     def add(name: str, run: Callable[[argparse.Namespace], Any], about: str) -> Any:
-        sub = commands.add_parser(name, help=about, description=about)
+        parser.abouts[name] = about
+        sub = commands.add_parser(
+            name,
+            description=f"{about[:1].upper()}{about[1:]}.",
+            epilog=f"Example: arkund {EXAMPLES.get(name, name)}",
+        )
         sub.add_argument("--json", action="store_true", help="machine-readable, on one line")
         sub.set_defaults(run=run)
         return sub

@@ -29,8 +29,16 @@ def register(add: Add) -> None:
     sub = add("print", _print, "print stems and mix into a folder")
     sub.add_argument("song")
     sub.add_argument("-o", dest="out", type=given_path, required=True, metavar="DIR")
-    sub.add_argument("--stems", default="mics,groups,parallel,mix")
-    sub.add_argument("--format", default="wav24")
+    sub.add_argument(
+        "--stems",
+        default="mics,groups,parallel,mix",
+        help="some of mics, groups, parallel (the returns) and mix, with commas; all by default",
+    )
+    sub.add_argument(
+        "--format",
+        default="wav24",
+        help="wav24 (24 bits with dither, the default), wav32f (32-bit float) or flac (24 bits)",
+    )
     sub = add("export", _export, "write hits, edits, tempo map or sheet to a file")
     sub.add_argument("song")
     sub.add_argument("kind", choices=("midi", "csv", "json", "sfz"))

@@ -3,7 +3,7 @@ import { beforeEach, test } from "node:test";
 import { asked, clock, page, pass, pieces, serve, settle } from "./playing.js";
 
 const { player } = await import("../../arkund/bench/static/bench/js/player.js");
-const { bench, tell, tryValues } = await import("../../arkund/bench/static/bench/js/bench.js");
+const { bench, setLooping, tell, tryValues } = await import("../../arkund/bench/static/bench/js/bench.js");
 const OLD = 100, NEW = 200;
 const FADE_S = 0.008, FRAME = 1 / page.rate;
 
@@ -135,4 +135,19 @@ test("a pause ends in a ramp and goes on from where it was", async () => {
   heard().filter((piece) => piece.end > clock.now).forEach((piece) => assert.ok(piece.stopped >= clock.now + FADE_S - 1e-9));
   await pass(3);
   near(player.position(), at, 1);
+});
+
+test("without a loop the song goes on behind the bars, and ends", async () => {
+  setLooping(false);
+  try {
+    await playing();
+    await pass(9.5);
+    const sound = heard();
+    sound.slice(1).forEach((piece, n) => near(piece.when, sound[n].end));
+    near(sound.at(-1).end - sound[0].when, 8, FRAME);
+    assert.equal(player.playing, false);
+    assert.equal(player.position(), 0);
+  } finally {
+    setLooping(true);
+  }
 });

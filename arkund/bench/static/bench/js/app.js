@@ -1,6 +1,6 @@
 // The station pages: components for Alpine, keys, and the station's own picture.
 import { Refusal, notify, post } from "./api.js";
-import { FOR_GOOD, address, bench, here, keepValues, on, setLoop, step, valueAt } from "./bench.js";
+import { FOR_GOOD, address, bench, here, keepValues, loops, on, setLoop, setLooping, step, valueAt } from "./bench.js";
 import { startPassages } from "./passages.js";
 import { startPictures } from "./pictures.js";
 import { player } from "./player.js";
@@ -92,6 +92,7 @@ const KEYS = {
   h: () => findings && findings.hear(), a: () => findings && findings.apply(),
   c: () => findings && findings.change(), x: () => findings && findings.decline(),
   m: toggleMatch,
+  o: () => setLooping(!loops()), w: () => setLoop(1, bench.bars),
   "[": () => moveLoop(-1), "]": () => moveLoop(1),
   "-": () => setLoop(bench.loop[0], bench.loop[0] + Math.max(0, Math.ceil((bench.loop[1] - bench.loop[0] + 1) / 2) - 1)),
   "+": () => setLoop(bench.loop[0], bench.loop[0] + 2 * (bench.loop[1] - bench.loop[0] + 1) - 1),

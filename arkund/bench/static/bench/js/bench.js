@@ -39,16 +39,33 @@ export function hearSpan(fromS, toS, words) {
   tell("loop");
 }
 
+// Whether the bars are played again and again, or the song goes on behind them.
+let isLooping = true;
+export const loops = () => isLooping || span !== null;
+export function setLooping(is) {
+  isLooping = is;
+  sayLoop();
+  tell("loop");
+}
+
+function sayLoop() {
+  const [a, b] = bench.loop, label = document.getElementById("looplabel");
+  const bars = a === b ? `bar ${a}` : a === 1 && b === bench.bars ? "whole song" : `bars ${a}–${b}`;
+  label.textContent = isLooping ? bars : `bar ${a} on`;
+  label.setAttribute("aria-pressed", String(isLooping));
+}
+
 export function loopFrames() {
   if (span) return span;
   const start = Math.max(0, Math.round(barStart(bench.loop[0]) * bench.rate));
+  if (!isLooping) return [start, bench.frames];
   const stop = Math.min(bench.frames, Math.round(barStart(bench.loop[1] + 1) * bench.rate));
   return [start, Math.max(stop, start + 64)];
 }
 
 export function setLoop(first, last) {
   const a = Math.max(1, Math.min(first, bench.bars));
-  const b = Math.max(a, Math.min(last, bench.bars, a + 31));
+  const b = Math.max(a, Math.min(last, bench.bars));
   if (!span && a === bench.loop[0] && b === bench.loop[1]) return;
   span = null;
   bench.loop = [a, b];
@@ -60,7 +77,7 @@ export function setLoop(first, last) {
     // Links of the plan are SVG, whose href is no string: the attribute serves both.
     link.setAttribute("href", link.getAttribute("href").replace(/bars=\d+-\d+/, `bars=${a}-${b}`));
   });
-  document.getElementById("looplabel").textContent = a === b ? `bar ${a}` : `bars ${a}–${b}`;
+  sayLoop();
   tell("loop");
 }
 

@@ -5,7 +5,7 @@
 // through, so switching is at the same sample. A change swaps new chunks in under the old ones. What an
 // ear waits for is asked for chunk by chunk, all else a tile at a time.
 import { getBytes, notify } from "./api.js";
-import { FOR_GOOD, address, bench, loopFrames, on, query, tell } from "./bench.js";
+import { FOR_GOOD, address, bench, loopFrames, loops, on, query, tell } from "./bench.js";
 
 const AHEAD_S = 0.4;
 const FADE_S = 0.008;
@@ -19,6 +19,9 @@ const LEAST_S = 0.1;
 const LATEST_S = 0.8;
 // What sounds within so long, and has changed, is waited for by an ear.
 const EAR_S = 0.5;
+// Of a long loop what lies so far ahead is asked for as the playhead comes near, and what lies so far behind
+// is let go of.
+const WINDOW_S = 40, ASKED_EVERY_S = 5, BEHIND_S = 20;
 const VARIANTS = ["now", "recorded", "removed", "other"];
 
 class Player {
@@ -149,6 +152,7 @@ class Player {
     // On a whole frame, so that chunks meet without interpolation.
     this.t0 = Math.ceil((this.context.currentTime + 0.06) * rate) / rate - (this.resumeAt || 0) / rate;
     for (const v of this.every) this.states[v].next = this.resumeAt || 0;
+    this.askedAt = 0;
     this.timer = setInterval(() => this.tick(), 40);
     this.fetchAll();
     tell("playing", true);
@@ -174,7 +178,29 @@ class Player {
 
   tick() {
     if (!this.playing) return;
+    if (!loops() && this.elapsed() >= this.length) {
+      this.pause();
+      this.resumeAt = 0;
+      return;
+    }
     for (const v of this.every) this.schedule(v);
+    if (this.isLong) this.followWindow();
+  }
+
+  get isLong() { return this.length > WINDOW_S * bench.rate; }
+
+  followWindow() {
+    const at = this.elapsed();
+    if (at - this.askedAt < ASKED_EVERY_S * bench.rate) return;
+    this.askedAt = at;
+    for (const v of this.every) {
+      const { chunks } = this.states[v];
+      for (const index of [...chunks.keys()]) {
+        const ahead = (this.edges[index] - (at % this.length) + this.length) % this.length;
+        if (ahead > (WINDOW_S + ASKED_EVERY_S) * bench.rate && this.length - ahead > BEHIND_S * bench.rate) chunks.delete(index);
+      }
+    }
+    this.fetchAll();
   }
 
   schedule(v) {
@@ -184,7 +210,7 @@ class Player {
     state.live = state.live.filter((piece) => piece.end > now - 0.1);
     const soonest = this.elapsed(now + SOON_S);
     if (state.next < soonest) state.next = soonest;
-    while (this.t0 + state.next / rate < now + AHEAD_S) {
+    while (this.t0 + state.next / rate < now + AHEAD_S && (loops() || state.next < this.length)) {
       const inLoop = state.next % this.length;
       const index = this.chunkAt(inLoop);
       const entry = state.chunks.get(index);
@@ -249,8 +275,11 @@ class Player {
   // From the place on that the playhead will have reached when the first chunk arrives.
   order() {
     const ahead = (MARGIN * this.took + SOON_S) * bench.rate;
-    const first = this.playing ? this.chunkAt((this.position() - this.start + ahead) % this.length) : 0;
-    return Array.from({ length: this.count }, (_, i) => (first + i) % this.count);
+    const first = this.playing ? this.chunkAt((this.position() - this.start + ahead) % this.length) : this.chunkAt(this.resumeAt || 0);
+    const order = Array.from({ length: this.count }, (_, i) => (first + i) % this.count);
+    if (!this.isLong) return order;
+    const wait = (index) => (this.edges[index] - this.edges[first] + this.length) % this.length;
+    return order.filter((index) => wait(index) < WINDOW_S * bench.rate);
   }
 
   // What is heard comes first; the other states follow once it is there and the hand has rested.

@@ -1,11 +1,12 @@
 // The listening strip: sections, waveform, loop brush, what is heard and how loud.
 import { getBytes, getJson } from "./api.js";
-import { FOR_GOOD, address, barAt as barOf, barStart, bench, keepValues, loopFrames, on, query, setLoop, tell } from "./bench.js";
+import { FOR_GOOD, address, barAt as barOf, barStart, bench, keepValues, loopFrames, loops, on, query, setLoop, setLooping, tell } from "./bench.js";
 import { colour, label, minus } from "./draw.js";
 import { player } from "./player.js";
 import { withBorder } from "./sections.js";
 import { Still } from "./still.js";
 
+const MEASURED_S = 190; // of a long loop so much is measured
 const PLACE_MS = 50; // between two writings of the place while it plays
 
 export function startStrip() {
@@ -88,7 +89,8 @@ export function startStrip() {
   canvas.addEventListener("pointermove", (event) => canvas.classList.toggle("on-border", borderAt(event) !== null));
   on("kept", (sheet) => { if (sheet) { bench.sections = sheet.sections; draw(); } }, FOR_GOOD);
 
-  // The brush: drag over bars to set the loop, click for one bar.
+  // The brush: drag over bars to set the loop, click for one bar, on a section's name for the section, twice
+  // for the whole song.
   let from = 0;
   const barAt = (event) => {
     const box = canvas.getBoundingClientRect();
@@ -98,12 +100,16 @@ export function startStrip() {
   canvas.addEventListener("pointerdown", (event) => {
     canvas.setPointerCapture(event.pointerId);
     from = barAt(event);
-    setLoop(from, from);
+    const section = spot(event).y <= BAND_PX && bench.sections.find((s) => from >= s.start_bar && from < s.start_bar + s.bars);
+    if (section) setLoop(section.start_bar, section.start_bar + section.bars - 1);
+    else setLoop(from, from);
   });
+  canvas.addEventListener("dblclick", () => setLoop(1, bench.bars));
+  document.getElementById("looplabel").addEventListener("click", () => setLooping(!loops()));
   canvas.addEventListener("pointermove", (event) => {
     if (!from) return;
     const to = barAt(event);
-    setLoop(Math.min(from, to), Math.max(from, to));
+    if (to !== from || spot(event).y > BAND_PX) setLoop(Math.min(from, to), Math.max(from, to));
   });
   canvas.addEventListener("pointerup", () => { from = 0; });
 
@@ -142,7 +148,8 @@ export function startStrip() {
 let wanted = 0;
 async function figures() {
   const mine = ++wanted;
-  const [start, stop] = loopFrames();
+  const [start, end] = loopFrames();
+  const stop = Math.min(end, start + MEASURED_S * bench.rate);
   const node = player.node;
   try {
     const text = query({ node, start, frames: stop - start, ...player.asking });
