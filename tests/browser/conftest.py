@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Browser, ConsoleMessage, Error, Page, sync_playwright
 
 from arkund.songs.running import until_up
@@ -23,6 +24,15 @@ FLAGS = [
     "--disable-sync",
     "--autoplay-policy=no-user-gesture-required",
 ]
+
+
+def rules_broken(page: Page) -> list[str]:
+    """The rules of axe-core that a page breaks as it stands, and where."""
+    return [
+        f"{broken['impact']} {broken['id']}: {node['html'][:120]} {node['failureSummary']}"
+        for broken in Axe().run(page).response["violations"]
+        for node in broken["nodes"]
+    ]
 
 
 def until(page: Page, condition: str, timeout_s: float = 20.0) -> None:

@@ -11,7 +11,7 @@ import soundfile as sf
 from playwright.sync_api import FloatRect, Page, Route, expect
 
 from arkund.bench.stations.registry import STATIONS
-from tests.browser.conftest import until
+from tests.browser.conftest import rules_broken, until
 
 
 def _ready(page: Page) -> None:
@@ -32,11 +32,16 @@ def _still(page: Page, selector: str) -> FloatRect:
 
 
 @pytest.mark.parametrize("station", STATIONS)
-def test_every_station_draws_without_an_error(page: Page, song: str, station: str) -> None:
+def test_every_station_draws_without_an_error_and_breaks_no_rule_light_or_dark(
+    page: Page, song: str, station: str
+) -> None:
     page.goto(f"{song}/{station}/?mic=snare_top&bars=3-4")
     _ready(page)
     assert page.evaluate("document.documentElement.scrollWidth") <= 1280
     expect(page.locator("#peak")).to_contain_text("dBFS")
+    assert rules_broken(page) == []
+    page.click("#theme")
+    assert rules_broken(page) == []
 
 
 def test_a_refused_file_is_named(page: Page, address: str, tmp_path: Path) -> None:

@@ -11,10 +11,10 @@ from arkund.core.sheet.lanes import mic_order
 
 
 def _bus(asked: Asked) -> str:
-    """The bus, group or drum bus in the query, or the first bus."""
+    """The bus, group or drum bus in the query; the drum bus without one."""
     sheet, name = asked.sheet, asked.named("bus")
     known = name in sheet.buses or name in sheet.groups or name == DRUM_BUS
-    return name if known else next(iter(sheet.buses), DRUM_BUS)
+    return name if known else DRUM_BUS
 
 
 def _rulers(asked: Asked) -> list[rulers.Ruler]:
@@ -32,9 +32,10 @@ def _context(asked: Asked) -> dict[str, Any]:
         "bus": name,
         "called": hand.label,
         "is_bus": name in sheet.buses,
+        "adds": [("bus", "buses"), ("group", "groups")],
         "renames": "" if name == DRUM_BUS else hand.path,
         "buses": [(n, channel_in_hand(sheet, n, mic).label) for n in sheet.buses],
-        "channels": [*((n, n) for n in sheet.groups), (DRUM_BUS, "all")],
+        "channels": [*((n, n) for n in sheet.groups), (DRUM_BUS, "drum bus")],
         "chain": chain_context(hand, None, {"mic": mic, "channel": name}),
         "differences": differences_context(sheet, hand, None, ""),
         "sends": [

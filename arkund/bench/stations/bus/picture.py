@@ -49,6 +49,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars, name: str = "") -> d
         "called": channel_in_hand(sheet, name, mic).label,
         "chain": small_hits(sheet, graph_of(sheet).chain(name), start, stop, onsets),
         "routing": _routing(sheet, name, start, stop),
+        "groups": _groups(sheet),
         "rulers": {f"{DRUM_BUS}.fader_db": {"proposed": _wanted_level(sheet, now)}},
     }
     return out | _squeeze(sheet, name, start, stop) if name else out
@@ -91,9 +92,24 @@ def _routing(sheet: Sheet, name: str, start: int, stop: int) -> list[dict[str, A
                     "family": piece_family(piece) if piece else "ambience",
                     "fader": None if channel.mute else channel.fader_db,
                     "send": sends[source] if sends.get(source, OFF_DB) > OFF_DB else None,
+                    "to": channel.to if source in graph.outs or source in graph.layers else "",
                 }
             )
     return rows
+
+
+def _groups(sheet: Sheet) -> list[dict[str, Any]]:
+    """The groups that something runs into, with what each does in a word."""
+    used = {channel.to for channel in (*sheet.mics.values(), *sheet.layers.values())}
+    return [
+        {
+            "name": name,
+            "fader": None if group.mute else group.fader_db,
+            "stages": sum(stage.on for stage in group.chain),
+        }
+        for name, group in sheet.groups.items()
+        if name in used
+    ]
 
 
 def _squeeze(sheet: Sheet, name: str, start: int, stop: int) -> dict[str, Any]:

@@ -119,9 +119,16 @@ function startBuses(change) {
       notify(error.message);
     }
   }));
-  document.querySelectorAll("[data-add-send]").forEach((select) => select.addEventListener("change", () => {
-    if (select.value) change({ [`${select.dataset.addSend}.${select.value}`]: { db: 0 } });
+  document.querySelectorAll("[data-add-sends]").forEach((form) => form.addEventListener("submit", (event) => {
+    event.preventDefault();
+    const from = new FormData(form).getAll("from");
+    if (from.length) change(Object.fromEntries(from.map((name) => [`${form.dataset.addSends}.${name}`, { db: 0 }])));
   }));
+}
+
+// Sends of a bus that come or go, in one change.
+export function changeSends(bus, names, adds) {
+  keepValues(Object.fromEntries(names.map((name) => [`buses.${bus}.sends.${name}`, adds ? { db: 0 } : null]))).then(again);
 }
 
 // The line is the server's: it is shown anew with the stage in hand.
