@@ -41,15 +41,15 @@ def song_named(called: str) -> Any:
     """The song of a short name, or of a title that one song alone bears; raises `ArkundError` with
     the songs that there are."""
     set_up_django()
-    from arkund.songs.models import Song
+    from arkund.songs.desk import on_desk
 
-    songs = Song.objects.select_related("current")
+    songs = on_desk()
     song = songs.filter(slug=called).first()
     if song is None:
         titled = list(songs.filter(name__iexact=called)[:2])
         song = titled[0] if len(titled) == 1 else None
     if song is None:
-        known = ", ".join(Song.objects.values_list("slug", flat=True)) or "none yet"
+        known = ", ".join(songs.values_list("slug", flat=True)) or "none yet"
         raise ArkundError(f"There is no song “{called}”. Songs: {known}.")
     return song
 

@@ -110,9 +110,9 @@ def _new(args: argparse.Namespace) -> dict[str, Any]:
 
 def _songs(args: argparse.Namespace) -> dict[str, Any]:
     set_up_django()
-    from arkund.songs.models import Song
+    from arkund.songs.desk import on_desk
 
-    return {"songs": [{"song": s.slug, "name": s.name} for s in Song.objects.all()]}
+    return {"songs": [{"song": s.slug, "name": s.name} for s in on_desk()]}
 
 
 def _set_up(args: argparse.Namespace) -> dict[str, Any]:

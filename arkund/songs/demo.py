@@ -5,7 +5,7 @@ from pathlib import Path
 
 from arkund.core.sheet.sheet import Section
 from arkund.core.simulate.session import Progress, write_recording
-from arkund.songs import importing, incoming, locks
+from arkund.songs import desk, importing, incoming, locks
 from arkund.songs.models import Song
 
 DEMO_NAME = "Copper Weather"
@@ -15,7 +15,9 @@ DEMO_SEED = 1904
 
 def make_demo(progress: Progress = lambda share, what: None) -> str:
     """Make “Copper Weather” by The Quarry Lamps unless it is there; returns its slug."""
-    if Song.objects.filter(slug=DEMO_SLUG).exists():
+    known = Song.objects.filter(slug=DEMO_SLUG).first()
+    if known is not None:
+        desk.bring_back(known)
         return DEMO_SLUG
     with locks.song_lock(DEMO_SLUG), tempfile.TemporaryDirectory() as scratch:
         folder = Path(scratch)

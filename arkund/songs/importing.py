@@ -291,7 +291,7 @@ def _write(
         typical_db=typical,
     )
     with transaction.atomic():
-        song = models.Song.objects.create(name=wishes.name.strip(), slug=_free_slug(wishes.name))
+        song = models.Song.objects.create(name=wishes.name.strip(), slug=free_slug(wishes.name))
         label = f"Loaded in: {len(files)} mics, {len(first.hits)} hits found"
         revisions.first_revision(song, sheet, label, {"hits": len(first.hits)})
     return song
@@ -309,7 +309,8 @@ def _tempo(wishes: Wishes, rate: int, lanes: list[_Lane], take: int, hits: Seque
     return tempo_of(first_grid(hits, beats, unit, wishes.tempo_bpm, wishes.first_downbeat_s))
 
 
-def _free_slug(name: str) -> str:
+def free_slug(name: str) -> str:
+    """A short name that no song has yet."""
     stem = slugify(name)[:60] or "song"
     slug, number = stem, 2
     if stem in NOT_A_SONG:

@@ -25,13 +25,14 @@ def natural_rows() -> dict[str, str]:
 
 class Song(models.Model):
     """One tune's drum recording. ``current`` is the revision that sounds, ``school`` the rows
-    from which its findings speak."""
+    from which its findings speak, ``removed`` when it was put into the bin."""
 
     slug = models.SlugField(unique=True, max_length=80)
     name = models.CharField(max_length=120)
     created = models.DateTimeField(auto_now_add=True)
     current = models.ForeignKey("Revision", null=True, on_delete=models.PROTECT, related_name="+")
     school = models.JSONField(default=natural_rows)
+    removed = models.DateTimeField(null=True)
 
     class Meta:
         ordering = ("-created",)

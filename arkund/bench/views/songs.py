@@ -19,9 +19,9 @@ from arkund.core.audio.files import examine
 from arkund.core.errors import ArkundError, AudioRefused, SheetError
 from arkund.core.kit.naming import Guess, guess_roles
 from arkund.core.kit.roles import ROLES, parse_mic_name
-from arkund.songs import importing, jobs, soundness, storage
+from arkund.songs import desk, importing, jobs, soundness, storage
 from arkund.songs.incoming import PAIRED, take_number
-from arkund.songs.models import Job, Song, StagedFile
+from arkund.songs.models import Job, StagedFile
 
 TOKEN = re.compile(r"^[A-Za-z0-9_-]{16,40}$")
 SPARE_BYTES = 512 << 20
@@ -30,7 +30,7 @@ SPARE_BYTES = 512 << 20
 @require_GET
 def index(request: HttpRequest) -> HttpResponse:
     songs = []
-    for song in Song.objects.select_related("current").exclude(current=None):
+    for song in desk.on_desk().exclude(current=None):
         entry: dict[str, Any] = {"song": song}
         assert song.current is not None
         try:
@@ -40,7 +40,42 @@ def index(request: HttpRequest) -> HttpResponse:
             # One song that cannot be read hides no other.
             entry["trouble"] = str(error)
         songs.append(entry)
-    return render(request, "bench/songs.html", {"songs": songs})
+    return render(request, "bench/songs.html", {"songs": songs, "bin": desk.in_bin()})
+
+
+@require_POST
+def rename(request: HttpRequest, slug: str) -> HttpResponse:
+    """Call a song otherwise."""
+    desk.rename(song_named(slug), request.POST.get("name", ""))
+    return redirect("songs")
+
+
+@require_POST
+def duplicate(request: HttpRequest, slug: str) -> HttpResponse:
+    """A song that begins where this one stands."""
+    desk.duplicate(song_named(slug))
+    return redirect("songs")
+
+
+@require_POST
+def remove(request: HttpRequest, slug: str) -> HttpResponse:
+    """Put a song into the bin."""
+    desk.remove(song_named(slug))
+    return redirect("songs")
+
+
+@require_POST
+def bring_back(request: HttpRequest, slug: str) -> HttpResponse:
+    """Take a song out of the bin."""
+    desk.bring_back(get_object_or_404(desk.in_bin(), slug=slug))
+    return redirect("songs")
+
+
+@require_POST
+def delete(request: HttpRequest, slug: str) -> HttpResponse:
+    """Delete a song that is in the bin, for good."""
+    desk.delete(get_object_or_404(desk.in_bin(), slug=slug))
+    return redirect("songs")
 
 
 @require_GET
