@@ -217,3 +217,30 @@ def test_loops_are_as_long_as_they_are_set_and_the_song_plays_on(page: Page, son
     assert page.evaluate("arkund.player.length") > 0.9 * page.evaluate("arkund.bench.frames")
     words.click()
     expect(words).to_have_attribute("aria-pressed", "true")
+
+
+def test_tab_comes_to_the_work_soon_and_arrows_go_on_inside_lists(page: Page, song: str) -> None:
+    page.goto(f"{song}/level/?mic=snare_top&bars=3-4")
+    _ready(page)
+    page.keyboard.press("Tab")
+    expect(page.get_by_role("link", name="Skip to the work")).to_be_focused()
+    page.keyboard.press("Enter")
+    expect(page.locator("#work")).to_be_focused()
+    page.reload()
+    _ready(page)
+    stops = 0
+    while not page.evaluate("document.activeElement.closest('#work') !== null"):
+        page.keyboard.press("Tab")
+        stops += 1
+        assert stops <= 18, "Tab never comes to the work"
+    # With the three links that skip: fifteen.
+    assert stops - 3 <= 15
+    page.locator(".rail [aria-current]").focus()
+    page.keyboard.press("ArrowRight")
+    assert page.evaluate("document.activeElement.dataset.station") == "5"
+    page.locator(".mics .chosen").focus()
+    page.keyboard.press("ArrowDown")
+    lower = page.evaluate("document.activeElement.dataset.mic")
+    assert lower not in (None, "snare_top")
+    page.keyboard.press("Enter")
+    page.wait_for_url(f"**mic={lower}**")

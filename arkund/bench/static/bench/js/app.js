@@ -4,6 +4,7 @@ import { FOR_GOOD, address, bench, here, keepValues, loops, on, setLoop, setLoop
 import { startPassages } from "./passages.js";
 import { startPictures } from "./pictures.js";
 import { player } from "./player.js";
+import { startRoving } from "./roving.js";
 import { ruler } from "./ruler.js";
 import { startFindings } from "./findings.js";
 import { startLive } from "./live.js";
@@ -168,6 +169,7 @@ async function begin() {
   if (mine.aborted) return;
   station = script ? script.start() : null;
   startTables();
+  startRoving();
   startHearing();
   startChoices()(bench.sheet);
   findings = startFindings();

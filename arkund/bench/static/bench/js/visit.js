@@ -18,8 +18,8 @@ export function startVisits(run) {
     const link = event.target.closest("a[href]");
     if (!link || event.defaultPrevented || event.button || event.ctrlKey || event.metaKey || event.shiftKey || event.altKey) return;
     // Links of the plan are SVG, whose href is no string: the attribute serves both.
-    const url = new URL(link.getAttribute("href"), location.href);
-    if (link.hasAttribute("download") || !isStation(url)) return;
+    const href = link.getAttribute("href"), url = new URL(href, location.href);
+    if (href.startsWith("#") || link.hasAttribute("download") || !isStation(url)) return;
     event.preventDefault();
     visit(url);
   });
