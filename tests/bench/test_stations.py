@@ -1,6 +1,7 @@
 """A station is a folder: rail, page, picture, keys and scripts follow from its record."""
 
 import json
+import re
 from pathlib import Path
 
 import pytest
@@ -10,7 +11,9 @@ from django.test import Client
 
 from arkund.bench import stations
 from arkund.bench.stations import registry
+from arkund.songs import revisions
 from arkund.songs.models import Song
+from arkund.songs.prints import print_to_folder
 from tests.examples import example
 from tests.making import small_song
 
@@ -65,3 +68,22 @@ def test_no_key_means_two_things() -> None:
         own = [key.key.lower() for key in station.keys]
         assert len(own) == len(set(own)), station.slug
         assert not frame & set(own), station.slug
+
+
+def test_print_lists_what_it_writes(song: Song, client: Client, tmp_path: Path) -> None:
+    """By the names of the files, layers and groups too; and what the stems lack of the mix."""
+    assert song.current is not None
+    patch = {
+        "layers.crack": {"kind": "sub", "of": "kick_in"},
+        "groups.kick.chain.s1": {"kind": "saturation", "drive_db": 6},
+        "drum_bus.chain.compressor.on": True,
+        "drum_bus.fader_db": -3,
+    }
+    made = revisions.keep(song.pk, song.current.number, patch)
+    song.refresh_from_db()
+    page = client.get(f"/{song.slug}/print/").content.decode()
+    print_to_folder(song, made, tmp_path / "out", file_format="flac")
+    written = {path.stem for path in (tmp_path / "out").iterdir()}
+    listed = set(re.findall(r"<li>([^<]+)<span data-suffix>", page))
+    assert listed == written
+    assert "compressor and level of −3 dB are in the mix alone" in page

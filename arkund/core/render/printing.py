@@ -90,6 +90,11 @@ def print_song(
     return report
 
 
+def files_of(graph: Graph, prefix: str = "") -> dict[str, list[str]]:
+    """By kind of stem the names of the files, without their endings, that a print writes."""
+    return {kind: [name for name, _, _ in _wanted(graph, [kind], prefix)] for kind in STEMS}
+
+
 def _wanted(graph: Graph, stems: Sequence[str], prefix: str) -> list[tuple[str, Node, bool]]:
     """``(file stem, node, counts toward the sum)``."""
     out: list[tuple[str, Node, bool]] = []

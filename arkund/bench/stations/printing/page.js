@@ -8,12 +8,23 @@ export function start() {
   const box = document.getElementById("print-progress");
   let job = form.dataset.running || null;
 
+  // What will be written is what is ticked.
+  const format = document.getElementById("format");
+  function list() {
+    const ticked = [...form.querySelectorAll("[name=stems]:checked")].map((c) => c.value);
+    document.querySelectorAll("[data-kind]").forEach((names) => { names.hidden = !ticked.includes(names.dataset.kind); });
+    document.querySelectorAll("[data-suffix]").forEach((suffix) => { suffix.textContent = format.value === "flac" ? ".flac" : ".wav"; });
+    go.disabled = !ticked.length;
+  }
+  form.addEventListener("change", list);
+  list();
+
   const watch = () => watchJob(job, { box, go, cancel });
 
   go.addEventListener("click", async () => {
     const stems = [...form.querySelectorAll("[name=stems]:checked")].map((c) => c.value);
     try {
-      job = (await post(form.dataset.start, { stems, format: document.getElementById("format").value })).job;
+      job = (await post(form.dataset.start, { stems, format: format.value })).job;
       await watch();
     } catch (error) {
       notify(error.message);
