@@ -18,7 +18,7 @@ from arkund.core.sheet.limits import MOST_STAGES
 from arkund.core.sheet.scenes import scenes_of
 from arkund.core.sheet.sheet import Sheet
 from arkund.songs.facts import hits_of
-from arkund.songs.wording import bars_words, path_words, value_words
+from arkund.songs.wording import bars_words, over_words, path_words
 
 
 @dataclass(frozen=True)
@@ -130,7 +130,7 @@ def differences_context(
                     "what": what,
                     "bars": bars_words(over.bars),
                     "scene": over.scene,
-                    "value": value_words(over.value, unit),
+                    "value": over_words(over, unit),
                     "ramp": over.ramp_ms,
                 }
             )
@@ -147,7 +147,7 @@ def differences_context(
         "scenes": [_scene_row(sheet, name, own) for name, own in scenes_of(sheet).items()],
         "next": next(f"over.d{n}" for n in range(1, 999) if f"d{n}" not in ids),
         "could": [
-            (path, f"{what}, {unit}" if unit else what)
+            (path, f"{what}, {unit}" if unit else what, unit)
             for path in paths
             for _, what, unit in [path_words(path, sheet)]
             if ".key." not in path

@@ -22,6 +22,7 @@ from arkund.core.sheet.patches import read_path
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.timing import TimingRule
 from arkund.core.sheet.treating import Clean, Even
+from arkund.songs.wording import bars_words, over_words
 
 
 @dataclass(frozen=True)
@@ -46,6 +47,11 @@ class Ruler:
             "step": v.step,
             "scale": v.scale,
             "hint": v.hint,
+            "differs": [
+                f"bars {bars_words(o.bars)}: {over_words(o, v.unit)}"
+                for o in sheet.over
+                if o.path == self.path
+            ],
             "switch": self.switch,
             # A fader that is shut as it comes is shut again.
             "fallback": v.default,

@@ -10,6 +10,7 @@ from typing import Any
 from arkund.core.kit.roles import label as mic_label
 from arkund.core.process.registry import BY_KIND
 from arkund.core.sheet.channels import DRUM_BUS, Bus, Channel, DrumBus, Group, Mic
+from arkund.core.sheet.differences import Over
 from arkund.core.sheet.layers import SampleLayer, SubLayer
 from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.sheet import Sheet
@@ -47,6 +48,14 @@ _PLAIN = ("on", "gain_db", "frequency_hz")
 def bars_words(bars: str) -> str:
     """Bars of a difference as they are read: ``9–16, 25``."""
     return ", ".join(one.strip().replace("-", "–") for one in bars.split(","))
+
+
+def over_words(over: Over, unit: str) -> str:
+    """What a difference makes of its value: ``−9 dB``, ``by +3 dB``."""
+    if not over.by or isinstance(over.value, (bool, str)):
+        return value_words(over.value, unit)
+    sign = "+" if over.value > 0 else ""
+    return f"by {sign}{value_words(over.value, unit)}"
 
 
 def path_words(path: str, sheet: Sheet | None = None) -> tuple[str, str, str]:

@@ -255,3 +255,38 @@ def test_what_is_removed_takes_its_differences_along(song: Any) -> None:
     left = apply_patch(sheet, gone)
     assert [over.id for over in left.over] == ["c"]
     assert apply_patch(left, inverse_patch(sheet, gone)) == sheet
+
+
+@pytest.mark.parametrize(
+    ("path", "own", "more", "then"),
+    [
+        ("mics.snare_top.fader_db", -4.0, -3.0, -7.0),
+        ("mics.snare_top.fader_db", 11.0, 3.0, 12.0),  # no more than there is
+        ("mics.snare_top.fader_db", -90.0, 6.0, -90.0),  # what is shut stays shut
+        ("buses.punch.sends.snare_top.db", -2.0, -4.0, -6.0),
+        (THRESHOLD, -20.0, -5.0, -25.0),
+        ("mics.snare_top.chain.eq.bands.b2.frequency_hz", 400.0, 100.0, 500.0),
+    ],
+)
+def test_an_amount_follows_what_the_song_has(
+    song: Any, path: str, own: float, more: float, then: float
+) -> None:
+    over = {"path": path, "bars": "5-6", "value": more, "by": True}
+    sheet = apply_patch(song[0], {"over.d1": over})
+    sheet = apply_patch(sheet, {path: own})
+    absolute = apply_patch(sheet, {"over.d1": {"path": path, "bars": "5-6", "value": then}})
+    np.testing.assert_array_equal(_sound(sheet, song[1]), _sound(absolute, song[1]))
+
+
+@pytest.mark.parametrize(
+    ("path", "value"),
+    [
+        ("mics.snare_top.mute", 1.0),
+        ("mics.snare_top.fader_db", "loud"),
+        ("mics.snare_top.fader_db", True),
+    ],
+)
+def test_only_numbers_change_by_an_amount(song: Any, path: str, value: Any) -> None:
+    over = {"path": path, "bars": "5-6", "value": value, "by": True}
+    with pytest.raises(SheetError, match="is no number that could be changed by an amount"):
+        apply_patch(song[0], {"over.d1": over})

@@ -5,15 +5,17 @@ the other where bars begin or end. Both sides of such a fade run all the while, 
 whatever it is that differs: a level, a frequency, a stage that is bypassed.
 """
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Protocol, Self, TypeVar
 
-from pydantic import Field
+from pydantic import BaseModel, Field
 
 from arkund.core.process import values
 from arkund.core.process.stage import Id
 from arkund.core.process.values import Part, text
 from arkund.core.sheet.channels import CHANNELS
+from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.tempo import Timed, grid_of
 
 MOST = 500
@@ -22,8 +24,9 @@ _SPAN = "[0-9]{1,5}(-[0-9]{1,5})?"
 
 class Over(Part):
     """A value that the path has over ``bars`` (first and last, ``"9-16"``, or one; several with commas),
-    come to within ``ramp_ms`` of their beginning and left within as much of their end. Later ones go
-    before. Those of one ``scene`` go together (`core/sheet/scenes.py`)."""
+    or, where it is ``by``, so much more than what it has elsewhere; come to within ``ramp_ms`` of their
+    beginning and left within as much of their end. Later ones go before. Those of one ``scene`` go
+    together (`core/sheet/scenes.py`)."""
 
     id: Id
     path: str = Field(max_length=200, title="what differs")
@@ -32,6 +35,7 @@ class Over(Part):
         50.0, 1, 2000, "ms", "ramp", scale="log", step=1.08, ticks=(1, 10, 100, 1000)
     )
     value: bool | float | str = Field(title="value", union_mode="left_to_right")
+    by: bool = values.switch(False, "by so much")
     scene: str = text("", "scene", pattern=r"^(\w[\w -]{0,23})?$")
 
     @property
@@ -45,6 +49,38 @@ class Over(Part):
         """Path of the channel in which the value stands: ``mics.snare_top``, ``drum_bus``."""
         steps = self.path.split(".")
         return ".".join(steps[:2]) if steps[0] in CHANNELS else steps[0]
+
+
+def value_of(sheet: "Differing", over: Over) -> bool | float | str:
+    """What a value is over its bars: as it is said, or so much more than the song's own, within the ends that
+    it has. What is shut stays shut. Raises `ValueError` where what differs is no number."""
+    if not over.by:
+        return over.value
+    *steps, name = over.path.split(".")
+    part = _part_at(sheet, steps)
+    now, more = getattr(part, name, None), over.value
+    if not all(isinstance(one, (int, float)) and not isinstance(one, bool) for one in (now, more)):
+        raise ValueError(f"{over.path[:80]} is no number that could be changed by an amount")
+    assert isinstance(now, (int, float))
+    if now <= OFF_DB and name.endswith("db"):
+        return now
+    limits = type(part).model_fields[name].metadata if isinstance(part, BaseModel) else []
+    low = max((m.ge for m in limits if hasattr(m, "ge")), default=-math.inf)
+    high = min((m.le for m in limits if hasattr(m, "le")), default=math.inf)
+    return float(min(max(now + float(more), low), high))
+
+
+def _part_at(sheet: Any, steps: Sequence[str]) -> Any:
+    """What holds a value: through tables by name, through lists by id; None where there is nothing."""
+    found = sheet
+    for step in steps:
+        if isinstance(found, Mapping):
+            found = found.get(step)
+        elif isinstance(found, tuple):
+            found = next((one for one in found if getattr(one, "id", None) == step), None)
+        else:
+            found = getattr(found, step, None)
+    return found
 
 
 class Differing(Timed, Protocol):
@@ -83,7 +119,11 @@ def refuse(sheet: Some, apply: Callable[[Some, dict[str, Any]], Some]) -> None:
                 )
         if not _may_differ(over.path):
             raise ValueError(f"{over.path[:80]} is the same throughout the song")
-    for values_at_once in _rounds(sheet.over):
+    try:
+        rounds = _rounds(plain, sheet.over)
+    except ValueError as error:
+        raise ValueError(f"a difference over bars does not hold: {error}") from None
+    for values_at_once in rounds:
         try:
             apply(plain, values_at_once)
         except ValueError as error:
@@ -101,7 +141,7 @@ def freed(sheet: Differing, patch: Mapping[str, Any]) -> dict[str, Any]:
     }
 
 
-def _rounds(differences: Sequence[Over]) -> list[dict[str, Any]]:
+def _rounds(plain: Differing, differences: Sequence[Over]) -> list[dict[str, Any]]:
     """All values, so that each path stands once in each dictionary: few sheets to try."""
     out: list[dict[str, Any]] = []
     for over in differences:
@@ -109,7 +149,7 @@ def _rounds(differences: Sequence[Over]) -> list[dict[str, Any]]:
         if free is None:
             free = {}
             out.append(free)
-        free[over.path] = over.value
+        free[over.path] = value_of(plain, over)
     return out
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from arkund.core.sheet.differences import Over
+from arkund.core.sheet.differences import Over, value_of
 from arkund.core.sheet.pairs import SHARED, partner
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import grid_of
@@ -44,7 +44,9 @@ def variants(
         if edge >= sheet.frames:
             break
         known = list(zip(own, places, strict=True))
-        here = {o.path: o.value for o, spans in known if any(a <= edge < b for a, b in spans)}
+        here = {
+            o.path: value_of(plain, o) for o, spans in known if any(a <= edge < b for a, b in spans)
+        }
         touched = [o.ramp_ms for o, spans in known if any(edge in s for s in spans)] or [0.0]
         ramp = round(max(touched) * sheet.rate / 1000)
         out.append((edge, ramp if edge else 0, with_values(plain, here)))
