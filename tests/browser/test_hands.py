@@ -1,6 +1,6 @@
 """What a hand may rely on: a click changes nothing, undo forgives and says so, keys do what they say."""
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from tests.browser.conftest import until
 from tests.browser.test_main_path import _ready, _still
@@ -244,3 +244,18 @@ def test_tab_comes_to_the_work_soon_and_arrows_go_on_inside_lists(page: Page, so
     assert lower not in (None, "snare_top")
     page.keyboard.press("Enter")
     page.wait_for_url(f"**mic={lower}**")
+
+
+def test_who_waits_for_a_picture_is_told(page: Page, song: str) -> None:
+    def late(route: Route) -> None:
+        page.wait_for_timeout(900)
+        route.continue_()
+
+    page.route("**/picture/**", late)
+    page.goto(f"{song}/eq/?mic=snare_top&bars=3-4")
+    expect(page.locator("#drawing")).to_be_visible()
+    box = page.locator("#spectrum").bounding_box()
+    assert box
+    assert box["height"] > 200  # its place is there before it is
+    expect(page.locator("#spectrum .line").first).to_be_visible()
+    expect(page.locator("#drawing")).to_be_hidden()

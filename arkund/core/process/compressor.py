@@ -1,12 +1,13 @@
 """The compressor."""
 
+from collections.abc import Mapping
 from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.process.key import Key
-from arkund.core.process.stage import Audio, Id, Stage
+from arkund.core.process.stage import Audio, Id, Measured, Stage
 from arkund.core.process.values import value
 from arkund.core.shape import compressor
 from arkund.core.shape.sides import louder_side
@@ -20,6 +21,12 @@ class Compressor(Stage):
 
     label: ClassVar[str] = "compressor"
     about: ClassVar[str] = "Turns down what is above the threshold, by ratio, attack and release."
+    reduces: ClassVar[bool] = True
+    measured: ClassVar[Mapping[str, Measured]] = {
+        "threshold_db": "peaks",
+        "attack_ms": "hit",
+        "release_ms": "gaps",
+    }
 
     kind: Literal["compressor"] = "compressor"
     id: Id = "compressor"
@@ -90,6 +97,10 @@ class Compressor(Stage):
         ticks=(0, 2, 5, 10),
         hint="begins this long before a hit",
     )
+
+    def transfer_db(self, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Steady levels ``(n,)`` behind its static curve."""
+        return levels_db - compressor.static_reduction_db(levels_db, self.setup)
 
     @property
     def is_transparent(self) -> bool:

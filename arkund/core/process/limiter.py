@@ -1,11 +1,12 @@
 """The limiter."""
 
+from collections.abc import Mapping
 from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.process.stage import Audio, Id, Stage
+from arkund.core.process.stage import Audio, Id, Measured, Stage
 from arkund.core.process.values import value
 from arkund.core.shape import limiter
 
@@ -15,6 +16,8 @@ class Limiter(Stage):
 
     label: ClassVar[str] = "limiter"
     about: ClassVar[str] = "Holds true peaks under a ceiling."
+    reduces: ClassVar[bool] = True
+    measured: ClassVar[Mapping[str, Measured]] = {"ceiling_db": "peaks", "release_ms": "gaps"}
 
     kind: Literal["limiter"] = "limiter"
     id: Id = "limiter"
@@ -50,6 +53,18 @@ class Limiter(Stage):
         hint="bars: time to the next hit",
     )
 
+    def transfer_db(self, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Steady levels ``(n,)``, no higher than the ceiling."""
+        return np.minimum(levels_db, self.ceiling_db)
+
+    def noted(self, peaks_db: NDArray[np.float64], top_dbtp: float) -> Mapping[str, str]:
+        """How many hits ``(hits,)`` reach the ceiling."""
+        over = int(np.sum(peaks_db > self.ceiling_db))
+        loudest = f"{top_dbtp:+.1f}".replace("-", "−")
+        return {
+            "ceiling_db": f"{over} of {len(peaks_db)} hits reach it, the loudest {loudest} dBTP"
+        }
+
     @property
     def setup(self) -> limiter.Settings:
         """The kernel's settings."""
@@ -83,7 +98,7 @@ class LimiterProcess:
         return self.run_traced(audio, state)[0]
 
     def run_traced(
-        self, audio: Audio, state: NDArray[np.float64]
+        self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None
     ) -> tuple[Audio, NDArray[np.float32]]:
         """Output and the reduction in dB, a point every `limiter.TRACE_STEP` samples."""
         return limiter.run(audio, self.setup, self.rate, state)

@@ -1,5 +1,6 @@
 """Saturation."""
 
+from collections.abc import Mapping
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -8,12 +9,17 @@ from numpy.typing import NDArray
 from arkund.core.process.stage import Audio, Id, Stage
 from arkund.core.process.values import choice, switch, value
 from arkund.core.shape import saturation
+from arkund.core.units import amplitudes_to_db
 
 CURVES = {
     "soft": saturation.SOFT,
     "hard": saturation.HARD,
     "asymmetrical": saturation.ASYMMETRICAL,
 }
+
+
+QUIET_DB = -80.0
+"""Sound as soft as this does not bend."""
 
 
 class Saturation(Stage):
@@ -51,6 +57,37 @@ class Saturation(Stage):
     def is_transparent(self) -> bool:
         """Whether nothing bends."""
         return not self.on or self.mix == 0.0
+
+    def transfer_db(self, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Steady levels ``(n,)`` behind its curve."""
+        return amplitudes_to_db(np.abs(saturation.bent(10 ** (levels_db / 20), self.setup)))
+
+    def said_of(self, peaks_db: NDArray[np.float64], reduction_db: float) -> str:
+        """How many hits' peaks ``(hits,)`` bend, and by how much the typical one."""
+        if not len(peaks_db):
+            return "no hit in these bars"
+        lost = self._bent_by(peaks_db)
+        return (
+            f"{np.mean(lost >= 1):.0%} of hits bend by 1 dB or more, the typical one by "
+            f"{np.median(lost):.1f} dB"
+        )
+
+    def noted(self, peaks_db: NDArray[np.float64], top_dbtp: float) -> Mapping[str, str]:
+        """What it does to hits ``(hits,)``, beside the drive."""
+        return {"drive_db": self.said_of(peaks_db, 0.0)}
+
+    def proposed(self, peaks_db: NDArray[np.float64]) -> Mapping[str, float]:
+        """The least drive at which one hit in ten ``(hits,)`` bends by 1 dB; none where none does."""
+        for drive in np.arange(0, 24.5, 0.5):
+            tried = self.model_copy(update={"drive_db": float(drive)})
+            if len(peaks_db) and np.mean(tried._bent_by(peaks_db) >= 1) >= 0.1:
+                return {"drive_db": float(drive)}
+        return {}
+
+    def _bent_by(self, peaks_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        """By how many dB more than soft sound each peak comes out lower."""
+        small = self.transfer_db(np.array([QUIET_DB]))[0] - QUIET_DB
+        return peaks_db + small - self.transfer_db(peaks_db)
 
     @property
     def setup(self) -> saturation.Settings:

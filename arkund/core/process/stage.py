@@ -1,7 +1,8 @@
 """What every stage of a chain is, and what the engine asks of it."""
 
+from collections.abc import Mapping
 from functools import lru_cache
-from typing import Annotated, Any, ClassVar, Protocol
+from typing import Annotated, Any, ClassVar, Literal, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,6 +37,18 @@ class Processor(Protocol):
     ) -> Audio: ...
 
 
+class Tracing(Processor, Protocol):
+    """A process that says what it takes off: its reduction in dB, a point every `TRACE_STEP` samples."""
+
+    def run_traced(
+        self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None
+    ) -> tuple[Audio, NDArray[np.float32]]: ...
+
+
+Measured = Literal["peaks", "hit", "gaps"]
+"""What stands in a ruler: the peaks of hits, the average hit over time, the time to the next hit."""
+
+
 class Listening(Protocol):
     """What a detector listens to (`core/process/key.py`)."""
 
@@ -56,6 +69,12 @@ class Stage(Part):
     busy: ClassVar[dict[str, Any]] = {}
     """Settings with which its kernel has something to do, where those that it comes with are none."""
 
+    reduces: ClassVar[bool] = False
+    """Whether its process is a `Tracing` one."""
+
+    measured: ClassVar[Mapping[str, Measured]] = {}
+    """What its hits say of a value, by the value's name."""
+
     id: Id
     on: bool = switch(True, "active or bypassed")
 
@@ -69,6 +88,25 @@ class Stage(Part):
         """What its detector hears; None of a stage without one."""
         # Not by getattr: a model searches long for what it does not have.
         return self.__dict__.get("key")
+
+    def transfer_db(self, levels_db: NDArray[np.float64]) -> NDArray[np.float64] | None:
+        """What becomes of steady levels ``(n,)`` dBFS while it is on; None where level does not matter."""
+        return None
+
+    def said_of(self, peaks_db: NDArray[np.float64], reduction_db: float) -> str:
+        """What it does to hits with these peaks ``(hits,)``, of which it takes so much at most, in a few
+        words."""
+        if not self.reduces:
+            return ""
+        return f"at most −{reduction_db:.1f} dB" if reduction_db else "no reduction"
+
+    def noted(self, peaks_db: NDArray[np.float64], top_dbtp: float) -> Mapping[str, str]:
+        """Words beside a value, by its name, for hits with these peaks ``(hits,)`` and the loudest true peak."""
+        return {}
+
+    def proposed(self, peaks_db: NDArray[np.float64]) -> Mapping[str, float]:
+        """Where a value would begin to matter to hits with these peaks ``(hits,)``, by its name."""
+        return {}
 
     def process(self, rate: int) -> Processor:
         """The stage as the engine runs it at ``rate`` Hz."""

@@ -1,7 +1,8 @@
 """Shape, dynamics: hits of the loop before and after a stage, what it takes off, the average
 hit along the chain."""
 
-from typing import Any
+from collections.abc import Callable
+from typing import Any, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,16 +23,13 @@ from arkund.core.hits.hit import Hit
 from arkund.core.measure.hits import mean_envelope_db
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import true_peak_dbtp
-from arkund.core.process.compressor import Compressor, CompressorProcess
-from arkund.core.process.limiter import Limiter
-from arkund.core.process.saturation import Saturation
-from arkund.core.process.stage import Audio, Stage
-from arkund.core.shape.compressor import TRACE_STEP, static_reduction_db
-from arkund.core.shape.saturation import bent
+from arkund.core.process.stage import Audio, Stage, Tracing
+from arkund.core.process.values import described
+from arkund.core.shape.compressor import TRACE_STEP
 from arkund.core.shape.sides import louder_side
 from arkund.core.sheet.channels import stage_path
 from arkund.core.sheet.sheet import Sheet
-from arkund.core.units import amplitude_to_db, amplitudes_to_db
+from arkund.core.units import amplitudes_to_db
 from arkund.songs.rendering import engine_for, graph_of
 
 COLUMNS = 600
@@ -67,7 +65,7 @@ def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict
         ],
         "reduction": reduction,
         "most_db": round(max(reduction, default=0.0), 1),
-        "said": _said(stage, peaks, reduction),
+        "said": stage.said_of(peaks, max(reduction, default=0.0)) if stage.on else "bypassed",
         "envelope": {
             "seconds": ENVELOPE_S,
             "before": rounded(envelopes[0], 1),
@@ -113,75 +111,25 @@ def drawings(
     peaks: NDArray[np.float64],
     envelope: NDArray[np.float64],
 ) -> dict[str, Any]:
-    """What stands in a stage's rulers."""
+    """What stands in a stage's rulers, as the stage says which of its values the hits speak of."""
     times = np.linspace(0.05, ENVELOPE_S * 1000, len(envelope))
-    hit = {"areas": [curve(times, envelope - envelope.max(initial=-200.0), -40, 0, "own")]}
-    gaps = {"bars": gap_bars(hits), "marks": note_marks(sheet)}
-    if isinstance(stage, Compressor):
-        return {
-            f"{path}.threshold_db": {"bars": bars_of(peaks, -60, 0, 40, "own")},
-            f"{path}.attack_ms": hit,
-            f"{path}.release_ms": gaps,
-        }
-    if isinstance(stage, Limiter):
-        over = int(np.sum(peaks > stage.ceiling_db))
-        top = true_peak_dbtp(before) if len(before) else -200.0
-        note = f"{over} of {len(peaks)} hits reach it, the loudest {top:+.1f} dBTP".replace(
-            "-", "−"
-        )
-        return {
-            f"{path}.ceiling_db": {"bars": bars_of(peaks, -24, 0, 40, "own"), "note": note},
-            f"{path}.release_ms": gaps,
-        }
-    if isinstance(stage, Saturation):
-        return {
-            f"{path}.drive_db": {
-                "note": _bends(stage, peaks),
-                "proposed": _begins_to_bend(stage, peaks),
-            }
-        }
-    return {}
-
-
-def _begins_to_bend(stage: Saturation, peaks: NDArray[np.float64]) -> float | None:
-    """The least drive at which one hit in ten bends by 1 dB; None where none does."""
-    for drive in np.arange(0, 24.5, 0.5):
-        tried = stage.model_copy(update={"drive_db": float(drive)})
-        if len(peaks) and np.mean(_bent_by(tried, peaks) >= 1) >= 0.1:
-            return float(drive)
-    return None
-
-
-def _bends(stage: Saturation, peaks: NDArray[np.float64]) -> str:
-    """How many hits' peaks bend, and by how much the typical one."""
-    if not len(peaks):
-        return "no hit in these bars"
-    lost = _bent_by(stage, peaks)
-    return (
-        f"{np.mean(lost >= 1):.0%} of hits bend by 1 dB or more, the typical one by "
-        f"{np.median(lost):.1f} dB"
-    )
-
-
-def _bent_by(stage: Saturation, peaks: NDArray[np.float64]) -> NDArray[np.float64]:
-    """By how many dB more than soft sound each peak comes out lower."""
-    levels = 10 ** (peaks / 20)
-    quiet = 1e-4
-    small = amplitude_to_db(float(bent(np.array([quiet]), stage.setup)[0]) / quiet)
-    then = amplitudes_to_db(np.abs(bent(levels, stage.setup)))
-    return peaks + small - then
-
-
-def _said(stage: Stage, peaks: NDArray[np.float64], reduction: list[float]) -> str:
-    """What a stage does to the loop's hits, in a few words."""
-    if not stage.on:
-        return "bypassed"
-    if isinstance(stage, Saturation):
-        return _bends(stage, peaks)
-    if isinstance(stage, Compressor | Limiter):
-        most = max(reduction, default=0.0)
-        return f"at most −{most:.1f} dB" if most else "no reduction"
-    return ""
+    measured: dict[str, Callable[[float], dict[str, Any]]] = {
+        "hit": lambda low: {
+            "areas": [curve(times, envelope - envelope.max(initial=-200.0), -40, 0, "own")]
+        },
+        "gaps": lambda low: {"bars": gap_bars(hits), "marks": note_marks(sheet)},
+        "peaks": lambda low: {"bars": bars_of(peaks, low, 0, 40, "own")},
+    }
+    out: dict[str, dict[str, Any]] = {}
+    for name, what in stage.measured.items():
+        low = described(type(stage))[name].ends[0]
+        out[f"{path}.{name}"] = measured[what](low)
+    top = true_peak_dbtp(before) if len(before) else -200.0
+    for name, note in stage.noted(peaks, top).items():
+        out.setdefault(f"{path}.{name}", {})["note"] = note
+    for name, mark in stage.proposed(peaks).items():
+        out.setdefault(f"{path}.{name}", {})["proposed"] = mark
+    return out
 
 
 def reduction_over(
@@ -189,18 +137,17 @@ def reduction_over(
 ) -> list[float]:
     """Gain reduction in dB over a span in `COLUMNS` steps, the largest of each; none of a stage
     that reduces nothing. ``heard`` is what its detector hears, where that is something else."""
-    if not isinstance(stage, Compressor | Limiter) or stage.is_transparent:
+    if not stage.reduces or stage.is_transparent:
         return [0.0] * COLUMNS
-    process = stage.process(sheet.rate)
+    process = cast(Tracing, stage.process(sheet.rate))
     lead = min(process.memory, start)
     engine = engine_for(sheet)
     sound = np.ascontiguousarray(engine.read(source, start - lead, stop))
     state = process.at_rest(source.channels)
-    if heard is not None and isinstance(process, CompressorProcess):
+    key = None
+    if heard is not None:
         key = np.ascontiguousarray(engine.read(heard, start - lead, stop))
-        _, trace = process.run_traced(sound, state, key)
-    else:
-        _, trace = process.run_traced(sound, state)
+    _, trace = process.run_traced(sound, state, key)
     own = trace[lead // TRACE_STEP :]
     edges = np.linspace(0, len(own), COLUMNS + 1).astype(int)
     return rounded(np.maximum.reduceat(own, np.minimum(edges[:-1], max(len(own) - 1, 0))), 2)
@@ -209,14 +156,8 @@ def reduction_over(
 def transfer(stage: Stage) -> list[list[float]]:
     """What becomes of steady levels as ``[in dB, out dB]``; nothing where level does not matter."""
     levels = np.linspace(-60, 0, 61)
-    if isinstance(stage, Compressor):
-        out = levels - (static_reduction_db(levels, stage.setup) if stage.on else 0)
-    elif isinstance(stage, Limiter):
-        out = np.minimum(levels, stage.ceiling_db) if stage.on else levels
-    elif isinstance(stage, Saturation):
-        out = (
-            amplitudes_to_db(np.abs(bent(10 ** (levels / 20), stage.setup))) if stage.on else levels
-        )
-    else:
+    bent = stage.transfer_db(levels)
+    if bent is None:
         return []
+    out = bent if stage.on else levels
     return [[round(float(a), 1), round(float(b), 2)] for a, b in zip(levels, out, strict=True)]

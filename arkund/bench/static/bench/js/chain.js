@@ -19,13 +19,26 @@ export function startChain() {
   };
   const move = (id, after) => { if (after !== undefined && after !== id) change({ [`${chain}.${id}.after`]: after }, id); };
 
+  // What a switch does is seen at once, and kept then.
+  function bypass(stage) {
+    const isOn = stage.dataset.on !== "1", { stage: id } = stage.dataset;
+    const button = line.querySelector(`[data-bypass="${CSS.escape(id)}"]`);
+    stage.classList.toggle("standby", !isOn);
+    button.textContent = isOn ? "active" : "bypassed";
+    button.setAttribute("aria-pressed", String(!isOn));
+    change({ [`${chain}.${id}.on`]: isOn }, id);
+  }
+  line.querySelectorAll("[data-bypass]").forEach((button) => {
+    button.addEventListener("click", () => bypass(line.querySelector(`[data-stage="${CSS.escape(button.dataset.bypass)}"]`)));
+  });
+
   line.querySelectorAll("[data-stage]").forEach((stage) => {
     const id = stage.dataset.stage;
     stage.addEventListener("keydown", (event) => {
       const { key, altKey } = event;
       if (altKey && key === "ArrowLeft") move(id, stage.dataset.earlier);
       else if (altKey && key === "ArrowRight") move(id, stage.dataset.later);
-      else if (key === "s" || key === "S") change({ [`${chain}.${id}.on`]: stage.dataset.on !== "1" }, id);
+      else if (key === "s" || key === "S") bypass(stage);
       else if (key === "Delete") change({ [`${chain}.${id}`]: null }, "");
       else return;
       event.preventDefault();
@@ -37,8 +50,8 @@ export function startChain() {
       event.preventDefault();
       const box = stage.getBoundingClientRect();
       const before = event.clientX < box.left + box.width / 2;
-      const previous = stage.previousElementSibling;
-      const after = before ? previous.dataset.stage || "" : id;
+      const previous = stage.closest(".cell").previousElementSibling.querySelector("[data-stage]");
+      const after = before ? previous?.dataset.stage || "" : id;
       const dragged = event.dataTransfer.getData("text/plain");
       if (after !== dragged && line.querySelector(`[data-stage="${CSS.escape(dragged)}"]`)) move(dragged, after);
     });

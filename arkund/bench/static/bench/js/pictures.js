@@ -3,6 +3,9 @@ import { address, bench, on, query, tell } from "./bench.js";
 import { getJson, notify } from "./api.js";
 import { player } from "./player.js";
 
+// Who waits longer than this is told for what.
+const SAID_AFTER_MS = 300;
+
 let wanted = 0, busy = false, again = false, shown = "";
 
 // Fetch the picture of the present revision and try; while dragging, the newest state only.
@@ -13,6 +16,7 @@ async function refresh() {
     again = false;
     const mine = ++wanted, text = query();
     if (text === shown) continue;
+    const saying = setTimeout(() => say(true), SAID_AFTER_MS);
     try {
       const picture = await getJson(`${address(`picture/${bench.station}/`)}?${text}`);
       // One that another station asked for is not shown, even where this one asks for the same.
@@ -21,9 +25,16 @@ async function refresh() {
       tell("picture", picture);
     } catch (error) {
       notify(error.message);
+    } finally {
+      clearTimeout(saying);
+      say(false);
     }
   } while (again);
   busy = false;
+}
+
+function say(is) {
+  document.getElementById("drawing").hidden = !is;
 }
 
 let due = 0;
