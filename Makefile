@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 RUN_STAMP := $(VENV)/.run-ready
 TEST_STAMP := $(VENV)/.test-ready
 
-.PHONY: setup demo test suite lint accuracy fit bench torture screenshots styles
+.PHONY: setup demo test suite lint accuracy fit bench torture screenshots styles words
 
 setup: $(RUN_STAMP)
 
@@ -66,3 +66,5 @@ screenshots: $(TEST_STAMP)
 
 styles:
 	@npm install --no-save --silent --ignore-scripts && npm run --silent build
+words:
+	@$(BIN)/python scripts/words.py $(ARGS)

@@ -45,7 +45,7 @@ def register(add: Add) -> None:
         metavar="FILE",
         help="keep a folder of samples, a one-shot recording or an SFZ kit for the piece",
     )
-    sub.add_argument("--take-out", default="", metavar="NAME", help="take a set out")
+    sub.add_argument("--take-out", default="", metavar="NAME", help="remove a set")
     sub = add("sub", _sub, "lay a tone under a piece's hits")
     sub.add_argument("song")
     sub.add_argument("piece")

@@ -26,7 +26,7 @@ SAID = {
     "split": "Region split",
     "join": "Regions joined",
     "draw": "Region drawn",
-    "remove": "Region taken out",
+    "remove": "Region removed",
 }
 
 

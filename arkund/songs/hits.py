@@ -151,7 +151,7 @@ def take_over(song: Song, rows: Sequence[HitRow], name: str, base: int | None = 
     rows = [row for row in rows if row.id in played or row.id not in heard]
     kit = known_pieces(sheet)
     patch: dict[str, Any] = {}
-    counts = {"changed": 0, "added": 0, "taken out": 0}
+    counts = {"changed": 0, "added": 0, "removed": 0}
     for row in rows:
         if row.piece not in kit:
             names = ", ".join(label(p) for p in kit)
@@ -168,7 +168,7 @@ def take_over(song: Song, rows: Sequence[HitRow], name: str, base: int | None = 
             counts["changed"] += 1
     for gone in played.keys() - {row.id for row in rows}:
         path, patch[path] = _entry(sheet, played[gone], {"gone": True})
-        counts["taken out"] += 1
+        counts["removed"] += 1
     if not patch:
         raise ArkundError("The file says of every hit what the list says; nothing was changed.")
     words = ", ".join(f"{count} {what}" for what, count in counts.items() if count)
@@ -234,7 +234,7 @@ def _take_at(sheet: Sheet, seconds: float) -> tuple[int, Take, float]:
 def _words(said: dict[str, Any], nudge: float) -> str:
     parts = []
     if said.get("gone"):
-        parts.append("taken out of the hit list")
+        parts.append("removed from the hit list")
     if "piece" in said:
         parts.append(f"is a {label(said['piece'])}")
     if "kind" in said:

@@ -84,7 +84,7 @@ def kit_of_set(name: str, study: Study) -> Kit:
     path = storage.find_sound(found.sound)
     if path is None:
         raise ArkundError(
-            f"The sound of “{found.name}” is missing; take it out of the stock and keep it anew."
+            f"The sound of “{found.name}” is missing; remove it from the stock and keep it again."
         )
     sound = sf.read(str(path), dtype="float32")[0]
     return kit_of(
@@ -110,7 +110,7 @@ def _keep(kit: Kit, piece: str, name: str, rate: int, origin: str) -> SampleSet:
     if not name:
         raise ArkundError("A set in the stock needs a name.")
     if SampleSet.objects.count() >= MOST:
-        raise ArkundError(f"The stock holds {MOST} sets; take some out first.")
+        raise ArkundError(f"The stock holds {MOST} sets; remove some first.")
     with locks.storing():
         digest = kits.store(kit, rate)
         try:

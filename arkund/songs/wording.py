@@ -188,7 +188,7 @@ def value_words(value: Any, unit: str) -> str:
             return "off"
         number = f"{value:.2f}".rstrip("0").rstrip(".") if abs(value) < 1000 else f"{value:.0f}"
         return f"{number.replace('-', '−')} {unit}".strip()
-    return str(value) or "not said"
+    return str(value) or "not set"
 
 
 def label_of(
@@ -210,7 +210,7 @@ def label_of(
         elif isinstance(value, Mapping) and (part := path.rpartition(".")[2]) in _PARTS:
             parts.append(f"{whose}: {_PARTS[part] or what} settings replaced")
         elif value is None and isinstance(was := before.get(path), Mapping):
-            parts.append(f"{whose}: {_called(was, what)} taken out")
+            parts.append(f"{whose}: {_called(was, what)} removed")
         elif (changed_of := _changed_of(before.get(path), value)) is not None:
             parts.append(f"{whose}: {what}, {changed_of} of {len(value)} changed")
         else:
@@ -237,6 +237,6 @@ def _changed_of(before: Any, now: Any) -> int | None:
 
 
 def _called(value: Mapping[str, Any], what: str) -> str:
-    """What is added or taken out: a stage by its processor's name."""
+    """What is added or removed: a stage by its processor's name."""
     processor = BY_KIND.get(str(value.get("kind")))
     return processor.label if processor else what

@@ -650,7 +650,7 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     page.locator("#harvest tbody tr").first.wait_for(timeout=60_000)
     while page.locator("#one-hit").count():  # a first pass in Tight lays one
         with page.expect_navigation():
-            page.get_by_role("button", name="take this layer out").click()
+            page.get_by_role("button", name="remove this layer").click()
         _ready(page)
     with page.expect_navigation():
         page.get_by_role("button", name="Lay these hits under it").click()
@@ -692,7 +692,7 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     page.goto(f"{song}/replace/?mic=snare_top&bars=3-4")
     _ready(page)
     with page.expect_navigation():
-        page.get_by_role("button", name="take this layer out").click()
+        page.get_by_role("button", name="remove this layer").click()
     _ready(page)
     assert page.locator("#one-hit").count() == 0
     # The same hits by way of the stock, where any song finds them.
@@ -711,7 +711,7 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     _ready(page)
     expect(page.locator("#stock")).to_contain_text("No hits of snare yet")
     with page.expect_navigation():
-        page.get_by_role("button", name="take this layer out").click()
+        page.get_by_role("button", name="remove this layer").click()
     _ready(page)
     assert page.locator("#one-hit").count() == 0
 

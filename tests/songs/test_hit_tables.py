@@ -40,7 +40,7 @@ def test_a_list_of_hits_goes_out_and_comes_back(song: Song, tmp_path: Path) -> N
     assert cli.main(asked) == 0
     song.refresh_from_db()
     assert song.current is not None
-    assert song.current.label.endswith("2 changed, 1 added, 1 taken out")
+    assert song.current.label.endswith("2 changed, 1 added, 1 removed")
     after = {r["id"]: r for r in _table(song, tmp_path / "again.csv")}
     assert gone["id"] not in after
     assert after[rows[1]["id"]]["time_s"] == changed[1]["time_s"]

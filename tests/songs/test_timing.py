@@ -144,7 +144,7 @@ def test_corrections_are_revisions_and_are_heard_by_all_that_listens(song: Song)
     listed = hits_of(sheet_of(song))
     snare = next(h for h in listed if h.piece == "snare")
     made = hits.correct(song, base, [snare.id], {"gone": True})
-    assert made.label == "snare: taken out of the hit list"
+    assert made.label == "snare: removed from the hit list"
     song.refresh_from_db()
     assert len(hits_of(sheet_of(song))) == len(listed) - 1
     # Pointing near the place is enough: the first arrival is found.

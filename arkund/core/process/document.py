@@ -39,7 +39,7 @@ _WAYS = (
     ),
     ("move a stage", """mics.snare_top.chain.s9.after '"compressor"'"""),
     ("bypass it", "mics.snare_top.chain.s9.on false"),
-    ("take it out", "mics.snare_top.chain.s9 null"),
+    ("remove it", "mics.snare_top.chain.s9 null"),
     ("add a band, eight at most", """mics.snare_top.chain.eq.bands.b5 '{"frequency_hz":700}'"""),
     (
         "add a bus with its sends",
@@ -52,7 +52,7 @@ _WAYS = (
     ),
     ("add a group", "groups.shells '{}'"),
     ("run a mic into it", """mics.kick_in.to '"shells"'"""),
-    ("take a bus or group away", "buses.extra null"),
+    ("remove a bus or group", "buses.extra null"),
     (
         "let a compressor listen to another mic, above 90 Hz",
         """buses.extra.chain.s1.key '{"source":"kick_in","high_pass_hz":90}'""",
@@ -71,7 +71,7 @@ def document() -> str:
     ways = "".join(f"| {what} | `arkund set SONG {command}` |\n" for what, command in _WAYS)
     more = "| rename a bus or group, with all that names it | `arkund rename SONG buses.extra crack` |\n"
     scene = """`arkund scene SONG chorus --bars "9-16, 25-32"` or `--out`"""
-    more += f"| put all that a scene changes over other bars, or take it out | {scene} |\n"
+    more += f"| put all that a scene changes over other bars, or remove it | {scene} |\n"
     tap = "| hear a tap | `arkund render SONG --node snare_top --after eq -o tap.wav` |"
     table = f"| to do this | say |\n|---|---|\n{ways}{more}{tap}"
     parts = [_HEAD.replace("{ways}", table)]
@@ -85,7 +85,7 @@ def document() -> str:
 
 
 def _table(parts: dict[str, Any]) -> str:
-    rows = ["\n| value | what | range | as it comes |\n|---|---|---|---|\n"]
+    rows = ["\n| value | what | range | default |\n|---|---|---|---|\n"]
     for prefix, part in parts.items():
         for name, v in described(part).items():
             rows.append(f"| `{prefix}{name}` | {v.label} | {_range(v)} | {_plain(v.default)} |\n")

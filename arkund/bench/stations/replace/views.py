@@ -67,7 +67,7 @@ def keep(request: HttpRequest, slug: str) -> JsonResponse:
 class Removed(Asked):
     """The set that is taken out of the stock."""
 
-    refusal: ClassVar[str] = "Say which set is to be taken out."
+    refusal: ClassVar[str] = "Say which set is to be removed."
     name: Line
 
 

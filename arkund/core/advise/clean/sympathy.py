@@ -160,7 +160,7 @@ def _notched(
     }
     before, after = (ring_level_dbfs(s, mic, wakes, hz) for s in (study, study.tried(patch)))
     said = f"a notch at {hz:.0f} Hz between the drum's own hits; the hits stay as they are."
-    return _way("notch while it sings", said, patch, before, after)
+    return _way("notch while it rings", said, patch, before, after)
 
 
 def _notch(study: Study, mic: str, wakes: list[float], hz: float) -> list[Way]:

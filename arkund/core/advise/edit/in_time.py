@@ -65,7 +65,7 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
     widest = float(ways.max(initial=0.0))
     how = "onto the grid" if rule["school"] == "exact" else "back into the drummer's own place"
     after = f", up to {rule['window_ms']:.0f} ms left alone" if rule["window_ms"] else ""
-    asked = f" {unclear} lie between two lines and are asked about." if unclear else ""
+    asked = f" {unclear} lie between two lines and need a decision." if unclear else ""
     doubtful = share >= PAST_SAVING or unclear > UNCLEAR_SHARE * len(placed)
     warn = (
         (

@@ -148,7 +148,7 @@ def _remedy(study: Study, piece: str, source: str, share: float) -> str:
         is_gated = all(study.sheet.mics[m].clean.on for m in close)
         what = "A lower range of the gate" if is_gated else "A gate on hits"
         many = "s" if len(close) > 1 else ""
-        return f"{through} the {label(source)} mic{many}. {what} takes it out (Clean)."
+        return f"{through} the {label(source)} mic{many}. {what} removes it (Clean)."
     return f"{through} the {source}s. A duck on them that hears the {label(piece)} holds it back (Shape)."
 
 
