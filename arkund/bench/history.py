@@ -1,5 +1,6 @@
 """The log, the first pass's report and comparisons, in words and paired figures."""
 
+import json
 import re
 from typing import Any
 
@@ -10,7 +11,8 @@ from arkund.core.advise.school import ROWS
 from arkund.core.kit.roles import label
 from arkund.core.sheet.sheet import Sheet
 from arkund.songs import revisions, schools
-from arkund.songs.models import Song
+from arkund.songs.models import Revision, Song
+from arkund.songs.passages import offered
 from arkund.songs.wording import path_words, value_words
 
 FIGURE_WORDS = {
@@ -114,16 +116,36 @@ def first_pass_report(song: Song) -> dict[str, Any]:
 
 def _by_station(song: Song, applied: list[dict[str, Any]]) -> list[dict[str, Any]]:
     """The changes of a pass under the stations at which they were made, each with the revision
-    before it, and whether it still stands."""
-    stands = {r.number for r in revisions.log(song)}
+    before it, whether it still stands, and what is heard of it: on which mic, in which bars, without what."""
+    stands = {r.number: r for r in revisions.log(song)}
+    places: dict[str, str] = {}
     out: list[dict[str, Any]] = []
     for step in applied:
         name = step.get("station") or STATION_OF.get(step["id"].split(".")[0], "bus")
         if not out or out[-1]["name"] != name:
             out.append({"name": name, "steps": []})
         number = step["revision"]
-        out[-1]["steps"].append(step | {"stands": number in stands, "before": number - 1})
+        heard = _heard(stands[number], places) if number in stands else {}
+        out[-1]["steps"].append(step | {"stands": number in stands, "before": number - 1, **heard})
     return out
+
+
+def _heard(revision: Revision, places: dict[str, str]) -> dict[str, str]:
+    """What is heard of a change: the one mic that it is about, else the drums, where that drum plays loudest
+    (``places``, found once for each mic), and what takes the change away again."""
+    channels = {tuple(path.split(".")[:2]) for path in revision.change}
+    only = next(iter(channels)) if len(channels) == 1 else ("", "")
+    mic = only[1] if only[0] == "mics" and len(only) == 2 else ""
+    if mic and mic not in places:
+        sheet = revision.sheet
+        piece = sheet.mics[mic].name.piece if mic in sheet.mics else None
+        first = next((p for p in offered(sheet, piece) if not p["place"]), None)
+        places[mic] = f"{first['first']}-{first['last']}" if first else ""
+    return {
+        "node": mic or "output",
+        "bars": places.get(mic, ""),
+        "without": json.dumps(revision.way_back),
+    }
 
 
 def comparison(song: Song, a: int, b: int) -> dict[str, Any]:

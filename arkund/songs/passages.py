@@ -18,11 +18,13 @@ def passages_of(sheet: Sheet, piece: str) -> passages.Passages:
 
 def described(sheet: Sheet, piece: str) -> dict[str, Any]:
     """The same for the command line, with the first chorus. Raises `ArkundError` for a piece that is
-    never struck."""
+    never hit."""
     found = asdict(passages_of(sheet, piece))
     if not found["places"]:
         struck = ", ".join(sorted({h.piece for h in hits_of(sheet)}))
-        raise ArkundError(f"No hit of “{piece[:40]}” was found. Struck are: {struck or 'none'}.")
+        raise ArkundError(
+            f"No hit of “{piece[:40]}” was found. Drums with hits: {struck or 'none'}."
+        )
     return {"piece": piece, **found, "chorus": chorus_of(sheet)}
 
 

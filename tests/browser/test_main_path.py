@@ -411,6 +411,14 @@ def test_a_first_pass_one_step_undone_and_two_revisions_compared(
     assert steps > 8
     assert int(page.inner_text("#revision")) == start + steps
     expect(page.locator("#pass-mix")).to_contain_text("LUFS")
+    expect(page.locator("#work")).to_contain_text("Next: Space plays the loop")
+    # Heard in place, on its mic, with and without it.
+    page.locator("[data-steps] [data-of='snare_top']").first.click()
+    until(page, "arkund.player.playing && arkund.player.node === 'snare_top'", 30)
+    expect(page.locator("[data-variant=other]")).to_have_text("without it")
+    until(page, "arkund.player.states.now.live.length > 0", 60)
+    page.keyboard.press(" ")
+    page.locator(".strip [data-node=output]").click()
     with page.expect_navigation():
         page.locator("[data-steps] [data-take-back]").first.click()
     _ready(page)

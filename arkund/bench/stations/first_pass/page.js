@@ -1,7 +1,9 @@
 // First pass: school, rows, progress.
 import { notify, post } from "../../js/api.js";
-import { address } from "../../js/bench.js";
+import { address, bench, setLoop } from "../../js/bench.js";
 import { watchJob } from "../../js/jobs.js";
+import { player } from "../../js/player.js";
+import { chooseVariant, offerOther } from "../../js/strip.js";
 import { again } from "../../js/visit.js";
 
 export function start() {
@@ -27,6 +29,17 @@ export function start() {
 
   document.querySelectorAll("[data-leave]").forEach((box) => box.addEventListener("change", () => {
     document.getElementById("pass-count").textContent = document.querySelectorAll("[data-leave]:checked").length;
+  }));
+
+  // A change is heard in place: its mic where it plays loudest, with it (2) and without it (4).
+  document.querySelectorAll("[data-hear]").forEach((button) => button.addEventListener("click", () => {
+    const { hear, of, where } = button.dataset;
+    if (where) setLoop(...where.split("-").map(Number));
+    const shown = document.querySelector(`.strip [data-node="${CSS.escape(of)}"]`);
+    if (shown) shown.click(); else player.hear(of);
+    offerOther({ rev: bench.revision, patch: hear, words: "without it" });
+    chooseVariant("now");
+    if (!player.playing) player.play().catch((error) => notify(error.message));
   }));
 
   const watch = () => watchJob(job, { box, go, cancel: stop });
