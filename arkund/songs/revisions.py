@@ -5,7 +5,7 @@ from typing import Any
 
 from django.db import transaction
 
-from arkund.core.errors import ArkundError, SheetError
+from arkund.core.errors import ArkundError, SheetError, UnreadableSheet
 from arkund.core.sheet.pairs import completed
 from arkund.core.sheet.patches import apply_patch, inverse_patch
 from arkund.core.sheet.paths import Patch, RefusedValue, touch_alike
@@ -129,7 +129,10 @@ def undo(song_id: int) -> Revision:
 
 def way_back_words(revision: Revision) -> str:
     """What taking a revision back did, as the values that went back; of one with a label of its own, that."""
-    after = revision.sheet
+    try:
+        after = revision.sheet
+    except UnreadableSheet:
+        return revision.label
     if revision.label != label_of(revision.change, revision.way_back, after):
         return revision.label
     return label_of(revision.way_back, revision.change, after)

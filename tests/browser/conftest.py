@@ -129,8 +129,8 @@ def song(address: str, browser: Browser, recording: Path) -> str:
     tab.fill("#tempo", "104")
     sounds = sorted(str(p) for p in recording.glob("*.wav"))
     tab.set_input_files("#files", sounds)
-    until(tab, "document.querySelectorAll('#staged tr').length === 13")
-    until(tab, "!document.querySelector('#make').disabled")
+    until(tab, "document.querySelectorAll('#staged tr').length === 13", 90)
+    until(tab, "!document.querySelector('#make').disabled", 60)
     first = tab.locator("#staged tr").first
     assert first.locator("select").input_value() == "kick_in"
     tab.click("#make")

@@ -816,6 +816,7 @@ HELD = """async () => {
   for (let tries = 0; tries < 3; tries += 1) {
     const at = audio.currentTime;
     ruler.dispatchEvent(new PointerEvent("pointerdown", place));
+    ruler.dispatchEvent(new PointerEvent("pointermove", { ...place, clientX: place.clientX - 40 }));
     while (loud() === 0 && audio.currentTime < at + 1) await rest(1);
     took = audio.currentTime - at;
     if (took <= 0.03 || tries === 2) break;
