@@ -18,7 +18,6 @@ from arkund.core.graph.graph import VARIANTS, Variant
 from arkund.core.sheet.lanes import mic_order
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.timing.grid import Grid
-from arkund.songs import desk
 from arkund.songs.models import Song
 from arkund.songs.timing import sheet_of
 
@@ -124,7 +123,7 @@ def asked_real(request: HttpRequest, name: str, fallback: float, low: float, hig
 
 
 def song_named(slug: str) -> Song:
-    return get_object_or_404(desk.on_desk(), slug=slug)
+    return get_object_or_404(Song.objects.on_desk(), slug=slug)
 
 
 def asked_revision(request: HttpRequest, song: Song, name: str = "rev") -> int | None:

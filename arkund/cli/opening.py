@@ -41,9 +41,9 @@ def song_named(called: str) -> Any:
     """The song of a short name, or of a title that one song alone bears; raises `ArkundError` with
     the songs that there are."""
     set_up_django()
-    from arkund.songs.desk import on_desk
+    from arkund.songs.models import Song
 
-    songs = on_desk()
+    songs = Song.objects.on_desk()
     song = songs.filter(slug=called).first()
     if song is None:
         titled = list(songs.filter(name__iexact=called)[:2])

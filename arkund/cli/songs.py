@@ -108,9 +108,9 @@ def _new(args: argparse.Namespace) -> dict[str, Any]:
 
 def _songs(args: argparse.Namespace) -> dict[str, Any]:
     set_up_django()
-    from arkund.songs.desk import on_desk
+    from arkund.songs.models import Song
 
-    return {"songs": [{"song": s.slug, "name": s.name} for s in on_desk()]}
+    return {"songs": [{"song": s.slug, "name": s.name} for s in Song.objects.on_desk()]}
 
 
 def _set_up(args: argparse.Namespace) -> dict[str, Any]:

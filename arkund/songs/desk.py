@@ -3,7 +3,6 @@
 import shutil
 
 from django.db import transaction
-from django.db.models import QuerySet
 from django.utils import timezone
 
 from arkund.core.errors import ArkundError
@@ -12,16 +11,6 @@ from arkund.songs.models import Revision, Song
 from arkund.songs.timing import sheet_of
 
 LONGEST_NAME = 120
-
-
-def on_desk() -> QuerySet[Song]:
-    """The songs that are not in the bin."""
-    return Song.objects.select_related("current").filter(removed=None)
-
-
-def in_bin() -> QuerySet[Song]:
-    """The songs in the bin, the latest first."""
-    return Song.objects.exclude(removed=None).order_by("-removed")
 
 
 def rename(song: Song, name: str) -> None:

@@ -1,26 +1,41 @@
 """What the database keeps. Settings live in sheets, sound in content-addressed files.
 
 Takes, mics and sections have no tables of their own: they stand in the sheet, which is their only
-truth; what was measured of a take lies in a file that the sheet names by content hash.
+truth; what was measured of a take lies in a file that the sheet names by content hash. What reads sheets is
+loaded with the first one: a command that asks for none does not wait for it.
 """
 
 import zlib
 from functools import lru_cache
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from django.db import models
 
-from arkund.core.advise.school import NATURAL
 from arkund.core.errors import SheetError, UnreadableSheet
 from arkund.core.once import once
-from arkund.core.sheet.sheet import Sheet, load
-from arkund.core.sheet.upgrade import upgraded_patch
+
+if TYPE_CHECKING:
+    from arkund.core.sheet.sheet import Sheet
 
 
 def natural_rows() -> dict[str, str]:
     """The school of a new song."""
+    from arkund.core.advise.school import NATURAL
+
     rows: dict[str, str] = NATURAL.model_dump()
     return rows
+
+
+class Songs(models.QuerySet):
+    """Songs, and which of them are in the bin."""
+
+    def on_desk(self) -> "Songs":
+        """Those that are not in the bin."""
+        return self.select_related("current").filter(removed=None)
+
+    def in_bin(self) -> "Songs":
+        """Those in the bin, the latest first."""
+        return self.exclude(removed=None).order_by("-removed")
 
 
 class Song(models.Model):
@@ -33,6 +48,7 @@ class Song(models.Model):
     current = models.ForeignKey("Revision", null=True, on_delete=models.PROTECT, related_name="+")
     school = models.JSONField(default=natural_rows)
     removed = models.DateTimeField(null=True)
+    objects = Songs.as_manager()
 
     class Meta:
         ordering = ("-created",)
@@ -66,15 +82,15 @@ class Revision(models.Model):
     @property
     def change(self) -> dict[str, Any]:
         """What was changed, as this version's sheets say it."""
-        return upgraded_patch(self.patch)
+        return _as_now(self.patch)
 
     @property
     def way_back(self) -> dict[str, Any]:
         """What takes the change back, as this version's sheets say it."""
-        return upgraded_patch(self.inverse)
+        return _as_now(self.inverse)
 
     @once
-    def sheet(self) -> Sheet:
+    def sheet(self) -> "Sheet":
         """The sheet; raises `UnreadableSheet` where it is damaged or of a later version."""
         try:
             return _sheet_in(bytes(self.document))
@@ -88,9 +104,17 @@ class Revision(models.Model):
         )
 
 
+def _as_now(patch: dict[str, Any]) -> dict[str, Any]:
+    from arkund.core.sheet.upgrade import upgraded_patch
+
+    return upgraded_patch(patch)
+
+
 @lru_cache(maxsize=8)
-def _sheet_in(document: bytes) -> Sheet:
+def _sheet_in(document: bytes) -> "Sheet":
     """The sheet that a document holds; the same one for all that ask, since none is ever changed."""
+    from arkund.core.sheet.sheet import load
+
     return load(zlib.decompress(document).decode())
 
 

@@ -6,7 +6,7 @@ from django.db.migrations.executor import MigrationExecutor
 from django.db.migrations.recorder import MigrationRecorder
 
 from arkund.core.errors import ArkundError
-from arkund.songs import backups, locks, storage
+from arkund.songs import backups, locks
 
 
 def bring_up_to_date() -> None:
@@ -25,6 +25,8 @@ def bring_up_to_date() -> None:
             if here:
                 backups.keep_copy(always=True)
             call_command("migrate", verbosity=0, interactive=False)
+            from arkund.songs import storage
+
             storage.forget_made()
     if backups.database().exists():
         backups.database().chmod(0o600)

@@ -1,8 +1,10 @@
 """Kernels are compiled when they first run; who runs none never loads the compiler."""
 
+import os
 import subprocess
 import sys
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -48,3 +50,15 @@ def test_who_runs_no_kernel_never_loads_the_compiler(modules: str, never: tuple[
     code = f"import sys, {modules}; print([m for m in {never} if m in sys.modules])"
     ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert ran.stdout.strip() == "[]"
+
+
+def test_a_command_that_reads_no_sheet_loads_none_of_what_reads_them(tmp_path: Path) -> None:
+    code = (
+        "import sys; from arkund.cli import main; main(['songs', '--json']); "
+        "print([m for m in ('numpy', 'pydantic', 'scipy', 'rich') if m in sys.modules])"
+    )
+    env = os.environ | {"ARKUND_DATA": str(tmp_path)}
+    command = [sys.executable, "-c", code]
+    subprocess.run(command, env=env, check=True, capture_output=True)  # makes the database
+    ran = subprocess.run(command, env=env, capture_output=True, text=True, check=True)
+    assert ran.stdout.splitlines() == ['{"songs": []}', "[]"]

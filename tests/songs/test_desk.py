@@ -83,7 +83,7 @@ def test_the_bin_holds_all_of_a_song_until_it_is_deleted(song: Song) -> None:
 def test_a_song_that_is_worked_on_stays(song: Song) -> None:
     with locks.song_lock(song.slug), pytest.raises(locks.Busy):
         desk.remove(song)
-    assert song in desk.on_desk()
+    assert song in Song.objects.on_desk()
 
 
 @pytest.mark.django_db(transaction=True)
@@ -92,4 +92,4 @@ def test_only_a_form_of_the_page_changes_the_desk(song: Song) -> None:
     for what in ("call", "duplicate", "remove", "bring-back", "delete"):
         assert strict.post(f"/{song.slug}/{what}/", {"name": "x"}).status_code == 403
         assert strict.get(f"/{song.slug}/{what}/").status_code in (404, 405)
-    assert list(desk.on_desk()) == [song]
+    assert list(Song.objects.on_desk()) == [song]

@@ -21,7 +21,7 @@ from arkund.core.kit.naming import Guess, guess_roles
 from arkund.core.kit.roles import ROLES, parse_mic_name
 from arkund.songs import desk, importing, jobs, soundness, storage
 from arkund.songs.incoming import PAIRED, take_number
-from arkund.songs.models import Job, StagedFile
+from arkund.songs.models import Job, Song, StagedFile
 
 TOKEN = re.compile(r"^[A-Za-z0-9_-]{16,40}$")
 SPARE_BYTES = 512 << 20
@@ -30,7 +30,7 @@ SPARE_BYTES = 512 << 20
 @require_GET
 def index(request: HttpRequest) -> HttpResponse:
     songs = []
-    for song in desk.on_desk().exclude(current=None):
+    for song in Song.objects.on_desk().exclude(current=None):
         entry: dict[str, Any] = {"song": song}
         assert song.current is not None
         try:
@@ -40,7 +40,7 @@ def index(request: HttpRequest) -> HttpResponse:
             # One song that cannot be read hides no other.
             entry["trouble"] = str(error)
         songs.append(entry)
-    return render(request, "bench/songs.html", {"songs": songs, "bin": desk.in_bin()})
+    return render(request, "bench/songs.html", {"songs": songs, "bin": Song.objects.in_bin()})
 
 
 @require_POST
@@ -67,14 +67,14 @@ def remove(request: HttpRequest, slug: str) -> HttpResponse:
 @require_POST
 def bring_back(request: HttpRequest, slug: str) -> HttpResponse:
     """Take a song out of the bin."""
-    desk.bring_back(get_object_or_404(desk.in_bin(), slug=slug))
+    desk.bring_back(get_object_or_404(Song.objects.in_bin(), slug=slug))
     return redirect("songs")
 
 
 @require_POST
 def delete(request: HttpRequest, slug: str) -> HttpResponse:
     """Delete a song that is in the bin, for good."""
-    desk.delete(get_object_or_404(desk.in_bin(), slug=slug))
+    desk.delete(get_object_or_404(Song.objects.in_bin(), slug=slug))
     return redirect("songs")
 
 

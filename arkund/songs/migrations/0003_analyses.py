@@ -5,8 +5,6 @@ import zlib
 
 from django.db import migrations
 
-from arkund.songs import storage
-
 
 def name_analyses(apps, schema_editor):
     """Store each take's analysis and name it in every revision's sheet."""
@@ -22,6 +20,9 @@ def name_analyses(apps, schema_editor):
 
 
 def _stored(take):
+    # Loaded here: every command reads this file, few run it.
+    from arkund.songs import storage
+
     files = list(take.files.all())
     return storage.store_analysis(
         {
