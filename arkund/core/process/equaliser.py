@@ -23,7 +23,7 @@ _AREA = "area: this drum · grey: bleed"
 class Filter(Part):
     """A Butterworth high- or low-pass; ``resonance`` multiplies the Q of its sharpest section."""
 
-    on: bool = switch(False, "in")
+    on: bool = switch(False, "on")
     frequency_hz: float = value(
         60.0, 20, 20000, "Hz", "frequency", scale="log", step=1.03, ticks=_HZ, hint=_AREA
     )
@@ -44,7 +44,7 @@ class Band(Part):
     """A bell or shelf. Q 0.4 (broad) to 16 (narrow)."""
 
     id: Id
-    on: bool = switch(False, "in")
+    on: bool = switch(False, "on")
     kind: Literal["bell", "low_shelf", "high_shelf"] = choice("bell", "kind")
     frequency_hz: float = value(
         1000.0, 20, 16000, "Hz", "frequency", scale="log", step=1.03, ticks=_HZ, hint=_AREA

@@ -8,7 +8,7 @@ import { visit } from "../../js/visit.js";
 const LOW = 25, HIGH = 18000, TOP_DB = 14, FLOOR_DB = -62;
 const LINES = [30, 50, 100, 200, 300, 500, 1000, 2000, 3000, 5000, 10000];
 const LEFT = 36, FLAGS = 60, FOOT = 52; // room for levels, for what is said above, for landmarks below
-const LEAST = 250, MOST = 560;
+const LEAST = 250, MOST = 760;
 const DRAGGED_PX = 3, SOON_MS = 900;
 // What an arrow key moves, and by how much less with Shift; what a step of the wheel does to the width.
 const STEP = { octaves: 1 / 24, gain: 0.5, width: 1.1 }, FINE = 0.2;

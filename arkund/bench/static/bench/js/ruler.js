@@ -204,7 +204,7 @@ class Ruler {
     if (hint && this.drawing.note) hint.textContent = `${this.data.hint} · ${this.drawing.note}`;
     this.root.classList.toggle("off", !this.isOn);
     const toggle = this.part("switch");
-    if (toggle) toggle.textContent = this.isOn ? "in" : "out";
+    if (toggle) toggle.textContent = this.isOn ? "on" : "off";
   }
 
   drawMeasured() {
