@@ -57,58 +57,67 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, here: Station) -> dict
         "passages": offered(sheet, own.piece),
         "plan": _plan(sheet, pieces, mic, rows),
         "groups": _groups(sheet, mic, rows),
-        "bench": {
-            "slug": song.slug,
-            "station": here.slug,
-            "script": static(here.script) if here.script else "",
-            "draws": here.picture is not None,
-            "stations": list(STATIONS),
-            "keys": {key.key.lower(): key.does for key in here.keys},
-            "revision": song.current.number if song.current else 0,
-            "mic": mic,
-            "piece": own.piece,
-            "rate": sheet.rate,
-            "frames": sheet.frames,
-            "tile": TILE_S * sheet.rate,
-            "bpm": sheet.tempo.bpm,
-            "beats": sheet.tempo.beats,
-            "beat_s": grid.beat_s,
-            "bar_starts": bar_starts(sheet, grid),
-            "first_downbeat_s": sheet.tempo.first_downbeat_s,
-            "bars": bars_of(sheet, grid),
-            "loop": [first, last],
-            # What the pictures of these pages hang on besides the mic.
-            "hand": {
-                k: v
-                for k in ("channel", "stage", "band", "bus", "layer", "hit")
-                if (v := request.GET.get(k, ""))
-            },
-            "live": (live := live_lanes(sheet, here.slug, mic, request.GET.get("bus", ""))),
-            "off_db": OFF_DB,
-            "pan_gains": [[round(g, 5) for g in pan_gains(n / 20 - 1)] for n in range(41)],
-            "sheet": {
-                "mics": {
-                    m: sheet.mics[m].model_dump(mode="json")
-                    for m in (mic, *(one["node"] for one in live))
-                    if m in sheet.mics
-                },
-                **{
-                    part: {n: c.model_dump(mode="json") for n, c in getattr(sheet, part).items()}
-                    for part in ("layers", "groups", "buses")
-                },
-                "drum_bus": sheet.drum_bus.model_dump(mode="json"),
-                "timing": sheet.timing.model_dump(mode="json"),
-            },
-            "sections": [s.model_dump() for s in sheet.sections],
-            "copies": [c.model_dump() for c in sheet.copies],
-            "mics": mic_order(sheet),
-            "pieces": {name: sheet.mics[name].name.piece for name in mic_order(sheet)},
-            "peaks": {r.mic: 10 ** (r.measures.get("peak_dbfs", 0.0) / 20) for r in rows},
-            "strip_mic": next(
-                (m for m in ("overhead_l", "overhead", "kit") if m in sheet.mics),
-                mic_order(sheet)[0],
-            ),
+        "bench": _for_scripts(request, song, sheet, here, mic, (first, last)),
+    }
+
+
+def _for_scripts(
+    request: HttpRequest, song: Song, sheet: Sheet, here: Station, mic: str, loop: tuple[int, int]
+) -> dict[str, Any]:
+    """What the page's scripts know of song, station and mic."""
+    grid, own, rows = grid_of(sheet), parse_mic_name(mic), mic_files(sheet)
+    first, last = loop
+    return {
+        "slug": song.slug,
+        "station": here.slug,
+        "script": static(here.script) if here.script else "",
+        "draws": here.picture is not None,
+        "stations": list(STATIONS),
+        "keys": {key.key.lower(): key.does for key in here.keys},
+        "revision": song.current.number if song.current else 0,
+        "mic": mic,
+        "piece": own.piece,
+        "rate": sheet.rate,
+        "frames": sheet.frames,
+        "tile": TILE_S * sheet.rate,
+        "bpm": sheet.tempo.bpm,
+        "beats": sheet.tempo.beats,
+        "beat_s": grid.beat_s,
+        "bar_starts": bar_starts(sheet, grid),
+        "first_downbeat_s": sheet.tempo.first_downbeat_s,
+        "bars": bars_of(sheet, grid),
+        "loop": [first, last],
+        # What the pictures of these pages hang on besides the mic.
+        "hand": {
+            k: v
+            for k in ("channel", "stage", "band", "bus", "layer", "hit")
+            if (v := request.GET.get(k, ""))
         },
+        "live": (live := live_lanes(sheet, here.slug, mic, request.GET.get("bus", ""))),
+        "off_db": OFF_DB,
+        "pan_gains": [[round(g, 5) for g in pan_gains(n / 20 - 1)] for n in range(41)],
+        "sheet": {
+            "mics": {
+                m: sheet.mics[m].model_dump(mode="json")
+                for m in (mic, *(one["node"] for one in live))
+                if m in sheet.mics
+            },
+            **{
+                part: {n: c.model_dump(mode="json") for n, c in getattr(sheet, part).items()}
+                for part in ("layers", "groups", "buses")
+            },
+            "drum_bus": sheet.drum_bus.model_dump(mode="json"),
+            "timing": sheet.timing.model_dump(mode="json"),
+        },
+        "sections": [s.model_dump() for s in sheet.sections],
+        "copies": [c.model_dump() for c in sheet.copies],
+        "mics": mic_order(sheet),
+        "pieces": {name: sheet.mics[name].name.piece for name in mic_order(sheet)},
+        "peaks": {r.mic: 10 ** (r.measures.get("peak_dbfs", 0.0) / 20) for r in rows},
+        "strip_mic": next(
+            (m for m in ("overhead_l", "overhead", "kit") if m in sheet.mics),
+            mic_order(sheet)[0],
+        ),
     }
 
 

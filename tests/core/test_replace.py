@@ -14,7 +14,8 @@ from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.graph import peaks, struck
-from arkund.core.graph.struck import Row, Struck, Toned
+from arkund.core.graph.struck import Row, Struck
+from arkund.core.graph.toned import Toned
 from arkund.core.hits.hit import Hit
 from arkund.core.process.crossover import crossover
 from arkund.core.render.cache import Memory, TileCache

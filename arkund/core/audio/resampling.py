@@ -6,7 +6,7 @@ import numpy as np
 import soundfile as sf
 import soxr
 
-from arkund.core.audio.files import open_sound
+from arkund.core.audio.containers import open_sound
 
 
 def resample_file(source: Path, target: Path, rate: int) -> None:

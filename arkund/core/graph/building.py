@@ -6,26 +6,32 @@ from functools import cache, partial
 from arkund.core.graph.graph import Chained, Graph, MicStages, Variant
 from arkund.core.graph.hearing import Heard, hearings
 from arkund.core.graph.hits import Hits, all_hits
-from arkund.core.graph.nodes import Node, Pulses
+from arkund.core.graph.nodes import Node
+from arkund.core.graph.routing import (
+    beside_the_drums,
+    heard_buses,
+    hit_keys,
+    live_groups,
+    panned,
+    sends,
+    with_bed,
+)
 from arkund.core.graph.sides import Pair, Side
 from arkund.core.graph.sources import Entry, layer_entry, mic_entry, taking_layers
-from arkund.core.graph.summing import Input, Mixed, Shared, Varied, pan_gains
+from arkund.core.graph.summing import Input, Mixed, Shared, Varied
 from arkund.core.graph.varied import (
     chained,
     channel_at,
     fader_gain,
     input_of,
-    is_clear,
     sounds,
     varied,
     varied_chain,
     versions_of,
 )
-from arkund.core.sheet.channels import DRUM_BUS, DRUMS, Mic
+from arkund.core.sheet.channels import DRUM_BUS, DRUMS
 from arkund.core.sheet.lanes import (
-    HITS,
     Library,
-    hit_lists,
     mic_order,
     sounding_mics,
 )
@@ -56,7 +62,7 @@ class _Building:
     ) -> None:
         self._sheet, self._library, self._heard = sheet, library, heard
         self._hearing = hearings(sheet, lambda path: versions_of(sheet, path))
-        self._live = _live_groups(sheet)
+        self._live = live_groups(sheet)
         self._over = {
             name: variants(
                 sheet, f"mics.{name}", [f"layers.{n}" for n in taking_layers(sheet, name)]
@@ -75,7 +81,7 @@ class _Building:
             name: varied([(at, ramp, entry.enters) for at, ramp, entry in own])
             for name, own in self._entries.items()
         }
-        self._keys |= _hit_keys(sheet, heard)
+        self._keys |= hit_keys(sheet, heard)
         self._stages: dict[str, MicStages] = {}
         self._chains: dict[str, Chained] = {}
         self._taps: dict[str, Input] = {}
@@ -106,11 +112,11 @@ class _Building:
                 for (at, ramp, version), made in zip(own, lanes, strict=True)
             ]
             self._taps[name] = input_of(
-                [(at, ramp, end, *_panned(mic, 1.0)) for at, ramp, end, mic in versions]
+                [(at, ramp, end, *panned(mic, 1.0)) for at, ramp, end, mic in versions]
             )
             out = input_of(
                 [
-                    (at, ramp, end, *_panned(mic, fader_gain(mic.fader_db)))
+                    (at, ramp, end, *panned(mic, fader_gain(mic.fader_db)))
                     for at, ramp, end, mic in versions
                 ]
             )
@@ -154,7 +160,7 @@ class _Building:
 
     def _fed(self, name: str, version: Sheet) -> Node:
         behind = {**self._outs, **self._groups, **self._returns}
-        return Shared(tuple(_sends(version, name, self._taps, self._chains, behind)))
+        return Shared(tuple(sends(version, name, self._taps, self._chains, behind)))
 
     def _channel(self, name: str, path: str, entry: Callable[[Sheet], Node]) -> Input:
         """A channel's chain, noted, and what comes out of its fader."""
@@ -187,7 +193,7 @@ class _Building:
         total = Shared(tuple(self._drums))
         out = self._channel(DRUM_BUS, DRUM_BUS, partial(_same, total))
         output = out[0] if out[1:] == (1.0, 1.0) else Mixed((out,))
-        beside = _beside(self._sheet, self._stages)
+        beside = beside_the_drums(self._sheet, self._stages)
         return Graph(
             self._stages,
             self._outs,
@@ -198,9 +204,9 @@ class _Building:
             total,
             output,
             beside,
-            _with(output, beside),
+            with_bed(output, beside),
             self._layers,
-            _heard_buses(self._sheet, self._sounding),
+            heard_buses(self._sheet, self._sounding),
         )
 
 
@@ -249,38 +255,8 @@ def _as_recorded(sheet: Sheet, entries: Mapping[str, Entry]) -> Graph:
     mics = {name: every[name] for name in sounding_mics(sheet)}
     outs: dict[str, Node] = {n: Mixed(((s.shaped, 1.0, 1.0),)) for n, s in mics.items()}
     total = Mixed(tuple((s.shaped, 1.0, 1.0) for s in mics.values()))
-    beside = _beside(sheet, every)
-    return Graph(every, outs, {}, {}, {}, outs, total, total, beside, _with(total, beside))
-
-
-def _hit_keys(sheet: Sheet, heard: Callable[[], Hits]) -> dict[str, Node]:
-    """Lists of hits as sounds, those that some stage listens to."""
-    channels = (*sheet.mics.values(), *sheet.groups.values(), *sheet.buses.values(), sheet.drum_bus)
-    sources = {s.listens.source for c in channels for s in c.chain if s.listens}
-    return {
-        name: Pulses(
-            tuple(
-                sorted(
-                    (round(h.time_s * sheet.rate), round(h.velocity / 127, 4))
-                    for h in heard().of(name.removesuffix(HITS))
-                )
-            )
-        )
-        for name in hit_lists(sheet)
-        if name in sources
-    }
-
-
-def _heard_buses(sheet: Sheet, sounding: Sequence[str]) -> frozenset[str]:
-    """The buses that are in the mix, feed one that is, or are listened to by some stage."""
-    channels = (*sheet.mics.values(), *sheet.groups.values(), *sheet.buses.values(), sheet.drum_bus)
-    listened = {s.listens.source for c in channels for s in c.chain if s.listens}
-    heard = {*sounding, *(listened & set(sheet.buses))}
-    # Who feeds a bus comes before it in this order.
-    for name in reversed(bus_order(sheet.buses)):
-        if name in heard:
-            heard |= set(sheet.buses[name].sends) & set(sheet.buses)
-    return frozenset(heard)
+    beside = beside_the_drums(sheet, every)
+    return Graph(every, outs, {}, {}, {}, outs, total, total, beside, with_bed(total, beside))
 
 
 def _mic_stages(entries: Sequence[tuple[int, int, Entry]], made: Sequence[Chained]) -> MicStages:
@@ -289,65 +265,3 @@ def _mic_stages(entries: Sequence[tuple[int, int, Entry]], made: Sequence[Chaine
     )
     times = [(at, ramp) for at, ramp, _ in entries]
     return MicStages(source, repaired, placed, clean, varied_chain(times, made))
-
-
-def _panned(mic: Mic, level: float) -> tuple[float, float]:
-    """Gains of a mic to the left and to the right; none where it is muted."""
-    left, right = pan_gains(mic.pan)
-    return (0.0, 0.0) if mic.mute else (left * level, right * level)
-
-
-def _live_groups(sheet: Sheet) -> set[str]:
-    """Groups that do something, if only over some bars."""
-    return {
-        name
-        for name in sheet.groups
-        if not all(
-            is_clear(version.groups[name]) for _, _, version in variants(sheet, f"groups.{name}")
-        )
-    }
-
-
-def _beside(sheet: Sheet, every: dict[str, MicStages]) -> dict[str, Node]:
-    """The bed at its level and the reference, those that the song has."""
-    out: dict[str, Node] = {}
-    for role, level in (("bed", fader_gain(sheet.bed_db)), ("reference", 1.0)):
-        names = [
-            m for m in mic_order(sheet) if sheet.mics[m].role == role and not sheet.mics[m].unused
-        ]
-        if names:
-            gains = [(every[m].shaped, pan_gains(sheet.mics[m].pan)) for m in names]
-            out[role] = Mixed(tuple((n, a * level, b * level) for n, (a, b) in gains))
-    return out
-
-
-def _with(drums: Node, beside: dict[str, Node]) -> Node:
-    """The drums with the bed under them."""
-    bed = beside.get("bed")
-    return drums if bed is None else Mixed(((drums, 1.0, 1.0), (bed, 1.0, 1.0)))
-
-
-def _sends(
-    sheet: Sheet,
-    bus: str,
-    taps: Mapping[str, Input],
-    chains: Mapping[str, Chained],
-    behind: Mapping[str, Node],
-) -> list[Input]:
-    """What a bus takes: mics in their order, panned as they are, so that the return has its image;
-    then groups and other buses. ``taps`` are mics before their faders, ``behind`` what comes out of
-    faders; a muted channel sends nothing."""
-    sends, out = sheet.buses[bus].sends, []
-    for name in (*taps, *sheet.groups, *sheet.buses):
-        send = sends.get(name)
-        level = fader_gain(send.db) if send else 0.0
-        if not send or not level:
-            continue
-        if not send.pre:
-            out.append((behind[name], level, level))
-        elif name in taps:
-            node, left, right = taps[name]
-            out.append((node, left * level, right * level))
-        elif not (sheet.groups.get(name) or sheet.buses[name]).mute:
-            out.append((chains[name].end, level, level))
-    return [one for one in out if sounds(one)]

@@ -15,7 +15,8 @@ from arkund.core.graph.joining import Moved, Passage, Silence, Spliced
 from arkund.core.graph.laying import laid_out
 from arkund.core.graph.nodes import File, Gated, Mended, Node, Placed
 from arkund.core.graph.sides import Difference
-from arkund.core.graph.struck import Cut, Struck, Toned
+from arkund.core.graph.struck import Cut, Struck
+from arkund.core.graph.toned import Toned
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label
 from arkund.core.process.crossover import Side, crossover

@@ -19,7 +19,6 @@ from arkund.core.process.stage import Audio
 from arkund.core.replace.choosing import at_the_drum_s_level, choose, gain_db
 from arkund.core.replace.harvest import HEAD_S, PEAK_S
 from arkund.core.replace.placing import SEARCH_S, SUM_S, heard, place
-from arkund.core.replace.tone import tone
 
 BEHIND_S = 0.1
 """So much of each hit is heard when something is laid under it."""
@@ -66,7 +65,7 @@ class Row(NamedTuple):
 
 
 @dataclass(frozen=True)
-class _Laid(Node):
+class Laid(Node):
     """Sounds laid under hits of ``drum`` at ``onsets`` (samples of the song, ascending)."""
 
     drum: Node
@@ -186,7 +185,7 @@ class _Laid(Node):
         """Each hit's peak in the drum, in dBFS; found once for all layers of its hits."""
 
         def find(whole: Reader) -> NDArray[np.float64]:
-            first, length = _lead(whole.rate), round(PEAK_S * whole.rate)
+            first, length = lead_before(whole.rate), round(PEAK_S * whole.rate)
 
             def loudest(some: Some) -> NDArray[np.float64]:
                 part = self._hits(whole, some)[:, first : first + length]
@@ -205,7 +204,7 @@ class _Laid(Node):
         """The drum's hits, `AT_ONCE` of them at a time, named by what is heard about them."""
         first = number * AT_ONCE
         onsets = self.onsets[first : first + AT_ONCE]
-        before, behind = _lead(exact.rate), round(BEHIND_S * exact.rate)
+        before, behind = lead_before(exact.rate), round(BEHIND_S * exact.rate)
         heard = exact.over(self.drum, onsets[0] - before, onsets[-1] + behind)
         return Some(first, onsets, key_of("hits", exact.rate, heard, onsets))
 
@@ -213,9 +212,9 @@ class _Laid(Node):
         return [self._some(exact, number) for number in range(-(-len(self.onsets) // AT_ONCE))]
 
     def _hits(self, reader: Reader, some: Some) -> Audio:
-        """Some of the drum's hits, ``(hits, samples)``, from `_lead` before each to `BEHIND_S`
+        """Some of the drum's hits, ``(hits, samples)``, from `lead` before each to `BEHIND_S`
         behind. All layers of a drum hear the same."""
-        before, behind = _lead(reader.rate), round(BEHIND_S * reader.rate)
+        before, behind = lead_before(reader.rate), round(BEHIND_S * reader.rate)
         return remembered(
             some.name,
             lambda: np.stack([reader.read(self.drum, n - before, n + behind) for n in some.onsets]),
@@ -223,7 +222,7 @@ class _Laid(Node):
 
 
 @dataclass(frozen=True)
-class Struck(_Laid):
+class Struck(Laid):
     """Samples cut out of ``source``, the drum itself or a kit file, laid ``under`` the drum's hits
     or played instead. Under a hit whose bottom no place makes fuller there is none."""
 
@@ -285,7 +284,7 @@ class Struck(_Laid):
         return whole.sounds[some.first : some.first + len(some.onsets)]
 
     def _place(self, exact: Reader, some: Some, whole: Whole) -> NDArray[np.float64]:
-        rate, head, lead = exact.rate, self._head(exact.rate), _lead(exact.rate)
+        rate, head, lead = exact.rate, self._head(exact.rate), lead_before(exact.rate)
         length = head + round((SUM_S + 0.01) * rate)
         chosen = self._chosen(some, whole)
         sounds = np.zeros((len(chosen), head + length), np.float32)
@@ -312,60 +311,6 @@ class Struck(_Laid):
         )
 
 
-@dataclass(frozen=True)
-class Toned(_Laid):
-    """A tone under the drum's hits, in the polarity in which the bottom of the sum is fuller."""
-
-    note_hz: float
-    attack_ms: float
-    decay_ms: float
-    fall: float
-    drive_db: float
-
-    @property
-    def _settings(self) -> tuple[object, ...]:
-        return self.note_hz, self.attack_ms, self.decay_ms, self.fall, self.drive_db
-
-    def _longest(self, rate: int) -> int:
-        return round(self.decay_ms * rate / 1000)
-
-    def _one(self, rate: int) -> Audio:
-        return tone(rate, self.note_hz, self.attack_ms, self.decay_ms, self.fall, self.drive_db)
-
-    def _sound(self, reader: Reader, row: Row) -> Audio:
-        return self._one(reader.rate)
-
-    def _decide(self, exact: Reader, levels_db: list[float]) -> Whole:
-        if not levels_db:
-            return Whole((), ())
-        sums = sum(float(self._alike(exact, some).sum()) for some in self._every(exact))
-        levels = np.array(levels_db)
-        gains = 10 ** (gain_db(levels, 0.0 * levels, float(np.median(levels)), self.following) / 20)
-        signed = gains if sums >= 0 else -gains
-        return Whole([0] * len(levels_db), signed.tolist())
-
-    def _name(self, exact: Reader, some: Some, whole: Whole) -> str:
-        return key_of("toned", 1, some.name, self._settings, whole.gains[0] > 0)
-
-    def _place(self, exact: Reader, some: Some, whole: Whole) -> NDArray[np.float64]:
-        alike, sign = self._alike(exact, some), np.sign(whole.gains[0])
-        low_db = 10 * np.log10(np.maximum(1 + sign * alike, 1e-3))
-        return np.stack([0 * alike, 0 * alike + 1, np.abs(alike), low_db], axis=1)
-
-    def _alike(self, exact: Reader, some: Some) -> NDArray[np.float64]:
-        """How much some hits are like the tone, −1 to 1."""
-
-        def find() -> NDArray[np.float64]:
-            one = self._one(exact.rate)
-            first, length = _lead(exact.rate), min(len(one), round(BEHIND_S * exact.rate))
-            part = one[:length].astype(np.float64)
-            drums = self._hits(exact, some)[:, first : first + length].astype(np.float64)
-            sizes = np.sqrt(np.sum(drums**2, axis=1) * np.sum(part**2)) + 1e-20
-            return np.asarray(drums @ part / sizes)
-
-        return remembered(key_of("tone", 1, some.name, self._settings), find)
-
-
-def _lead(rate: int) -> int:
+def lead_before(rate: int) -> int:
     """Samples before a hit that are heard when something is laid under it."""
     return 2 * round(HEAD_S * rate)

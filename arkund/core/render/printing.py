@@ -82,7 +82,12 @@ def print_song(
     shutil.rmtree(part, ignore_errors=True)
     part.mkdir(parents=True)
     try:
-        report = _write(engine, graph, wanted, part, file_format, bus_db, progress, cancelled)
+        press = _Press(engine, graph, wanted, part, file_format)
+        try:
+            press.run(progress, cancelled)
+        finally:
+            press.close()
+        report = press.report(bus_db)
         for name in report.files:
             (part / name).replace(folder / name)
     finally:
@@ -90,14 +95,18 @@ def print_song(
     return report
 
 
+_Stem = tuple[str, Node, bool]
+"""A file's name without its ending, what it holds, and whether it counts toward the sum."""
+
+
 def files_of(graph: Graph, prefix: str = "") -> dict[str, list[str]]:
     """By kind of stem the names of the files, without their endings, that a print writes."""
     return {kind: [name for name, _, _ in _wanted(graph, [kind], prefix)] for kind in STEMS}
 
 
-def _wanted(graph: Graph, stems: Sequence[str], prefix: str) -> list[tuple[str, Node, bool]]:
+def _wanted(graph: Graph, stems: Sequence[str], prefix: str) -> list[_Stem]:
     """``(file stem, node, counts toward the sum)``."""
-    out: list[tuple[str, Node, bool]] = []
+    out: list[_Stem] = []
     if "mics" in stems:
         out += [(f"{prefix}{name}", n, name in graph.parts) for name, n in graph.outs.items()]
         out += [
@@ -132,85 +141,89 @@ Written = NDArray[np.float32] | NDArray[np.int32]
 """What stands in a file: float, or steps of 2^-23."""
 
 
-def _write(
-    engine: Engine,
-    graph: Graph,
-    wanted: list[tuple[str, Node, bool]],
-    part: Path,
-    file_format: str,
-    bus_db: float,
-    progress: Callable[[float], None],
-    cancelled: Callable[[], bool],
-) -> PrintReport:
-    suffix = FORMATS[file_format][1]
-    files = {
-        stem: _StemWriter(part / f"{stem}.{suffix}", engine.rate, file_format, seed=number + 1)
-        for number, (stem, _, _) in enumerate(wanted)
-    }
-    stream = engine.stream()
-    size = stream.tile_frames
-    tiles = -(-engine.frames // size)
-    mics, *later = graph.levels()
-    tally = _Tally(graph, wanted, engine.rate)
+class _Press:
+    """A print under way: its files, what is known of it, and one reading of the song."""
 
-    def stem(item: tuple[str, Node, bool], number: int, stop: int) -> Written:
-        name, node, _ = item
-        return files[name].write(stream.tile(node, number)[:stop])
+    def __init__(
+        self, engine: Engine, graph: Graph, wanted: list[_Stem], part: Path, file_format: str
+    ) -> None:
+        self._engine, self._graph, self._wanted = engine, graph, wanted
+        self.stream = engine.stream()
+        self.suffix = FORMATS[file_format][1]
+        self.files = {
+            name: _StemWriter(part / f"{name}.{self.suffix}", engine.rate, file_format, seed=number)
+            for number, (name, _, _) in enumerate(wanted, start=1)
+        }
+        self.tally = _Tally(graph, wanted, engine.rate)
+        self.stems = [item for item in wanted if item[1] is not graph.output]
 
-    def whole(number: int, stop: int) -> tuple[Audio, Audio]:
-        """The sum and the output, which rests on it; the output is written where it is asked for."""
-        with stream.one_read():
-            total = stream.tile(graph.sum, number)[:stop]
-            output = stream.tile(graph.output, number)[:stop]
-        for name in (name for name, node, _ in wanted if node is graph.output):
-            files[name].write(output)
-        return total, output
-
-    stems = [item for item in wanted if item[1] is not graph.output]
-    looked_at: Future[None] | None = None
-    try:
+    def run(self, progress: Callable[[float], None], cancelled: Callable[[], bool]) -> None:
+        """Write all tiles. Raises `PrintCancelled` when stopped."""
+        size = self.stream.tile_frames
+        tiles = -(-self._engine.frames // size)
+        mics, *later = self._graph.levels()
+        tile = self.stream.tile
+        looked_at: Future[None] | None = None
         with ThreadPoolExecutor(2) as pool, ThreadPoolExecutor(1) as behind:
             # What is fed comes first, side by side; what it feeds then finds its tiles ready. The
             # next tile's mics are begun while this one's stems are written.
-            ready = pool.map(stream.tile, mics, repeat(0))
+            ready = pool.map(tile, mics, repeat(0))
             for number in range(tiles):
                 if cancelled():
                     raise PrintCancelled
-                stop = min((number + 1) * size, engine.frames) - number * size
+                stop = min((number + 1) * size, self._engine.frames) - number * size
                 list(ready)
                 for level in later:
-                    list(pool.map(stream.tile, level, repeat(number)))
-                both = pool.submit(whole, number, stop)
-                writing = pool.map(stem, stems, repeat(number), repeat(stop))
+                    list(pool.map(tile, level, repeat(number)))
+                both = pool.submit(self._whole, number, stop)
+                writing = pool.map(self._stem, self.stems, repeat(number), repeat(stop))
                 if number + 1 < tiles:
-                    ready = pool.map(stream.tile, mics, repeat(number + 1))
+                    ready = pool.map(tile, mics, repeat(number + 1))
                 written = list(writing)
                 total, output = both.result()
-                refuse_broken(graph, engine.cache, engine.rate)
+                refuse_broken(self._graph, self._engine.cache, self._engine.rate)
                 if looked_at is not None:
                     looked_at.result()
-                looked_at = behind.submit(tally.add, written, total, output)
+                looked_at = behind.submit(self.tally.add, written, total, output)
                 progress((number + 1) / tiles)
             if looked_at is not None:
                 looked_at.result()
-    finally:
-        for file in files.values():
+
+    def _stem(self, item: _Stem, number: int, stop: int) -> Written:
+        name, node, _ = item
+        return self.files[name].write(self.stream.tile(node, number)[:stop])
+
+    def _whole(self, number: int, stop: int) -> tuple[Audio, Audio]:
+        """The sum and the output, which rests on it; the output is written where it is asked for."""
+        with self.stream.one_read():
+            total = self.stream.tile(self._graph.sum, number)[:stop]
+            output = self.stream.tile(self._graph.output, number)[:stop]
+        for name in (name for name, node, _ in self._wanted if node is self._graph.output):
+            self.files[name].write(output)
+        return total, output
+
+    def close(self) -> None:
+        """Finish all files."""
+        for file in self.files.values():
             file.close()
-    return PrintReport(
-        files=[f"{name}.{suffix}" for name in files],
-        null_db=tally.null_db,
-        peak_dbfs=round(amplitude_to_db(tally.peak), 2),
-        loudness_lufs=round(tally.loudness.lufs(), 2),
-        bus_db=bus_db,
-        over={name: file.over for name, file in files.items() if file.over},
-    )
+
+    def report(self, bus_db: float) -> PrintReport:
+        """What is known of the print, when all is written."""
+        return PrintReport(
+            files=[f"{name}.{self.suffix}" for name in self.files],
+            null_db=self.tally.null_db,
+            peak_dbfs=round(amplitude_to_db(self.tally.peak), 2),
+            loudness_lufs=round(self.tally.loudness.lufs(), 2),
+            bus_db=bus_db,
+            over={name: file.over for name, file in self.files.items() if file.over},
+        )
 
 
 class _Tally:
     """What is known of a print as it is written: whether the stems make the sum, and how loud the
     output is."""
 
-    def __init__(self, graph: Graph, wanted: list[tuple[str, Node, bool]], rate: int) -> None:
+    def __init__(self, graph: Graph, wanted: list[_Stem], rate: int) -> None:
         self._counts = [counts for _, node, counts in wanted if node is not graph.output]
         nodes = [node for _, node, _ in wanted]
         self._is_whole = all(any(n is node for n in nodes) for node in graph.parts.values())

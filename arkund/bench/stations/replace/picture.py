@@ -12,8 +12,9 @@ from arkund.bench.stations.replace.samples import following_of, samples_of
 from arkund.core.advise.replace import layers, uneven
 from arkund.core.errors import ArkundError
 from arkund.core.graph.chains import Processed
-from arkund.core.graph.struck import Row, Struck, Toned
+from arkund.core.graph.struck import Row, Struck
 from arkund.core.graph.summing import Mixed, Varied
+from arkund.core.graph.toned import Toned
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label, piece_family
 from arkund.core.measure.landmarks import fundamental_hz

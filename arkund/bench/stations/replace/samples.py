@@ -8,7 +8,8 @@ from numpy.typing import NDArray
 
 from arkund.bench.drawing import rounded
 from arkund.core.graph.nodes import Reader
-from arkund.core.graph.struck import Row, Struck, Toned
+from arkund.core.graph.struck import Row, Struck
+from arkund.core.graph.toned import Toned
 from arkund.core.kit.roles import piece_family
 from arkund.core.measure.hits import ring_time_s
 from arkund.core.measure.landmarks import fundamental_hz

@@ -1,0 +1,113 @@
+"""Where channels run into: groups that do something, sends, what stands beside the drums."""
+
+from collections.abc import Callable, Mapping, Sequence
+
+from arkund.core.graph.graph import Chained, MicStages
+from arkund.core.graph.hits import Hits
+from arkund.core.graph.nodes import Node, Pulses
+from arkund.core.graph.summing import Input, Mixed, pan_gains
+from arkund.core.graph.varied import (
+    fader_gain,
+    is_clear,
+    sounds,
+)
+from arkund.core.sheet.channels import Mic
+from arkund.core.sheet.lanes import (
+    HITS,
+    hit_lists,
+    mic_order,
+)
+from arkund.core.sheet.sheet import Sheet, bus_order
+from arkund.core.sheet.varying import variants
+
+
+def hit_keys(sheet: Sheet, heard: Callable[[], Hits]) -> dict[str, Node]:
+    """Lists of hits as sounds, those that some stage listens to."""
+    channels = (*sheet.mics.values(), *sheet.groups.values(), *sheet.buses.values(), sheet.drum_bus)
+    sources = {s.listens.source for c in channels for s in c.chain if s.listens}
+    return {
+        name: Pulses(
+            tuple(
+                sorted(
+                    (round(h.time_s * sheet.rate), round(h.velocity / 127, 4))
+                    for h in heard().of(name.removesuffix(HITS))
+                )
+            )
+        )
+        for name in hit_lists(sheet)
+        if name in sources
+    }
+
+
+def heard_buses(sheet: Sheet, sounding: Sequence[str]) -> frozenset[str]:
+    """The buses that are in the mix, feed one that is, or are listened to by some stage."""
+    channels = (*sheet.mics.values(), *sheet.groups.values(), *sheet.buses.values(), sheet.drum_bus)
+    listened = {s.listens.source for c in channels for s in c.chain if s.listens}
+    heard = {*sounding, *(listened & set(sheet.buses))}
+    # Who feeds a bus comes before it in this order.
+    for name in reversed(bus_order(sheet.buses)):
+        if name in heard:
+            heard |= set(sheet.buses[name].sends) & set(sheet.buses)
+    return frozenset(heard)
+
+
+def panned(mic: Mic, level: float) -> tuple[float, float]:
+    """Gains of a mic to the left and to the right; none where it is muted."""
+    left, right = pan_gains(mic.pan)
+    return (0.0, 0.0) if mic.mute else (left * level, right * level)
+
+
+def live_groups(sheet: Sheet) -> set[str]:
+    """Groups that do something, if only over some bars."""
+    return {
+        name
+        for name in sheet.groups
+        if not all(
+            is_clear(version.groups[name]) for _, _, version in variants(sheet, f"groups.{name}")
+        )
+    }
+
+
+def beside_the_drums(sheet: Sheet, every: dict[str, MicStages]) -> dict[str, Node]:
+    """The bed at its level and the reference, those that the song has."""
+    out: dict[str, Node] = {}
+    for role, level in (("bed", fader_gain(sheet.bed_db)), ("reference", 1.0)):
+        names = [
+            m for m in mic_order(sheet) if sheet.mics[m].role == role and not sheet.mics[m].unused
+        ]
+        if names:
+            gains = [(every[m].shaped, pan_gains(sheet.mics[m].pan)) for m in names]
+            out[role] = Mixed(tuple((n, a * level, b * level) for n, (a, b) in gains))
+    return out
+
+
+def with_bed(drums: Node, beside: dict[str, Node]) -> Node:
+    """The drums with the bed under them."""
+    bed = beside.get("bed")
+    return drums if bed is None else Mixed(((drums, 1.0, 1.0), (bed, 1.0, 1.0)))
+
+
+def sends(
+    sheet: Sheet,
+    bus: str,
+    taps: Mapping[str, Input],
+    chains: Mapping[str, Chained],
+    behind: Mapping[str, Node],
+) -> list[Input]:
+    """What a bus takes: mics in their order, panned as they are, so that the return has its image;
+    then groups and other buses. ``taps`` are mics before their faders, ``behind`` what comes out of
+    faders; a muted channel sends nothing."""
+    sends, out = sheet.buses[bus].sends, []
+    for name in (*taps, *sheet.groups, *sheet.buses):
+        send = sends.get(name)
+        level = fader_gain(send.db) if send else 0.0
+        if not send or not level:
+            continue
+        if not send.pre:
+            out.append((behind[name], level, level))
+        elif name in taps:
+            node, left, right = taps[name]
+            out.append((node, left * level, right * level))
+        elif not (sheet.groups.get(name) or sheet.buses[name]).mute:
+            out.append((chains[name].end, level, level))
+    return [one for one in out if sounds(one)]
