@@ -4,8 +4,14 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from arkund.core.hits.choose.rolls import find_buzzes, rest_of_rolls, runs_of_singles
+from arkund.core.hits.choose.rolls import (
+    find_buzzes,
+    rest_of_rolls,
+    runs_of_singles,
+    with_rolls,
+)
 from arkund.core.hits.hear.novelty import band_energy
+from arkund.core.hits.hit import Hit
 
 RATE = 48000
 SINGLE = [0.5, 1.5, 2.5, 3.5, 6.5, 7.5]
@@ -52,6 +58,31 @@ def test_single_hits_and_a_ringing_cymbal_are_no_buzz() -> None:
     )
     assert heard == []
     assert find_buzzes(band_energy(ear, RATE), None, SINGLE[:2]) == []
+
+
+@pytest.mark.parametrize(
+    ("begins", "is_roll"),
+    [
+        ((), True),
+        (("snare",), True),
+        (("tom_1",), False),
+        (("tom_1", "snare"), True),
+        (("kick",), True),
+    ],
+)
+def test_what_a_tom_stirs_in_the_snare_s_mic_is_no_roll(
+    begins: tuple[str, ...], is_roll: bool
+) -> None:
+    """Where a tom is hit, and the snare is not, what stays up is the tom's ring and the wires."""
+    ear = _sound(SINGLE, 0.2)
+    buzz = _sound(list(np.arange(*BUZZ, 0.026)), 0.08)
+    ear[: len(buzz)] += buzz
+    hits = [Hit(f"s{t}", "snare", t, 110, "accent", 1.0, 0.0) for t in SINGLE]
+    hits += [Hit(f"{p}!", p, BUZZ[0] + 0.005, 90, "accent", 1.0, 0.0) for p in begins]
+    out = with_rolls(
+        hits, {"snare": band_energy(ear, RATE)}, band_energy(0.2 * ear, RATE), ["snare"]
+    )
+    assert any(h.kind == "roll" for h in out) == is_roll
 
 
 def test_both_hands_are_needed_for_close_hits() -> None:

@@ -55,6 +55,9 @@ RINGS_S, OTHER_HAND_S = 0.06, 0.02
 """What seems to ring of a cymbal without a mic, struck so little before a roll, is the roll; so near a
 roll no hand is on a cymbal."""
 
+TOM_BEGINS_S = 0.04
+"""So near the beginning of a roll a hit begins it."""
+
 LONGEST_HOLE_S, ROLL_CONFIDENCE = 0.12, 0.6
 """Hits without such a hole fill a roll; how sure those are that stand for one."""
 
@@ -77,6 +80,8 @@ def with_rolls(
             begin, end = buzz.times_s[0], buzz.times_s[-1]
             if sum(begin < h.time_s < end for h in out if piece_family(h.piece) == "tom") > 1:
                 continue  # both hands are on the toms: what stays up is their ring
+            if _begins_on_a_tom(begin, out, own):
+                continue
             rolls.append((begin, end))
             inside = [h for h in own if begin - SAME_HIT_S <= h.time_s <= end + SAME_HIT_S]
             if not _fill(inside, begin, end):
@@ -84,6 +89,13 @@ def with_rolls(
                 out += _standing_for(piece, buzz, inside)
         out = [h for h in out if is_shell(h.piece) or not _in_roll(h, rolls, h.piece in with_mic)]
     return out
+
+
+def _begins_on_a_tom(begin_s: float, hits: Sequence[Hit], own: Sequence[Hit]) -> bool:
+    """Whether a tom is hit where a roll would begin, and the snare is not: then the snare's mic hears the
+    tom's ring, and the wires that it stirs."""
+    near = [h for h in hits if abs(h.time_s - begin_s) < TOM_BEGINS_S]
+    return any(piece_family(h.piece) == "tom" for h in near) and not any(h in own for h in near)
 
 
 def _fill(hits: Sequence[Hit], begin_s: float, end_s: float) -> bool:
