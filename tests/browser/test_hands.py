@@ -1,5 +1,9 @@
 """What a hand may rely on: a click changes nothing, undo forgives and says so, keys do what they say."""
 
+from pathlib import Path
+
+import numpy as np
+import soundfile as sf
 from playwright.sync_api import Page, Route, expect
 
 from tests.browser.conftest import until
@@ -259,3 +263,34 @@ def test_who_waits_for_a_picture_is_told(page: Page, song: str) -> None:
     assert box["height"] > 200  # its place is there before it is
     expect(page.locator("#spectrum .line").first).to_be_visible()
     expect(page.locator("#drawing")).to_be_hidden()
+
+
+def test_a_new_song_leaves_out_what_is_not_wanted_and_says_at_once_what_is_wrong(
+    page: Page, address: str, tmp_path: Path
+) -> None:
+    folder = tmp_path / "Slag Run"
+    folder.mkdir()
+    rng = np.random.default_rng(2)
+    for name in ("Kick In", "Kick In copy", "Snare Top"):
+        sf.write(folder / f"{name}.wav", 0.1 * rng.standard_normal(48000), 48000)
+    page.goto(f"{address}/new/")
+    page.set_input_files("#folder", folder)
+    rows = page.locator("#staged tr")
+    expect(rows).to_have_count(3)
+    expect(page.locator("#name")).to_have_value("Slag Run")
+    role = lambda name: page.get_by_label(f"Role of Slag Run/{name}.wav")  # noqa: E731
+    for name in ("Kick In", "Kick In copy"):
+        role(name).select_option("kick_in")
+    expect(rows.nth(0)).to_contain_text("Kick In copy.wav is the same mic: change one of them")
+    expect(rows.nth(1)).to_contain_text("Kick In.wav is the same mic: change one of them")
+    role("Kick In copy").select_option(label="don’t import")
+    expect(rows.nth(1)).to_contain_text("not imported")
+    expect(rows.nth(0)).to_contain_text("ready")
+    page.fill("#name", "")
+    page.locator("#make").click()
+    expect(page.locator("#problem")).to_have_text("Give the song a name.")
+    expect(page.locator("#name")).to_be_focused()
+    page.fill("#name", "Slag Run")
+    page.locator("#make").click()
+    page.wait_for_url("**/slag-run/edit/**", timeout=60_000)
+    assert page.evaluate("arkund.bench.mics") == ["kick_in", "snare_top"]

@@ -2,6 +2,8 @@
 import { getJson, post } from "./api.js";
 import "./theme.js";
 
+const LEFT_OUT = "";
+
 document.addEventListener("alpine:init", () => {
   window.Alpine.data("newSong", () => ({
     name: "", tempo: "", meter: "4/4", pad: false, resample: false,
@@ -50,6 +52,10 @@ document.addEventListener("alpine:init", () => {
       this.hasFiles = true;
       const body = document.getElementById("staged");
       body.replaceChildren(...this.files.map((f) => this.row(f)));
+      this.judge();
+      // A folder is often called what the song is.
+      const top = this.files[0]?.name.includes("/") ? this.files[0].name.split("/")[0] : "";
+      if (!this.name && top && !/^take\b/i.test(top)) this.name = top;
       const bad = files.filter((f) => f.refusal).length;
       this.remark = `${files.length - bad} files can be used${bad ? `, ${bad} cannot and will be left out` : ""}. Roles were read from the names; check them.`;
     },
@@ -68,19 +74,37 @@ document.addEventListener("alpine:init", () => {
         const select = document.createElement("select");
         select.className = "field";
         select.setAttribute("aria-label", `Role of ${file.name}`);
-        select.append(document.getElementById("roles").content.cloneNode(true));
+        select.append(document.getElementById("roles").content.cloneNode(true), new Option("don’t import", LEFT_OUT));
         if (![...select.options].some((o) => o.value === file.mic)) select.add(new Option(file.mic.replaceAll("_", " "), file.mic));
         select.value = file.mic;
-        select.addEventListener("change", () => { file.mic = select.value; file.touched = true; });
+        select.addEventListener("change", () => {
+          file.mic = select.value;
+          file.touched = true;
+          this.judge();
+        });
         role.append(select);
         if (file.channels === 2) role.append(this.pick(file, select));
       }
       put(file.seconds ? `${file.seconds.toFixed(1)} s` : "–", "fig");
       put(file.rate ? `${file.rate} Hz` : "–", "fig");
-      if (file.refusal) put(file.refusal, "text-trouble font-semibold");
-      else if (file.note) put(file.note, "text-proposed");
-      else put(file.silent ? "silent" : file.sure ? "ready" : "role not known: choose one", file.sure && !file.silent ? "text-applied" : "text-proposed");
+      file.state = put("");
       return row;
+    },
+
+    // What is to be known of each file, in its row, as soon as it is so.
+    judge() {
+      const folder = (file) => file.name.split("/").slice(0, -1).join("/");
+      for (const file of this.files) {
+        const twin = this.files.find((one) => one !== file && !one.refusal && one.mic === file.mic && one.mic !== LEFT_OUT && folder(one) === folder(file));
+        const [words, tone] = file.refusal ? [file.refusal, "text-trouble font-semibold"]
+          : file.mic === LEFT_OUT ? ["not imported", "quiet"]
+          : twin ? [`${twin.name.split("/").at(-1)} is the same mic: change one of them`, "text-trouble font-semibold"]
+          : file.note ? [file.note, "text-proposed"]
+          : file.silent ? ["silent", "text-proposed"]
+          : file.sure || file.touched ? ["ready", "text-applied"] : ["role not known: choose one", "text-proposed"];
+        file.state.textContent = words;
+        file.state.className = tone;
+      }
     },
 
     // What is taken of a stereo file: a pair where the role has two sides, else one of them.
@@ -100,7 +124,11 @@ document.addEventListener("alpine:init", () => {
 
     async make() {
       this.say("");
-      const good = this.files.filter((f) => !f.refusal);
+      const good = this.files.filter((f) => !f.refusal && f.mic !== LEFT_OUT);
+      if (!this.name.trim()) {
+        document.getElementById("name").focus();
+        return this.say("Give the song a name.");
+      }
       const rates = good.map((f) => f.rate);
       const usual = rates.sort((a, b) => rates.filter((r) => r === b).length - rates.filter((r) => r === a).length)[0];
       const data = {
