@@ -281,11 +281,11 @@ def test_a_new_song_leaves_out_what_is_not_wanted_and_says_at_once_what_is_wrong
     role = lambda name: page.get_by_label(f"Role of Slag Run/{name}.wav")  # noqa: E731
     for name in ("Kick In", "Kick In copy"):
         role(name).select_option("kick_in")
-    expect(rows.nth(0)).to_contain_text("Kick In copy.wav is the same mic: change one of them")
-    expect(rows.nth(1)).to_contain_text("Kick In.wav is the same mic: change one of them")
+    expect(rows.nth(1)).to_contain_text("Kick In copy.wav is the same mic: change one of them")
+    expect(rows.nth(0)).to_contain_text("Kick In.wav is the same mic: change one of them")
     role("Kick In copy").select_option(label="don’t import")
-    expect(rows.nth(1)).to_contain_text("not imported")
-    expect(rows.nth(0)).to_contain_text("ready")
+    expect(rows.nth(0)).to_contain_text("not imported")
+    expect(rows.nth(1)).to_contain_text("ready")
     page.fill("#name", "")
     page.locator("#make").click()
     expect(page.locator("#problem")).to_have_text("Give the song a name.")
