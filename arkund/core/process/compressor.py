@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from arkund.core.process.key import Key
 from arkund.core.process.stage import Audio, Id, Measured, Stage
-from arkund.core.process.values import value
+from arkund.core.process.values import time_ms, value
 from arkund.core.shape import compressor
 from arkund.core.shape.sides import louder_side
 from arkund.core.units import ms_to_samples
@@ -52,39 +52,27 @@ class Compressor(Stage):
         ticks=(0, 6, 12, 18, 24),
         hint="0: a hard corner at the threshold; more: a softer, earlier onset",
     )
-    attack_ms: float = value(
+    attack_ms: float = time_ms(
         15.0,
         0.05,
         200,
-        "ms",
         "attack",
-        scale="log",
         step=1.08,
         ticks=(0.1, 1, 10, 100),
         hint="area: the average hit's envelope",
     )
-    release_ms: float = value(
+    release_ms: float = time_ms(
         120.0,
         1,
         5000,
-        "ms",
         "release",
         shown=(5, 2000),
-        scale="log",
-        step=1.06,
         ticks=(10, 30, 100, 300, 1000),
         hint="bars: time to the next hit",
     )
     makeup_db: float = value(0.0, -12, 24, "dB", "makeup", ticks=(-12, 0, 12, 24))
     mix: float = value(
-        1.0,
-        0,
-        1,
-        "×",
-        "mix",
-        step=0.02,
-        ticks=(0, 0.25, 0.5, 0.75, 1),
-        hint="0 dry, 1 wet only",
+        1.0, 0, 1, "×", "mix", step=0.02, ticks=(0, 0.25, 0.5, 0.75, 1), hint="0 dry, 1 wet only"
     )
     key: Key = Key()
     lookahead_ms: float = value(

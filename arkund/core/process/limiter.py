@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.process.stage import Audio, Id, Measured, Stage
-from arkund.core.process.values import value
+from arkund.core.process.values import time_ms, value
 from arkund.core.shape import limiter
 
 
@@ -30,27 +30,17 @@ class Limiter(Stage):
         ticks=(-24, -18, -12, -6, 0),
         hint="bars: peaks of the hits at its input",
     )
-    lookahead_ms: float = value(
+    lookahead_ms: float = time_ms(
         1.5,
         0.1,
         10,
-        "ms",
         "lookahead",
-        scale="log",
         step=1.08,
         ticks=(0.1, 0.3, 1, 3, 10),
         hint="shorter is louder and rougher",
     )
-    release_ms: float = value(
-        60.0,
-        1,
-        1000,
-        "ms",
-        "release",
-        scale="log",
-        step=1.06,
-        ticks=(1, 10, 100, 1000),
-        hint="bars: time to the next hit",
+    release_ms: float = time_ms(
+        60.0, 1, 1000, "release", ticks=(1, 10, 100, 1000), hint="bars: time to the next hit"
     )
 
     def transfer_db(self, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -43,14 +43,7 @@ class Saturation(Stage):
     matched: bool = switch(True, "output matched")
     output_db: float = value(0.0, -24, 12, "dB", "output", ticks=(-24, -12, 0, 12))
     mix: float = value(
-        1.0,
-        0,
-        1,
-        "×",
-        "mix",
-        step=0.02,
-        ticks=(0, 0.25, 0.5, 0.75, 1),
-        hint="0 dry, 1 wet only",
+        1.0, 0, 1, "×", "mix", step=0.02, ticks=(0, 0.25, 0.5, 0.75, 1), hint="0 dry, 1 wet only"
     )
 
     @property

@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from arkund.core.process.values import Part, choice, switch, value
+from arkund.core.process.values import Part, choice, switch, time_ms, value
 from arkund.core.sheet.channels import DRUMS, Channel
 from arkund.core.sheet.limits import Frame, Name
 
@@ -91,19 +91,9 @@ class SubLayer(LayerBase):
         ticks=(25, 50, 100, 200),
         hint="triangle: the drum's own note, or the root note near it",
     )
-    attack_ms: float = value(
-        4.0, 0.5, 100, "ms", "attack", scale="log", step=1.06, ticks=(1, 10, 100)
-    )
-    decay_ms: float = value(
-        300.0,
-        20,
-        2000,
-        "ms",
-        "decay",
-        scale="log",
-        step=1.06,
-        ticks=(30, 100, 300, 1000),
-        hint="until it has fallen by 60 dB",
+    attack_ms: float = time_ms(4.0, 0.5, 100, "attack", ticks=(1, 10, 100))
+    decay_ms: float = time_ms(
+        300.0, 20, 2000, "decay", ticks=(30, 100, 300, 1000), hint="until it has fallen by 60 dB"
     )
     fall: float = value(
         0.0,

@@ -7,7 +7,7 @@ from pydantic import Field, model_validator
 
 from arkund.core.clean.regions import Span, complaint
 from arkund.core.process.key import Key
-from arkund.core.process.values import Part, choice, switch, value
+from arkund.core.process.values import Part, choice, switch, time_ms, value
 from arkund.core.sheet.limits import LONGEST_FRAMES, MOST_REGIONS, Frame, Name
 
 
@@ -98,38 +98,30 @@ class Clean(Part):
         ticks=(0, 6, 12, 18, 24),
         hint="closes this far below the threshold",
     )
-    attack_ms: float = value(
+    attack_ms: float = time_ms(
         0.5,
         0.1,
         50,
-        "ms",
         "attack",
-        scale="log",
         step=1.1,
         ticks=(0.1, 1, 10, 50),
         hint="area: the average hit's rise",
     )
-    hold_ms: float = value(
+    hold_ms: float = time_ms(
         80.0,
         0,
         4000,
-        "ms",
         "hold",
         shown=(5, 2000),
-        scale="log",
-        step=1.06,
         ticks=(10, 30, 100, 300, 1000),
         hint="line: how this drum rings",
     )
-    release_ms: float = value(
+    release_ms: float = time_ms(
         150.0,
         1,
         5000,
-        "ms",
         "release",
         shown=(5, 2000),
-        scale="log",
-        step=1.06,
         ticks=(10, 30, 100, 300, 1000),
         hint="bars: time to this drum's next hit",
     )
