@@ -73,9 +73,9 @@ def _of_python(content: str) -> Iterator[tuple[int, str]]:
         if isinstance(node, ast.JoinedStr) and id(node) not in inside:
             parts = [p.value if isinstance(p, ast.Constant) else "…" for p in node.values]
             yield node.lineno, "".join(map(str, parts))
-        elif isinstance(node, ast.Constant) and isinstance(node.value, str):
-            if id(node) not in silent and id(node) not in inside and " " in node.value:
-                yield node.lineno, node.value
+        elif isinstance(node, ast.Constant) and isinstance(node.value, str) and " " in node.value:
+            spoken = id(node) not in silent and id(node) not in inside
+            yield from [(node.lineno, node.value)] * spoken
 
 
 def _of_document(content: str) -> Iterator[tuple[int, str]]:
