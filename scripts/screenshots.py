@@ -121,7 +121,7 @@ def _layer(page: Page, url: str) -> None:
     """Lay the snare's own hits under it, by the button."""
     page.goto(url)
     with page.expect_navigation():
-        page.get_by_role("button", name="Lay these hits under it").click()
+        page.get_by_role("button", name="Add layer").click()
     page.locator("#one-hit path").first.wait_for(timeout=60_000)
 
 

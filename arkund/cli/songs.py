@@ -29,13 +29,13 @@ def register(add: Add) -> None:
     sub.add_argument("--stereo", choices=("left", "right", "sum"), default="")
     sub.add_argument("--skip-bad", action="store_true")
     add("songs", _songs, "list the songs")
-    sub = add("set-up", _set_up, "correct what a mic is, leave it out, or put a file under it")
+    sub = add("set-up", _set_up, "correct the role of a mic, exclude it, or replace its file")
     sub.add_argument("song")
     sub.add_argument("mic")
     sub.add_argument("--as", dest="name", metavar="MIC", help="what it is instead")
     sub.add_argument("--swap", action="store_true", help="whoever is that becomes this one")
-    sub.add_argument("--unused", metavar="WHY", help="leave it out of everything, with a reason")
-    sub.add_argument("--in-use", action="store_true", help="take it in again")
+    sub.add_argument("--unused", metavar="WHY", help="exclude it from everything, with a reason")
+    sub.add_argument("--in-use", action="store_true", help="include it again")
     sub.add_argument("--overdub", choices=("yes", "no"), help="recorded by itself, or with the kit")
     sub.add_argument(
         "--file", type=given_path, help="a file for it; adds the mic where there is none"

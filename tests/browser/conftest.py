@@ -160,7 +160,7 @@ def spare_songs(address: str, home: Path, tmp_path_factory: pytest.TempPathFacto
         "DJANGO_SETTINGS_MODULE": "arkund.studio.settings",
     }
     made = subprocess.run(
-        [sys.executable, "-c", SPARE, str(tmp_path_factory.mktemp("takes")), "7"],
+        [sys.executable, "-c", SPARE, str(tmp_path_factory.mktemp("takes")), "9"],
         env=env,
         cwd=Path(__file__).parents[2],
         check=True,

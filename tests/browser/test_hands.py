@@ -242,6 +242,10 @@ def test_tab_comes_to_the_work_soon_and_arrows_go_on_inside_lists(page: Page, so
     page.locator(".rail [aria-current]").focus()
     page.keyboard.press("ArrowRight")
     assert page.evaluate("document.activeElement.dataset.station") == "5"
+    page.keyboard.press("End")
+    expect(page.locator(".rail a").last).to_be_focused()
+    page.keyboard.press("Home")
+    expect(page.locator(".rail a").first).to_be_focused()
     page.locator(".mics .chosen").focus()
     page.keyboard.press("ArrowDown")
     lower = page.evaluate("document.activeElement.dataset.mic")

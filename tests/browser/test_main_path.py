@@ -242,7 +242,7 @@ def test_a_scene_is_named_put_over_other_bars_and_taken_out(page: Page, song: st
         _ready(page)
     scene = page.locator("[data-scene]")
     scene.get_by_label("Bars of the scene bridge").fill("5–6, 9")
-    scene.get_by_role("button", name="Put there").click()
+    scene.get_by_role("button", name="Apply scene").click()
     expect(page.get_by_role("row", name="level bars 5–6, 9 −4 dB")).to_contain_text("scene bridge")
     expect(page.get_by_role("row", name="mute bars 5–6, 9")).to_be_visible()
     _ready(page)
@@ -661,7 +661,7 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
             page.get_by_role("button", name="remove this layer").click()
         _ready(page)
     with page.expect_navigation():
-        page.get_by_role("button", name="Lay these hits under it").click()
+        page.get_by_role("button", name="Add layer").click()
     _ready(page)
     page.locator("#one-hit path").first.wait_for(timeout=60_000)
     expect(page.locator("#replace-said")).to_contain_text("against the drum alone")
@@ -711,7 +711,7 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     expect(page.locator("#stock tbody tr")).to_contain_text(["kept by hand"])
     expect(page.locator("#replace-source")).to_have_value("stock:kept by hand")
     with page.expect_navigation():
-        page.get_by_role("button", name="Lay these hits under it").click()
+        page.get_by_role("button", name="Add layer").click()
     _ready(page)
     page.locator("#one-hit path").first.wait_for(timeout=60_000)
     with page.expect_navigation():

@@ -79,7 +79,12 @@ def test_a_station_that_was_left_hears_of_nothing_more(playing: Page) -> None:
     asked: list[str] = []
     playing.on("request", lambda r: asked.append(r.url) if "/picture/" in r.url else None)
     playing.keyboard.press("]")
-    playing.wait_for_timeout(700)
+    until(playing, "arkund.bench.loop.join('-') === '5-6'")
+    for _ in range(100):
+        if asked:
+            break
+        playing.wait_for_timeout(100)
+    playing.wait_for_timeout(700)  # for a second one, which must not come
     assert len(asked) == 1, asked
     assert "/picture/level/" in asked[0]
 

@@ -293,7 +293,7 @@ def test_figures_are_the_audio_s_and_promises_come_true(
     assert len(checked) >= 6
 
 
-def test_a_release_is_called_back_in_time_only_where_it_is(
+def test_a_release_is_said_to_end_in_time_only_where_it_is(
     found: dict[str, list[Finding]],
 ) -> None:
     told = [
@@ -303,7 +303,7 @@ def test_a_release_is_called_back_in_time_only_where_it_is(
     for f in told:
         release = f.proposal[f"mics.{f.mic}.chain.compressor.release_ms"]
         in_time = 3 * release <= 1.05 * f.measured["gap_ms"] + 2
-        assert ("is back before the next" in f.reason) == in_time, f.reason
+        assert ("ends before the next one" in f.reason) == in_time, f.reason
 
 
 def test_a_boost_is_as_large_as_what_the_drum_lacks(study: Study) -> None:

@@ -113,7 +113,7 @@ def test_the_page_lays_a_layer_and_draws_it(song: Song) -> None:
     client = Client(headers={"host": "127.0.0.1"})
     page = client.get(f"/{song.slug}/replace/?mic=snare_top")
     assert page.status_code == 200
-    assert "Lay these hits under it" in page.content.decode()
+    assert "Add layer" in page.content.decode()
     added = client.post(
         f"/{song.slug}/replace/add/",
         {"base": 1, "mic": "snare_top", "what": "layer"},

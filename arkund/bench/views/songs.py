@@ -205,7 +205,7 @@ class StagedName(Asked):
 
 
 class NewSong(Asked):
-    """What is said of a new song; empty means: find out."""
+    """What is said of a new song; empty: measure it."""
 
     refusal: ClassVar[str] = (
         "A song needs a name, and files of which each has its name and its role."

@@ -266,8 +266,8 @@ def find_short(study: Study, subject: str, school: School) -> list[Finding]:
             "short",
             f.name.replace(" ", "_"),
             spoken(
-                f"{f.gained:+.1f} {f.unit}: {f.name} against the recording. {school.name} wants "
-                f"{f.wish}."
+                f"{f.name} changed by {f.gained:+.1f} {f.unit} against the recording. "
+                f"{school.name} wants {f.wish}."
             ),
             {"gained": round(f.gained, 1)},
             0.9,

@@ -63,13 +63,11 @@ def look_back(before: Study, made: Sequence[Finding], excerpt: Excerpt, station:
         finding, instead = cause
         lost = f"{fall:.1f} dB of {name}"
         if instead:
-            reason = spoken(
-                f"{finding.reason} The whole of it would cost {lost}; it is made by half."
-            )
+            reason = spoken(f"{finding.reason} Halved: the whole of it would cost {lost}.")
             stay[stay.index(finding)] = replace(instead, reason=reason)
         else:
             stay.remove(finding)
-            reason = spoken(f"{lost} would be lost: left out. {finding.reason}")
+            reason = spoken(f"Skipped: it would cost {lost}. {finding.reason}")
             left_out.append(replace(finding, reason=reason))
         now = _figures(excerpt, with_changes(before, stay), ends)
     return Kept(stay, left_out)

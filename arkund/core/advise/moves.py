@@ -272,8 +272,8 @@ def ceiling(study: Study, school: School, held: float) -> list[Finding]:
             "ceiling",
             DRUM_BUS,
             spoken(
-                f"{peak:.1f} dBTP now reaches the limiter. A ceiling of {wanted:.1f} takes "
-                f"{peak - wanted:.1f} dB off the loudest hit."
+                f"The loudest hit now reaches the limiter at {peak:.1f} dBTP. A ceiling of "
+                f"{wanted:.1f} lowers it by {peak - wanted:.1f} dB."
             ),
             {"true_peak_dbtp": round(peak, 1)},
             0.9,

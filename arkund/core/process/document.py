@@ -34,7 +34,7 @@ as is whatever would lead to a channel that is not there.
 _WAYS = (
     ("change a value", "mics.snare_top.chain.compressor.ratio 6"),
     (
-        'add a stage behind another (`""`: first; without `after`: last)',
+        'add a stage after another (`""`: first; without `after`: last)',
         """mics.snare_top.chain.s9 '{"kind":"saturation","after":"eq"}'""",
     ),
     ("move a stage", """mics.snare_top.chain.s9.after '"compressor"'"""),
@@ -47,18 +47,18 @@ _WAYS = (
         """"chain":[{"kind":"compressor","id":"s1","ratio":10}]}'""",
     ),
     (
-        "send from a mic, a group or another bus, behind its fader",
+        "send from a mic, a group or another bus, after its fader",
         """buses.extra.sends.toms '{"db":-6,"pre":false}'""",
     ),
     ("add a group", "groups.shells '{}'"),
-    ("run a mic into it", """mics.kick_in.to '"shells"'"""),
+    ("route a mic to it", """mics.kick_in.to '"shells"'"""),
     ("remove a bus or group", "buses.extra null"),
     (
         "let a compressor listen to another mic, above 90 Hz",
         """buses.extra.chain.s1.key '{"source":"kick_in","high_pass_hz":90}'""",
     ),
     (
-        "let a value differ over bars 9 to 16, come to within 50 ms",
+        "let a value differ over bars 9 to 16, reached within 50 ms",
         """over.d1 '{"path":"mics.hat.fader_db","bars":"9-16","value":-4,"ramp_ms":50}'""",
     ),
     ("change or end the difference", """over.d1.bars '"9-12, 25-28"'` or `over.d1 null"""),
@@ -69,11 +69,11 @@ _WAYS = (
 def document() -> str:
     """The whole document."""
     ways = "".join(f"| {what} | `arkund set SONG {command}` |\n" for what, command in _WAYS)
-    more = "| rename a bus or group, with all that names it | `arkund rename SONG buses.extra crack` |\n"
+    more = "| rename a bus or group, and every reference to it | `arkund rename SONG buses.extra crack` |\n"
     scene = """`arkund scene SONG chorus --bars "9-16, 25-32"` or `--out`"""
-    more += f"| put all that a scene changes over other bars, or remove it | {scene} |\n"
+    more += f"| lay a scene over other bars, or remove it | {scene} |\n"
     tap = "| hear a tap | `arkund render SONG --node snare_top --after eq -o tap.wav` |"
-    table = f"| to do this | say |\n|---|---|\n{ways}{more}{tap}"
+    table = f"| task | command |\n|---|---|\n{ways}{more}{tap}"
     parts = [_HEAD.replace("{ways}", table)]
     for processor in PROCESSORS:
         kind = processor.model_fields["kind"].default

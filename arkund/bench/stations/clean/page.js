@@ -1,4 +1,4 @@
-// Clean: the mic over the loop with what the gate takes, how it rings, what the gate does.
+// Clean: the mic over the loop with what the gate removes, how it rings, what the gate does.
 import { getBytes, getJson } from "../../js/api.js";
 import { address, barStart, bench, here, keepValues, on, query } from "../../js/bench.js";
 import { startRegions } from "./regions.js";

@@ -31,10 +31,10 @@ def find_centre(study: Study, role: str, school: School) -> list[Finding]:
             "centre",
             centre.early,
             spoken(
-                f"{ms:.2f} ms ({centre.samples:.0f} samples): the snare reaches "
-                f"{label(centre.early)} before {label(centre.late)}. It leans to the {side}, and "
-                f"in mono the two cancel from {notch:.0f} Hz on. A delay of that much on "
-                f"{label(centre.early)} centres the snare; it moves the other drums too."
+                f"The snare reaches {label(centre.early)} {ms:.2f} ms ({centre.samples:.0f} samples) "
+                f"before {label(centre.late)}: it leans to the {side}, and mono cancels from "
+                f"{notch:.0f} Hz on. Delaying {label(centre.early)} by that much centres the snare "
+                "and moves the other drums too."
             ),
             {
                 "samples": centre.samples,

@@ -53,10 +53,10 @@ def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
     if in_one_drum and best.confidence >= OWN_PAIR and after - before >= OWN_GAIN_DB:
         confidence = max(confidence, OWN_PAIR)
     known = (
-        f"{after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz when {label(mic)} is flipped: "
-        f"it is out of polarity with {label(other)} ({agreeing} of {len(own)} pairs)."
+        f"{label(mic)} is out of polarity with {label(other)} ({agreeing} of {len(own)} pairs). Flipped, "
+        f"the two gain {after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz."
         if after >= before + FULLER_DB
-        else f"{agreeing} of {len(own)} pairs: {label(mic)} is out of polarity. Its first arrivals push "
+        else f"{label(mic)} is out of polarity in {agreeing} of {len(own)} pairs. Its first arrivals push "
         f"where those in {label(other)} pull."
     )
     return [
@@ -106,8 +106,10 @@ def _room_polarity(mic: str, own: list[Pair], agree: int, support: float, patch:
         NAME,
         "polarity",
         mic,
-        f"{agree} of {len(own)} pairs: {label(mic)} is out of polarity. Its first arrivals of {pieces} "
-        "push where the close mics pull; flipped, it adds to them.",
+        spoken(
+            f"{label(mic)} is out of polarity in {agree} of {len(own)} pairs. Its first "
+            f"arrivals of {pieces} push where the close mics pull; flipped, it adds to them."
+        ),
         {"pairs": len(own), "agree": agree, "support": round(support, 2)},
         float(np.clip(0.5 + 0.49 * support if sure else 0.5, 0, 0.99)),
         patch,

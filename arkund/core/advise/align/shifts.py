@@ -127,8 +127,8 @@ def _room(study: Study, mic: str, school: School) -> list[Finding]:
             "delay",
             mic,
             spoken(
-                f"{ms:.1f} ms behind the overheads: {label(mic)} is "
-                f"{samples_to_cm(left, study.rate) / 100:.1f} m farther away. Drawn in, it adds "
+                f"{label(mic)} is {ms:.1f} ms behind the overheads "
+                f"({samples_to_cm(left, study.rate) / 100:.1f} m farther away). Drawn in, it adds "
                 "to the hit instead of repeating it."
             ),
             {"delay_samples": round(left, 2), "delay_ms": round(ms, 3), "against": "overheads"},

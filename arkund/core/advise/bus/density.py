@@ -178,9 +178,9 @@ def _glue(study: Study, school: School) -> list[Finding]:
             "glue",
             DRUM_BUS,
             spoken(
-                f"{reduction:.1f} dB of glue on the drum bus at 2:1 from {made.threshold_db:.0f} dB, "
-                f"{made.attack_ms:.0f} ms of attack and {made.release_ms:.0f} ms of release; it does "
-                f"not hear what is below {GLUE_KEY_HZ:.0f} Hz."
+                f"Glue compression on the drum bus: {reduction:.1f} dB of reduction at 2:1 from "
+                f"{made.threshold_db:.0f} dB, {made.attack_ms:.0f} ms attack, {made.release_ms:.0f} ms "
+                f"release. Its key ignores everything below {GLUE_KEY_HZ:.0f} Hz."
             ),
             {"reduction_db": 0.0},
             0.75,
@@ -241,9 +241,9 @@ def _limiter(study: Study, school: School, held_db: float) -> list[Finding]:
             "limiter",
             DRUM_BUS,
             spoken(
-                f"{peak:.1f} dBTP at the loudest hit on the drum bus. A limiter at "
-                f"{ceiling:.1f} dBTP takes {peak - ceiling:.1f} dB off it and nothing off most of "
-                "the others."
+                f"The loudest hit on the drum bus peaks at {peak:.1f} dBTP. A limiter at "
+                f"{ceiling:.1f} dBTP lowers it by {peak - ceiling:.1f} dB and leaves most of the "
+                "others alone."
             ),
             {"true_peak_dbtp": round(peak, 1)},
             0.8,

@@ -271,8 +271,8 @@ def _blend(study: Study, bus: str, settings: Bus, wanted: Return, school: School
             "blend",
             bus,
             spoken(
-                f"{reduction:.1f} dB of reduction on the {bus} bus, blended in {under:.0f} "
-                f"{where}: {wanted.what_for} (blend {blend:+.1f} dB)."
+                f"The {bus} bus adds {wanted.what_for}: {reduction:.1f} dB of reduction, blended "
+                f"{under:.0f} {where} (blend {blend:+.1f} dB)."
                 f"{_said(made.squeeze, wanted)}{more}"
             ),
             {

@@ -79,8 +79,8 @@ def _transient(study: Study, mic: str, school: School) -> list[Finding]:
             "transient",
             mic,
             spoken(
-                f"{before:.1f} dB from body to attack of {label(mic)}'s hits; "
-                f"{' and '.join(parts)} makes it {after:.1f}."
+                f"{label(mic)}: the attack of its hits is {before:.1f} dB above their body. "
+                f"{' and '.join(parts)} makes that {after:.1f} dB."
             ),
             {"attack_to_body_db": round(before, 1)},
             0.75,
@@ -182,17 +182,17 @@ def _compressor(study: Study, mic: str, school: School) -> list[Finding]:
     settings = Compressor(on=True, ratio=ratio, attack_ms=attack, release_ms=release)
     patch, reduction, spread = _proposal(study, mic, stage, settings, times, aim)
     path = stage_path(f"mics.{mic}", stage)
-    back = "is back before the next" if 3 * release <= 1.05 * gap else "holds on where they follow"
+    back = "ends before the next one" if 3 * release <= 1.05 * gap else "outlasts close ones"
     return [
         Finding(
             NAME,
             "compressor",
             mic,
             spoken(
-                f"{spread:.1f} dB between the soft and the loud hits of {label(mic)}; "
-                f"{ratio:g}:1 from {patch[f'{path}.threshold_db']} dB takes "
-                f"{reduction:.1f} dB off the typical one; a release of {release} ms {back} "
-                f"({gap:.0f} ms)."
+                f"{label(mic)}: soft and loud hits differ by {spread:.1f} dB. "
+                f"{ratio:g}:1 from {patch[f'{path}.threshold_db']} dB reduces the typical hit by "
+                f"{reduction:.1f} dB, and its release of {release} ms {back} "
+                f"(gap: {gap:.0f} ms)."
             ),
             {"spread_db": round(spread, 1), "gap_ms": round(gap)},
             0.7,
@@ -220,8 +220,8 @@ def _crush(study: Study, mic: str, school: School) -> list[Finding]:
             "compressor",
             mic,
             spoken(
-                f"{reduction:.0f} dB of reduction at 20:1, fastest attack: {label(mic)} is there "
-                "to be squashed and blended low."
+                f"{label(mic)} is there to be crushed and blended low: {reduction:.0f} dB of "
+                "reduction at 20:1 with the fastest attack."
             ),
             {"reduction_db": 0.0},
             0.75,

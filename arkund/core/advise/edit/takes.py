@@ -131,9 +131,9 @@ def _cymbals(study: Study) -> list[Finding]:
                     NAME,
                     "cymbal",
                     f"take {take}",
-                    f"{rate[take]:.1f} hat hits a bar in take {take}'s {section.name} from bar "
-                    f"{section.start_bar}, {min(rest):.1f} in the other takes: it rides {what} "
-                    "there. A join into or out of it is heard.",
+                    f"Take {take} rides {what} in the {section.name} from bar {section.start_bar}: "
+                    f"{rate[take]:.1f} hat hits a bar, {min(rest):.1f} in the other takes. A join into "
+                    "or out of it is heard.",
                     {
                         "hat_per_bar": round(rate[take], 2),
                         "others_per_bar": round(min(rest), 2),

@@ -53,9 +53,9 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
             NAME,
             "places",
             "song",
-            f"{count} transient{'s' if count > 1 else ''} that no hit accounts for, the first "
-            f"near the {label(first[1])} in bar {bar}: hits that were missed, or sticks and "
-            "noise. Walk through the list; what is a hit is added, the rest is left.",
+            f"No hit in the list explains {count} transient{'s' if count > 1 else ''}, the first near "
+            f"the {label(first[1])} in bar {bar}: missed hits, or sticks and noise. Step through them "
+            "with U and add what is a hit.",
             {"count": count, "places": [[round(t, 4), p, round(db, 1)] for t, p, db in places]},
             0.7,
             mic=study.close(first[1])[0],

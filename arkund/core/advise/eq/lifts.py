@@ -58,8 +58,8 @@ def body(study: Study, mic: str, school: School, taken: set[int]) -> list[Findin
             "body",
             mic,
             spoken(
-                f"{base:.0f} Hz ({hz_to_note(base)}) is the fundamental on {label(mic)}"
-                f"{_stands(stands)}; {gain:+.1f} dB there adds weight where the drum has it."
+                f"{label(mic)} has its fundamental at {base:.0f} Hz ({hz_to_note(base)})"
+                f"{_stands(stands)}. {gain:+.1f} dB there adds weight."
             ),
             {"hz": round(base, 1), "note": hz_to_note(base), "stands_db": round(stands, 1)},
             0.75,
@@ -74,7 +74,7 @@ def body(study: Study, mic: str, school: School, taken: set[int]) -> list[Findin
 
 def _stands(stands_db: float) -> str:
     """How far under the loudest octave, where that says anything."""
-    return f", {-stands_db:.0f} dB under its loudest octave" if stands_db <= -1 else ""
+    return f", {-stands_db:.0f} dB below its loudest octave" if stands_db <= -1 else ""
 
 
 def attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Finding]:
@@ -95,9 +95,9 @@ def attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Find
             "attack",
             mic,
             spoken(
-                f"{hz:.0f} Hz is where the {what} of {label(mic)} stands out in its first 12 ms, "
-                f"{-stands:.0f} dB under its loudest octave ({-usual:.0f} is usual); {gain:+.1f} dB "
-                "there, which lifts the bleed of hat and cymbals as much."
+                f"{label(mic)} has its {what} at {hz:.0f} Hz, {-stands:.0f} dB below its loudest "
+                f"octave (usual: {-usual:.0f}). {gain:+.1f} dB there brings it out, and raises the "
+                "bleed of hat and cymbals as much."
             ),
             {"hz": hz, "stands_db": round(stands, 1), "bleed_lift_db": gain},
             0.7,

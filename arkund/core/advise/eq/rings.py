@@ -118,9 +118,9 @@ def ring(study: Study, mic: str, school: School, taken: set[int]) -> list[Findin
                 "ring",
                 piece if first else mic,
                 spoken(
-                    f"{ring.t60_s:.2f} s at {ring.hz:.0f} Hz ({hz_to_note(ring.hz)}): a ring on "
-                    f"{label(mic)} that outlasts the drum ({ring.fundamental_t60_s:.2f} s). A "
-                    f"narrow cut of {depth:.1f} dB."
+                    f"{label(mic)} rings at {ring.hz:.0f} Hz ({hz_to_note(ring.hz)}) for "
+                    f"{ring.t60_s:.2f} s, longer than the drum ({ring.fundamental_t60_s:.2f} s). A "
+                    f"narrow cut lowers it by {depth:.1f} dB."
                 ),
                 {
                     "hz": ring.hz,
@@ -157,8 +157,8 @@ def box(study: Study, mic: str, school: School, taken: set[int]) -> list[Finding
             "box",
             mic,
             spoken(
-                f"{found.excess_db:.1f} dB around {found.hz:.0f} Hz over the line from body to "
-                f"attack of {label(mic)}: boxy. A broad cut of {depth:.1f} dB."
+                f"{label(mic)} sounds boxy: around {found.hz:.0f} Hz it is {found.excess_db:.1f} dB "
+                f"above the line from body to attack. A broad cut lowers it by {depth:.1f} dB."
             ),
             {"hz": found.hz, "excess_db": found.excess_db},
             float(np.clip(0.5 + found.excess_db / 30, 0.6, 0.85)),

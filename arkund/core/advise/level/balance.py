@@ -163,7 +163,7 @@ def _pan(study: Study, mic: str) -> list[Finding]:
             "pan",
             mic,
             spoken(
-                f"{abs(pan) * 100:.0f} % {'left' if pan < 0 else 'right'} for {label(mic)}: "
+                f"Pan {label(mic)} {abs(pan) * 100:.0f} % {'left' if pan < 0 else 'right'}: "
                 f"{_heard(difference, earlier_ms, label(piece))}."
             ),
             {

@@ -187,9 +187,9 @@ def find_competing(study: Study, mic: str, school: School) -> list[Finding]:
             "competes",
             mic,
             spoken(
-                f"{share:.0%} of what lies below 120 Hz comes through {label(mic)}; it is the "
-                f"{label(found.owner)}'s, which has {found.by_owner[found.owner]:.0%} of it. A high-pass "
-                f"at {cutoff} Hz takes {-held:.1f} dB off there."
+                f"{label(mic)} carries {share:.0%} of the low end below 120 Hz; its owner, "
+                f"{label(found.owner)}, has {found.by_owner[found.owner]:.0%}. A high-pass at "
+                f"{cutoff} Hz on {label(mic)} removes {-held:.1f} dB there."
             ),
             {"share": share, "owner": found.owner, "owner_share": found.by_owner[found.owner]},
             0.55,

@@ -161,9 +161,8 @@ def _trim(study: Study, mic: str, school: School, *, leave_peak: bool) -> list[F
                 "headroom",
                 mic,
                 spoken(
-                    f"{peak + now:.1f} dBFS at its loudest: {label(mic)} leaves no room for what "
-                    f"comes after. Trimmed by {wanted - now:+.1f} dB it peaks at "
-                    f"{peak + wanted:.1f}."
+                    f"{label(mic)} peaks at {peak + now:.1f} dBFS and leaves no headroom. Trimmed by "
+                    f"{wanted - now:+.1f} dB it peaks at {peak + wanted:.1f}."
                 ),
                 {"peak_dbfs": round(peak + now, 1), "typical_dbfs": round(usual + now, 1)},
                 0.98,
@@ -181,9 +180,9 @@ def _trim(study: Study, mic: str, school: School, *, leave_peak: bool) -> list[F
             "trim",
             mic,
             spoken(
-                f"{usual + now:.1f} dBFS at the typical hit of {label(mic)}; "
+                f"The typical hit of {label(mic)} peaks at {usual + now:.1f} dBFS. "
                 f"{wanted - now:+.1f} dB brings it{held} to {usual + wanted:.1f} "
-                f"({low:.0f} to {high:.0f} wanted)."
+                f"(wanted: {low:.0f} to {high:.0f})."
             ),
             {"typical_dbfs": round(usual + now, 1), "peak_dbfs": round(peak + now, 1)},
             0.95 if len(times) >= 4 else 0.7,

@@ -49,9 +49,8 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
                 "tempo",
                 mic,
                 spoken(
-                    f"{found.share:.0%} of the hits fall near the click of "
-                    f"{found.grid.bpm:.2f} BPM: it was not played to. Let the tempo follow "
-                    "the drummer instead."
+                    f"The drummer did not play to the click of {found.grid.bpm:.2f} BPM: "
+                    f"{found.share:.0%} of the hits fall near it. Let the tempo follow the drummer."
                 ),
                 measured,
                 0.9,
@@ -69,9 +68,9 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
             "tempo",
             mic,
             spoken(
-                f"{found.ticks} ticks, {steady} at {found.grid.bpm:.2f} BPM, and {found.share:.0%} "
-                f"of the hits on them (middle {found.away_ms:.0f} ms off): it was played to. "
-                "The tempo map is taken from it."
+                f"The drummer played to the click: {found.share:.0%} of the hits fall on its "
+                f"{found.ticks} ticks (median {found.away_ms:.0f} ms off), {steady} at "
+                f"{found.grid.bpm:.2f} BPM. Take the tempo map from it."
             ),
             measured,
             0.95,

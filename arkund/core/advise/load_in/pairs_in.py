@@ -64,9 +64,8 @@ def _identical(study: Study) -> Iterator[Finding]:
                 "identical",
                 mic,
                 spoken(
-                    f"0 samples differ between {label(mic)} and {label(twin)}: one file twice. "
-                    f"It only makes {label(twin)} 6 dB louder. Mute one, or put the right file "
-                    "in its place."
+                    f"{label(mic)} and {label(twin)} are the same recording, which only makes it "
+                    "6 dB louder. Mute one, or put the right file in its place."
                 ),
                 {"other": twin},
                 0.99,
@@ -82,8 +81,8 @@ def _mono(left: str, right: str, correlation: float) -> Finding:
         "mono",
         left,
         spoken(
-            f"{correlation:.4f} correlation between both sides of the {what}: the pair is really "
-            "mono. One side panned to the centre is the same sound with less to handle."
+            f"The {what} pair is mono: its two sides correlate at {correlation:.4f}. One side "
+            "panned to the centre sounds the same."
         ),
         {"correlation": round(correlation, 5), "other": right},
         0.95,
@@ -144,8 +143,8 @@ def _swapped(tilts: dict[tuple[str, str], tuple[float, int]]) -> Iterator[Findin
             "swapped",
             left,
             spoken(
-                f"{-tilt:.1f} dB a metre the wrong way: what is at the drummer's right is "
-                f"louder on the left of the {what}. The two sides seem swapped. {why}"
+                f"Left and right of the {what} pair seem swapped: drums at the drummer's right are "
+                f"louder on the left, by {-tilt:.1f} dB a metre. {why}"
             ),
             {"tilt_db_per_m": round(tilt, 2), "other": right},
             0.85 if against else 0.5,

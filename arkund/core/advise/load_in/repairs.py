@@ -58,8 +58,8 @@ def _silent(study: Study, mic: str) -> list[Finding]:
             "silent",
             mic,
             spoken(
-                f"{level[0].upper()}{level[1:]}: {label(mic)} holds nothing to work with. Mute "
-                "it, or put the right file in its place."
+                f"{label(mic)} holds nothing to work with ({level}). Mute it, or put the right "
+                "file in its place."
             ),
             {"peak_dbfs": peak},
             0.99,
@@ -157,26 +157,33 @@ def _clipped(study: Study, mic: str) -> list[Finding]:
     measured = {"runs": len(open_runs), "longest_samples": longest, "first_s": round(first, 3)}
     if not short:
         text = (
-            f"{count} at full scale on {label(mic)}, up to {longest} samples long: too much is "
-            "gone to be drawn anew. Listen, and take those hits from elsewhere."
+            f"{label(mic)} clips: {count} at full scale, up to {longest} samples long, which is "
+            "too long to rebuild. Listen, and replace those hits."
         )
         return [
             Finding(
-                NAME, "clipped", mic, text, measured, 0.9, mic=mic, bars=study.bars_around(first)
+                NAME,
+                "clipped",
+                mic,
+                spoken(text),
+                measured,
+                0.9,
+                mic=mic,
+                bars=study.bars_around(first),
             )
         ]
     keep = sorted(done | set(short))
     patch = {f"mics.{mic}.repair.rebuilt": [{"at": a, "frames": n} for a, n in keep]}
     text = (
-        f"{count} at full scale on {label(mic)}, up to {longest} samples long. Those of "
-        f"{LONGEST_REBUILT} or fewer are rebuilt from their neighbours."
+        f"{label(mic)} clips: {count} at full scale, up to {longest} samples long. Rebuild those "
+        f"of {LONGEST_REBUILT} samples or fewer from their surroundings."
     )
     return [
         Finding(
             NAME,
             "clipped",
             mic,
-            text,
+            spoken(text),
             measured,
             0.95,
             patch,
@@ -228,9 +235,8 @@ def _role(study: Study, mic: str) -> list[Finding]:
             NAME,
             "role",
             mic,
-            f"{over:.1f} dB louder at the {label(loudest)} than at its own hits: the file "
-            f"called {study.sheet.mics[mic].file} is set up as {label(mic)} but hears mostly "
-            f"{label(loudest)}. Check its role on the plan.",
+            f"{study.sheet.mics[mic].file} is assigned to {label(mic)} but hears {label(loudest)} "
+            f"{over:.1f} dB louder. Check its role on the plan.",
             {"own_dbfs": round(mine, 1), "other_dbfs": round(heard[loudest], 1), "other": loudest},
             float(np.clip(0.6 + over / 30, 0.6, 0.95)),
             mic=mic,
@@ -248,8 +254,8 @@ def _short(study: Study, mic: str) -> list[Finding]:
             NAME,
             "short",
             mic,
-            f"{early:.2f} s shorter than the other files: {label(mic)} is silent from bar "
-            f"{study.bar_of(ends)} on. If it does not start together with them, swap its file.",
+            f"The file of {label(mic)} is {early:.2f} s shorter than the others and silent from bar "
+            f"{study.bar_of(ends)} on. If it does not start with them, replace it.",
             {"ends_early_s": early},
             0.9,
             mic=mic,
@@ -275,9 +281,9 @@ def _distance(study: Study, mic: str) -> list[Finding]:
                     f"distance {p.reference}",
                     mic,
                     spoken(
-                        f"{heard:.0f} cm behind {label(p.reference)} by the sound of the "
-                        f"{label(p.piece)}, {far - near:.0f} cm by the distances typed for {label(mic)}: "
-                        "one of the two was measured from elsewhere."
+                        f"{label(mic)} is {heard:.0f} cm behind {label(p.reference)} by the sound of "
+                        f"the {label(p.piece)}, but {far - near:.0f} cm by the typed distances. Check "
+                        "where the tape began."
                     ),
                     {"heard_cm": round(heard), "typed_cm": round(far - near)},
                     0.7,

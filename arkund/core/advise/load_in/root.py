@@ -48,9 +48,9 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
     note = NOTE_NAMES[best]
     heard = ", ".join(f"{label(p)} {hz:.1f} Hz ({hz_to_note(hz)})" for p, hz in tuned.items())
     text = (
-        f"{note} is what kick and toms are tuned around: {heard}."
+        f"Kick and toms are tuned around {note}: {heard}."
         if sure
-        else f"Kick and toms agree on no note: {heard}. {note} comes nearest; the bass knows better."
+        else f"Kick and toms share no note: {heard}. {note} is nearest; check against the bass."
     )
     return [
         Finding(

@@ -50,9 +50,9 @@ def find_left(study: Study, mic: str, school: School) -> list[Finding]:
                 "left_behind",
                 f"{mic}.{name}",
                 spoken(
-                    f"{old - own:+.1f} dB: the old {label(piece or '')} in {label(mic)} against the layer that plays "
-                    f"instead. A duck opened by its hits takes {old - then:.1f} dB off it, and off what rings "
-                    "there with it."
+                    f"{label(mic)} still hears the old {label(piece or '')}, at {old - own:+.1f} dB against "
+                    f"the layer that plays instead. A duck on its hits lowers it by {old - then:.1f} dB, "
+                    "with all that rings there."
                 ),
                 {"against_layer_db": round(old - own, 1)},
                 0.55,

@@ -168,8 +168,8 @@ def _judged(
         "under",
         way.layer,
         spoken(
-            f"{now.spread_db:.1f} dB between soft and loud accents of {label(piece)} in the mix, "
-            f"{then.spread_db:.1f} with {way.said}; {fuller:+.1f} dB of low end at equal peak."
+            f"{label(piece)}: with {way.said}, soft and loud accents differ by {then.spread_db:.1f} dB "
+            f"in the mix (now {now.spread_db:.1f}). At equal peak its low end changes by {fuller:+.1f} dB."
         ),
         {"spread_db": round(now.spread_db, 1), "low_db": round(now.low_db, 1)},
         0.7,

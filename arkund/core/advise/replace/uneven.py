@@ -71,9 +71,9 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
             "even",
             piece,
             spoken(
-                f"{spread:.1f} dB between the soft and the loud accents of {label(piece)} ({count} of them). "
-                f"Even hits by {share:.0%} leaves {then:.1f} dB and changes no sound. Whether the "
-                "playing should be that even is for the ear."
+                f"{label(piece)}: soft and loud accents ({count} of them) differ by {spread:.1f} dB. "
+                f"Even hits by {share:.0%} leaves {then:.1f} dB and no other change. Listen whether "
+                "the playing should be that even."
             ),
             {"spread_db": round(spread, 1), "accents": count},
             0.55,

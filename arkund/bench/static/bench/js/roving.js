@@ -1,7 +1,15 @@
-// Lists that Tab enters once: the arrows go on inside, and Tab leaves again where the work begins.
+// Lists that Tab enters once: the arrows go on inside, Home and End to their ends, and Tab leaves again where
+// the work begins.
 const LISTS = ".rail, .plan, .mics, .passages";
 const ITEMS = "a[href], button:not(:disabled), select";
-const WAYS = { ArrowRight: 1, ArrowDown: 1, ArrowLeft: -1, ArrowUp: -1 };
+const WAYS = {
+  ArrowRight: (n) => n + 1,
+  ArrowDown: (n) => n + 1,
+  ArrowLeft: (n) => n - 1,
+  ArrowUp: (n) => n - 1,
+  Home: () => 0,
+  End: () => -1,
+};
 
 const itemsOf = (list) => [...list.querySelectorAll(ITEMS)];
 
@@ -23,7 +31,7 @@ document.addEventListener("keydown", (event) => {
   if (!way || event.altKey || event.target.matches?.("select, input")) return;
   const items = event.target.closest?.(LISTS) && lists().find((one) => one.includes(event.target));
   if (!items) return;
-  const next = items[(items.indexOf(event.target) + way + items.length) % items.length];
+  const next = items.at(way(items.indexOf(event.target)) % items.length);
   for (const item of items) item.setAttribute("tabindex", item === next ? 0 : -1);
   next.focus();
   event.preventDefault();

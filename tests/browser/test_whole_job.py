@@ -1,0 +1,111 @@
+"""The whole job by one hand: keys alone, or the mouse alone."""
+
+import zipfile
+from pathlib import Path
+
+from playwright.sync_api import Download, Page, expect
+
+from tests.browser.conftest import until
+from tests.browser.test_main_path import _ready
+
+PASS_MS = 300_000
+PRINT_MS = 90_000
+
+
+def _tab_to(page: Page, selector: str, most: int) -> None:
+    """Tab until the focus is on what a selector names, within ``most`` stops."""
+    stops = []
+    for _ in range(most):
+        page.keyboard.press("Tab")
+        if page.evaluate("s => document.activeElement.matches(s)", selector):
+            return
+        stops.append(page.evaluate("document.activeElement.outerHTML.slice(0, 60)"))
+    raise AssertionError(f"{most} stops of Tab do not come to {selector}: {stops}")
+
+
+def _sounds(page: Page) -> None:
+    until(page, "arkund.player.playing && arkund.player.states.now.live.length > 0", 60)
+
+
+def _is_whole(printed: Download, folder: Path) -> None:
+    target = folder / "print.zip"
+    printed.save_as(target)
+    with zipfile.ZipFile(target) as archive:
+        assert archive.testzip() is None
+        assert any(name.endswith("_mix.wav") for name in archive.namelist())
+
+
+def test_from_the_songs_to_the_print_by_keys_alone(
+    page: Page, address: str, three_takes: str, tmp_path: Path
+) -> None:
+    slug = three_takes.rsplit("/", 1)[-1]
+    page.goto(address)
+    _tab_to(page, f"a[href^='/{slug}/']", 60)
+    page.keyboard.press("Enter")
+    page.wait_for_url(f"**/{slug}/**")
+    _ready(page)
+
+    _tab_to(page, ".tools a.press", 12)
+    page.keyboard.press("Enter")
+    page.wait_for_url("**/first-pass/**")
+    _ready(page)
+    _tab_to(page, "#pass-go", 25)
+    page.keyboard.press("Enter")
+    page.locator("[data-steps]").first.wait_for(timeout=PASS_MS)
+    _ready(page)
+    assert page.locator("[data-steps] tr").count() > 8
+
+    page.keyboard.press(" ")
+    _sounds(page)
+    page.keyboard.press("1")
+    expect(page.locator("[data-variant=recorded]")).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press("2")
+    expect(page.locator("[data-variant=now]")).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press(" ")
+    until(page, "!arkund.player.playing")
+
+    _tab_to(page, "#work a[href*='/print/']", 8)
+    page.keyboard.press("Enter")
+    page.wait_for_url("**/print/**")
+    _ready(page)
+    _tab_to(page, "#print-go", 25)
+    page.keyboard.press("Enter")
+    page.locator("a[download]").first.wait_for(timeout=PRINT_MS)
+    _tab_to(page, "a[download]", 25)
+    with page.expect_download() as waiting:
+        page.keyboard.press("Enter")
+    _is_whole(waiting.value, tmp_path)
+
+
+def test_from_the_songs_to_the_print_in_seven_clicks(
+    page: Page, address: str, three_takes: str, tmp_path: Path
+) -> None:
+    slug = three_takes.rsplit("/", 1)[-1]
+    clicks = 0
+
+    def click(selector: str) -> None:
+        nonlocal clicks
+        page.locator(selector).first.click()
+        clicks += 1
+
+    page.goto(address)
+    click(f"a[href^='/{slug}/']")
+    page.wait_for_url(f"**/{slug}/**")
+    _ready(page)
+    click(".tools a.press")
+    page.wait_for_url("**/first-pass/**")
+    _ready(page)
+    click("#pass-go")
+    page.locator("[data-steps]").first.wait_for(timeout=PASS_MS)
+    _ready(page)
+    click("#play")
+    _sounds(page)
+    click(".rail a[href*='/print/']")
+    page.wait_for_url("**/print/**")
+    _ready(page)
+    click("#print-go")
+    page.locator("a[download]").first.wait_for(timeout=PRINT_MS)
+    with page.expect_download() as waiting:
+        click("a[download]")
+    _is_whole(waiting.value, tmp_path)
+    assert clicks <= 7
