@@ -159,7 +159,7 @@ function listSamples(samples) {
     [minus(one.peak_dbfs), one.hz ? one.hz.toFixed(0) : "–", one.decay_ms ?? "longer", one.plays].forEach(figure);
     for (const [name, words] of [["length_ms", "length"], ["fade_in_ms", "fade in"], ["fade_out_ms", "fade out"]]) {
       const field = document.createElement("input");
-      field.className = "field w-[64px] !py-0";
+      field.className = "field w-[52px] !py-0";
       field.value = one[name];
       field.inputMode = "decimal";
       field.setAttribute("aria-label", `Sample ${one.number}: ${words} in ms`);
