@@ -78,7 +78,7 @@ class Parser(argparse.ArgumentParser):
     abouts: dict[str, str]
 
     def error(self, message: str) -> NoReturn:
-        """Say what is wrong with a command that there is not, in words of our own."""
+        """Exit with the message; an unknown command is answered in a sentence of our own."""
         wrong = re.search(r"invalid choice: '([^']*)'", message)
         if wrong:
             message = f"There is no command “{wrong[1]}”. arkund --help lists them."

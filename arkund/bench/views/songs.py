@@ -52,7 +52,7 @@ def rename(request: HttpRequest, slug: str) -> HttpResponse:
 
 @require_POST
 def duplicate(request: HttpRequest, slug: str) -> HttpResponse:
-    """A song that begins where this one stands."""
+    """A copy of the song with its present settings."""
     desk.duplicate(song_named(slug))
     return redirect("songs")
 

@@ -36,7 +36,7 @@ class Passage:
     alike: bool = False
 
     def rise(self, n: NDArray[np.int64]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-        """Gains of what comes in and of what goes out, ``(n,)`` each, at samples ``n`` ``(n,)`` of the song."""
+        """Fade-in and fade-out gains, ``(n,)`` each, at the samples ``n`` ``(n,)`` of the song."""
         share = np.clip((n - (self.at - self.fade) + 0.5) / self.fade, 0, 1) * np.pi / 2
         rising, falling = np.sin(share), np.cos(share)
         if self.alike:

@@ -40,4 +40,5 @@ def peaks_db(reader: Reader, node: Node, onsets: Sequence[int]) -> list[float]:
 
 
 def levels_db(peaks: Sequence[float]) -> NDArray[np.float64]:
+    """Levels ``(n,)`` in dB of ``n`` linear peaks, none below the floor of a typical hit."""
     return np.maximum(amplitudes_to_db(np.array(peaks)), TYPICAL_FLOOR_DB)

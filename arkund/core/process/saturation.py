@@ -113,5 +113,5 @@ class SaturationProcess:
     def run(
         self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
     ) -> Audio:
-        """``audio`` ``(frames,)`` or ``(frames, 2)`` bent."""
+        """``audio`` ``(frames,)`` or ``(frames, 2)``, saturated."""
         return saturation.run(audio, self.setup, state)

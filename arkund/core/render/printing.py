@@ -231,7 +231,7 @@ class _Tally:
         self.loudness = Loudness(rate, 2)
 
     def add(self, written: list[Written], total: Audio, output: Audio) -> None:
-        """The next tile: what stands in the stems' files, the sum and the output."""
+        """The next tile: the audio for the stem files, their sum, and the output."""
         if self._is_whole:
             residue = -total.astype(np.float64)
             for counts, sound in zip(self._counts, written, strict=True):

@@ -16,7 +16,7 @@ LOUD = 20
 
 @dataclass(frozen=True)
 class Match:
-    """A hit that can stand in for another: how different they are (0: alike), and in what."""
+    """A hit that can replace another: how much they differ (0: not at all), and in what."""
 
     hit: Hit
     distance: float

@@ -1,4 +1,4 @@
-"""Kinds of values that stand in a sheet, and how many and how much it may hold."""
+"""Types of the values in a sheet, and its limits."""
 
 from typing import Annotated
 

@@ -34,7 +34,7 @@ class Copy(Part):
 
 
 class TimingRule(Part):
-    """How a run of bars is put in time. Later rules override earlier ones."""
+    """How the hits of some bars are put in time. Later rules override earlier ones."""
 
     start_bar: Bar = 1
     bars: Bar = 1

@@ -66,7 +66,7 @@ class Region(Part):
 
 
 DEEPEST_NOTCH_DB, NOTCH_Q = -24.0, 4.0
-"""A ring's notch: as wide as the pitch of what sings falls while it dies."""
+"""Greatest depth and Q of the notch for a ring: wide enough for its pitch to fall as it decays."""
 
 
 class Clean(Part):

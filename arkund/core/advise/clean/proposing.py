@@ -90,6 +90,7 @@ def wanted_key(
 
 
 def proposed(study: Study, mic: str) -> GateProposal:
+    """The gate that suits a mic, from its sound as placed and the hits of its drum."""
     piece = parse_mic_name(mic).piece or ""
     return propose_gate(
         study.sound(mic, "placed"),
@@ -101,6 +102,7 @@ def proposed(study: Study, mic: str) -> GateProposal:
 
 
 def gate_patch(mic: str, proposal: GateProposal, range_db: float) -> dict[str, object]:
+    """The settings of a proposed gate, by path; ``range_db`` is negative dB when shut."""
     c = f"mics.{mic}.clean"
     return {
         f"{c}.on": True,

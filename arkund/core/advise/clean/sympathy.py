@@ -1,4 +1,4 @@
-"""Drums that sing when another is hit, and what is to be done about it."""
+"""Drums that ring when another is hit, and the ways to remove the ring."""
 
 from collections.abc import Mapping
 

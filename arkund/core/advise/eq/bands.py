@@ -44,7 +44,7 @@ def free_band(study: Study, mic: str, wish: int, taken: set[int]) -> Place | Non
 
 
 def treated(study: Study, mic: str, hz: float, sign: int, octaves: float = 0.35) -> bool:
-    """Whether a band of that direction stands near a frequency already."""
+    """Whether a band already boosts (or cuts) near a frequency."""
     return any(
         eq.on and b.on and b.gain_db * sign > 0 and abs(np.log2(b.frequency_hz / hz)) < octaves
         for eq in study.sheet.mics[mic].stages(Equaliser)
@@ -83,16 +83,13 @@ def spectrum_below(
     return np.asarray(power * bins[1], np.float64), np.asarray(bins, np.float64)
 
 
-def hit_times(study: Study, mic: str) -> list[float]:
-    return study.plain_times(mic)
-
-
 def fundamental(study: Study, mic: str) -> float:
+    """The fundamental of a mic's drum in Hz; 0 where none stands out."""
     family = piece_family(parse_mic_name(mic).piece or "")
     found: float = study.remember(
         ("fundamental", mic),
         lambda: fundamental_hz(
-            study.sound(mic, "clean"), study.rate, hit_times(study, mic), family
+            study.sound(mic, "clean"), study.rate, study.plain_times(mic), family
         ),
     )
     return found

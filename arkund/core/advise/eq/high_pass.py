@@ -41,6 +41,7 @@ def cutoff_hz(study: Study, mic: str, school: School) -> tuple[float, str]:
 
 
 def high_pass(study: Study, mic: str, school: School) -> list[Finding]:
+    """A high-pass where rumble lies below what the drum itself has."""
     eq = study.sheet.mics[mic].first(Equaliser)
     if eq is None or any(e.on and e.high_pass.on for e in study.sheet.mics[mic].stages(Equaliser)):
         return []

@@ -7,7 +7,6 @@ from arkund.core.advise.eq.bands import (
     band_patch,
     free_band,
     fundamental,
-    hit_times,
     treated,
 )
 from arkund.core.advise.finding import Change, Finding, spoken
@@ -44,10 +43,11 @@ def _boost_db(school: School, stands_db: float, usual_db: float) -> float:
 
 
 def body(study: Study, mic: str, school: School, taken: set[int]) -> list[Finding]:
+    """A boost at the fundamental where it is weak. ``taken`` holds the numbers of bands in use."""
     base = fundamental(study, mic)
     if not base or treated(study, mic, base, 1, 0.5):
         return []
-    stands = under_loudest_db(study.sound(mic, "clean"), study.rate, hit_times(study, mic), base)
+    stands = under_loudest_db(study.sound(mic, "clean"), study.rate, study.plain_times(mic), base)
     gain = _boost_db(school, stands, 0.0)
     place = free_band(study, mic, BODY, taken) if gain else None
     if place is None:
@@ -78,8 +78,9 @@ def _stands(stands_db: float) -> str:
 
 
 def attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Finding]:
+    """A boost where beater or stick stands out, if that is weaker than on most recorded drums."""
     family = piece_family(parse_mic_name(mic).piece or "")
-    sound, times = study.sound(mic, "clean"), hit_times(study, mic)
+    sound, times = study.sound(mic, "clean"), study.plain_times(mic)
     hz = attack_hz(sound, study.rate, times, ATTACK_HZ[family])
     if treated(study, mic, hz, 1, 0.7):
         return []

@@ -11,7 +11,6 @@ from arkund.core.advise.eq.bands import (
     free_band,
     fundamental,
     gain_at_db,
-    hit_times,
     treated,
 )
 from arkund.core.advise.finding import Change, Finding, spoken
@@ -37,7 +36,7 @@ def rings_of(study: Study, mic: str) -> list[Ring]:
     """Rings of the mic's piece; one that another shell's hits set off louder is not its own."""
     piece = parse_mic_name(mic).piece or ""
     family = piece_family(piece)
-    times = hit_times(study, mic)
+    times = study.plain_times(mic)
     sound = study.sound(mic, "clean")
     base = fundamental(study, mic)
     found = rings(sound, study.rate, times, base, RING_BELOW_HZ[family])
@@ -86,6 +85,7 @@ def line_level_db(audio: NDArray[np.float32], rate: int, times: list[float], hz:
 
 
 def ring(study: Study, mic: str, school: School, taken: set[int]) -> list[Finding]:
+    """A narrow cut for each of the two worst rings that outlast the drum."""
     out = []
     piece = parse_mic_name(mic).piece or ""
     for ring in rings_of(study, mic)[:2]:
@@ -97,7 +97,7 @@ def ring(study: Study, mic: str, school: School, taken: set[int]) -> list[Findin
         depth = float(np.clip(ring.prominence_db / 5, 4, 9))
         q = 10.0
         patch = band_patch(place, ring.hz, -depth, q)
-        now = line_level_db(study.sound(mic, "clean"), study.rate, hit_times(study, mic), ring.hz)
+        now = line_level_db(study.sound(mic, "clean"), study.rate, study.plain_times(mic), ring.hz)
         eq = study.sheet.mics[mic].first(Equaliser)
         assert eq is not None
         bands = [*eq.bands]
@@ -139,8 +139,9 @@ def ring(study: Study, mic: str, school: School, taken: set[int]) -> list[Findin
 
 
 def box(study: Study, mic: str, school: School, taken: set[int]) -> list[Finding]:
+    """A broad cut where a shell sounds boxy, between body and attack."""
     family = piece_family(parse_mic_name(mic).piece or "")
-    sound, times = study.sound(mic, "clean"), hit_times(study, mic)
+    sound, times = study.sound(mic, "clean"), study.plain_times(mic)
     low, high = BOX_HZ[family]
     base = fundamental(study, mic)
     found = hump(sound, study.rate, times, (max(low, 1.6 * base), max(high, 2.4 * base)))

@@ -128,7 +128,7 @@ def clip_gain(
 
 
 def _excess_db(study: Study, mic: str, at_s: float) -> float:
-    """Level of one hit above all others in a mic that hears the whole kit, in dB."""
+    """How far one hit is above all others, in dB, in a mic that hears the whole kit."""
     sound = study.sound(mic, "repaired")
     rest = [h.time_s for h in study.hits if abs(h.time_s - at_s) > 0.15]
     if not rest:

@@ -155,39 +155,25 @@ def _clipped(study: Study, mic: str) -> list[Finding]:
     longest = max(n for _, n in open_runs)
     count = f"{len(open_runs)} run{'s' if len(open_runs) > 1 else ''}"
     measured = {"runs": len(open_runs), "longest_samples": longest, "first_s": round(first, 3)}
-    if not short:
-        text = (
-            f"{label(mic)} clips: {count} at full scale, up to {longest} samples long, which is "
-            "too long to rebuild. Listen, and replace those hits."
-        )
-        return [
-            Finding(
-                NAME,
-                "clipped",
-                mic,
-                spoken(text),
-                measured,
-                0.9,
-                mic=mic,
-                bars=study.bars_around(first),
-            )
-        ]
-    keep = sorted(done | set(short))
-    patch = {f"mics.{mic}.repair.rebuilt": [{"at": a, "frames": n} for a, n in keep]}
-    text = (
-        f"{label(mic)} clips: {count} at full scale, up to {longest} samples long. Rebuild those "
-        f"of {LONGEST_REBUILT} samples or fewer from their surroundings."
-    )
+    said = f"{label(mic)} clips: {count} at full scale, up to {longest} samples long"
+    if short:
+        keep = sorted(done | set(short))
+        patch = {f"mics.{mic}.repair.rebuilt": [{"at": a, "frames": n} for a, n in keep]}
+        gain = {"clipped_runs": Change(len(open_runs), len(open_runs) - len(short))}
+        said += f". Rebuild those of {LONGEST_REBUILT} samples or fewer from their surroundings."
+    else:
+        patch, gain = {}, {}
+        said += ", which is too long to rebuild. Listen, and replace those hits."
     return [
         Finding(
             NAME,
             "clipped",
             mic,
-            spoken(text),
+            spoken(said),
             measured,
-            0.95,
+            0.95 if short else 0.9,
             patch,
-            {"clipped_runs": Change(len(open_runs), len(open_runs) - len(short))},
+            gain,
             mic=mic,
             bars=study.bars_around(first),
         )
