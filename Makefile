@@ -62,9 +62,9 @@ torture: $(TEST_STAMP)
 	@$(BIN)/python -m tests.torture $(ARGS)
 
 screenshots: $(TEST_STAMP)
-	@$(BIN)/python scripts/screenshots.py $(ARGS)
+	@$(BIN)/python -m scripts.screenshots $(ARGS)
 
 styles:
 	@npm install --no-save --silent --ignore-scripts && npm run --silent build
 words:
-	@$(BIN)/python scripts/words.py $(ARGS)
+	@$(BIN)/python -m scripts.words $(ARGS)

@@ -19,18 +19,8 @@ from pathlib import Path
 from playwright.sync_api import Page, sync_playwright
 
 from arkund.songs.running import until_up
+from benchmarks.chromium import FLAGS, PATH
 from benchmarks.long_song import SLUG
-
-FLAGS = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-    "--autoplay-policy=no-user-gesture-required",
-]
 
 
 def main() -> None:
@@ -53,8 +43,8 @@ def main() -> None:
         if not until_up("127.0.0.1", port):
             raise SystemExit("The server did not start.")
         with sync_playwright() as play:
-            chromium = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-            page = chromium.new_page(viewport={"width": 1280, "height": 800})
+            browser = play.chromium.launch(executable_path=PATH, args=FLAGS)
+            page = browser.new_page(viewport={"width": 1280, "height": 800})
             page.goto(f"{base}/{slug}/edit/?mic=snare_top&bars=9-12")
             page.wait_for_timeout(6000)
             for words, by in (("zoomed by the wheel", (0, -60)), ("scrolled", (60, 0))):
@@ -74,7 +64,7 @@ def main() -> None:
                 ruler = f"ruler-layers-kick_layer-{value}"
                 if page.locator(f"[id^={ruler}]").count():
                     _print_heard(f"a layer's {value}", page, ruler)
-            chromium.close()
+            browser.close()
     finally:
         server.terminate()
         server.wait(20)

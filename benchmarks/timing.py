@@ -35,7 +35,9 @@ class Seam(NamedTuple):
     source: float
 
 
-class _Sound:
+class InMemory:
+    """Reads a sound as an engine would: silence outside."""
+
     def __init__(self, sound: NDArray[np.float32], rate: int) -> None:
         self.sound, self.rate = sound, rate
 
@@ -56,7 +58,7 @@ def pool_timing(session: Session, hits: list[Hit], pool: Pool) -> None:
     placed = place_events(hits, grid, [Rule(1, bars, "exact", division)], Wish({}, {}))
     near = [s for m, s in session.mics.items() if not m.startswith(("over", "room"))]
     far = [s for m, s in session.mics.items() if m.startswith(("over", "room"))]
-    guide = _Sound(
+    guide = InMemory(
         np.stack([np.sum(near, axis=0), np.sum(far, axis=0)], 1).astype(np.float32), rate
     )
     edits = edit_list(placed, {ALL: lambda a, b: guide.read(None, a, b)}, rate, truth["frames"])
@@ -105,7 +107,7 @@ def _edited(
         tuple(s.offset for s in slices),
         tuple(s.fade for s in slices),
     )
-    return node.render(_Sound(sound, rate), 0, len(sound))  # type: ignore[arg-type]
+    return node.render(InMemory(sound, rate), 0, len(sound))  # type: ignore[arg-type]
 
 
 def _seams(sound: NDArray[np.float32], slices: tuple[Slice, ...], rate: int) -> list[Seam]:

@@ -19,19 +19,9 @@ django.setup()
 
 from arkund.bench.stations.registry import STATIONS  # noqa: E402
 from arkund.songs.running import until_up  # noqa: E402
+from benchmarks.chromium import FLAGS, PATH  # noqa: E402
 
 ROOT = Path(__file__).resolve().parent.parent
-CHROMIUM = "/usr/bin/chromium"
-FLAGS = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-    "--autoplay-policy=no-user-gesture-required",
-]
 SONG = "copper-weather"
 
 
@@ -70,7 +60,7 @@ def main() -> None:
         _remember(home)
         args.out.mkdir(parents=True, exist_ok=True)
         with sync_playwright() as play:
-            browser = play.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+            browser = play.chromium.launch(executable_path=PATH, args=FLAGS)
             page = browser.new_page(
                 viewport={"width": args.width, "height": 800},
                 color_scheme="dark" if args.dark else "light",

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from arkund.core.simulate.presets import PRESETS
 from arkund.core.simulate.session import simulate
-from benchmarks.recorded.kits import Kit
+from benchmarks.recorded.kits import Kit, kit_of
 from benchmarks.recorded.patterns import PATTERNS, Pattern
 from benchmarks.recorded.recording import make_recording
 from benchmarks.recorded.strokes import RATE, Sounds, peaks, render
@@ -193,21 +193,16 @@ def _kit(rng: np.random.Generator, brushed: bool) -> Kit:
     crash, other = (49, 57) if rng.random() < 0.5 else (57, 49)
     ride = 51 if rng.random() < 0.5 else 59
     tunings = [float(rng.uniform(0.88, 1.12)) for _ in range(2)]
-    return Kit(
+    return kit_of(
         "at random",
-        {
-            "kick": (*kick, tunings[0]),
-            "snare": (*snare, tunings[1]),
-            "tom_1": (toms, 50, shells),
-            "tom_2": (toms, 47, shells),
-            "tom_3": (toms, 43, shells),
-            "hat": (hat, 42, cymbals),
-            "hat pedal": (hat, 44, cymbals),
-            "hat open": (hat, 46, cymbals),
-            "ride": (0, ride, cymbals),
-            "crash_1": (0, crash, cymbals),
-            "crash_2": (0, other, cymbals),
-        },
+        (*kick, tunings[0]),
+        (*snare, tunings[1]),
+        toms,
+        shells,
+        hat,
+        cymbals,
+        ride=ride,
+        crashes=(crash, other),
     )
 
 

@@ -13,17 +13,7 @@ from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Browser, ConsoleMessage, Error, Page, sync_playwright
 
 from arkund.songs.running import until_up
-
-FLAGS = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-    "--autoplay-policy=no-user-gesture-required",
-]
+from benchmarks.chromium import FLAGS, PATH
 
 
 def rules_broken(page: Page) -> list[str]:
@@ -85,7 +75,7 @@ def browser() -> Iterator[Browser]:
     # when later tests ask the database.
     os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
     with sync_playwright() as play:
-        chromium = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        chromium = play.chromium.launch(executable_path=PATH, args=FLAGS)
         yield chromium
         chromium.close()
 

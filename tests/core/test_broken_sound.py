@@ -6,7 +6,6 @@ from typing import Any
 
 import numpy as np
 import pytest
-import soundfile as sf
 
 from arkund.core.graph.building import build
 from arkund.core.graph.graph import Graph
@@ -17,11 +16,11 @@ from arkund.core.render.cache import DiskStore, TileCache
 from arkund.core.render.engine import Engine
 from arkund.core.render.faults import BrokenSound, faults
 from arkund.core.render.printing import print_song
-from arkund.core.sheet.channels import Mic, groups_for, new_mic
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.patches import apply_patch
-from arkund.core.sheet.sheet import Sheet, Source, Take
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import Tempo
+from tests.core.written_song import written_song
 
 RATE, SECONDS = 8000, 12
 MICS = ("kick_in", "snare_top")
@@ -29,24 +28,11 @@ MICS = ("kick_in", "snare_top")
 
 def made(folder: Path, broken_at: int | None = None) -> tuple[Sheet, Library]:
     """Twelve seconds of noise in two mics; the kick's file holds one infinite sample."""
-    rng, paths, sources = np.random.default_rng(5), {}, {}
-    for number, mic in enumerate(MICS):
-        sound = (0.1 * rng.standard_normal(RATE * SECONDS)).astype(np.float32)
-        if mic == "kick_in" and broken_at is not None:
-            sound[broken_at] = np.inf
-        digest = f"{number}" * 64
-        paths[digest] = folder / f"{mic}.wav"
-        sf.write(str(paths[digest]), sound, RATE, subtype="FLOAT")
-        sources[mic] = Source(sha256=digest)
-    mics: dict[str, Mic] = {m: new_mic(m) for m in MICS}
-    sheet = Sheet(
-        rate=RATE,
-        frames=RATE * SECONDS,
-        mics=mics,
-        groups=groups_for(mics),
-        takes=(Take(number=1, sources=sources, hits="0" * 64),),
-        tempo=Tempo(bpm=120),
-    )
+    rng = np.random.default_rng(5)
+    sounds = {m: 0.1 * rng.standard_normal(RATE * SECONDS) for m in MICS}
+    if broken_at is not None:
+        sounds["kick_in"][broken_at] = np.inf
+    sheet, paths = written_song(folder, sounds, RATE, tempo=Tempo(bpm=120))
 
     def no_edits(digest: str) -> Any:
         raise KeyError(digest)

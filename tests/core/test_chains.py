@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 import pytest
 import scipy
-import soundfile as sf
 
 from arkund.core.errors import SheetError
 from arkund.core.graph.building import build
@@ -19,12 +18,13 @@ from arkund.core.process.stage import Stage
 from arkund.core.process.values import described
 from arkund.core.render.cache import TileCache
 from arkund.core.render.engine import Engine
-from arkund.core.sheet.channels import GROUPS, Bus, groups_for, new_mic
+from arkund.core.sheet.channels import GROUPS, Bus
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.patches import apply_patch, inverse_patch, read_path
-from arkund.core.sheet.sheet import Sheet, Source, Take, dump, load
+from arkund.core.sheet.sheet import Sheet, dump, load
 from arkund.core.sheet.upgrade import upgraded, upgraded_patch
 from arkund.core.units import amplitude_to_db
+from tests.core.written_song import written_song
 from tests.examples import example
 
 RATE, SECONDS = 8000, 9
@@ -37,25 +37,13 @@ def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
     """Five mics of hits over a little noise."""
     folder = tmp_path_factory.mktemp("song")
     rng = np.random.default_rng(21)
-    paths, sources = {}, {}
-    for number, mic in enumerate(MICS):
-        sound = rng.standard_normal(RATE * SECONDS) * 0.002
+    sounds = {}
+    for mic in MICS:
+        sound = sounds[mic] = rng.standard_normal(RATE * SECONDS) * 0.002
         for at in rng.integers(0, RATE * SECONDS - 3000, 30):
             ring = np.sin(rng.uniform(0.05, 0.6) * np.arange(3000)) * np.exp(-np.arange(3000) / 500)
             sound[at : at + 3000] += ring * rng.uniform(0.1, 0.8)
-        digest = f"{number}" * 64
-        paths[digest] = folder / f"{mic}.wav"
-        sf.write(str(paths[digest]), sound.astype(np.float32), RATE, subtype="FLOAT")
-        sources[mic] = Source(sha256=digest)
-    mics = {m: new_mic(m) for m in MICS}
-    sheet = Sheet(
-        rate=RATE,
-        frames=RATE * SECONDS,
-        mics=mics,
-        groups=groups_for(mics),
-        takes=(Take(number=1, sources=sources),),
-        buses={"punch": Bus()},
-    )
+    sheet, paths = written_song(folder, sounds, RATE, buses={"punch": Bus()})
     return sheet, Library(paths.__getitem__, lambda digest: ())
 
 
@@ -499,6 +487,7 @@ from arkund.core.process.document import document
 from arkund.songs.wording import label_of
 from tests.core.references import material
 import tempfile
+from tests.core.written_song import written_song
 sheet = load(json.dumps(material.documents()["open"]))
 path = "mics.kick_in.chain.h1"
 patch = {path: {"kind": "halver", "less_db": 12}}

@@ -5,7 +5,6 @@ from typing import Any
 
 import numpy as np
 import pytest
-import soundfile as sf
 
 from arkund.core.errors import ArkundError, SheetError
 from arkund.core.graph.building import build
@@ -13,14 +12,15 @@ from arkund.core.graph.nodes import Node
 from arkund.core.process.compressor import Compressor
 from arkund.core.render.cache import TileCache
 from arkund.core.render.engine import Engine
-from arkund.core.sheet.channels import Bus, Send, groups_for, new_mic
+from arkund.core.sheet.channels import Bus, Send
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.pairs import completed
 from arkund.core.sheet.patches import apply_patch, inverse_patch
 from arkund.core.sheet.scenes import put_over, scenes_of, taken_out
-from arkund.core.sheet.sheet import Sheet, Source, Take, dump, load
+from arkund.core.sheet.sheet import Sheet, dump, load
 from arkund.core.sheet.tempo import Tempo
 from arkund.core.units import amplitude_to_db
+from tests.core.written_song import written_song
 
 RATE, BARS = 8000, 12
 BAR = RATE * 2
@@ -32,31 +32,18 @@ THRESHOLD = "mics.snare_top.chain.compressor.threshold_db"
 def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
     """Twelve bars at 120 BPM of low, steady sound, in which a click stands out."""
     folder = tmp_path_factory.mktemp("song")
-    paths, sources = {}, {}
     time = np.arange(BAR * BARS) / RATE
-    for number, mic in enumerate(MICS):
-        sound = 0.3 * np.sin(2 * np.pi * (70 + 23 * number) * time) + 0.1 * np.sin(
-            2 * np.pi * 190 * time
-        )
-        digest = f"{number}" * 64
-        paths[digest] = folder / f"{mic}.wav"
-        sf.write(str(paths[digest]), sound.astype(np.float32), RATE, subtype="FLOAT")
-        sources[mic] = Source(sha256=digest)
-    mics = {m: new_mic(m) for m in MICS}
+    sounds = {
+        mic: 0.3 * np.sin(2 * np.pi * (70 + 23 * number) * time)
+        + 0.1 * np.sin(2 * np.pi * 190 * time)
+        for number, mic in enumerate(MICS)
+    }
     buses = {
         "punch": Bus(
             sends={"snare_top": Send()}, chain=(Compressor(threshold_db=-30),), fader_db=-6
         )
     }
-    sheet = Sheet(
-        rate=RATE,
-        frames=BAR * BARS,
-        mics=mics,
-        groups=groups_for(mics),
-        buses=buses,
-        takes=(Take(number=1, sources=sources),),
-        tempo=Tempo(bpm=120),
-    )
+    sheet, paths = written_song(folder, sounds, RATE, buses=buses, tempo=Tempo(bpm=120))
     on = {"mics.snare_top.chain.compressor.on": True, THRESHOLD: -20}
     return apply_patch(sheet, on), Library(paths.__getitem__, lambda digest: ())
 

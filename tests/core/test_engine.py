@@ -6,7 +6,6 @@ from typing import Any
 
 import numpy as np
 import pytest
-import soundfile as sf
 
 from arkund.core.graph.building import build
 from arkund.core.graph.chains import Processed
@@ -18,14 +17,15 @@ from arkund.core.process.stage import Audio
 from arkund.core.render.cache import TileCache
 from arkund.core.render.engine import TILE_S, Engine
 from arkund.core.render.stretches import Stretch
-from arkund.core.sheet.channels import Bus, Send, groups_for, new_mic
+from arkund.core.sheet.channels import Bus, Send
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.patches import apply_patch
-from arkund.core.sheet.sheet import Sheet, Source, Take
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import Tempo
 from arkund.core.timing.moves import ALL, EditList
 from arkund.core.timing.stretch import Slice
 from arkund.core.units import amplitude_to_db
+from tests.core.written_song import written_song
 
 RATE, SECONDS = 8000, 80
 TILE = TILE_S * RATE
@@ -57,30 +57,17 @@ def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
     """Forty bars at 120 BPM: hits that ring, louder and softer, with pauses."""
     folder, rng = tmp_path_factory.mktemp("song"), np.random.default_rng(12)
     onsets = np.sort(rng.choice(RATE * SECONDS - 4000, 120, replace=False))
-    paths, sources = {}, {}
-    for number, mic in enumerate(MICS):
-        sound = rng.standard_normal(RATE * SECONDS) * 0.001
+    sounds = {}
+    for mic in MICS:
+        sound = sounds[mic] = rng.standard_normal(RATE * SECONDS) * 0.001
         for onset in onsets:
             ring = np.sin(rng.uniform(0.05, 0.6) * np.arange(3000)) * np.exp(-np.arange(3000) / 700)
             sound[onset : onset + 3000] += ring * rng.uniform(0.05, 0.6)
-        digest = f"{number}" * 64
-        paths[digest] = folder / f"{mic}.wav"
-        sf.write(str(paths[digest]), sound.astype(np.float32), RATE, subtype="FLOAT")
-        sources[mic] = Source(sha256=digest)
     hits = [
         Hit(str(n), "snare", float(o / RATE), 90, "plain", 1.0, 0.0) for n, o in enumerate(onsets)
     ]
-    mics = {m: new_mic(m) for m in MICS}
     buses = {"punch": Bus(sends={"snare_top": Send()}, chain=(Compressor(threshold_db=-30),))}
-    sheet = Sheet(
-        rate=RATE,
-        frames=RATE * SECONDS,
-        mics=mics,
-        groups=groups_for(mics),
-        buses=buses,
-        takes=(Take(number=1, sources=sources, hits="0" * 64),),
-        tempo=Tempo(bpm=120),
-    )
+    sheet, paths = written_song(folder, sounds, RATE, buses=buses, tempo=Tempo(bpm=120))
     edits = {
         name: EditList((), {ALL: tuple(Slice(k * RATE, off, 40) for k, off in enumerate(offsets))})
         for name, offsets in (("a" * 64, [0] * SECONDS), ("b" * 64, [0] * 60 + [25] + [0] * 19))

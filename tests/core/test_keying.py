@@ -4,7 +4,6 @@ from typing import Any
 
 import numpy as np
 import pytest
-import soundfile as sf
 
 from arkund.core.advise.clean.proposing import wanted_key
 from arkund.core.clean.keying import LEAST_GAIN_DB, propose_key
@@ -14,11 +13,11 @@ from arkund.core.graph.nodes import Gated
 from arkund.core.hits.hit import Hit
 from arkund.core.render.cache import TileCache
 from arkund.core.render.engine import Engine
-from arkund.core.sheet.channels import groups_for, new_mic
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.patches import apply_patch
-from arkund.core.sheet.sheet import Sheet, Source, Take
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import Tempo
+from tests.core.written_song import written_song
 
 RATE, SECONDS = 48000, 12
 TOM = [1.0 + n for n in range(0, 10, 2)]
@@ -41,22 +40,8 @@ def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library, np.n
             sounds["tom_1"][at : at + RATE // 5] += _burst(hz, 0.4)
             if own == "kick_in":
                 sounds["kick_in"][at : at + RATE // 5] += _burst(hz, 0.5)
-    paths, sources = {}, {}
-    for n, (mic, sound) in enumerate(sounds.items()):
-        digest = f"{n}" * 64
-        paths[digest] = folder / f"{mic}.wav"
-        sf.write(str(paths[digest]), sound.astype(np.float32), RATE, subtype="FLOAT")
-        sources[mic] = Source(sha256=digest)
-    mics = {m: new_mic(m) for m in sounds}
     hits = _hits()
-    sheet = Sheet(
-        rate=RATE,
-        frames=RATE * SECONDS,
-        mics=mics,
-        groups=groups_for(mics),
-        takes=(Take(number=1, sources=sources, hits="0" * 64),),
-        tempo=Tempo(bpm=120),
-    )
+    sheet, paths = written_song(folder, sounds, RATE, tempo=Tempo(bpm=120))
     library = Library(path_of=paths.__getitem__, hits_of=lambda _: hits)
     return sheet, library, sounds["tom_1"].astype(np.float32)
 

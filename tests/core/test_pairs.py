@@ -4,17 +4,16 @@ from typing import Any
 
 import numpy as np
 import pytest
-import soundfile as sf
 
 from arkund.core.graph.building import build
 from arkund.core.render.cache import TileCache
 from arkund.core.render.engine import Engine
-from arkund.core.sheet.channels import groups_for, new_mic
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.pairs import completed, lane, lanes
 from arkund.core.sheet.patches import apply_patch, inverse_patch
-from arkund.core.sheet.sheet import Sheet, Source, Take
+from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import Tempo
+from tests.core.written_song import written_song
 
 RATE, SECONDS = 8000, 8
 MICS = ("snare_top", "overhead_l", "overhead_r", "room_l", "room_r")
@@ -28,25 +27,12 @@ SQUEEZE = {
 @pytest.fixture(scope="module")
 def song(tmp_path_factory: pytest.TempPathFactory) -> tuple[Sheet, Library]:
     """Tones; the left overhead alone has a burst in its second second."""
-    folder, paths, sources = tmp_path_factory.mktemp("song"), {}, {}
-    time = np.arange(RATE * SECONDS) / RATE
-    for number, mic in enumerate(MICS):
-        sound = 0.02 * np.sin(2 * np.pi * (90 + 40 * number) * time)
-        if mic == "overhead_l":
-            sound[RATE : 2 * RATE] *= 40
-        digest = f"{number}" * 64
-        paths[digest] = folder / f"{mic}.wav"
-        sf.write(str(paths[digest]), sound.astype(np.float32), RATE, subtype="FLOAT")
-        sources[mic] = Source(sha256=digest)
-    mics = {m: new_mic(m) for m in MICS}
-    sheet = Sheet(
-        rate=RATE,
-        frames=len(time),
-        mics=mics,
-        groups=groups_for(mics),
-        tempo=Tempo(bpm=120),
-        takes=(Take(number=1, sources=sources),),
-    )
+    folder, time = tmp_path_factory.mktemp("song"), np.arange(RATE * SECONDS) / RATE
+    sounds = {
+        mic: 0.02 * np.sin(2 * np.pi * (90 + 40 * number) * time) for number, mic in enumerate(MICS)
+    }
+    sounds["overhead_l"][RATE : 2 * RATE] *= 40
+    sheet, paths = written_song(folder, sounds, RATE, tempo=Tempo(bpm=120))
     return sheet, Library(paths.__getitem__, lambda digest: ())
 
 

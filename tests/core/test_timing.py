@@ -23,6 +23,7 @@ from arkund.core.timing.quantise import (
 )
 from arkund.core.timing.stretch import Anchor, Slice, plan, seam_ratio, stands_out
 from arkund.core.timing.together import gather, played_apart, unheard_ms
+from benchmarks.timing import InMemory
 
 RATE = 48000
 GRID = Grid(120.0)
@@ -47,22 +48,6 @@ def groove(bars: int, late: dict[str, float], seed: int = 1, spread_ms: float = 
     return sorted(out, key=lambda h: h.time_s)
 
 
-class Wave:
-    """Reads a sound as an engine would: silence outside."""
-
-    rate = RATE
-
-    def __init__(self, sound: NDArray[np.float32]) -> None:
-        self.sound = sound
-
-    def read(self, node: object, start: int, stop: int) -> NDArray[np.float32]:
-        out = np.zeros((stop - start, *self.sound.shape[1:]), np.float32)
-        low, high = max(start, 0), min(stop, len(self.sound))
-        if low < high:
-            out[low - start : high - start] = self.sound[low:high]
-        return out
-
-
 def rendered(
     sound: NDArray[np.float32], slices: list[Slice], start: int = 0, stop: int | None = None
 ) -> NDArray[np.float32]:
@@ -73,7 +58,7 @@ def rendered(
         tuple(s.offset for s in slices),  # type: ignore[arg-type]
         tuple(s.fade for s in slices),
     )
-    return node.render(Wave(sound), start, len(sound) if stop is None else stop)  # type: ignore[arg-type]
+    return node.render(InMemory(sound, RATE), start, len(sound) if stop is None else stop)  # type: ignore[arg-type]
 
 
 def ringing(hits: list[float], seconds: float, hz: float, seed: int = 4) -> NDArray[np.float32]:
@@ -259,7 +244,7 @@ def test_hits_are_carried_whole_and_land_where_they_were_sent() -> None:
     anchors = [
         Anchor(round(t * RATE), round(t * RATE), s) for t, s in zip(times, shifts, strict=True)
     ]
-    slices = plan(anchors, lambda a, b: Wave(both).read(None, a, b), RATE, len(sound))
+    slices = plan(anchors, lambda a, b: InMemory(both, RATE).read(None, a, b), RATE, len(sound))
     out = rendered(sound, slices)
     for anchor in anchors:
         a, b = anchor.at - 144, anchor.at + round(0.012 * RATE)
@@ -288,7 +273,7 @@ def test_hits_that_leave_no_way_between_them_are_cut_before_the_later_one(
     both = np.stack([sound, sound], 1)
     places = [round(t * RATE) for t in times]
     anchors = [Anchor(at, at, s) for at, s in zip(places, (*steps, 0), strict=True)]
-    slices = plan(anchors, lambda a, b: Wave(both).read(None, a, b), RATE, len(sound))
+    slices = plan(anchors, lambda a, b: InMemory(both, RATE).read(None, a, b), RATE, len(sound))
     assert [s.at for s in slices] == sorted({s.at for s in slices})
     out = rendered(sound, slices)
     later = places[1]
@@ -302,7 +287,7 @@ def test_a_ring_goes_on_through_a_splice() -> None:
     sound = ringing([0.2], 2.0, 180)
     both = np.stack([sound, 0 * sound], 1)
     anchors = [Anchor(9600, 9600, 0), Anchor(48000, 48000, 288)]
-    slices = plan(anchors, lambda a, b: Wave(both).read(None, a, b), RATE, len(sound))
+    slices = plan(anchors, lambda a, b: InMemory(both, RATE).read(None, a, b), RATE, len(sound))
     out = rendered(sound, slices)
     at, period = slices[1].at, RATE // 180
     level = [
@@ -321,7 +306,7 @@ def test_all_mics_keep_their_delay_and_the_kick_may_go_alone() -> None:
     )
     sound = ringing([h.time_s for h in played if h.piece != "hat"], 9.0, 150)
     both = np.stack([sound, np.roll(sound, 300)], 1)
-    guide = Wave(both)
+    guide = InMemory(both, RATE)
     placed = place_events(played, GRID, [], Wish({played[5].id: played[5].time_s + 0.01}, {}, 6.0))
     edits = edit_list(
         placed,
@@ -348,7 +333,7 @@ def test_all_mics_keep_their_delay_and_the_kick_may_go_alone() -> None:
 def test_hits_stay_where_their_sound_was_not_put() -> None:
     played = groove(12, {"snare": 0.012})
     sound = ringing([h.time_s for h in played], 25.0, 200.0)
-    guide = Wave(np.stack([sound, sound], 1))
+    guide = InMemory(np.stack([sound, sound], 1), RATE)
     placed = place_events(played, GRID, [Rule(1, 12, "exact", "1/8")], NO_WISH)
     guides = {ALL: lambda a, b: guide.read(None, a, b)}
     whole = edit_list(placed, guides, RATE, len(sound))
