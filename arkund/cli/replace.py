@@ -9,31 +9,28 @@ from arkund.core.errors import ArkundError
 
 def register(add: Add) -> None:
     """The commands of this module."""
+    _samples(add)
+    _layers(add)
+    sub = add("even", _even, "bring a piece's hits nearer to their like")
+    sub.add_argument("song")
+    sub.add_argument("piece")
+    sub.add_argument("--amount", type=float, required=True, help="0 to 1; 0 leaves them alone")
+    sub = add("patch", _patch, "replace a bad hit in all mics by one that matches it")
+    sub.add_argument("song")
+    sub.add_argument("hit", help="its id, as `arkund hits` lists it")
+    sub.add_argument(
+        "--with", dest="by", default="", metavar="HIT", help="the best match by default"
+    )
+    sub.add_argument("--matches", action="store_true", help="list what would match; change nothing")
+
+
+def _samples(add: Add) -> None:
     sub = add("harvest", _harvest, "a piece's hits as samples, the best isolated first")
     sub.add_argument("song")
     sub.add_argument("piece")
     sub.add_argument(
         "-o", dest="out", type=given_path, metavar="DIR", help="write the sample set there"
     )
-    sub = add("layer", _layer, "lay samples under a piece's hits, or play them instead")
-    sub.add_argument("song")
-    sub.add_argument("piece")
-    sub.add_argument(
-        "--from",
-        dest="source",
-        default="song",
-        help="song (its own hits), simulated, stock:NAME, a folder of samples, a one-shot "
-        "recording, or FILE.sfz",
-    )
-    sub.add_argument("--mode", choices=("under", "instead"), default="under")
-    sub.add_argument(
-        "--hits",
-        "--strokes",
-        dest="hits",
-        default="accents",
-        help="accents, all, or velocities: 20-127",
-    )
-    sub.add_argument("--blend-db", type=float, help="its fader")
     sub = add("stock", _stock, "samples for any song: list them, keep a piece's hits, remove a set")
     sub.add_argument("song", nargs="?", help="whose hits are kept")
     sub.add_argument("piece", nargs="?", help="which piece's")
@@ -46,24 +43,6 @@ def register(add: Add) -> None:
         help="keep a folder of samples, a one-shot recording or an SFZ kit for the piece",
     )
     sub.add_argument("--take-out", default="", metavar="NAME", help="remove a set")
-    sub = add("sub", _sub, "lay a tone under a piece's hits")
-    sub.add_argument("song")
-    sub.add_argument("piece")
-    sub.add_argument("--note", default="auto", help="auto, a note such as C1, or 50Hz")
-    sub.add_argument(
-        "--hits",
-        "--strokes",
-        dest="hits",
-        default="all",
-        help="accents, all, or velocities: 20-127",
-    )
-    sub.add_argument("--blend-db", type=float, help="its fader")
-    sub.add_argument(
-        "--crossover",
-        default="off",
-        metavar="off|auto|HZ",
-        help="the sub alone below it, the drum's close mics alone above it",
-    )
     sub = add("sample", _sample, "cut and fade one sample of a layer")
     sub.add_argument("song")
     sub.add_argument("layer", help="its name in the sheet, e.g. snare_layer")
@@ -71,17 +50,44 @@ def register(add: Add) -> None:
     sub.add_argument("--length-ms", type=float, help="from its hit on")
     sub.add_argument("--fade-in-ms", type=float)
     sub.add_argument("--fade-out-ms", type=float)
-    sub = add("even", _even, "bring a piece's hits nearer to their like")
+
+
+def _layers(add: Add) -> None:
+    sub = add("layer", _layer, "lay samples under a piece's hits, or play them instead")
     sub.add_argument("song")
     sub.add_argument("piece")
-    sub.add_argument("--amount", type=float, required=True, help="0 to 1; 0 leaves them alone")
-    sub = add("patch", _patch, "replace a bad hit in all mics by one that matches it")
-    sub.add_argument("song")
-    sub.add_argument("hit", help="its id, as `arkund hits` lists it")
     sub.add_argument(
-        "--with", dest="by", default="", metavar="HIT", help="the best match by default"
+        "--from",
+        dest="source",
+        default="song",
+        help="song (its own hits), simulated, stock:NAME, a folder of samples, a one-shot "
+        "recording, or FILE.sfz",
     )
-    sub.add_argument("--matches", action="store_true", help="list what would match; change nothing")
+    sub.add_argument("--mode", choices=("under", "instead"), default="under")
+    _which_hits(sub, "accents")
+    sub = add("sub", _sub, "lay a tone under a piece's hits")
+    sub.add_argument("song")
+    sub.add_argument("piece")
+    sub.add_argument("--note", default="auto", help="auto, a note such as C1, or 50Hz")
+    _which_hits(sub, "all")
+    sub.add_argument(
+        "--crossover",
+        default="off",
+        metavar="off|auto|HZ",
+        help="the sub alone below it, the drum's close mics alone above it",
+    )
+
+
+def _which_hits(sub: argparse.ArgumentParser, default: str) -> None:
+    # `--strokes` is what this was called once; scripts may still say so.
+    sub.add_argument(
+        "--hits",
+        "--strokes",
+        dest="hits",
+        default=default,
+        help="accents, all, or velocities: 20-127",
+    )
+    sub.add_argument("--blend-db", type=float, help="its fader")
 
 
 def _harvest(args: argparse.Namespace) -> dict[str, Any]:

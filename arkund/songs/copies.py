@@ -1,5 +1,6 @@
 """Bars and single hits copied over the song, in all mics at once."""
 
+from collections.abc import Sequence
 from itertools import pairwise
 from typing import Any
 
@@ -53,18 +54,7 @@ def copy_bars(
     )
     words = f"bars {first}–{last}" if bars > 1 else f"bar {first}"
     rate = sheet.rate
-    made: list[dict[str, Any]] = []
-    for begin, end in pairwise(lines):
-        at = max(round((begin - lead) * rate), 0)
-        made.append(
-            {
-                "take": take,
-                "source": round((start_s - lead) * rate) + at - round((begin - lead) * rate),
-                "at": at,
-                "frames": round((end - lead) * rate) - at,
-                "label": f"{words} of take {take}",
-            }
-        )
+    made = _laid([t - lead for t in lines], start_s - lead, rate, take, f"{words} of take {take}")
     over = f"bar {to_bar}" if bars * times == 1 else f"bars {to_bar}–{to_bar + bars * times - 1}"
     patch = _patch(sheet, made)
     end = made[-1]["at"] + made[-1]["frames"]
@@ -80,6 +70,26 @@ def copy_bars(
         internal=True,
         label=f"{words} of take {take} copied over {over}",
     )
+
+
+def _laid(
+    cuts_s: Sequence[float], source_s: float, rate: int, take: int, words: str
+) -> list[dict[str, Any]]:
+    """A copy from each cut to the next, of what a take holds from ``source_s`` on; what would fall
+    before the song begins is left out."""
+    made = []
+    for begin, end in pairwise(cuts_s):
+        at = max(round(begin * rate), 0)
+        made.append(
+            {
+                "take": take,
+                "source": round(source_s * rate) + at - round(begin * rate),
+                "at": at,
+                "frames": round(end * rate) - at,
+                "label": words,
+            }
+        )
+    return made
 
 
 def copy_hit(song: Song, base: int, hit_id: str, to: float | str) -> Revision:

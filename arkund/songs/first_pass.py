@@ -6,6 +6,7 @@ from typing import Any
 
 from arkund.core.advise.by_stage import matters_most
 from arkund.core.advise.excerpt import Excerpt
+from arkund.core.advise.finding import Finding
 from arkund.core.advise.findings import STATION_OF
 from arkund.core.advise.first_pass import Step, left_alone, measure_mix, mics_of, steps
 from arkund.core.advise.goal import GOALS
@@ -35,9 +36,8 @@ def run(
 ) -> dict[str, Any]:
     """Apply all findings of the song's school in order, but those whose ids are in ``without``.
 
-    Returns what was applied, what was left to the engineer (doubtful, nothing to change, declined),
-    the mics left alone, and the mix's figures before and after. Every step is a revision of its
-    own; the report is kept with the last one.
+    Returns what was applied, what was left to the engineer, the mics left alone, and the mix's figures
+    before and after. Every step is a revision of its own; the report is kept with the last one.
     """
     school = findings.school_of_song(song)
     declined = findings.declined_ids(song) | without
@@ -58,26 +58,16 @@ def run(
             asked.append({"id": step.id, "reason": step.reason, "doubtful": step.is_doubtful})
             continue
         finding = step.finding
-        station = STATION_OF.get(finding.module, "bus")
-        progress(0.06 + 0.86 * step.share, f"{station}: {finding.reason.split(':')[0][:80]}")
+        progress(0.06 + 0.86 * step.share, _named(finding))
         song.refresh_from_db()
         assert song.current is not None
         try:
-            made = findings.apply(song, song.current.number, finding)
+            last = findings.apply(song, song.current.number, finding)
         except SheetError as error:
             asked.append({"id": finding.id, "reason": str(error), "doubtful": True})
             continue
         touched |= mics_of(finding)
-        applied.append(
-            {
-                "id": finding.id,
-                "revision": made.number,
-                "reason": finding.reason,
-                "station": station,
-                "gain": {k: [c.now, c.then] for k, c in finding.gain.items()},
-            }
-        )
-        last = made
+        applied.append(_entry(finding, last))
     progress(0.94, "measuring the mix as it is now")
     study = at.study()
     after = _measured(study)
@@ -99,6 +89,26 @@ def run(
     return report
 
 
+def _station(finding: Finding) -> str:
+    return STATION_OF.get(finding.module, "bus")
+
+
+def _named(finding: Finding) -> str:
+    """A finding in a line of progress: its station and how its reason begins."""
+    return f"{_station(finding)}: {finding.reason.split(':')[0][:80]}"
+
+
+def _entry(finding: Finding, made: Revision) -> dict[str, Any]:
+    """What the report says of a finding that was applied."""
+    return {
+        "id": finding.id,
+        "revision": made.number,
+        "reason": finding.reason,
+        "station": _station(finding),
+        "gain": {k: [c.now, c.then] for k, c in finding.gain.items()},
+    }
+
+
 def preview(
     song: Song, school_name: str = "", *, progress: Progress = lambda share, what: None
 ) -> dict[str, Any]:
@@ -116,15 +126,16 @@ def preview(
                 left_out.append({"id": step.id, "reason": step.reason})
             continue
         finding, study = step.finding, studies[-1]
-        station = STATION_OF.get(finding.module, "bus")
-        progress(0.9 * step.share, f"{station}: {finding.reason.split(':')[0][:80]}")
+        progress(0.9 * step.share, _named(finding))
         try:
             patch = completed(study.sheet, finding.proposal)
             then = retimed(study.sheet, apply_patch(study.sheet, patch))
         except SheetError:
             continue
         studies[:] = [Study(then, study.engine, study.library, study.takes)]
-        stations.setdefault(station, []).append({"id": finding.id, "reason": finding.reason})
+        stations.setdefault(_station(finding), []).append(
+            {"id": finding.id, "reason": finding.reason}
+        )
     progress(0.92, "measuring what each kind of stage gives")
     study = studies[-1]
     most = matters_most(study, school, Excerpt(study, GOALS[school.goal]))

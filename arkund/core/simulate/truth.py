@@ -10,7 +10,7 @@ from arkund.core.measure.levels import clipped_runs
 from arkund.core.simulate.kit import Part
 from arkund.core.simulate.plants import Score
 from arkund.core.simulate.preset import Preset
-from arkund.core.simulate.room import Microphone, arrival_samples, direct_gain
+from arkund.core.simulate.room import arrival_samples, direct_gain
 
 
 def truth_of(
@@ -25,158 +25,209 @@ def truth_of(
     take: int,
 ) -> dict[str, Any]:
     """What truth.json says of one take; see docs/formats.md."""
-    strokes = score.strokes
-    rate = preset.rate
-    by_piece = {
-        p: [part for part in parts if part.piece == p and not part.answers]
-        for p in preset.kit.pieces
-    }
-    mics = {m.name: m for m in preset.mics}
-
-    def arrival(piece: str, mic: str) -> float:
-        return min(arrival_samples(part, mics[mic], rate) for part in by_piece[piece])
-
-    def first_part(piece: str, mic: str) -> Part:
-        return min(by_piece[piece], key=lambda part: arrival_samples(part, mics[mic], rate))
-
-    nearest = {
-        p: (close_mics(mics, p) or [min(mics, key=lambda m: arrival(p, m))])[0] for p in by_piece
-    }
-    nearest = {
-        p: min(close_mics(mics, p) or [nearest[p]], key=lambda m: arrival(p, m)) for p in by_piece
-    }
-    hits: list[dict[str, Any]] = [
-        {
-            "piece": s.piece,
-            "time_s": round(s.time_s + arrival(s.piece, nearest[s.piece]) / rate, 7),
-            "velocity": s.velocity,
-            "kind": "plain" if s.kind == "open" else s.kind,
-        }
-        for s in strokes
-    ]
-    pairs = []
-    overheads = [m for m in mics if m.startswith("overhead")]
-    for piece in by_piece:
-        close = close_mics(mics, piece)
-        wanted = [(m, close[0]) for m in close[1:]] + [(c, o) for c in close for o in overheads]
-        if is_shell(piece) and close:
-            wanted += [(m, close[0]) for m in mics if parse_mic_name(m).role == "room"]
-        for mic, reference in wanted:
-            sign = direct_gain(first_part(piece, mic), mics[mic]) * direct_gain(
-                first_part(piece, reference), mics[reference]
-            )
-            pairs.append(
-                {
-                    "piece": piece,
-                    "mic": mic,
-                    "reference": reference,
-                    "delay_samples": round(arrival(piece, mic) - arrival(piece, reference), 3),
-                    "polarity": 1 if sign > 0 else -1,
-                }
-            )
-    listed = sorted(hits, key=lambda h: float(h["time_s"]))
-    sections: list[dict[str, Any]] = []
-    bar = 1
-    for section in preset.chart:
-        if bar <= bars:
-            sections.append(
-                {"name": section.name, "start_bar": bar, "bars": min(section.bars, bars - bar + 1)}
-            )
-        bar += section.bars
+    heard = _Arrivals(preset, parts)
+    hits = sorted(_hits(heard, score), key=lambda h: float(h["time_s"]))
+    sections = _sections(preset, bars)
     return {
         "preset": name,
         "seed": seed,
         "title": preset.title,
         "tempo_bpm": preset.bpm,
         "meter": "4/4",
-        "rate": rate,
+        "rate": preset.rate,
         "frames": frames,
         "first_downbeat_s": preset.lead_in_s,
         "bars": bars,
         "sections": sections,
-        "mics": [{"mic": m, "file": preset.files[m]} for m in mics],
-        "hits": listed,
-        "pairs": pairs,
-        "takes": [{"take": take, "hits": listed}],
-        "faults": _faults(preset, mics, by_piece, score, sounds, sections, listed, rate, take),
+        "mics": [{"mic": m, "file": preset.files[m]} for m in heard.mics],
+        "hits": hits,
+        "pairs": _pairs(heard),
+        "takes": [{"take": take, "hits": hits}],
+        "faults": [
+            *_faults_of_mics(heard, score, sounds, take),
+            *_faults_of_drums(preset),
+            *_faults_of_playing(preset, score, sections, hits, take),
+        ],
     }
 
 
-def _faults(
-    preset: Preset,
-    mics: dict[str, Microphone],
-    by_piece: dict[str, list[Part]],
-    score: Score,
-    sounds: dict[str, NDArray[np.float32]],
-    sections: list[dict[str, Any]],
-    listed: list[dict[str, Any]],
-    rate: int,
-    take: int,
+class _Arrivals:
+    """When and which way up each piece reaches each mic."""
+
+    def __init__(self, preset: Preset, parts: list[Part]) -> None:
+        self.preset = preset
+        self.mics = {m.name: m for m in preset.mics}
+        self.pieces = {
+            p: [part for part in parts if part.piece == p and not part.answers]
+            for p in preset.kit.pieces
+        }
+
+    def samples(self, piece: str, mic: str) -> float:
+        """How many samples after it sounds a piece reaches a mic."""
+        return arrival_samples(self._first(piece, mic), self.mics[mic], self.preset.rate)
+
+    def sign(self, piece: str, mic: str) -> float:
+        """Positive where a piece pushes the mic as it moves, negative where it pulls."""
+        return direct_gain(self._first(piece, mic), self.mics[mic])
+
+    def nearest(self, piece: str) -> str:
+        """The piece's own mic that hears it first; any mic where it has none."""
+        return min(
+            close_mics(self.mics, piece) or self.mics, key=lambda mic: self.samples(piece, mic)
+        )
+
+    def _first(self, piece: str, mic: str) -> Part:
+        return min(
+            self.pieces[piece],
+            key=lambda part: arrival_samples(part, self.mics[mic], self.preset.rate),
+        )
+
+
+def _hits(heard: _Arrivals, score: Score) -> list[dict[str, Any]]:
+    """What was played, at the time at which the nearest mic hears it."""
+    delay_s = {p: heard.samples(p, heard.nearest(p)) / heard.preset.rate for p in heard.pieces}
+    return [
+        {
+            "piece": s.piece,
+            "time_s": round(s.time_s + delay_s[s.piece], 7),
+            "velocity": s.velocity,
+            "kind": "plain" if s.kind == "open" else s.kind,
+        }
+        for s in score.strokes
+    ]
+
+
+def _pairs(heard: _Arrivals) -> list[dict[str, Any]]:
+    """Delay and polarity of each piece's mics against its first, the overheads, and the rooms."""
+    out = []
+    overheads = [m for m in heard.mics if m.startswith("overhead")]
+    for piece in heard.pieces:
+        close = close_mics(heard.mics, piece)
+        wanted = [(m, close[0]) for m in close[1:]] + [(c, o) for c in close for o in overheads]
+        if is_shell(piece) and close:
+            wanted += [(m, close[0]) for m in heard.mics if parse_mic_name(m).role == "room"]
+        for mic, reference in wanted:
+            late = heard.samples(piece, mic) - heard.samples(piece, reference)
+            sign = heard.sign(piece, mic) * heard.sign(piece, reference)
+            out.append(
+                {
+                    "piece": piece,
+                    "mic": mic,
+                    "reference": reference,
+                    "delay_samples": round(late, 3),
+                    "polarity": 1 if sign > 0 else -1,
+                }
+            )
+    return out
+
+
+def _sections(preset: Preset, bars: int) -> list[dict[str, Any]]:
+    """The chart's sections as far as the song goes."""
+    out, bar = [], 1
+    for section in preset.chart:
+        if bar <= bars:
+            length = min(section.bars, bars - bar + 1)
+            out.append({"name": section.name, "start_bar": bar, "bars": length})
+        bar += section.bars
+    return out
+
+
+def _fault(fault: str, finding: str, subject: str, **more: Any) -> dict[str, Any]:
+    """A planted fault with the finding that it requires: its kind and its subject."""
+    return {"fault": fault, "finding": finding, "subject": subject, **more}
+
+
+def _faults_of_mics(
+    heard: _Arrivals, score: Score, sounds: dict[str, NDArray[np.float32]], take: int
 ) -> list[dict[str, Any]]:
-    """Every planted fault with the finding that it requires: its kind and its subject."""
-    out: list[dict[str, Any]] = []
-
-    def add(fault: str, finding: str, subject: str, **more: Any) -> None:
-        out.append({"fault": fault, "finding": finding, "subject": subject, **more})
-
+    """What is wrong with a mic, its cable or its place."""
+    mics, plants = heard.mics, heard.preset.plants
+    out = []
     if "snare_bottom" in mics:
-        add("inverted", "align.polarity", "snare_bottom")
+        out.append(_fault("inverted", "align.polarity", "snare_bottom"))
     for mic in mics.values():
         if mic.inverted:
-            add("inverted", "align.polarity", mic.name)
-        peak = float(np.abs(sounds[mic.name]).max())
+            out.append(_fault("inverted", "align.polarity", mic.name))
+        level = np.abs(sounds[mic.name])
         is_wild = score.wild is not None and mic.name in close_mics(mics, score.wild.piece)
-        if peak > 10 ** (-3 / 20) and not is_wild:
-            add("hot", "level.headroom", mic.name)
-        runs = clipped_runs(np.abs(sounds[mic.name]), rate)
-        if runs and mic.name in preset.plants.clipped:
-            add("clipped", "load-in.clipped", mic.name, runs=len(runs), take=take)
-    for mic_name, (hz, level) in (preset.plants.hum or {}).items():
-        add("hum", "load-in.hum", mic_name, hz=hz, dbfs=level)
-    for mic_name, offset in (preset.plants.dc or {}).items():
-        add("dc", "load-in.dc", mic_name, offset=offset)
+        if float(level.max()) > 10 ** (-3 / 20) and not is_wild:
+            out.append(_fault("hot", "level.headroom", mic.name))
+        runs = clipped_runs(level, heard.preset.rate)
+        if runs and mic.name in plants.clipped:
+            out.append(_fault("clipped", "load-in.clipped", mic.name, runs=len(runs), take=take))
+    for name, (hz, dbfs) in (plants.hum or {}).items():
+        out.append(_fault("hum", "load-in.hum", name, hz=hz, dbfs=dbfs))
+    for name, offset in (plants.dc or {}).items():
+        out.append(_fault("dc", "load-in.dc", name, offset=offset))
     if {"kick_in", "kick_out"} <= set(mics):
-        late = arrival_samples(by_piece["kick"][0], mics["kick_out"], rate) - arrival_samples(
-            by_piece["kick"][0], mics["kick_in"], rate
+        late = heard.samples("kick", "kick_out") - heard.samples("kick", "kick_in")
+        out.append(
+            _fault("early", "align.delay", "kick_in", against="kick_out", samples=round(late, 2))
         )
-        add("early", "align.delay", "kick_in", against="kick_out", samples=round(late, 2))
+    return out
+
+
+def _faults_of_drums(preset: Preset) -> list[dict[str, Any]]:
+    """What rings on a drum, and what sings with another."""
+    out = []
     for drum in preset.kit.drums:
         for hz, seconds, _ in drum.rings:
-            add("ring", "eq.ring", drum.piece, hz=round(hz, 1), t60_s=seconds)
+            out.append(_fault("ring", "eq.ring", drum.piece, hz=round(hz, 1), t60_s=seconds))
         if drum.sings is not None:
-            add(
-                "sings",
-                "clean.sympathy",
-                drum.piece,
-                by=drum.sings.by,
-                hz=round(drum.fundamental_hz, 1),
-                t60_s=drum.sings.t60_s,
+            out.append(
+                _fault(
+                    "sings",
+                    "clean.sympathy",
+                    drum.piece,
+                    by=drum.sings.by,
+                    hz=round(drum.fundamental_hz, 1),
+                    t60_s=drum.sings.t60_s,
+                )
             )
+    return out
+
+
+def _faults_of_playing(
+    preset: Preset,
+    score: Score,
+    sections: list[dict[str, Any]],
+    listed: list[dict[str, Any]],
+    take: int,
+) -> list[dict[str, Any]]:
+    """What went wrong while playing: a wild hit, flams, a drop-out, another cymbal."""
+    out = []
     if score.wild is not None:
-        add(
-            "wild",
-            "level.wild",
-            score.wild.piece,
-            take=take,
-            over_db=score.wild.gain_db,
-            time_s=round(score.wild.time_s, 4),
+        out.append(
+            _fault(
+                "wild",
+                "level.wild",
+                score.wild.piece,
+                take=take,
+                over_db=score.wild.gain_db,
+                time_s=round(score.wild.time_s, 4),
+            )
         )
     bar_s = 240 / preset.bpm
     for bar, ms in sorted(_apart(listed, preset, bar_s).items()):
         planted = any(bar == b for b, _ in score.apart)
-        add("apart", "edit.apart", f"bar {bar}", take=take, ms=ms, planted=planted)
+        out.append(_fault("apart", "edit.apart", f"bar {bar}", take=take, ms=ms, planted=planted))
     if score.dropped is not None:
         bar = int((score.dropped.time_s + 0.02 - preset.lead_in_s) / bar_s) + 1
-        add("dropped", "edit.dropped", f"take {take}", bar=bar, piece=score.dropped.piece)
+        out.append(
+            _fault("dropped", "edit.dropped", f"take {take}", bar=bar, piece=score.dropped.piece)
+        )
     plan = next(t for t in preset.takes if t.number == take)
     if plan.rides and plan.rides[0] < len(sections):
-        add(
-            "rides",
-            "edit.cymbal",
-            f"take {take}",
-            section=sections[plan.rides[0]]["name"],
-            start_bar=sections[plan.rides[0]]["start_bar"],
-            cymbal=plan.rides[2],
+        section = sections[plan.rides[0]]
+        out.append(
+            _fault(
+                "rides",
+                "edit.cymbal",
+                f"take {take}",
+                section=section["name"],
+                start_bar=section["start_bar"],
+                cymbal=plan.rides[2],
+            )
         )
     return out
 

@@ -1,5 +1,6 @@
 """Clean: the mic over the loop with what the gate leaves, how the drum rings, what the gate does."""
 
+from collections.abc import Sequence
 from itertools import zip_longest
 from typing import Any
 
@@ -21,6 +22,7 @@ from arkund.bench.drawing import (
 from arkund.core.clean.keying import KeyFilter
 from arkund.core.clean.proposal import separate, threshold_db
 from arkund.core.graph.nodes import Gated
+from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.hits import RING_BANDS_HZ
 from arkund.core.sheet.sheet import Sheet
@@ -41,29 +43,17 @@ RING_S = 1.6
 
 
 def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
-    rate, settings = sheet.rate, sheet.mics[mic].clean
-    piece = parse_mic_name(mic).piece or ""
-    delay = sheet.mics[mic].delay_samples
-    hits = hits_of(sheet)
+    settings = sheet.mics[mic].clean
+    hits, own = hits_of(sheet), own_hits(sheet, mic)
     start, stop = loop_frames(sheet, bars)
-    own = own_hits(sheet, mic)
-    # The threshold stands among what it hears.
-    key = gate_key(sheet, mic)
-    found = separate(key, rate, piece, hits, delay)
-    proposal = gate_proposal(sheet, mic)
-    band = gate_filter(sheet, mic)
-    path = f"mics.{mic}.clean"
     onsets = [h.time_s for h in hits_for(sheet, mic)]
     ring = hit_envelope_db(sheet, mic, onsets, RING_S, 160)
     ring = ring - ring.max()
-    times = np.linspace(0, RING_S * 1000, len(ring))
-    rise = hit_envelope_db(sheet, mic, onsets, 0.05, 120)
-    own_db = np.concatenate([found.hits_db, found.ghosts_db])
     report = gate_report(sheet, mic)
     return {
         "span": [start, stop],
         "hits": [h for h in shown_hits(sheet, start, stop)],
-        "piece": piece,
+        "piece": parse_mic_name(mic).piece or "",
         "openings": _openings(sheet, mic, start, stop),
         "by_hand": settings.on and settings.opens_on == "hand",
         "regions": _regions(settings, start, stop),
@@ -81,27 +71,48 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
         ],
         "own": len(own),
         "others": len(other_hits(sheet, mic)),
-        "rulers": {
-            f"{path}.threshold_db": {
-                "bars": bars_of(found.bleed_db, -60, 0, 40, "bleed")
-                + bars_of(own_db, -60, 0, 40, "own"),
-                "proposed": threshold_db(found) if own else proposal.threshold_db,
-                "note": f"{found.margin_db:+.1f} dB between bleed and hits".replace("-", "−"),
-            },
-            f"{path}.hold_ms": {
-                "areas": [curve(np.maximum(times, 5), ring, -50, 0, "own")],
-                "proposed": proposal.hold_ms,
-            },
-            f"{path}.release_ms": {
-                "bars": gap_bars(own),
-                "marks": note_marks(sheet),
-                "proposed": proposal.release_ms,
-            },
-            f"{path}.range_db": {"zones": [[-20, -12]], "proposed": proposal.range_db},
-            **_key_rulers(path, band),
-            f"{path}.attack_ms": {
-                "areas": [curve(np.linspace(0.1, 50, len(rise)), rise - rise.max(), -40, 0, "own")]
-            },
+        "rulers": _rulers(sheet, mic, hits, own, onsets, ring),
+    }
+
+
+def _rulers(
+    sheet: Sheet,
+    mic: str,
+    hits: Sequence[Hit],
+    own: list[Hit],
+    onsets: list[float],
+    ring: np.ndarray[Any, Any],
+) -> dict[str, Any]:
+    """What stands beside the gate's rulers: bleed and hits, how the drum rings and rises, the gaps."""
+    path = f"mics.{mic}.clean"
+    # The threshold stands among what it hears.
+    key = gate_key(sheet, mic)
+    piece = parse_mic_name(mic).piece or ""
+    found = separate(key, sheet.rate, piece, hits, sheet.mics[mic].delay_samples)
+    proposal = gate_proposal(sheet, mic)
+    own_db = np.concatenate([found.hits_db, found.ghosts_db])
+    times = np.linspace(0, RING_S * 1000, len(ring))
+    rise = hit_envelope_db(sheet, mic, onsets, 0.05, 120)
+    return {
+        f"{path}.threshold_db": {
+            "bars": bars_of(found.bleed_db, -60, 0, 40, "bleed")
+            + bars_of(own_db, -60, 0, 40, "own"),
+            "proposed": threshold_db(found) if own else proposal.threshold_db,
+            "note": f"{found.margin_db:+.1f} dB between bleed and hits".replace("-", "−"),
+        },
+        f"{path}.hold_ms": {
+            "areas": [curve(np.maximum(times, 5), ring, -50, 0, "own")],
+            "proposed": proposal.hold_ms,
+        },
+        f"{path}.release_ms": {
+            "bars": gap_bars(own),
+            "marks": note_marks(sheet),
+            "proposed": proposal.release_ms,
+        },
+        f"{path}.range_db": {"zones": [[-20, -12]], "proposed": proposal.range_db},
+        **_key_rulers(path, gate_filter(sheet, mic)),
+        f"{path}.attack_ms": {
+            "areas": [curve(np.linspace(0.1, 50, len(rise)), rise - rise.max(), -40, 0, "own")]
         },
     }
 

@@ -12,6 +12,7 @@ from arkund.bench.stations.replace.samples import following_of, samples_of
 from arkund.core.advise.replace import layers, uneven
 from arkund.core.errors import ArkundError
 from arkund.core.graph.chains import Processed
+from arkund.core.graph.nodes import Node
 from arkund.core.graph.struck import Row, Struck
 from arkund.core.graph.summing import Mixed, Varied
 from arkund.core.graph.toned import Toned
@@ -109,12 +110,7 @@ def _to_mend(song: Song, own: Sequence[Hit], hit_id: str) -> list[dict[str, Any]
 def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
     """What the layer gives each hit, and a typical one of them at sample zoom."""
     engine, graph = engine_for(sheet), graph_of(sheet)
-    entry = graph.chains[name].entry
-    while isinstance(entry, (Mixed, Varied, Processed)):
-        if isinstance(entry, Processed):
-            entry = entry.source
-        else:
-            entry = entry.inputs[0][0] if isinstance(entry, Mixed) else entry.parts[0][2]
+    entry = _played(graph.chains[name].entry)
     if not isinstance(entry, (Struck, Toned)):
         return {
             "rows": [],
@@ -140,23 +136,10 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
     rulers: dict[str, Any] = {}
     said_too = ""
     if isinstance(layer, SubLayer):
-        family = piece_family(sheet.mics[layer.of].name.piece or "")
-        whole, times = (
-            engine.read(entry.drum, 0, sheet.frames),
-            [r.onset / sheet.rate for r in rows],
+        times = [r.onset / sheet.rate for r in rows]
+        rulers, said_too = _of_sub(
+            sheet, name, layer, engine.read(entry.drum, 0, sheet.frames), times
         )
-        if hz := fundamental_hz(whole, sheet.rate, times, family):
-            at_hz, slope = layers.crossover_of(layer.note_hz, hz)
-            rulers[f"layers.{name}.note_hz"] = {
-                "proposed": round(layers.note_under(hz, sheet.root_note), 2),
-                "marks": [(f, n) for n, f in octaves_of(sheet.root_note, *NOTE_HZ)],
-                "note": note_and_cents(layer.note_hz),
-            }
-            rulers[f"layers.{name}.crossover_hz"] = {"proposed": round(at_hz, 1)}
-            said_too = (
-                f"; drum {hz:.0f} Hz ({hz_to_note(hz)}), sub {layer.note_hz:.0f} Hz: "
-                f"a crossover fits at {at_hz:.0f} Hz, {slope} dB/oct"
-            )
     return {
         "layer": name,
         "rulers": rulers,
@@ -179,6 +162,41 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
             "sum": _thin(drum + laid),
         },
     }
+
+
+def _played(entry: Node) -> Node:
+    """What plays the samples or the tone, behind whatever treats it."""
+    while isinstance(entry, (Mixed, Varied, Processed)):
+        if isinstance(entry, Processed):
+            entry = entry.source
+        else:
+            entry = entry.inputs[0][0] if isinstance(entry, Mixed) else entry.parts[0][2]
+    return entry
+
+
+def _of_sub(
+    sheet: Sheet, name: str, layer: SubLayer, drum: np.ndarray[Any, Any], times: list[float]
+) -> tuple[dict[str, Any], str]:
+    """A tone's rulers against the drum's own pitch, and how the two meet in words."""
+    hz = fundamental_hz(
+        drum, sheet.rate, times, piece_family(sheet.mics[layer.of].name.piece or "")
+    )
+    if not hz:
+        return {}, ""
+    at_hz, slope = layers.crossover_of(layer.note_hz, hz)
+    rulers = {
+        f"layers.{name}.note_hz": {
+            "proposed": round(layers.note_under(hz, sheet.root_note), 2),
+            "marks": [(f, n) for n, f in octaves_of(sheet.root_note, *NOTE_HZ)],
+            "note": note_and_cents(layer.note_hz),
+        },
+        f"layers.{name}.crossover_hz": {"proposed": round(at_hz, 1)},
+    }
+    said = (
+        f"; drum {hz:.0f} Hz ({hz_to_note(hz)}), sub {layer.note_hz:.0f} Hz: "
+        f"a crossover fits at {at_hz:.0f} Hz, {slope} dB/oct"
+    )
+    return rulers, said
 
 
 def _said(rows: Sequence[Row], of: int, shifts_ms: Sequence[float], low_db: float) -> str:

@@ -3,8 +3,9 @@
 First from hits that stand clear, then from all of them together: the signatures are fitted
 jointly with how strongly each piece was struck in each event."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from threading import Lock
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -62,12 +63,7 @@ def learn_signatures(
     own_rows = {p: rows_that_speak_for(p, m) for p, m in own_mics.items()}
     heard = Heard(scaled, doubt, scale, own_rows, onsets, overheads)
     learned = _remembered(heard)
-    found = who_is_struck(heard, others or {}, learned)
-    # What many hits are known of is struck, however much of them another piece could explain.
-    for piece, own in (surely or {}).items():
-        known = own & heard.onsets.strong()[heard.ear(piece)]
-        if piece not in found and known.sum() >= MANY:
-            found[piece] = known
+    found = _with_many(heard, who_is_struck(heard, others or {}, learned), surely or {})
     pieces = [p for p in own_rows if p in found]
     if not pieces or scaled.shape[1] == 0:
         nothing = np.zeros((len(scaled), 0))
@@ -88,12 +84,7 @@ def learn_signatures(
         pieces, found = sure, {p: found[p] for p in sure}
     matrix, known, spread, held = learned(found)
     with_mic = len(pieces)
-    ways_s = {
-        (q, p): way
-        for p in pieces
-        for q in pieces
-        if q != p and (way := onsets.way_s(heard.ear(q), heard.ear(p), np.flatnonzero(found[p])))
-    }
+    ways_s = _ways_s(heard, pieces, found)
     if overheads and not {"crash_1", "ride"} <= set(own_mics):
         rows = [own_rows[p] for p in pieces]
         ringing = np.arange(len(scaled) - 2 * len(overheads), len(scaled))
@@ -130,6 +121,27 @@ UNKNOWN = 0.03
 """The same where nothing is known of the other's hits, as a share of the least that is heard."""
 
 
+def _with_many(heard: Heard, found: Struck, surely: Mapping[str, NDArray[np.bool_]]) -> Struck:
+    """What many hits are known of is struck, however much of them another piece could explain."""
+    out = dict(found)
+    for piece, own in surely.items():
+        known = own & heard.onsets.strong()[heard.ear(piece)]
+        if piece not in out and known.sum() >= MANY:
+            out[piece] = known
+    return out
+
+
+def _ways_s(heard: Heard, pieces: Sequence[str], found: Struck) -> dict[tuple[str, str], float]:
+    """How long each piece's hits take to the ear of each other, where that is known."""
+    return {
+        (q, p): way
+        for p in pieces
+        for q in pieces
+        if q != p
+        and (way := heard.onsets.way_s(heard.ear(q), heard.ear(p), np.flatnonzero(found[p])))
+    }
+
+
 def _remembered(heard: Heard) -> Callable[[Struck], Learned]:
     """`_matrix` of the same hits is asked for again and again, by both threads; it is worked out
     once."""
@@ -155,75 +167,39 @@ def _matrix(heard: Heard, found: Struck) -> Learned:
     (`Onsets.resting`); from mics close to none (overheads) what the others account for is taken
     off.
     """
-    pieces = [p for p in heard.own if p in found]
+    known_hits = _known_hits(heard, found)
+    pieces = list(known_hits.loud)
     struck = np.stack([found[p] for p in pieces])
-    amounts = {p: heard.amount(p) for p in heard.own if len(heard.own[p])}
-    loud = {p: _clean_hits(p, amounts, found[p]) for p in pieces}
-    typical = {p: float(np.median(amounts[p][loud[p]])) for p in pieces}
-    faintest = {
-        p: _faintest(heard.scaled[rows], heard.doubt[rows], loud.get(p))
-        for p, rows in heard.own.items()
-        if len(rows)
-    }
     columns = []
     spread = np.ones((len(heard.scaled), len(pieces)))
     held = np.zeros(spread.shape, bool)
     known = np.zeros((len(pieces), len(pieces)), bool)
     for i, piece in enumerate(pieces):
-        mine, amount, own = loud[piece], amounts[piece], heard.own[piece]
+        mine, own = known_hits.loud[piece], heard.own[piece]
         alone = mine[struck[:, mine].sum(axis=0) == 1]
-        ratio = heard.scaled / (amount + EPS)
+        ratio = heard.scaled / (known_hits.amounts[piece] + EPS)
         column = np.median(ratio[:, mine], axis=1)
         column[own] = np.median(ratio[np.ix_(own, alone if len(alone) >= 4 else mine)], axis=1)
         for other, theirs in heard.own.items():
             if other == piece or not len(theirs):
                 continue
-            soft = faintest[other][mine] < SOFT
-            resting = heard.onsets.resting(heard.ear(other), heard.ear(piece), mine, soft)
-            quantile = 0.2 if kind_of(piece) == "cymbal" and is_shell(other) else 0.4
-            if resting.sum() < max(LEAST_RESTING, LEAST_SHARE * len(mine)) and soft.mean() > 0.5:
-                resting, quantile = soft, min(quantile, 0.25)
-            if resting.sum() >= min(LEAST_RESTING, len(mine)):
-                column[theirs] = np.quantile(ratio[np.ix_(theirs, mine[resting])], quantile, axis=1)
-                most = np.quantile(ratio[np.ix_(theirs, mine[resting])], 0.9, axis=1)
-                spread[theirs, i] = np.clip(most / (column[theirs] + EPS), 1.0, MOST_SPREAD)
-                if kind_of(piece) == "cymbal" and is_shell(other):
-                    column[theirs] = np.minimum(
-                        column[theirs], most_of_cymbal(theirs, heard, typical[piece])
-                    )
-                    column[theirs] = as_cymbals_sound(
-                        piece, column[theirs], heard.scale[theirs], theirs % BANDS
-                    )
-                    held[theirs[theirs % BANDS < BRIGHT], i] = True
-                if other in found:
-                    known[i, pieces.index(other)] = True
-            elif other in found:
-                theirs_loud = np.median(heard.scaled[np.ix_(theirs, loud[other])], axis=1)
-                share = 10 ** (BLEEDS_DB[kind_of(piece), is_shell(other)] / 10)
-                column[theirs] = np.minimum(
-                    share * theirs_loud / typical[piece],
-                    np.quantile(ratio[np.ix_(theirs, mine)], 0.1, axis=1),
-                )
-            else:
-                column[theirs] = UNKNOWN * np.quantile(ratio[np.ix_(theirs, mine)], 0.1, axis=1)
-            if not is_shell(other):
-                ghosts = np.flatnonzero(
-                    heard.onsets.leads()[heard.ear(piece)]
-                    & (faintest[other] < SOFT)
-                    & (amount < GHOST * typical[piece])
-                )
-                if len(ghosts) >= MANY:
-                    least = np.median(ratio[np.ix_(theirs, ghosts)], axis=1)
-                    column[theirs] = np.minimum(column[theirs], BRIGHTER * least)
-                    held[theirs, i] = True
+            bleed = _bleed(heard, known_hits, piece, other, ratio)
+            column[theirs], spread[theirs, i], held[theirs, i] = (
+                bleed.column,
+                bleed.most,
+                bleed.held,
+            )
+            if other in found:
+                known[i, pieces.index(other)] = bleed.is_known
         columns.append(column)
     matrix = np.stack(columns, axis=1)
     foreign = np.setdiff1d(np.arange(len(matrix)), np.concatenate(list(heard.own.values())))
     for i, piece in enumerate(pieces):
-        others = np.where(struck, np.stack([amounts[p] for p in pieces]), 0.0)[:, loud[piece]]
+        mine = known_hits.loud[piece]
+        others = np.where(struck, np.stack([known_hits.amounts[p] for p in pieces]), 0.0)[:, mine]
         others[i] = 0.0
-        left = heard.scaled[np.ix_(foreign, loud[piece])] - matrix[foreign] @ others
-        own_amount = amounts[piece][loud[piece]]
+        left = heard.scaled[np.ix_(foreign, mine)] - matrix[foreign] @ others
+        own_amount = known_hits.amounts[piece][mine]
         columns[i][foreign] = np.median(np.maximum(left, 0.0) / (own_amount + EPS), axis=1)
         if is_shell(piece) and heard.overheads:
             held[heard.ringing, i] = True
@@ -233,6 +209,81 @@ def _matrix(heard: Heard, found: Struck) -> Learned:
     matrix = np.stack(columns, axis=1)
     matrix = np.maximum(matrix / (matrix.sum(axis=0) + EPS), 1e-7)
     return Learned(matrix, known, spread, held)
+
+
+class _KnownHits(NamedTuple):
+    """By piece: how much of it each event holds ``(events,)``, which events are its cleanest hits and
+    what those typically hold, and how much its faintest band allows ``(events,)``."""
+
+    amounts: dict[str, NDArray[np.float64]]
+    loud: dict[str, NDArray[np.int64]]
+    typical: dict[str, float]
+    faintest: dict[str, NDArray[np.float64]]
+
+
+def _known_hits(heard: Heard, found: Struck) -> _KnownHits:
+    amounts = {p: heard.amount(p) for p in heard.own if len(heard.own[p])}
+    loud = {p: _clean_hits(p, amounts, found[p]) for p in heard.own if p in found}
+    typical = {p: float(np.median(amounts[p][mine])) for p, mine in loud.items()}
+    faintest = {
+        p: _faintest(heard.scaled[rows], heard.doubt[rows], loud.get(p))
+        for p, rows in heard.own.items()
+        if len(rows)
+    }
+    return _KnownHits(amounts, loud, typical, faintest)
+
+
+class _Bleed(NamedTuple):
+    """What a hit leaves in another piece's mics, by their rows ``(rows,)``: as a rule, how many times as
+    much at most, and whether that is held when all is fitted; and whether it was heard on its own."""
+
+    column: NDArray[np.float64]
+    most: NDArray[np.float64]
+    held: NDArray[np.bool_]
+    is_known: bool
+
+
+def _bleed(
+    heard: Heard, known: _KnownHits, piece: str, other: str, ratio: NDArray[np.float64]
+) -> _Bleed:
+    """What ``piece`` leaves in the mics of ``other``, from all events over its own amount in them
+    ``(rows, events)``."""
+    mine, theirs = known.loud[piece], heard.own[other]
+    is_cymbal = kind_of(piece) == "cymbal" and is_shell(other)
+    most, held = np.ones(len(theirs)), np.zeros(len(theirs), bool)
+    soft = known.faintest[other][mine] < SOFT
+    resting = heard.onsets.resting(heard.ear(other), heard.ear(piece), mine, soft)
+    quantile = 0.2 if is_cymbal else 0.4
+    if resting.sum() < max(LEAST_RESTING, LEAST_SHARE * len(mine)) and soft.mean() > 0.5:
+        resting, quantile = soft, min(quantile, 0.25)
+    is_known = bool(resting.sum() >= min(LEAST_RESTING, len(mine)))
+    if is_known:
+        alone = ratio[np.ix_(theirs, mine[resting])]
+        column = np.quantile(alone, quantile, axis=1)
+        most = np.clip(np.quantile(alone, 0.9, axis=1) / (column + EPS), 1.0, MOST_SPREAD)
+        if is_cymbal:
+            column = np.minimum(column, most_of_cymbal(theirs, heard, known.typical[piece]))
+            column = as_cymbals_sound(piece, column, heard.scale[theirs], theirs % BANDS)
+            held = theirs % BANDS < BRIGHT
+    else:
+        # Nobody heard it alone: the least of all that was heard there bounds it.
+        least = np.quantile(ratio[np.ix_(theirs, mine)], 0.1, axis=1)
+        if other in known.loud:
+            theirs_loud = np.median(heard.scaled[np.ix_(theirs, known.loud[other])], axis=1)
+            share = 10 ** (BLEEDS_DB[kind_of(piece), is_shell(other)] / 10)
+            column = np.minimum(share * theirs_loud / known.typical[piece], least)
+        else:
+            column = UNKNOWN * least
+    if not is_shell(other):
+        ghosts = np.flatnonzero(
+            heard.onsets.leads()[heard.ear(piece)]
+            & (known.faintest[other] < SOFT)
+            & (known.amounts[piece] < GHOST * known.typical[piece])
+        )
+        if len(ghosts) >= MANY:
+            of_ghosts = np.median(ratio[np.ix_(theirs, ghosts)], axis=1)
+            column, held = np.minimum(column, BRIGHTER * of_ghosts), np.ones(len(theirs), bool)
+    return _Bleed(column, most, held, is_known)
 
 
 def _faintest(
