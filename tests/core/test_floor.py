@@ -100,6 +100,19 @@ def test_a_drum_without_other_hits_needs_one_that_is_beyond_doubt(
     assert added_to([], clear_ones(sounds), close, RATE) == []
 
 
+def test_a_tom_of_which_nothing_is_listed_and_that_falls_with_kicks_alone_is_for_an_ear() -> None:
+    sounds = kit([4.5, 9.25, 13.5])
+    close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
+    with_kicks = {"tom_1": [one for one in clear_ones(sounds)["tom_1"] if one.time_s % 1 > 0.4]}
+    kicks = [Hit(f"k{t}", "kick", t, 100, "accent", 0.9, 0.0) for t in (4.5, 9.5, 13.5)]
+    assert len(with_kicks["tom_1"]) == 2
+    assert added_to(kicks, with_kicks, close, RATE) == kicks
+    # One more between kicks says that it is the tom, and so does one that the list has already.
+    assert len(added_to(kicks, clear_ones(sounds), close, RATE)) == len(kicks) + 3
+    listed = Hit("t", "tom_1", 4.5, 100, "accent", 0.9, 0.0)
+    assert len(added_to([*kicks, listed], with_kicks, close, RATE)) == len(kicks) + 2
+
+
 def test_the_list_of_a_take_holds_what_the_floor_found() -> None:
     sounds = kit([3.25, 11.75, 18.25])
     mics = {"kick_in": sounds["kick"], "snare_top": sounds["snare"], "tom_1": sounds["tom_1"]}

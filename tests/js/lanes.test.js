@@ -34,6 +34,16 @@ test("the view stays within the song and stops at single samples", () => {
   assert.equal(view.span, 48);
 });
 
+test("a page is turned so that the playhead stands near its left, and ends with the song", () => {
+  const view = made();
+  assert.deepEqual([0, RATE, RATE + 1].map((frame) => view.has(frame)), [true, true, false]);
+  view.turnTo(RATE + 1);
+  assert.equal(view.span, RATE);
+  assert.ok(view.has(RATE + 1) && view.x(RATE + 1) < NAMES + 60);
+  view.turnTo(9.9 * RATE);
+  assert.equal(view.stop, 10 * RATE);
+});
+
 test("what is under the pointer stays there while it is zoomed", () => {
   const view = made();
   const px = NAMES + 300, before = view.frameAt(px);

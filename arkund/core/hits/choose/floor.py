@@ -70,13 +70,14 @@ def added_to(
     """The list with the clear hits that it lacks: none within `SAME_S` of them. Sorted by time. ``close`` are
     the pieces' nearest mics ``(frames,)``.
 
-    A drum that has no other hit is only believed to be hit where its clear hits say so surely; else its
-    moments are for an ear to judge (`moments`).
+    A drum that has no other hit is only believed to be hit where its clear hits say so surely, and not all of
+    a tom's fall with kicks: no other bleed is so loud in it. Else its moments are for an ear (`moments`).
     """
     out = list(hits)
+    kicks = np.array([h.time_s for h in hits if piece_family(h.piece) == "kick"])
     for piece, clear in clear_ones.items():
         own = [h for h in hits if h.piece == piece]
-        if not own and not is_hit_surely(clear):
+        if not own and (not is_hit_surely(clear) or _falls_with(piece, clear, kicks)):
             continue
         known = np.array([h.time_s for h in own])
         levels = {h.time_s: h.level_db for h in own}
@@ -87,7 +88,14 @@ def added_to(
     return sorted(out, key=lambda h: (h.time_s, h.piece))
 
 
-SAME_S = 0.025
+def _falls_with(piece: str, clear: Sequence[Clear], kicks: NDArray[np.float64]) -> bool:
+    """Whether a tom's clear hits fall with kicks, each of them."""
+    return piece_family(piece) == "tom" and all(
+        np.abs(kicks - one.time_s).min(initial=np.inf) <= WITH_KICK_S for one in clear
+    )
+
+
+SAME_S, WITH_KICK_S = 0.025, 0.012
 ANCHOR_DB = 4.0
 SURE, SUREST, SUREST_DB = 0.92, 0.99, 20.0
 """How sure a clear hit is at the least, and at the most: from so many dB over bleed on."""

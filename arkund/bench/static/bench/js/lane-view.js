@@ -4,6 +4,7 @@ export const TOP = TIMING + 26;
 export const NAMES = 78;
 
 const FEWEST_FRAMES = 48, LOWEST_LANE = 16;
+const LEAD = 0.05; // of a page that is turned to, so much lies before the playhead
 
 export class View {
   // `frames` is the song's length, `lanes` how many there are.
@@ -38,6 +39,11 @@ export class View {
     this.start = Math.min(Math.max(start, 0), this.frames - span);
     this.stop = this.start + span;
   }
+
+  has(frame) { return frame >= this.start && frame <= this.stop; }
+
+  // The page of the same length on which a frame lies near the left.
+  turnTo(frame) { this.show(frame - this.span * LEAD, frame - this.span * LEAD + this.span); }
 
   move(by) { this.show(this.start + by, this.stop + by); }
 

@@ -16,6 +16,9 @@ const DRAG_PX = 4, GRIP_PX = 3;
 const FEWEST_COLUMNS = 64;
 const ASIDE = 0.25; // of the view, so much more is fetched on either side
 
+const FOLLOWS = "arkund-follow";
+const follows = () => sessionStorage.getItem(FOLLOWS) !== "no";
+
 const pieceOf = (mic) => bench.pieces[mic] || "";
 
 // A piece's lane; one without a mic of its own stands on the first overhead's.
@@ -56,9 +59,12 @@ class Lanes {
     on("playing", () => this.paint());
     document.getElementById("zoom-song").addEventListener("click", () => this.show(0, bench.frames));
     document.getElementById("zoom-loop").addEventListener("click", () => this.show(...loopFrames()));
+    this.button = document.getElementById("follow-play");
+    this.button.addEventListener("click", () => this.following(!follows()));
+    this.following(follows());
     const mine = here();
     addEventListener("resize", () => { this.paint(); this.load(); }, { signal: mine });
-    const follow = () => { if (mine.aborted) return; if (player.playing) this.still.follow(this.headAt(), HEAD); requestAnimationFrame(follow); };
+    const follow = () => { if (mine.aborted) return; if (player.playing) this.follow(); requestAnimationFrame(follow); };
     follow();
     const asked = Number(new URLSearchParams(location.search).get("at"));
     const around = asked ? [(asked - 0.15) * bench.rate, (asked + 0.35) * bench.rate] : loopFrames();
@@ -156,6 +162,23 @@ class Lanes {
       pen.strokeRect(Math.min(box.x0, box.x1), Math.min(box.y0, box.y1), Math.abs(box.x1 - box.x0), Math.abs(box.y1 - box.y0));
     }
     this.still.show(this.headAt(), HEAD);
+  }
+
+  // The page turns when the playhead leaves it. Who looks elsewhere meanwhile is left there.
+  follow() {
+    const at = player.position(), isSeen = this.view.has(at);
+    if (this.wasSeen && !isSeen && follows() && !Object.keys(this.hold).length) {
+      this.view.turnTo(at);
+      this.shown();
+    }
+    this.wasSeen = this.view.has(at);
+    this.still.follow(this.headAt(), HEAD);
+  }
+
+  following(on) {
+    sessionStorage.setItem(FOLLOWS, on ? "yes" : "no");
+    this.button.setAttribute("aria-pressed", String(on));
+    this.button.textContent = on ? "follow on" : "follow off";
   }
 
   headAt() { return this.view.x(player.position()); }
