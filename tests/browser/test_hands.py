@@ -200,6 +200,52 @@ def test_a_bus_is_made_and_fed_by_one_drag_over_the_lanes(page: Page, song: str)
     expect(page.locator("[data-link$='bus=crack']")).to_have_count(0)
 
 
+def test_the_routing_keeps_its_type_and_takes_mics_groups_and_the_bus_in_hand(
+    page: Page, song: str
+) -> None:
+    heights = []
+    for width in (1024, 1280, 2560):
+        page.set_viewport_size({"width": width, "height": 900})
+        page.goto(f"{song}/bus/?mic=kick_in&bars=3-4")
+        _ready(page)
+        _still(page, "#routing")
+        letter = page.locator("#routing text").first.bounding_box()
+        assert letter
+        heights.append(letter["height"])
+        last = page.locator("#routing rect").last.bounding_box()
+        picture = page.locator("#routing").bounding_box()
+        assert last
+        assert picture
+        assert last["x"] + last["width"] <= picture["x"] + picture["width"]
+    assert max(heights) - min(heights) < 1
+    page.locator("#routing a[aria-label='snare top']").click()
+    page.wait_for_url("**mic=snare_top**")
+    page.locator("#routing a[aria-label='kick, group']").click()
+    expect(page.locator("#work h1").first).to_have_text("Bus · kick group")
+    page.locator("#routing a[aria-label='drum bus']").click()
+    expect(page.locator("#work h1").first).to_have_text("Bus · drum bus")
+    assert "mic=snare_top" in page.url
+
+
+def test_the_lanes_turn_their_page_when_the_playhead_leaves_it(page: Page, song: str) -> None:
+    page.goto(f"{song}/edit/?mic=kick_in&bars=1-4")
+    _ready(page)
+    show = "arkund.lanes.show(0, arkund.bench.rate)"
+    shown = "arkund.lanes.view.start"
+    _still(page, "#lanes")
+    page.evaluate(show)
+    page.keyboard.press("Space")
+    until(page, f"{shown} > 0")
+    page.keyboard.press("Space")
+    assert page.evaluate("arkund.lanes.view.span == arkund.bench.rate")
+    page.get_by_role("button", name="follow on").click()
+    page.evaluate(show)
+    page.keyboard.press("Space")
+    until(page, "arkund.player.position() > 1.5 * arkund.bench.rate")
+    assert page.evaluate(shown) == 0
+    expect(page.get_by_role("button", name="follow off")).to_be_visible()
+
+
 def test_loops_are_as_long_as_they_are_set_and_the_song_plays_on(page: Page, song: str) -> None:
     page.goto(f"{song}/level/?mic=kick_in&bars=3-4")
     _ready(page)
