@@ -19,8 +19,8 @@ from pathlib import Path
 from playwright.sync_api import Page, sync_playwright
 
 from arkund.songs.running import until_up
-from benchmarks.chromium import FLAGS, PATH
 from benchmarks.long_song import SLUG
+from scripts.chromium import FLAGS, PATH
 
 
 def main() -> None:

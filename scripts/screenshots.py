@@ -19,7 +19,7 @@ django.setup()
 
 from arkund.bench.stations.registry import STATIONS  # noqa: E402
 from arkund.songs.running import until_up  # noqa: E402
-from benchmarks.chromium import FLAGS, PATH  # noqa: E402
+from scripts.chromium import FLAGS, PATH  # noqa: E402
 
 ROOT = Path(__file__).resolve().parent.parent
 SONG = "copper-weather"

@@ -13,7 +13,7 @@ from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Browser, ConsoleMessage, Error, Page, sync_playwright
 
 from arkund.songs.running import until_up
-from benchmarks.chromium import FLAGS, PATH
+from scripts.chromium import FLAGS, PATH
 
 
 def rules_broken(page: Page) -> list[str]:

@@ -11,9 +11,10 @@ from typing import Any
 import numpy as np
 
 from arkund.core.advise.goal import KICK_LOW, KICK_LOW_LEVEL, LED_BY
+from arkund.core.advise.pitch import drum_hz
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, piece_family
-from arkund.core.measure.landmarks import ATTACK_HZ, attack_hz, fundamental_hz
+from arkund.core.measure.landmarks import ATTACK_HZ, attack_hz
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.saturation import Saturation
@@ -155,7 +156,7 @@ def _tilts(study: Study) -> Iterator[Lever]:
         if not times:
             continue
         sound = study.sound(mic, "clean")
-        base = fundamental_hz(sound, study.rate, times, family) if name == "kick" else 0.0
+        base = drum_hz(study, pieces[0]) if name == "kick" else 0.0
         hz = attack_hz(sound, study.rate, times, ATTACK_HZ[family])
         places = {FUNDAMENTAL: (float(np.clip(base or 60, 45, 90)), 0.7), ATTACK: (float(hz), 0.8)}
         bands = [

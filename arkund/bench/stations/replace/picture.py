@@ -9,6 +9,7 @@ import numpy as np
 
 from arkund.bench.drawing import rounded
 from arkund.bench.stations.replace.samples import following_of, samples_of
+from arkund.core.advise.pitch import drum_hz
 from arkund.core.advise.replace import layers, uneven
 from arkund.core.errors import ArkundError
 from arkund.core.graph.chains import Processed
@@ -18,7 +19,6 @@ from arkund.core.graph.summing import Mixed, Varied
 from arkund.core.graph.toned import Toned
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label, piece_family
-from arkund.core.measure.landmarks import fundamental_hz
 from arkund.core.replace.harvest import HEAD_S
 from arkund.core.sheet.layers import NOTE_HZ, AnyLayer, SubLayer
 from arkund.core.sheet.sheet import Sheet
@@ -136,10 +136,8 @@ def _layer(sheet: Sheet, name: str, layer: AnyLayer) -> dict[str, Any]:
     rulers: dict[str, Any] = {}
     said_too = ""
     if isinstance(layer, SubLayer):
-        times = [r.onset / sheet.rate for r in rows]
-        rulers, said_too = _of_sub(
-            sheet, name, layer, engine.read(entry.drum, 0, sheet.frames), times
-        )
+        hz = drum_hz(study_of(sheet), sheet.mics[layer.of].name.piece or "")
+        rulers, said_too = _of_sub(sheet, name, layer, hz)
     return {
         "layer": name,
         "rulers": rulers,
@@ -174,13 +172,8 @@ def _played(entry: Node) -> Node:
     return entry
 
 
-def _of_sub(
-    sheet: Sheet, name: str, layer: SubLayer, drum: np.ndarray[Any, Any], times: list[float]
-) -> tuple[dict[str, Any], str]:
-    """A tone's rulers against the drum's own pitch, and how the two meet in words."""
-    hz = fundamental_hz(
-        drum, sheet.rate, times, piece_family(sheet.mics[layer.of].name.piece or "")
-    )
+def _of_sub(sheet: Sheet, name: str, layer: SubLayer, hz: float) -> tuple[dict[str, Any], str]:
+    """A tone's rulers against the drum's own pitch ``hz``, and how the two meet in words."""
     if not hz:
         return {}, ""
     at_hz, slope = layers.crossover_of(layer.note_hz, hz)

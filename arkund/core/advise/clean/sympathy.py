@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from arkund.core.advise.clean.proposing import LEAST_TAKEN_DB, TOM_RANGE_DB, gate_patch, proposed
 from arkund.core.advise.eq.bands import RING, band_patch, free_band
 from arkund.core.advise.finding import Change, Finding, Way, spoken
+from arkund.core.advise.pitch import drum_hz
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.clean.proposal import (
@@ -18,7 +19,6 @@ from arkund.core.measure.hits import hit_windows
 from arkund.core.measure.landmarks import (
     LONGEST_RING_S,
     LineDecay,
-    fundamental_hz,
     late_t60_s,
     line_decay,
     line_prominence_db,
@@ -43,9 +43,8 @@ def sympathy(study: Study, mic: str, school: School) -> list[Finding]:
         return []
     if piece_family(piece) != "tom" or (c.on and c.opens_on == "hits" and c.range_db <= -10):
         return []
-    own = [h.time_s for h in study.hits_on(piece)]
     sound = study.sound(mic, "placed")
-    hz = fundamental_hz(sound, study.rate, own, "tom")
+    hz = drum_hz(study, piece)
     if not hz:
         return []
     for waker in ("kick", "snare"):

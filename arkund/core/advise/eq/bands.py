@@ -6,12 +6,10 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from arkund.core.advise.pitch import drum_hz
 from arkund.core.advise.study import Study
-from arkund.core.kit.roles import parse_mic_name, piece_family
+from arkund.core.kit.roles import parse_mic_name
 from arkund.core.measure.decimate import decimated
-from arkund.core.measure.landmarks import (
-    fundamental_hz,
-)
 from arkund.core.process.equaliser import Equaliser, equaliser_sections
 from arkund.core.shape.biquad import response_db
 from arkund.core.sheet.channels import stage_path
@@ -85,11 +83,4 @@ def spectrum_below(
 
 def fundamental(study: Study, mic: str) -> float:
     """The fundamental of a mic's drum in Hz; 0 where none stands out."""
-    family = piece_family(parse_mic_name(mic).piece or "")
-    found: float = study.remember(
-        ("fundamental", mic),
-        lambda: fundamental_hz(
-            study.sound(mic, "clean"), study.rate, study.plain_times(mic), family
-        ),
-    )
-    return found
+    return drum_hz(study, parse_mic_name(mic).piece or "")

@@ -4,10 +4,10 @@ import numpy as np
 
 from arkund.core.advise.finding import Finding, spoken
 from arkund.core.advise.module import Module
+from arkund.core.advise.pitch import drum_hz
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label, piece_family
-from arkund.core.measure.landmarks import fundamental_hz
 from arkund.core.units import NOTE_NAMES, hz_to_note
 
 NAME = "root"
@@ -25,10 +25,7 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
     for piece in study.pieces:
         if piece_family(piece) not in WEIGHTS:
             continue
-        mic = study.close(piece)[0]
-        times = [h.time_s for h in study.hits_on(piece, ghosts=False)]
-        hz = fundamental_hz(study.sound(mic, "source"), study.rate, times, piece_family(piece))
-        if hz > 0:
+        if (hz := drum_hz(study, piece)) > 0:
             tuned[piece] = hz
     if not tuned:
         return []

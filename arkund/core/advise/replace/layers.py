@@ -6,13 +6,13 @@ from typing import Any
 
 import numpy as np
 
+from arkund.core.advise.pitch import drum_hz
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.graph.sources import plays
 from arkund.core.hits.hit import Hit
-from arkund.core.kit.roles import label, piece_family
+from arkund.core.kit.roles import label
 from arkund.core.measure.hits import ring_time_s
-from arkund.core.measure.landmarks import fundamental_hz
 from arkund.core.replace.harvest import HEAD_S, Candidate, bands, candidates
 from arkund.core.sheet.layers import (
     CROSSOVER_HZ,
@@ -128,7 +128,7 @@ def sub_patch(
     a frequency. Raises `ArkundError`."""
     hz = round(sub_note_hz(study, piece, note), 2)
     values: dict[str, Any] = {"kind": "sub", "note_hz": hz, "fader_db": blend_db}
-    at_hz, slope = crossover_of(hz, drum_hz(study, piece))
+    at_hz, slope = crossover_of(hz, drum_hz(study, piece) or None)
     if crossover not in ("off", "auto"):
         at_hz = _hz_said(study, crossover, "frequency", "off, auto or a frequency such as 70Hz")
         if not CROSSOVER_HZ[0] <= at_hz <= CROSSOVER_HZ[1]:
@@ -222,17 +222,6 @@ def note_under(drum_hz: float, root_note: str) -> float:
     roots = [hz for _, hz in octaves_of(root_note, *NOTE_HZ)]
     nearest = min(roots, key=lambda hz: abs(np.log2(hz / own)), default=own)
     return nearest if abs(12 * np.log2(nearest / own)) <= SEMITONES_TO_ROOT else own
-
-
-def drum_hz(study: Study, piece: str) -> float | None:
-    """The fundamental of a piece in the mic that its layers follow; None where it has none."""
-    mic = followed(study, piece)
-    return (
-        fundamental_hz(
-            study.sound(mic, "clean"), study.rate, study.plain_times(mic), piece_family(piece)
-        )
-        or None
-    )
 
 
 def _hz_said(study: Study, text: str, what: str, wanted: str) -> float:

@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 
 from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.module import Module
-from arkund.core.advise.replace.layers import NAME, drum_hz, layer_patch, sub_patch
+from arkund.core.advise.pitch import drum_hz
+from arkund.core.advise.replace.layers import NAME, layer_patch, sub_patch
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError

@@ -1,0 +1,21 @@
+"""The pitch of a drum, measured in one way for whatever is said of it."""
+
+from arkund.core.advise.study import Study
+from arkund.core.kit.roles import piece_family
+from arkund.core.measure.landmarks import fundamental_hz
+
+
+def drum_hz(study: Study, piece: str) -> float:
+    """The fundamental of a piece in Hz, as its nearest mic recorded it; 0 where none stands out or no mic
+    is close. Trim, gate and EQ change nothing of it."""
+    close = study.close(piece)
+    if not close:
+        return 0.0
+    times = [h.time_s for h in study.hits_on(piece, ghosts=False)]
+    found: float = study.remember(
+        ("pitch", piece),
+        lambda: fundamental_hz(
+            study.sound(close[0], "source"), study.rate, times, piece_family(piece)
+        ),
+    )
+    return found
