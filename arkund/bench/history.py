@@ -48,9 +48,6 @@ def figure_words(name: str) -> tuple[str, str]:
     """What a figure is called and its unit."""
     if name in FIGURE_WORDS:
         return FIGURE_WORDS[name]
-    if name.startswith("attack_to_body_"):
-        piece = name.removeprefix("attack_to_body_").removesuffix("_db")
-        return f"{label(piece)}: attack over body", "dB"
     stem, _, unit = name.rpartition("_")
     return label(stem or name), {"db": "dB", "dbfs": "dBFS", "ms": "ms", "hz": "Hz"}.get(unit, unit)
 
@@ -78,11 +75,17 @@ def mix_pairs(measures: dict[str, Any]) -> list[dict[str, Any]]:
     return _before_after(mix["before"], mix["after"]) if mix else []
 
 
+LEVELS = ("peak_dbfs", "true_peak_dbtp", "loudness_lufs", "over_full_scale")
+"""Of the mix these are shown; passes of old noted more, which the punch card measures otherwise."""
+
+
 def _before_after(before: dict[str, Any], after: dict[str, Any]) -> list[dict[str, Any]]:
     out = []
-    for name, now in before.items():
-        words, unit = figure_words(name)
-        out.append({"words": words, "unit": unit, "now": now, "then": after.get(name)})
+    for name in LEVELS:
+        if name in before:
+            words, unit = figure_words(name)
+            pair = {"now": before[name], "then": after.get(name)}
+            out.append({"words": words, "unit": unit, "digits": 1 if unit else 0} | pair)
     return out
 
 

@@ -17,10 +17,8 @@ from arkund.core.advise.goal import GOALS
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
-from arkund.core.kit.roles import is_shell
-from arkund.core.measure.levels import attack_to_body_db
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
-from arkund.core.units import amplitude_to_db, power_to_db
+from arkund.core.units import amplitude_to_db
 
 Answered = Callable[[Finding], bool]
 
@@ -132,19 +130,12 @@ def mics_of(finding: Finding) -> set[str]:
 
 
 def measure_mix(study: Study) -> dict[str, float]:
-    """The mix in figures: peak, true peak, loudness, crest, and each shell's attack over its body
-    in dB; over the whole song."""
+    """The mix's levels over the whole song: peak, true peak, loudness, samples over full scale. What its
+    hits are like says the punch card."""
     mix = study.mix()
-    peak = float(np.abs(mix).max(initial=0.0))
-    power = float(np.mean(np.square(mix, dtype=np.float64)))
-    figures = {
-        "peak_dbfs": round(amplitude_to_db(peak), 2),
+    return {
+        "peak_dbfs": round(amplitude_to_db(float(np.abs(mix).max(initial=0.0))), 2),
         "true_peak_dbtp": round(true_peak_dbtp(mix), 2),
         "loudness_lufs": round(loudness_lufs(mix, study.rate), 2),
-        "crest_db": round(amplitude_to_db(peak) - power_to_db(power), 2),
         "over_full_scale": int(np.sum(np.abs(mix) > 1.0)),
     }
-    for piece in dict.fromkeys(h.piece for h in study.hits if is_shell(h.piece)):
-        times = [h.time_s for h in study.hits_on(piece, ghosts=False)]
-        figures[f"attack_to_body_{piece}_db"] = round(attack_to_body_db(mix, study.rate, times), 2)
-    return figures
