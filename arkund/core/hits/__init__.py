@@ -14,7 +14,8 @@ One straight way; each room uses only those above it:
   how likely they make it a hit (`verdict`: trees that may only rise with what speaks for a hit).
 * `choose`: of each piece the likely onsets (`choosing`, `hits`; a snare's are weighed `again`), those
   that only overheads hear (`overheard`), `rolls`, and the `floor`: what stands clear of all bleed is a
-  hit, whatever was decided before. At last a kick's hits are laid over each other: where each `begins`.
+  hit, whatever was decided before, and what is surely some tom's is not left `unclaimed`. At last a
+  kick's hits are laid over each other: where each `begins`.
 * `detect` goes through all of it. `listening` is what it knows before it decides.
 
 Beside the way: a `hit` as it stands in a list, what its `confidence` means, `moments` for an ear to judge,

@@ -14,6 +14,7 @@ from arkund.core.hits.choose.floor import added_to, clear_hits, is_hit_surely
 from arkund.core.hits.choose.hits import Chosen, hits_and_maybes
 from arkund.core.hits.choose.overheard import overheard
 from arkund.core.hits.choose.rolls import with_rolls
+from arkund.core.hits.choose.unclaimed import unclaimed
 from arkund.core.hits.hear.novelty import band_energy
 from arkund.core.hits.hit import SAME_HIT_S, Hit, hit_id, kind_of, velocity_of
 from arkund.core.hits.listening import Listened, listen
@@ -73,6 +74,7 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
     # What stands clear of all bleed is a hit, whatever was decided until here.
     nearest = {p: take.mics[ears[0]] for p, ears in take.own.items()}
     hits = added_to(hits, clear, nearest, rate)
+    hits = added_to(hits, unclaimed(listened.reach, hits, listened.afar), nearest, rate)
     for piece, sound in nearest.items():
         hits = at_their_beginning(hits, sound, piece, rate)
     hits.sort(key=lambda h: (h.time_s, h.piece))
