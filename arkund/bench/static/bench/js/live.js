@@ -37,11 +37,11 @@ export function startLive() {
   if (!hands.length) return;
   for (const hand of hands) player.addLane(hand.name, hand.node);
   // While it plays the lanes' sound is needed now, not with the next change.
-  if (player.playing) player.fetchAll();
+  if (player.playing) player.fetching.all();
   const known = (hand, read) => ({ gains: gains(hand, read), polarity: hand.behind ? 1 : read(`${hand.path}.polarity`) });
 
   function rest() {
-    const rendered = reader(player.asking.patch ? JSON.parse(player.asking.patch) : {});
+    const rendered = reader(player.fetching.asking.patch ? JSON.parse(player.fetching.asking.patch) : {});
     for (const hand of hands) hand.base = known(hand, rendered);
     move();
   }

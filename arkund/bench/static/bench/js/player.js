@@ -2,26 +2,13 @@
 //
 // Each state (as recorded, now, removed) is held in chunks of half a tile or less, fetched from the
 // playhead on and scheduled at exact frames; all states that are there run together, only one is let
-// through, so switching is at the same sample. A change swaps new chunks in under the old ones. What an
-// ear waits for is asked for chunk by chunk, all else a tile at a time.
-import { getBytes, notify } from "./api.js";
-import { FOR_GOOD, address, bench, loopFrames, loops, on, query, tell } from "./bench.js";
+// through, so switching is at the same sample. A change swaps new chunks in under the old ones. `fetching.js`
+// asks the server for them.
+import { FOR_GOOD, bench, loopFrames, loops, on, tell } from "./bench.js";
+import { Chunks } from "./chunks.js";
+import { AHEAD_S, Fetching, SOON_S } from "./fetching.js";
 
-const AHEAD_S = 0.4;
 const FADE_S = 0.008;
-// The soonest moment that can still be met.
-const SOON_S = 0.015;
-// By what the last chunk took the next one arrives in time.
-const MARGIN = 1.25;
-const REST_MS = 1200;
-const LEAST_S = 0.1;
-// A change is never begun farther ahead of the playhead.
-const LATEST_S = 0.8;
-// What sounds within so long, and has changed, is waited for by an ear.
-const EAR_S = 0.5;
-// Of a long loop what lies so far ahead is asked for as the playhead comes near, and what lies so far behind
-// is let go of.
-const WINDOW_S = 40, ASKED_EVERY_S = 5, BEHIND_S = 20;
 const VARIANTS = ["now", "recorded", "removed", "other"];
 
 class Player {
@@ -36,9 +23,7 @@ class Player {
     this.other = null;
     this.otherDb = 0;
     this.stats = { buffers: 0, swaps: [], errors: 0 };
-    // How long the first chunk after a change took, in s: it should arrive before its place has passed.
-    this.took = 0.1;
-    this.hold();
+    this.fetching = new Fetching(this, VARIANTS);
     this.states = {};
     // Lanes beside the states, heard on top of what is now (`live.js`).
     this.lanes = [];
@@ -48,28 +33,17 @@ class Player {
     this.setSpan();
   }
 
-  // What sounds is asked for as it was first heard: when a try is kept its sound stays the same.
-  hold() {
-    this.asking = { rev: bench.revision, patch: Object.keys(bench.patch).length ? JSON.stringify(bench.patch) : "" };
-  }
-
   setSpan() {
     [this.start, this.stop] = loopFrames();
     this.length = this.stop - this.start;
-    // Chunks end where the server's tiles do and half-way, so that each needs but one of them.
-    const least = LEAST_S * bench.rate, half = bench.tile / 2;
-    this.edges = [0];
-    for (let at = (Math.floor(this.start / half) + 1) * half; at < this.stop - least; at += half) {
-      if (at - this.start > least) this.edges.push(at - this.start);
-    }
-    this.edges.push(this.length);
-    this.count = this.edges.length - 1;
+    this.chunks = new Chunks({ start: this.start, stop: this.stop, tile: bench.tile, rate: bench.rate });
   }
 
-  // Which chunk holds a place within the loop.
-  chunkAt(inLoop) {
-    return Math.max(0, this.edges.findLastIndex((edge, n) => n < this.count && edge <= inLoop));
-  }
+  get edges() { return this.chunks.edges; }
+
+  get count() { return this.chunks.count; }
+
+  chunkAt(inLoop) { return this.chunks.at(inLoop); }
 
   open() {
     if (this.context) return;
@@ -152,9 +126,9 @@ class Player {
     // On a whole frame, so that chunks meet without interpolation.
     this.t0 = Math.ceil((this.context.currentTime + 0.06) * rate) / rate - (this.resumeAt || 0) / rate;
     for (const v of this.every) this.states[v].next = this.resumeAt || 0;
-    this.askedAt = 0;
+    this.fetching.askedAt = 0;
     this.timer = setInterval(() => this.tick(), 40);
-    this.fetchAll();
+    this.fetching.all();
     tell("playing", true);
   }
 
@@ -184,23 +158,7 @@ class Player {
       return;
     }
     for (const v of this.every) this.schedule(v);
-    if (this.isLong) this.followWindow();
-  }
-
-  get isLong() { return this.length > WINDOW_S * bench.rate; }
-
-  followWindow() {
-    const at = this.elapsed();
-    if (at - this.askedAt < ASKED_EVERY_S * bench.rate) return;
-    this.askedAt = at;
-    for (const v of this.every) {
-      const { chunks } = this.states[v];
-      for (const index of [...chunks.keys()]) {
-        const ahead = (this.edges[index] - (at % this.length) + this.length) % this.length;
-        if (ahead > (WINDOW_S + ASKED_EVERY_S) * bench.rate && this.length - ahead > BEHIND_S * bench.rate) chunks.delete(index);
-      }
-    }
-    this.fetchAll();
+    if (this.fetching.isLong) this.fetching.followWindow();
   }
 
   schedule(v) {
@@ -266,141 +224,17 @@ class Player {
   // it arrives is none, its follower is.
   note(index, at) {
     const inLoop = this.elapsed(at) % this.length;
-    const wait = this.chunkAt(inLoop) === index ? 0 : (this.edges[index] - inLoop + this.length) % this.length;
+    const wait = this.chunkAt(inLoop) === index ? 0 : this.chunks.wait(index, inLoop);
     if (!window.arkundPointerUp || wait > bench.tile) return;
     this.stats.swaps.push(performance.now() - window.arkundPointerUp + 1000 * (SOON_S + wait / bench.rate));
     window.arkundPointerUp = 0;
   }
 
-  // From the place on that the playhead will have reached when the first chunk arrives.
-  order() {
-    const ahead = (MARGIN * this.took + SOON_S) * bench.rate;
-    const first = this.playing ? this.chunkAt((this.position() - this.start + ahead) % this.length) : this.chunkAt(this.resumeAt || 0);
-    const order = Array.from({ length: this.count }, (_, i) => (first + i) % this.count);
-    if (!this.isLong) return order;
-    const wait = (index) => (this.edges[index] - this.edges[first] + this.length) % this.length;
-    return order.filter((index) => wait(index) < WINDOW_S * bench.rate);
-  }
-
-  // What is heard comes first; the other states follow once it is there and the hand has rested.
-  async fetchAll() {
-    const mine = (this.round = (this.round || 0) + 1);
-    await this.fetchVariant(this.variant);
-    for (const lane of this.lanes) {
-      if (this.round !== mine) return;
-      await this.fetchVariant(lane);
-    }
-    for (const v of VARIANTS.filter((one) => one !== this.variant && (one !== "other" || this.other))) {
-      await new Promise((rest) => setTimeout(rest, REST_MS));
-      if (this.round !== mine) return;
-      await this.fetchVariant(v);
-    }
-  }
-
-  async fetchVariant(v) {
-    const state = this.states[v];
-    const epoch = state.epoch;
-    // One loop a state and epoch: the one that is under way will do.
-    if (state.fetching === epoch) return;
-    state.fetching = epoch;
-    try {
-      await this.fetchChunks(v, state, epoch);
-    } finally {
-      if (state.fetching === epoch) state.fetching = null;
-    }
-  }
-
-  async fetchChunks(v, state, epoch) {
-    let first = true;
-    const isDone = (index) => state.chunks.get(index)?.epoch === epoch;
-    for (const index of this.order()) {
-      if (state.epoch !== epoch) return;
-      if (isDone(index)) continue;
-      const have = state.chunks.has(index);
-      // Swapped in under old sound: an ear waits for it.
-      const soon = have && v === this.variant && (first || this.isSoon(index));
-      let last = index + 1;
-      if (!soon) while (last < this.count && !this.endsTile(last) && !isDone(last)) last += 1;
-      const edges = this.edges.slice(index, last + 1);
-      const text = this.asked(v, this.start + edges[0], edges.at(-1) - edges[0]) + (soon ? "&at_once=1" : "");
-      if (v === this.variant) tell("loading", `rendering ${last} of ${this.count}`);
-      try {
-        const asked = performance.now();
-        state.under = new AbortController();
-        const { bytes, headers } = await getBytes(`${address("pcm/")}?${text}`, { signal: state.under.signal });
-        if (state.epoch !== epoch) return;
-        this.warn(headers.get("X-Broken"));
-        if (first && have) this.took = Math.min((performance.now() - asked) / 1000, LATEST_S);
-        this.decode(bytes, headers, edges).forEach((entry, n) => state.chunks.set(index + n, { epoch, ...entry }));
-        this.stats.buffers += 1;
-        if (have && this.playing && (first || this.isNear(index, last))) this.swap(v, index);
-        else if (this.playing) this.schedule(v);
-        first = false;
-      } catch (error) {
-        if (state.epoch !== epoch) return;
-        this.stats.errors += 1;
-        tell("loading", "");
-        if (v === this.variant) notify(error.message);
-        return;
-      }
-    }
-    if (v === this.variant) tell("loading", "");
-  }
-
-  // Said once, until another sentence or none comes.
-  warn(broken) {
-    const words = broken ? decodeURIComponent(broken) : "";
-    if (words && words !== this.warned) notify(words);
-    this.warned = words;
-  }
-
-  endsTile(edge) {
-    return (this.start + this.edges[edge]) % bench.tile === 0;
-  }
-
-  // Whether a chunk is sounding or will be before long.
-  isSoon(index) {
-    const at = this.position() - this.start;
-    const wait = (this.edges[index] - at + this.length) % this.length;
-    return this.playing && (this.chunkAt(at) === index || wait < EAR_S * bench.rate);
-  }
-
-  // Whether one of the chunks from ``first`` to before ``last`` is sounding or already set to sound.
-  isNear(first, last) {
-    const at = this.position() - this.start, ahead = AHEAD_S * bench.rate;
-    const set = [at, (at + ahead / 2) % this.length, (at + ahead) % this.length].map((n) => this.chunkAt(n));
-    return set.some((n) => first <= n && n < last);
-  }
-
-  asked(v, start, frames) {
-    const span = { node: this.states[v].node || this.node, start, frames };
-    if (this.states[v].node) return query({ ...span, variant: "now", ...this.asking });
-    if (v !== "other") return query({ ...span, variant: v, ...this.asking });
-    return query({ ...span, variant: "now", rev: this.other.rev, patch: this.other.patch || "" });
-  }
-
-  // The chunks between ``edges`` from the sound of all of them.
-  decode(bytes, headers, edges) {
-    this.open();
-    const channels = Number(headers.get("X-Channels"));
-    const samples = new Int16Array(bytes), frames = samples.length / channels;
-    return edges.slice(1).map((edge, n) => {
-      const begin = edges[n] - edges[0], length = edge - edges[n];
-      const buffer = this.context.createBuffer(2, length, bench.rate);
-      for (let c = 0; c < 2; c += 1) {
-        const from = (c % channels) * frames + begin;
-        const part = samples.subarray(from, from + length), data = buffer.getChannelData(c);
-        for (let i = 0; i < part.length; i += 1) data[i] = part[i] / 32767;
-      }
-      return { buffer, scale: Number(headers.get("X-Scale")) };
-    });
-  }
-
   // What was rendered of these states no longer holds; it sounds on until its successor is there.
   refresh(variants = ["now", "removed"]) {
-    this.hold();
+    this.fetching.hold();
     for (const v of [...variants, ...this.lanes]) this.forget(v);
-    if (this.context) this.fetchAll();
+    if (this.context) this.fetching.all();
   }
 
   // What is under way for a state is for nobody any more; the server stops rendering it.
@@ -413,7 +247,7 @@ class Player {
     const was = this.playing;
     if (was) this.pause();
     this.setSpan();
-    this.hold();
+    this.fetching.hold();
     this.resumeAt = 0;
     for (const v of this.every) { this.forget(v); this.states[v].chunks.clear(); }
     if (was) this.play();
@@ -422,7 +256,7 @@ class Player {
   hear(node) {
     this.node = node;
     for (const v of VARIANTS) this.forget(v);
-    if (this.context) this.fetchAll();
+    if (this.context) this.fetching.all();
   }
 
   setOther(other) {
@@ -433,13 +267,13 @@ class Player {
     if (!other) {
       state.chunks.clear();
       if (this.context) this.silence(state, this.context.currentTime);
-    } else if (this.context) this.fetchAll();
+    } else if (this.context) this.fetching.all();
   }
 
   choose(variant) {
     this.variant = variant;
     this.applyGains();
-    if (this.context) this.fetchAll();
+    if (this.context) this.fetching.all();
   }
 }
 

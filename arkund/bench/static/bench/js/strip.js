@@ -152,7 +152,7 @@ async function figures() {
   const stop = Math.min(end, start + MEASURED_S * bench.rate);
   const node = player.node;
   try {
-    const text = query({ node, start, frames: stop - start, ...player.asking });
+    const text = query({ node, start, frames: stop - start, ...player.fetching.asking });
     const f = await getJson(`${address("figures/")}?${text}`);
     if (mine !== wanted) return;
     const shown = (v, unit) => (v <= -150 ? "silent" : `${minus(v)} ${unit}`);
