@@ -3,9 +3,10 @@
 import numpy as np
 import pytest
 
-from arkund.core.hits.choose.believing import FROM_AFAR, SEEN, SURE, is_believed
+from arkund.core.hits.choose.believing import FROM_AFAR, SEEN, SURE, is_believed, only_echoes
 from arkund.core.hits.choose.floor import ANCHOR_DB, Clear, is_hit_surely
 from arkund.core.hits.explain.reach import BOTH_WAYS_DB, SPREAD_DB, reach_of
+from arkund.core.hits.hit import Hit
 
 RATE = 48_000
 SURELY, HARDLY = np.full(6, SURE + 0.02), np.full(6, SURE - 0.1)
@@ -58,3 +59,35 @@ def test_a_path_that_is_hardly_known_is_bounded_by_the_way_back() -> None:
     to_two, to_one = reach.paths.close[1, 0] - SPREAD_DB, reach.paths.close[0, 1] - SPREAD_DB
     assert to_two == pytest.approx(-6.0, abs=1.0)
     assert to_one <= -BOTH_WAYS_DB - to_two + 1.0
+
+
+def _hits(piece: str, times: list[float], confidence: float = 0.9) -> list[Hit]:
+    return [Hit(f"{piece}{t}", piece, t, 100, "accent", confidence, 0.0) for t in times]
+
+
+OTHER = _hits("tom_1", [1.0, 2.0, 3.0, 4.0])
+
+
+def test_a_tom_that_falls_with_others_alone_is_an_echo() -> None:
+    echo = _hits("tom_2", [1.002, 2.002, 3.002], 0.8)
+    assert only_echoes([*OTHER, *echo], []) == {"tom_2"}
+    # Of two that echo each other the surer one stays.
+    assert only_echoes([*OTHER[:3], *echo], []) == {"tom_2"}
+
+
+@pytest.mark.parametrize(
+    ("own", "clear"),
+    [
+        ([1.002, 2.002, 3.5], []),  # once it is alone
+        ([1.002, 2.002, 3.002], ["tom_2"]),  # one of its hits is clear of bleed
+        ([5.0, 6.0, 7.0], []),  # it falls with kicks, not with toms
+    ],
+)
+def test_a_tom_with_a_hit_of_its_own_is_none(own: list[float], clear: list[str]) -> None:
+    kicks = _hits("kick", [5.0, 6.0, 7.0])
+    assert only_echoes([*OTHER, *kicks, *_hits("tom_2", own, 0.8)], [*clear, "tom_1"]) == set()
+
+
+def test_without_other_drums_nothing_echoes() -> None:
+    assert only_echoes(OTHER, []) == set()
+    assert only_echoes([], []) == set()

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.hits.choose.begins import at_their_beginning
-from arkund.core.hits.choose.believing import is_believed
+from arkund.core.hits.choose.believing import is_believed, only_echoes
 from arkund.core.hits.choose.choosing import SELDOM
 from arkund.core.hits.choose.floor import added_to, clear_hits, is_hit_surely
 from arkund.core.hits.choose.hits import Chosen, hits_and_maybes
@@ -75,6 +75,8 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
     nearest = {p: take.mics[ears[0]] for p, ears in take.own.items()}
     hits = added_to(hits, clear, nearest, rate)
     hits = added_to(hits, unclaimed(listened.reach, hits, listened.afar), nearest, rate)
+    echoes = only_echoes(hits, [p for p, found in clear.items() if found])
+    hits = [h for h in hits if h.piece not in echoes]
     for piece, sound in nearest.items():
         hits = at_their_beginning(hits, sound, piece, rate)
     hits.sort(key=lambda h: (h.time_s, h.piece))

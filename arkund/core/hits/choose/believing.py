@@ -5,10 +5,13 @@ hit shows it in a way that bleed cannot: clear of all that bleed can reach (`flo
 and from the overheads too. One that does not is not believed; its loudest moments are for an ear (`moments`).
 """
 
+from collections.abc import Collection, Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.kit.roles import piece_family
+from arkund.core.hits.hit import Hit
+from arkund.core.kit.roles import is_shell, piece_family
 
 DOUBTED = ("tom", "hat")
 """Families of which a song often has none though the mic is there."""
@@ -36,3 +39,33 @@ def is_believed(
         return from_afar is None or float(np.median(from_afar)) >= FROM_AFAR
     is_seen = from_afar is None or float(np.percentile(from_afar, SEEN_BEST)) >= SEEN
     return is_seen and float(np.percentile(confidence, SUREST)) >= SURE
+
+
+TOGETHER_S, WITH_TOMS = 0.012, 0.8
+"""Bleed comes with what it comes from; of a tom that only echoes others so many hits at least fall with other
+toms. (Of 225 toms with hits on 136 worlds one was like that, and it was at rest.)"""
+
+
+def only_echoes(hits: Sequence[Hit], clear: Collection[str]) -> set[str]:
+    """The toms of a list that may only echo others: none of their hits is clear of bleed (toms in ``clear``
+    have one), none stands alone among the shells, and most fall with another tom's."""
+    shells = [h for h in hits if is_shell(h.piece)]
+    toms = {h.piece for h in shells if piece_family(h.piece) == "tom"} - set(clear)
+    sure = {p: np.mean([h.confidence for h in shells if h.piece == p]) for p in toms}
+    out: set[str] = set()
+    # The least sure first: of two that echo each other one stays.
+    for piece in sorted(toms, key=lambda p: (sure[p], p)):
+        own = np.array([h.time_s for h in shells if h.piece == piece])
+        others = [h for h in shells if h.piece not in {piece, *out}]
+        other_toms = [h.time_s for h in others if piece_family(h.piece) == "tom"]
+        with_any = _falls_with(own, np.array([h.time_s for h in others]))
+        with_toms = _falls_with(own, np.array(other_toms))
+        if with_any.all() and with_toms.mean() >= WITH_TOMS:
+            out.add(piece)
+    return out
+
+
+def _falls_with(own: NDArray[np.float64], others: NDArray[np.float64]) -> NDArray[np.bool_]:
+    if not len(others):
+        return np.zeros(len(own), bool)
+    return np.abs(own[:, None] - others).min(axis=1) <= TOGETHER_S
