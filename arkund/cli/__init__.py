@@ -16,6 +16,7 @@ from arkund.cli import debug, files, knowing, mics, replace, running, songs
 from arkund.cli.guide import EXAMPLES, Parser
 from arkund.cli.opening import say
 from arkund.cli.showing import show
+from arkund.cli.waiting import WAITING
 from arkund.core.errors import ArkundError
 
 SUBJECTS = (running, songs, knowing, mics, replace, files, debug)
@@ -26,7 +27,11 @@ def main(arguments: list[str] | None = None) -> int:
     parser = _parser()
     args = parser.parse_args(arguments)
     try:
-        result = args.run(args)
+        if getattr(args, "goes_on", False):
+            result = args.run(args)
+        else:
+            with WAITING:
+                result = args.run(args)
         if result is not None:
             if args.json:
                 print(json.dumps(result, ensure_ascii=False), flush=True)

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from arkund.cli.waiting import WAITING
 from arkund.core.errors import ArkundError
 
 Add = Callable[[str, Callable[..., Any], str], Any]
@@ -15,6 +16,7 @@ Add = Callable[[str, Callable[..., Any], str], Any]
 
 def say(text: str) -> None:
     """A message for the person at the terminal."""
+    WAITING.end()
     print(text, file=sys.stderr)
 
 
@@ -56,5 +58,4 @@ def song_named(called: str) -> Any:
 
 def show_progress(share: float, what: str) -> None:
     """How far long work is, where somebody is watching."""
-    if sys.stderr.isatty():
-        print(f"\r{share:4.0%} {what:<50.50}", end="\n" if share >= 1 else "", file=sys.stderr)
+    WAITING.tell(share, what)

@@ -4,17 +4,20 @@ import argparse
 from typing import Any
 
 from arkund.cli.opening import Add, say, set_up_django, show_progress
+from arkund.cli.waiting import WAITING
 
 
 def register(add: Add) -> None:
     """The commands of this module."""
     demo = add("demo", _demo, "make the demo song if missing, start web and worker")
     serve = add("serve", _serve, "start the web part alone")
+    worker = add("worker", _worker, "start the worker alone")
+    for sub in (demo, serve, worker):
+        sub.set_defaults(goes_on=True)
     for sub in (demo, serve):
         sub.add_argument("--port", type=int, default=8000)
         sub.add_argument("--host", default="127.0.0.1", help="address to listen on (loopback)")
     demo.add_argument("--no-browser", action="store_true")
-    add("worker", _worker, "start the worker alone")
     sub = add("check", _check, "verify database, files and references; exit 1 where one is wrong")
     sub.add_argument("--mend", action="store_true", help="do what it says could be done")
     sub = add("restore", _restore, "put the newest whole copy of the database in its place")
@@ -29,6 +32,7 @@ def _demo(args: argparse.Namespace) -> None:
 
     refuse_running(args.host, args.port)
     slug = make_demo(show_progress)
+    WAITING.end()
     run_both(args.host, args.port, f"/{slug}/", open_browser=not args.no_browser)
 
 
