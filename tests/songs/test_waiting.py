@@ -2,6 +2,7 @@
 
 import io
 import time
+from contextlib import redirect_stderr
 
 import pytest
 
@@ -18,7 +19,6 @@ class Terminal(io.StringIO):
 def terminal(monkeypatch: pytest.MonkeyPatch) -> Terminal:
     made = Terminal()
     monkeypatch.setenv("TERM", "xterm")
-    monkeypatch.setattr("sys.stderr", made)
     monkeypatch.setattr(waiting, "SOON_S", 0.05)
     return made
 
@@ -33,25 +33,24 @@ def shown(terminal: Terminal, words: str) -> str:
 
 def test_where_nobody_looks_nothing_is_shown(monkeypatch: pytest.MonkeyPatch) -> None:
     nobody = io.StringIO()
-    monkeypatch.setattr("sys.stderr", nobody)
     monkeypatch.setattr(waiting, "SOON_S", 0.0)
-    with Waiting() as line:
+    with redirect_stderr(nobody), Waiting() as line:
         line.tell(0.5, "measuring")
         time.sleep(0.05)
     assert nobody.getvalue() == ""
 
 
 def test_who_waits_is_told_and_who_does_not_is_left_alone(terminal: Terminal) -> None:
-    with Waiting():
+    with redirect_stderr(terminal), Waiting():
         pass
     assert terminal.getvalue() == ""
-    with Waiting():
+    with redirect_stderr(terminal), Waiting():
         assert "working" in shown(terminal, "working")
 
 
 def test_a_bar_says_what_is_done_in_whole_words_and_goes_at_the_end(terminal: Terminal) -> None:
     words = "level: the snare's hits differ by more than what the school wants of them"
-    with Waiting() as line:
+    with redirect_stderr(terminal), Waiting() as line:
         line.tell(0.4, words)
         text = shown(terminal, "…")
         line.tell(1.0, "done")

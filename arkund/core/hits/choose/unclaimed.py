@@ -15,6 +15,9 @@ TOM, OTHERS, NEW_DB, OVER_DB = 0.7, 0.2, 10.0, -3.0
 """How surely overheads give the sound to a tom, and how little to kick and snare; by how much it is new in
 the tom's mic, and how far it may stand under the bleed that the paths would let through at most."""
 
+MANY = 4
+"""A tom that has no hit yet is not hit on the word of fewer: those are for an ear."""
+
 TOGETHER_S = 0.012
 """Toms' mics hear one hit within so long."""
 
@@ -24,7 +27,7 @@ def unclaimed(reach: Reach, hits: Sequence[Hit], afar: Afar | None) -> Mapping[s
     toms = [name for name in reach.names if piece_family(name) == "tom"]
     out: dict[str, list[Clear]] = {name: [] for name in toms}
     if afar is None:
-        return out
+        return {}
     listed = np.array([h.time_s for h in hits if piece_family(h.piece) == "tom"])
     heard = [(name, one) for name in toms for one in _heard(reach, name, afar)]
     free = [
@@ -38,7 +41,12 @@ def unclaimed(reach: Reach, hits: Sequence[Hit], afar: Afar | None) -> Mapping[s
         if all(abs(one.time_s - t) > TOGETHER_S for t in taken):
             taken.append(one.time_s)
             out[name].append(one)
-    return {name: sorted(found, key=lambda one: one.time_s) for name, found in out.items()}
+    known = {h.piece for h in hits}
+    return {
+        name: sorted(found, key=lambda one: one.time_s)
+        for name, found in out.items()
+        if name in known or len(found) >= MANY
+    }
 
 
 def _heard(reach: Reach, name: str, afar: Afar) -> list[Clear]:
