@@ -129,6 +129,7 @@ def differences_context(
                     "path": f"over.{over.id}",
                     "what": what,
                     "bars": bars_words(over.bars),
+                    "typed": over.bars,
                     "scene": over.scene,
                     "value": over_words(over, unit),
                     "ramp": over.ramp_ms,

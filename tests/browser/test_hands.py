@@ -246,6 +246,45 @@ def test_the_lanes_turn_their_page_when_the_playhead_leaves_it(page: Page, song:
     expect(page.get_by_role("button", name="follow off")).to_be_visible()
 
 
+def test_bars_of_a_difference_are_painted_and_moved_by_mouse_and_keys(
+    page: Page, song: str
+) -> None:
+    page.goto(f"{song}/dynamics/?mic=snare_top&bars=1-1")
+    _ready(page)
+    form, paints = page.locator("[data-differ]"), page.locator("svg[data-paints]")
+    paints.scroll_into_view_if_needed()
+    box, bars = _still(page, "svg[data-paints]"), page.evaluate("arkund.bench.bars")
+
+    def middle(bar: int) -> float:
+        return float(box["x"] + (bar - 0.5) / bars * box["width"])
+
+    page.mouse.move(middle(2), box["y"] + 9)
+    page.mouse.down()
+    page.mouse.move(middle(3), box["y"] + 9, steps=4)
+    page.mouse.up()
+    expect(form.locator("[name=bars]")).to_have_value("2-3")
+    expect(form.locator("[name=value]")).to_be_focused()
+    form.locator("[name=path]").select_option("mics.snare_top.fader_db")
+    form.locator("[name=by]").select_option("1")
+    form.locator("[name=value]").fill("-3 dB")
+    before = _revision(page)
+    form.get_by_role("button", name="Add").click()
+    block = page.locator("svg[data-spans] .block")
+    expect(block).to_have_attribute("aria-valuetext", "bars 2 to 3")
+    block.focus()
+    page.keyboard.press("ArrowLeft")
+    expect(block).to_have_attribute("aria-valuetext", "bars 1 to 2")
+    until(page, f"arkund.bench.revision === {before + 2}")
+    # The page has come anew; the block is still in hand.
+    expect(block).to_be_focused()
+    page.keyboard.press("Shift+ArrowRight")
+    until(page, f"arkund.bench.revision === {before + 3}")
+    expect(page.locator("#work")).to_contain_text("bars 1–3")
+    expect(block).to_be_focused()
+    page.keyboard.press("Delete")
+    expect(block).to_have_count(0)
+
+
 def test_loops_are_as_long_as_they_are_set_and_the_song_plays_on(page: Page, song: str) -> None:
     page.goto(f"{song}/level/?mic=kick_in&bars=3-4")
     _ready(page)

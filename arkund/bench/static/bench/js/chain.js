@@ -1,6 +1,7 @@
 // A chain: one line of stages in order; dragged or moved by keys, bypassed, added, removed.
 import { getJson, notify, post } from "./api.js";
 import { address, bench, keepValues, moveTo, on, query } from "./bench.js";
+import { startDifferences } from "./differences.js";
 import { clear, el, path } from "./draw.js";
 import { player } from "./player.js";
 import { offerOther } from "./strip.js";
@@ -65,27 +66,7 @@ export function startChain() {
     const id = Array.from({ length: 99 }, (_, n) => `b${n + 1}`).find((b) => !taken.has(b));
     change({ [`${button.dataset.addBand}.${id}`]: {} });
   }));
-  document.querySelectorAll("[data-drop]").forEach((button) => button.addEventListener("click", () => change({ [button.dataset.drop]: null })));
-  document.querySelectorAll("[data-differ]").forEach((form) => form.addEventListener("submit", async (event) => {
-    event.preventDefault();
-    const asked = Object.fromEntries(new FormData(form));
-    const { unit } = form.elements.path.selectedOptions[0].dataset;
-    try {
-      const value = await typed(asked.value, unit), ramp = await typed(asked.ramp_ms, "ms");
-      const said = { path: asked.path, bars: plainBars(asked.bars), value, by: asked.by === "1", ramp_ms: ramp, scene: asked.scene.trim() };
-      change({ [form.dataset.differ]: said });
-    } catch (error) {
-      notify(error.message);
-    }
-  }));
-  document.querySelectorAll("[data-scene]").forEach((form) => {
-    const each = (of, value) => change(Object.fromEntries(form.dataset.scene.split(" ").map((id) => [of(id), value])));
-    form.addEventListener("submit", (event) => {
-      event.preventDefault();
-      each((id) => `over.${id}.bars`, plainBars(form.elements.bars.value));
-    });
-    form.querySelector("[data-drop-scene]").addEventListener("click", () => each((id) => `over.${id}`, null));
-  });
+  startDifferences(change);
   bypassed(line.querySelector("[data-stage].chosen"), chain);
   startBuses(change);
   // Undo and redo may change the line itself.
@@ -93,16 +74,6 @@ export function startChain() {
   on("stepped", (sheet) => { if (JSON.stringify(chainIn(sheet, chain)) !== now) again(); });
 }
 
-// A value as the server reads what was typed; of what has no unit also words, such as on and off.
-async function typed(text, unit) {
-  const plain = text.trim().toLowerCase();
-  if (!unit && plain in SWITCHED) return SWITCHED[plain];
-  if (!unit && Number.isNaN(Number(plain.replace("−", "-")))) return text.trim();
-  return (await getJson(`${address("value/")}?${query({ text, unit })}`)).value;
-}
-const SWITCHED = { on: true, off: false, yes: true, no: false };
-
-const plainBars = (text) => text.trim().replaceAll("–", "-");
 const ids = (line) => [...line.querySelectorAll("[data-stage]")].map((s) => [s.dataset.stage, s.dataset.on === "1"]);
 
 function chainIn(sheet, chain) {
