@@ -7,6 +7,7 @@ from playwright.sync_api import Download, Page, expect
 
 from tests.browser.conftest import until
 from tests.browser.test_main_path import _ready
+from tests.making import write_small_takes
 
 PASS_MS = 300_000
 PRINT_MS = 90_000
@@ -109,3 +110,37 @@ def test_from_the_songs_to_the_print_in_seven_clicks(
         click("a[download]")
     _is_whole(waiting.value, tmp_path)
     assert clicks <= 7
+
+
+def test_from_a_folder_to_the_pass_heard_in_eight_clicks(
+    page: Page, address: str, tmp_path: Path
+) -> None:
+    folder = tmp_path / "Kiln Yard"
+    write_small_takes(folder)
+    clicks = 0
+
+    def click(selector: str) -> None:
+        nonlocal clicks
+        page.locator(selector).first.click()
+        clicks += 1
+
+    page.goto(address)
+    click("a[href='/new/']")
+    # Where the folder is named: one click to open the machine's window, one to choose there.
+    with page.expect_file_chooser() as chooser:
+        click("label:has(#folder)")
+    chooser.value.set_files(folder)
+    clicks += 1
+    expect(page.locator("#name")).to_have_value("Kiln Yard")
+    click("#make")
+    page.wait_for_url("**/kiln-yard/**", timeout=60_000)
+    _ready(page)
+    click(".tools a.press")
+    page.wait_for_url("**/first-pass/**")
+    _ready(page)
+    click("#pass-go")
+    page.locator("[data-steps]").first.wait_for(timeout=PASS_MS)
+    _ready(page)
+    click("#play")
+    _sounds(page)
+    assert clicks <= 8
