@@ -1,10 +1,8 @@
 // Align: hits laid over each other, the lag curve, the pairs, the proposal.
 import { notify, post } from "../../js/api.js";
 import { address, bench, keepTry, keepValues, on, tryValues, valueAt } from "../../js/bench.js";
-import { clear, el, minus, path } from "../../js/draw.js";
+import { clear, el, familyOf, minus, path } from "../../js/draw.js";
 import { again } from "../../js/visit.js";
-
-const SHADES = ["", "dashed", "", "dashed", ""];
 
 export function start() {
   let shown = null;
@@ -125,13 +123,16 @@ function drawHits(picture) {
     el(svg, "text", { x: x(ms), y: 234, "text-anchor": "middle" }, ms === 0 ? "hit" : `${ms} ms`);
   }
   el(svg, "line", { class: "zero", x1: 12, x2: 688, y1: y(0), y2: y(0) });
-  const families = ["kick", "snare", "tom", "metal", "ambience"];
+  // A drum has its colour here too: the mic in hand in a full line, its others dashed, what hears the kit faint.
+  const dashes = ["dashed", "dotted"];
   picture.lines.forEach((line, i) => {
+    const family = familyOf(line.piece), dash = line.chosen || !line.piece ? "" : dashes.shift() || "dotted";
+    const shade = `${family} ${dash}`;
     const points = (values) => path(values.map((v, n) => [x(from + (n / values.length) * (to - from)), y(v)]));
-    el(svg, "path", { class: `line thin ${families[i]} ${SHADES[i]}`, d: points(line.before), opacity: 0.45 });
-    el(svg, "path", { class: `line ${families[i]} ${SHADES[i]}${line.chosen ? " chosen-line" : ""}`, d: points(line.after) });
+    el(svg, "path", { class: `line thin ${shade}`, d: points(line.before), opacity: 0.45 });
+    el(svg, "path", { class: `line ${shade}${line.chosen ? " chosen-line" : ""}`, d: points(line.after) });
     const left = 12 + i * 130;
-    el(svg, "path", { class: `line ${families[i]} ${SHADES[i]}`, d: `M${left} 244h22` });
+    el(svg, "path", { class: `line ${shade}`, d: `M${left} 244h22` });
     el(svg, "text", { x: left + 28, y: 248, class: line.chosen ? "strong" : "" }, line.label);
   });
   el(svg, "text", { id: "shifting", class: "strong", x: 688, y: 24, "text-anchor": "end" });
@@ -179,7 +180,7 @@ function fillPairs(pairs) {
     const row = body.insertRow();
     if (p.chosen) row.className = "chosen";
     const cells = [p.mic_label, p.reference_label, p.piece.replace("_", " "), minus(p.delay_samples), minus(p.ms, 2), minus(p.cm, 0), minus(p.left_samples),
-      p.polarity === 1 ? "same" : "opposite", minus(p.best_shift_samples, 0), `${minus(p.gain_low_db)} dB`, `±${minus(p.spread_samples)}`, p.sure ? "sure" : "doubtful"];
+      p.standing, minus(p.best_shift_samples, 0), `${minus(p.gain_low_db)} dB`, `±${minus(p.spread_samples)}`, p.sure ? "sure" : "doubtful"];
     cells.forEach((text, i) => {
       const cell = row.insertCell();
       cell.textContent = text;

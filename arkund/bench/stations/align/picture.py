@@ -32,6 +32,7 @@ def picture(song: Song, sheet: Sheet, mic: str, bars: Bars) -> dict[str, Any]:
             "cm": round(samples_to_cm(p["delay_samples"], rate)),
             "chosen": p is chosen,
             "left_samples": round(_left(p, sheet), 1),
+            "standing": _standing(p, sheet),
         }
         for p in mine or pairs
     ]
@@ -64,12 +65,11 @@ def _matrix(pairs: list[dict[str, Any]], sheet: Sheet) -> dict[str, Any]:
     for p in sorted(pairs, key=lambda p: (p["sure"], p["confidence"])):
         best[p["mic"], p["reference"]] = p
     order = [m for m in mic_order(sheet) if any(m in two for two in best)]
-    mics = sheet.mics
     cells = []
     for (mic, reference), p in best.items():
         first, last = sorted((mic, reference), key=order.index)
         later = _left(p, sheet) if last == mic else -_left(p, sheet)
-        same = p["polarity"] * mics[mic].polarity * mics[reference].polarity == 1
+        same = _standing(p, sheet) != "opposite"
         cells.append(
             {
                 "row": order.index(last),
@@ -99,6 +99,14 @@ def _left(pair: dict[str, Any], sheet: Sheet) -> float:
         + mics[pair["mic"]].delay_samples
         - mics[pair["reference"]].delay_samples
     )
+
+
+def _standing(pair: dict[str, Any], sheet: Sheet) -> str:
+    """How the two stand to each other now: *same* as recorded, *fixed* by the sheet, or *opposite*."""
+    mics = sheet.mics
+    if pair["polarity"] * mics[pair["mic"]].polarity * mics[pair["reference"]].polarity < 0:
+        return "opposite"
+    return "same" if pair["polarity"] > 0 else "fixed"
 
 
 def _wanted_delay(pair: dict[str, Any], mic: str, sheet: Sheet) -> float:
@@ -135,6 +143,7 @@ def _lines(sheet: Sheet, names: list[str], hits: list[Any], mic: str) -> dict[st
             {
                 "mic": name,
                 "label": label(name),
+                "piece": parse_mic_name(name).piece or "",
                 "chosen": name == mic,
                 "before": rounded(raw / top, 3),
                 "after": rounded(now / (float(np.abs(now).max()) or 1.0), 3),
