@@ -10,7 +10,8 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from arkund.core.kit.roles import label as mic_label
-from arkund.core.process.equaliser import Band, Equaliser, Filter
+from arkund.core.process.cascade import Filter
+from arkund.core.process.equaliser import Band, Equaliser
 from arkund.core.process.key import Key
 from arkund.core.process.stage import Stage
 from arkund.core.process.values import Part, Value, described
@@ -222,10 +223,17 @@ def _eq_rulers(path: str, eq: Equaliser, band: str) -> list[Ruler]:
             _ruler(b, Band, "frequency_hz", called, f"{b}.on"),
             _ruler(b, Band, "gain_db", f"{called} gain"),
             _ruler(b, Band, "q", f"{called} width"),
+            _ruler(b, Band, "range_db", f"{called} moves by"),
         ]
-        if any(one.id == band for one in eq.bands)
+        if (held := next((one for one in eq.bands if one.id == band), None))
         else []
     )
+    if held and held.moves:
+        moves = ("threshold_db", "ratio", "attack_ms", "release_ms")
+        of_band += [_ruler(b, Band, name) for name in moves]
+        if held.hears == "key":
+            ends = ("high_pass_hz", "low_pass_hz")
+            of_band += [_ruler(f"{path}.key", Key, name) for name in ends]
     return [
         _ruler(high, Filter, "frequency_hz", "High-pass", f"{high}.on"),
         _ruler(high, Filter, "resonance", "High-pass resonance"),
@@ -244,8 +252,11 @@ def stage_choices(channel: str, stage: Stage, band: str = "") -> list[Choice]:
             _choice(f"{path}.high_pass", Filter, "slope_db_oct", "high-pass slope"),
             _choice(f"{path}.low_pass", Filter, "slope_db_oct", "low-pass slope"),
         ]
-        if any(one.id == band for one in stage.bands):
-            own.insert(0, _choice(f"{path}.bands.{band}", Band, "kind", f"band {band.lstrip('b')}"))
+        if held := next((one for one in stage.bands if one.id == band), None):
+            of_band = f"{path}.bands.{band}"
+            own.insert(0, _choice(of_band, Band, "kind", f"band {band.lstrip('b')}"))
+            if held.moves:
+                own.insert(1, _choice(of_band, Band, "hears"))
         return own
     return [
         _choice(path, type(stage), name)

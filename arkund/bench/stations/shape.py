@@ -17,6 +17,7 @@ from arkund.bench.in_hand import (
 from arkund.bench.stations.station import Asked, Station
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
+from arkund.core.sheet.channels import stage_path
 from arkund.core.sheet.sheet import Sheet
 
 Drawing = Callable[[Sheet, InHand, Stage | None, Bars], Mapping[str, Any]]
@@ -58,11 +59,30 @@ def context_of(asked: Asked, slug: str) -> dict[str, Any]:
         "choices": [c.as_dict() for c in rulers.stage_choices(hand.path, stage, band)]
         if stage
         else [],
+        "turn": turned(hand.path, stage, band),
         "chain": chain_context(hand, stage, where),
         "differences": differences_context(sheet, hand, stage, band),
         "key": (key := rulers.key_sources(sheet, hand.path, stage) if stage else None)
         and key.as_dict(),
         "key_node": f"{hand.name}.{stage.id}.key" if stage and key else "",
+    }
+
+
+STARTS_DB = 6.0
+"""By so much a band moves that had no gain before."""
+
+
+def turned(channel: str, stage: Stage | None, band: str) -> dict[str, Any] | None:
+    """What makes the band in hand move as far as it stood, or stand as far as it moved: words and patch."""
+    bands = stage.bands if isinstance(stage, Equaliser) else ()
+    held = next((b for b in bands if b.id == band), None)
+    if stage is None or held is None:
+        return None
+    path = f"{stage_path(channel, stage)}.bands.{band}"
+    gain, way = (held.range_db, 0.0) if held.moves else (0.0, held.gain_db or STARTS_DB)
+    return {
+        "words": "let it stand" if held.moves else "let it move",
+        "patch": {f"{path}.on": True, f"{path}.gain_db": gain, f"{path}.range_db": way},
     }
 
 

@@ -2,14 +2,14 @@
 
 from typing import Literal
 
-from arkund.core.process.equaliser import Equaliser, EqualiserProcess, Filter
+from arkund.core.process.cascade import Cascade, Filter, filter_sections
 
 Side = Literal["low_pass", "high_pass"]
 
 
 def crossover(
     side: Side, frequency_hz: float, slope_db_oct: Literal[24, 48], rate: int
-) -> tuple[EqualiserProcess, EqualiserProcess]:
+) -> tuple[Cascade, Cascade]:
     """The two processes in a row that make one ``side`` at ``rate`` (samples/s).
 
     Each is a Butterworth filter of half the slope, so that both sides are 6 dB down and in phase at
@@ -20,5 +20,5 @@ def crossover(
     own = Filter(on=True, frequency_hz=frequency_hz, slope_db_oct=half)
     out = Filter(on=False)
     high, low = (own, out) if side == "high_pass" else (out, own)
-    process = Equaliser(high_pass=high, low_pass=low, bands=()).process(rate)
+    process = Cascade(filter_sections(high, low, rate), rate)
     return process, process

@@ -1,4 +1,4 @@
-"""The equaliser: two filters, up to eight bands, output gain."""
+"""The equaliser: two filters, up to eight bands that stand or move with level, output gain."""
 
 from typing import Any, ClassVar, Literal
 
@@ -6,48 +6,35 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from arkund.core.process.stage import Audio, Id, Stage
-from arkund.core.process.values import Part, choice, switch, value
-from arkund.core.shape import biquad
+from arkund.core.process.cascade import AREA, HZ, Cascade, Filter, filter_sections
+from arkund.core.process.key import Key
+from arkund.core.process.stage import Audio, Id, Processor, Stage
+from arkund.core.process.values import Part, choice, switch, time_ms, value
+from arkund.core.shape import biquad, compressor, moving
 from arkund.core.units import db_to_amplitude
 
 MOST_BANDS = 8
 
+MOVING_KNEE_DB = 3.0
+"""A band sets in softly at its threshold."""
+
 SHELF_Q = 1.2
 """A sharper shelf would overshoot by several dB on both sides of its slope."""
 
-_HZ = (30.0, 100.0, 300.0, 1000.0, 3000.0, 10000.0)
-_AREA = "area: this drum · grey: bleed"
-
-
-class Filter(Part):
-    """A Butterworth high- or low-pass; ``resonance`` multiplies the Q of its sharpest section."""
-
-    on: bool = switch(False, "on")
-    frequency_hz: float = value(
-        60.0, 20, 20000, "Hz", "frequency", scale="log", step=1.03, ticks=_HZ, hint=_AREA
-    )
-    slope_db_oct: Literal[6, 12, 18, 24, 36, 48] = choice(12, "slope", "dB/oct")
-    resonance: float = value(
-        1.0,
-        0.5,
-        4,
-        "",
-        "resonance",
-        step=0.1,
-        ticks=(0.5, 1, 2, 3, 4),
-        hint="1 is flat; more rings at the corner",
-    )
+_DB = (-60.0, -48.0, -36.0, -24.0, -12.0, 0.0)
 
 
 class Band(Part):
-    """A bell or shelf. Q 0.4 (broad) to 16 (narrow)."""
+    """A bell or shelf. Q 0.4 (broad) to 16 (narrow).
+
+    With a ``range_db`` it moves from its gain by as much at most, up or down, while what it listens to is above
+    the threshold: its own band's sound, or the EQ's key."""
 
     id: Id
     on: bool = switch(False, "on")
     kind: Literal["bell", "low_shelf", "high_shelf"] = choice("bell", "kind")
     frequency_hz: float = value(
-        1000.0, 20, 16000, "Hz", "frequency", scale="log", step=1.03, ticks=_HZ, hint=_AREA
+        1000.0, 20, 16000, "Hz", "frequency", scale="log", step=1.03, ticks=HZ, hint=AREA
     )
     gain_db: float = value(
         0.0,
@@ -70,6 +57,32 @@ class Band(Part):
         ticks=(0.5, 1, 2, 4, 8, 16),
         hint="broad to narrow",
     )
+    range_db: float = value(
+        0.0,
+        -24,
+        24,
+        "dB",
+        "moves by",
+        shown=(-18, 18),
+        ticks=(-18, -12, -6, 0, 6, 12, 18),
+        hint="0 stands still; else as far as it moves above the threshold",
+    )
+    threshold_db: float = value(
+        -30.0, -80, 0, "dB", "threshold", shown=(-60, 0), ticks=_DB, hint="of what it listens to"
+    )
+    ratio: float = value(
+        4.0, 1, 100, ": 1", "ratio", shown=(1, 20), scale="log", step=1.06, ticks=(1, 2, 4, 8, 20)
+    )
+    attack_ms: float = time_ms(1.0, 0.05, 200, "attack", step=1.08, ticks=(0.1, 1, 10, 100))
+    release_ms: float = time_ms(
+        80.0, 1, 5000, "release", shown=(5, 2000), ticks=(10, 30, 100, 300, 1000)
+    )
+    hears: Literal["band", "key"] = choice("band", "moves with")
+
+    @property
+    def moves(self) -> bool:
+        """Whether it is on and has a way to go."""
+        return self.on and self.range_db != 0
 
 
 def _bands() -> tuple[Band, ...]:
@@ -95,6 +108,7 @@ class Equaliser(Stage):
     high_pass: Filter = Filter(frequency_hz=60)
     low_pass: Filter = Filter(frequency_hz=14000)
     bands: tuple[Band, ...] = Field(default_factory=_bands, max_length=MOST_BANDS)
+    key: Key = Key()
     output_db: float = value(
         0.0, -24, 24, "dB", "EQ output", shown=(-12, 12), ticks=(-12, -6, 0, 6, 12)
     )
@@ -109,56 +123,84 @@ class Equaliser(Stage):
     @property
     def is_transparent(self) -> bool:
         """Whether nothing in it is in."""
-        bands = any(b.on and b.gain_db != 0 for b in self.bands)
+        bands = any(b.moves or (b.on and b.gain_db != 0) for b in self.bands)
         filters = self.high_pass.on or self.low_pass.on
         return not self.on or not (bands or filters or self.output_db)
 
-    def process(self, rate: int) -> "EqualiserProcess":
-        """The cascade of all that is in."""
-        return EqualiserProcess(self, rate)
+    @property
+    def listens(self) -> Key | None:
+        """Its key, where a band moves with it or one is named."""
+        wanted = any(b.moves and b.hears == "key" for b in self.bands)
+        return self.key if wanted or not self.key.is_plain else None
+
+    def process(self, rate: int) -> Processor:
+        """The cascade of all that stands, and behind it the bands that move."""
+        sections = equaliser_sections(self, rate)
+        moving = [moving_band(b, rate) for b in self.bands if b.moves]
+        if not moving:
+            return Cascade(sections, rate, self.output_db)
+        return MovingProcess(Cascade(sections, rate), moving, self.output_db)
 
 
 def equaliser_sections(eq: Equaliser, rate: int) -> list[biquad.Section]:
-    """Sections of all that is in, filters first."""
-    sections: list[biquad.Section] = []
-    for kind, part in (("high_pass", eq.high_pass), ("low_pass", eq.low_pass)):
-        if part.on:
-            sections += biquad.butterworth(
-                kind, part.frequency_hz, part.slope_db_oct, part.resonance, rate
-            )
-    sections += [band_section(band, rate) for band in eq.bands if band.on and band.gain_db != 0]
-    return sections
+    """Sections of all that is in and stands, filters first."""
+    bands = [band_section(band, rate) for band in eq.bands if band.on and band.gain_db != 0]
+    return [*filter_sections(eq.high_pass, eq.low_pass, rate), *bands]
 
 
-def band_section(band: Band, rate: int) -> biquad.Section:
-    """The section of one bell or shelf; a shelf's Q is held to `SHELF_Q`."""
+def band_section(band: Band, rate: int, gain_db: float | None = None) -> biquad.Section:
+    """The section of one bell or shelf, at its gain or another; a shelf's Q is held to `SHELF_Q`."""
     make = {"bell": biquad.bell, "low_shelf": biquad.low_shelf, "high_shelf": biquad.high_shelf}
     q = band.q if band.kind == "bell" else min(band.q, SHELF_Q)
-    return biquad.match(make[band.kind](band.gain_db, q), band.frequency_hz, rate)
+    gain_db = band.gain_db if gain_db is None else gain_db
+    return biquad.match(make[band.kind](gain_db, q), band.frequency_hz, rate)
 
 
-class EqualiserProcess:
-    """An equaliser at a rate; each side runs by itself."""
+def moving_band(band: Band, rate: int) -> moving.Settings:
+    """How a band moves from its gain, and by what."""
+    detector = compressor.Settings(
+        band.threshold_db, band.ratio, MOVING_KNEE_DB, band.attack_ms, band.release_ms
+    )
+    section = band_section(band, rate, band.range_db)
+    return moving.Settings(section, band.range_db, detector, band.hears == "key")
+
+
+class MovingProcess:
+    """A cascade that stands, then bands that move, and a gain, at a rate; both sides move together."""
 
     latency = 0
 
-    def __init__(self, eq: Equaliser, rate: int) -> None:
-        self.rate = rate
-        self.sections = equaliser_sections(eq, rate)
-        self.gain = db_to_amplitude(eq.output_db)
-        self.memory = biquad.memory(self.sections) if self.sections else 0
+    def __init__(self, still: Cascade, bands: list[moving.Settings], output_db: float) -> None:
+        self.still, self.bands, self.rate = still, bands, still.rate
+        self.gain = db_to_amplitude(output_db)
+        self.memory = still.memory + sum(moving.memory(one, self.rate) for one in bands)
 
     def settings(self) -> Any:
         """What its sound rests on."""
-        return ["eq", 1, self.sections, self.gain, self.rate]
+        bands = [repr(one) for one in self.bands]
+        return ["moving eq", 1, self.still.settings(), bands, self.gain]
 
     def at_rest(self, channels: int = 1) -> NDArray[np.float64]:
-        """State at rest."""
-        return np.concatenate([biquad.new_state(self.sections)] * channels)
+        """State at rest: the cascade's, then each band's."""
+        return np.zeros(self.still.at_rest(channels).size + len(self.bands) * moving.size(channels))
 
     def run(
         self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
     ) -> Audio:
-        """``audio`` ``(frames,)`` or ``(frames, 2)`` through the cascade."""
-        out = biquad.run_sides(audio, self.sections, state) if self.sections else audio
-        return out if self.gain == 1.0 else out * np.float32(self.gain)
+        """``audio`` ``(frames,)`` or ``(frames, 2)`` through all of it; ``key`` is what is listened to."""
+        return self.run_moved(audio, state, key)[0]
+
+    def run_moved(
+        self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None
+    ) -> tuple[Audio, list[NDArray[np.float32]]]:
+        """Output, and by how many dB each band was moved, ``(frames,)`` each."""
+        channels = 1 if audio.ndim == 1 else 2
+        first, each = self.still.at_rest(channels).size, moving.size(channels)
+        out = np.ascontiguousarray(self.still.run(audio, state[:first].reshape(-1, 2)))
+        heard = audio if key is None else key
+        moves = []
+        for n, band in enumerate(self.bands):
+            own = state[first + n * each : first + (n + 1) * each]
+            out, by = moving.run(out, heard, band, self.rate, own)
+            moves.append(by)
+        return (out if self.gain == 1.0 else out * np.float32(self.gain)), moves

@@ -1,7 +1,9 @@
 """What a stage listens to: itself, or another channel through a filter of its own."""
 
-from arkund.core.process.equaliser import Equaliser, Filter
-from arkund.core.process.stage import Processor, processor_of
+from functools import lru_cache
+
+from arkund.core.process.cascade import Cascade, Filter, filter_sections
+from arkund.core.process.stage import Processor
 from arkund.core.process.values import Part, text, value
 
 LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
@@ -48,6 +50,11 @@ class Key(Part):
 
     def filters(self, rate: int) -> Processor:
         """The filters as the engine runs them."""
-        high = Filter(on=self.high_pass_hz > LOWEST_HZ, frequency_hz=self.high_pass_hz)
-        low = Filter(on=self.low_pass_hz < HIGHEST_HZ, frequency_hz=self.low_pass_hz)
-        return processor_of(Equaliser(high_pass=high, low_pass=low, bands=()), rate)
+        return _filters(self, rate)
+
+
+@lru_cache(maxsize=256)
+def _filters(key: Key, rate: int) -> Cascade:
+    high = Filter(on=key.high_pass_hz > LOWEST_HZ, frequency_hz=key.high_pass_hz)
+    low = Filter(on=key.low_pass_hz < HIGHEST_HZ, frequency_hz=key.low_pass_hz)
+    return Cascade(filter_sections(high, low, rate), rate)

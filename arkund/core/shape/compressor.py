@@ -96,6 +96,20 @@ def run(
     return out, trace
 
 
+def reductions(
+    key: NDArray[np.float32], s: Settings, rate: int, state: NDArray[np.float64]
+) -> NDArray[np.float32]:
+    """The reduction in dB ``(frames,)`` that a detector which hears ``key`` ``(frames,)`` gives, sample by
+    sample; makeup and mix do not matter. ``state`` is carried on."""
+    attack = 1 - math.exp(-1000 / (max(s.attack_ms, 1e-3) * rate))
+    release = 1 - math.exp(-1000 / (max(s.release_ms, 1e-3) * rate))
+    out = np.empty(len(key), np.float32)
+    curve = np.float32(s.threshold_db), np.float32(1 - 1 / s.ratio), np.float32(s.knee_db)
+    _wanted(np.ascontiguousarray(key), *curve, out)
+    _smoothed(out, attack, release, state, np.empty(-(-len(key) // TRACE_STEP), np.float32))
+    return out
+
+
 BLOCK = 4 * TRACE_STEP
 """Samples at a time: what depends on the sample before is kept apart from what does not, so that the
 latter is computed several samples at once."""

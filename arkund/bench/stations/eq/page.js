@@ -1,9 +1,9 @@
 // Shape, EQ: ink area of the hits, bleed behind, the ribbon of what is added or taken, and the bands as nodes
 // on the curve.
 import { drawChain, startChain } from "../../js/chain.js";
-import { bench, here, keepTry, keepValues, on, tryValues } from "../../js/bench.js";
+import { bench, here, keepTry, keepValues, on, tryValues, valueAt } from "../../js/bench.js";
 import { clear, el, familyOf, levels, path } from "../../js/draw.js";
-import { visit } from "../../js/visit.js";
+import { again, visit } from "../../js/visit.js";
 
 const LOW = 25, HIGH = 18000, TOP_DB = 14, FLOOR_DB = -62;
 const LINES = [30, 50, 100, 200, 300, 500, 1000, 2000, 3000, 5000, 10000];
@@ -19,6 +19,11 @@ const inHand = () => document.querySelector("[data-link*='band='][aria-pressed=t
 export function start() {
   startChain();
   const svg = document.getElementById("spectrum");
+  // A band that begins to move, or moves with something else, has other rulers.
+  const held = document.querySelector("[data-drop*='.bands.']")?.dataset.drop;
+  const way = (sheet) => { const b = held && valueAt(sheet, held); return b ? `${b.on && b.range_db !== 0} ${b.hears}` : ""; };
+  const was = way(bench.sheet);
+  on("kept", (sheet) => { if (sheet && way(sheet) !== was) again(); });
   on("picture", (p) => drawChain(p.chain));
   if (svg) new Curve(svg).start();
 }
@@ -31,7 +36,12 @@ class Curve {
   }
 
   start() {
-    on("picture", (p) => { if (p.hz) { this.picture = p; this.draw(); } });
+    on("picture", (p) => {
+      if (!p.hz) return;
+      this.picture = p;
+      this.draw();
+      document.getElementById("moved").textContent = p.moved.join(" ");
+    });
     addEventListener("resize", () => this.draw(), { signal: here() });
     this.svg.addEventListener("dblclick", (event) => this.add(event));
   }
@@ -68,6 +78,8 @@ class Curve {
     el(svg, "path", { class: "under", d: path(points(p.before)) + close });
     el(svg, "path", { class: "bleed-line", d: path(points(p.bleed)) });
     this.ribbon(points(p.before), points(p.after), p.gain);
+    // How far bands that move could go beyond what the hits get.
+    if (p.reach) el(svg, "path", { class: "reaches", d: path(points(p.after)) + path(points(p.reach).reverse()).replace("M", "L") + "z" });
     el(svg, "path", { class: `line ${familyOf(bench.piece)}`, d: path(points(p.after)) });
     p.landmarks.forEach((l, i) => {
       const at = this.x(l.hz), low = this.floor + 18 + i * 10;

@@ -8,8 +8,11 @@ import scipy
 from arkund.bench.drawing import Bars, curve, loop_frames, rounded, whole
 from arkund.bench.in_hand import InHand
 from arkund.bench.stations.dynamics.picture import small_hits
+from arkund.bench.stations.eq.moving import Moving, moving_of
+from arkund.core.advise.pitch import drum_hz
 from arkund.core.graph.graph import Chained
 from arkund.core.hits.hit import Hit
+from arkund.core.kit.roles import parse_mic_name
 from arkund.core.measure.hits import HitSpectrum, hit_spectrum
 from arkund.core.process.equaliser import MOST_BANDS, Band, Equaliser, equaliser_sections
 from arkund.core.process.stage import Stage
@@ -20,6 +23,7 @@ from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import hz_to_note
 from arkund.songs.facts import hits_of
 from arkund.songs.rendering import graph_of
+from arkund.songs.studies import study_of
 from arkund.songs.wording import value_words
 
 
@@ -57,6 +61,9 @@ def _spectrum(
         gain = np.zeros_like(gain)
     top = float(found.hits_db.max())
     path = stage_path(hand.path, eq)
+    moving = moving_of(sheet, chained, eq, path, hits, found) if eq.on else Moving()
+    if moving.gain_db is not None:
+        gain = moving.gain_db
     areas = [
         curve(found.hz, found.bleed_db, top - 60, top, "bleed"),
         curve(found.hz, found.hits_db, top - 60, top, "own"),
@@ -76,23 +83,36 @@ def _spectrum(
         "nodes": _nodes(path, eq),
         "add": _place_for_one_more(path, eq),
         "invites": "" if any(b.on for b in eq.bands) else "double-click to add a band",
-        "landmarks": landmarks(found),
-        "rulers": {name: {"areas": areas} for name in ruled},
+        "landmarks": landmarks(found, _pitch(sheet, hand)),
+        "reach": None
+        if moving.reach_db is None
+        else rounded(found.hits_db + moving.reach_db - top, 2),
+        "moved": moving.said,
+        "rulers": {**{name: {"areas": areas} for name in ruled}, **moving.rulers},
     }
 
 
-def landmarks(found: HitSpectrum) -> list[dict[str, Any]]:
+def _pitch(sheet: Sheet, hand: InHand) -> float:
+    """The fundamental of a mic's drum as every finding has it; 0 of what is no drum's."""
+    piece = parse_mic_name(hand.name).piece if hand.is_mic else None
+    return drum_hz(study_of(sheet), piece) if piece else 0.0
+
+
+def landmarks(found: HitSpectrum, pitch_hz: float = 0.0) -> list[dict[str, Any]]:
     """The fundamental and up to two peaks above it that stand out, as places with names."""
     db = found.hits_db
     low = np.flatnonzero(found.hz < 320)
     if len(low) == 0 or db.max() < -110:
         return []
     base = int(low[np.argmax(db[low])])
+    if pitch_hz:
+        base = int(np.argmin(np.abs(found.hz - pitch_hz)))
+    base_hz = pitch_hz or float(found.hz[base])
     marks = [
         {
-            "hz": round(float(found.hz[base]), 1),
+            "hz": round(base_hz, 1),
             "name": "fundamental",
-            "note": hz_to_note(float(found.hz[base])),
+            "note": hz_to_note(base_hz),
         }
     ]
     trend = scipy.signal.savgol_filter(db, 41, 2)
@@ -119,7 +139,8 @@ def _said(band: Band) -> str:
     """A band in words."""
     width = "broad" if band.q < 0.9 else "narrow" if band.q > 3 else "medium"
     kind = {"bell": width, "low_shelf": "low shelf", "high_shelf": "high shelf"}[band.kind]
-    return f"{value_words(band.gain_db, 'dB')} · {band.frequency_hz:.0f} Hz · {kind}"
+    said = f"{value_words(band.gain_db, 'dB')} · {band.frequency_hz:.0f} Hz · {kind}"
+    return f"{said} · moves by {value_words(band.range_db, 'dB')}" if band.moves else said
 
 
 ENDS = {"hz": "frequency_hz", "gain": "gain_db", "q": "q"}

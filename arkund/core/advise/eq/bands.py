@@ -35,7 +35,8 @@ def free_band(study: Study, mic: str, wish: int, taken: set[int]) -> Place | Non
         return None
     bands = eq.bands
     for n in (wish, *range(len(bands))):
-        if n < len(bands) and n not in taken and (not bands[n].on or bands[n].gain_db == 0):
+        is_free = n < len(bands) and not (bands[n].on and (bands[n].gain_db or bands[n].range_db))
+        if is_free and n not in taken:
             taken.add(n)
             return Place(n, f"{stage_path(f'mics.{mic}', eq)}.bands.{bands[n].id}")
     return None
@@ -44,7 +45,10 @@ def free_band(study: Study, mic: str, wish: int, taken: set[int]) -> Place | Non
 def treated(study: Study, mic: str, hz: float, sign: int, octaves: float = 0.35) -> bool:
     """Whether a band already boosts (or cuts) near a frequency."""
     return any(
-        eq.on and b.on and b.gain_db * sign > 0 and abs(np.log2(b.frequency_hz / hz)) < octaves
+        eq.on
+        and b.on
+        and (b.gain_db + b.range_db) * sign > 0
+        and abs(np.log2(b.frequency_hz / hz)) < octaves
         for eq in study.sheet.mics[mic].stages(Equaliser)
         for b in eq.bands
     )

@@ -7,7 +7,8 @@ from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family
-from arkund.core.process.equaliser import Equaliser, Filter, equaliser_sections
+from arkund.core.process.cascade import Filter
+from arkund.core.process.equaliser import Equaliser, equaliser_sections
 from arkund.core.shape.biquad import response_db
 from arkund.core.sheet.channels import stage_path
 from arkund.core.units import power_to_db

@@ -9,6 +9,7 @@ from arkund.core.advise.eq.bands import (
     fundamental,
     treated,
 )
+from arkund.core.advise.eq.by_hits import spared
 from arkund.core.advise.finding import Change, Finding, spoken
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
@@ -90,6 +91,9 @@ def attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Find
     if place is None:
         return []
     what = {"kick": "beater", "snare": "stick and wires", "tom": "stick"}[family]
+    patch = band_patch(place, hz, gain, 1.0)
+    still, with_hits = spared(study, mic, place, patch, hz)
+    bleed = f"and lifts the bleed there by {still.bleed_db:.1f}" if still.bleed_db >= 0.5 else ""
     return [
         Finding(
             NAME,
@@ -97,15 +101,16 @@ def attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Find
             mic,
             spoken(
                 f"{label(mic)} has its {what} at {hz:.0f} Hz, {-stands:.0f} dB below its loudest "
-                f"octave (usual: {-usual:.0f}). {gain:+.1f} dB there brings it out, and raises the "
-                "bleed of hat and cymbals as much."
+                f"octave (usual: {-usual:.0f}). {gain:+.1f} dB there brings it out {bleed}".rstrip()
+                + "."
             ),
-            {"hz": hz, "stands_db": round(stands, 1), "bleed_lift_db": gain},
+            {"hz": hz, "stands_db": round(stands, 1), "bleed_lift_db": round(still.bleed_db, 1)},
             0.7,
-            band_patch(place, hz, gain, 1.0),
+            patch,
             {"band_db": Change(0.0, gain)},
             row="eq",
             school=school.name,
             mic=mic,
+            others=[with_hits] if with_hits else (),
         )
     ]

@@ -56,4 +56,4 @@ def _reads(sheet: Sheet, mic: str) -> list[Any]:
     ]
 
 
-MODULE = Module(NAME, "eq", 6, lanes, _reads, find)
+MODULE = Module(NAME, "eq", 7, lanes, _reads, find)

@@ -13,7 +13,8 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family, sort_pieces
 from arkund.core.measure.carries import BANDS_HZ, Carried, carried, low_power, low_spectrum
 from arkund.core.measure.loudness import loudness_lufs
-from arkund.core.process.equaliser import Equaliser, Filter, equaliser_sections
+from arkund.core.process.cascade import Filter
+from arkund.core.process.equaliser import Equaliser, equaliser_sections
 from arkund.core.shape.biquad import response_db
 from arkund.core.sheet.channels import stage_path
 from arkund.core.sheet.lanes import sounding_mics

@@ -66,6 +66,7 @@ export function startChain() {
     const id = Array.from({ length: 99 }, (_, n) => `b${n + 1}`).find((b) => !taken.has(b));
     change({ [`${button.dataset.addBand}.${id}`]: {} });
   }));
+  document.querySelectorAll("[data-patch]").forEach((button) => button.addEventListener("click", () => change(JSON.parse(button.dataset.patch))));
   startDifferences(change);
   bypassed(line.querySelector("[data-stage].chosen"), chain);
   startBuses(change);
