@@ -15,6 +15,7 @@ from arkund.core.process.registry import BY_KIND
 from arkund.core.sheet.channels import new_mic
 from arkund.core.sheet.patches import apply_patch
 from arkund.core.sheet.treating import ClipGain, Repair
+from arkund.songs import revisions
 from arkund.songs.models import Song
 from arkund.songs.rendering import matched_db
 from tests.making import small_song
@@ -74,6 +75,50 @@ def test_the_limiter_holds_what_its_picture_says(client: Client, song: Song) -> 
     assert drawn["most_db"] >= max(one["before"] for one in loud) + 19.9
     note = drawn["rulers"]["drum_bus.chain.lim.ceiling_db"]["note"]
     assert note.startswith(f"{len(loud)} of {len(drawn['hits'])} hits reach it")
+
+
+BAND = "mics.snare_top.chain.eq.bands.b3"
+
+
+def test_a_band_that_moves_is_drawn_with_what_it_does_and_how_far_it_reaches(
+    client: Client, song: Song
+) -> None:
+    hits_alone = {
+        f"{BAND}.on": True,
+        f"{BAND}.range_db": 6.0,
+        f"{BAND}.hears": "key",
+        "mics.snare_top.chain.eq.key.source": "snare_hits",
+    }
+    by_itself = {f"{BAND}.on": True, f"{BAND}.range_db": -6.0}
+    query = {"mic": "snare_top", "bars": "1-4", "band": "b3"}
+    url = f"/{song.slug}/picture/eq/"
+    assert client.get(url, query).json()["moved"] == []
+    keyed = client.get(url, query | {"patch": json.dumps(hits_alone)}).json()
+    assert keyed["moved"][0].startswith("Band 3 moves 3000 Hz by +")
+    at = min(range(len(keyed["hz"])), key=lambda n: abs(keyed["hz"][n] - 3000))
+    assert keyed["gain"][at] == pytest.approx(6, abs=0.7)
+    assert keyed["reach"][at] - keyed["before"][at] == pytest.approx(6, abs=0.3)
+    own = client.get(url, query | {"patch": json.dumps(by_itself)}).json()
+    ruler = own["rulers"][f"{BAND}.threshold_db"]
+    assert ruler["bars"]
+    assert own["flags"][-1]["text"].endswith("moves by −6 dB")
+
+
+def test_a_band_that_moves_has_rulers_of_its_own_and_can_be_turned_back(
+    client: Client, song: Song
+) -> None:
+    url = f"/{song.slug}/eq/?mic=snare_top&band=b3"
+    standing = client.get(url).content.decode()
+    assert "let it move" in standing
+    assert f"{BAND}.threshold_db" not in standing
+    assert song.current is not None
+    revisions.keep(
+        song.pk, song.current.number, {f"{BAND}.on": True, f"{BAND}.range_db": 4.0}, station="eq"
+    )
+    moving = client.get(url).content.decode()
+    assert "let it stand" in moving
+    assert f"{BAND}.threshold_db" in moving
+    assert f"{BAND}.hears" in moving
 
 
 def test_the_pages_show_the_stage_that_is_asked_for_or_the_first(

@@ -148,6 +148,27 @@ def test_bands_are_added_moved_and_removed_on_the_curve(page: Page, song: str) -
     expect(page.locator("#revision")).to_have_text(str(revision))
 
 
+def test_a_band_is_let_move_and_made_to_stand_again(page: Page, song: str) -> None:
+    page.goto(f"{song}/eq/?mic=snare_top&band=b3&bars=3-4")
+    _ready(page)
+    _still(page, "#spectrum")
+    page.get_by_role("button", name="let it move").click()
+    expect(page.locator("#moved")).to_contain_text("Band 3 moves")
+    threshold = page.locator("#ruler-mics-snare_top-chain-eq-bands-b3-threshold_db")
+    expect(threshold).to_be_visible()
+    expect(page.locator("#spectrum .reaches")).to_have_count(1)
+    page.get_by_role("button", name="key", exact=True).click()
+    source = page.get_by_label("listens to")
+    source.select_option(label="snare hits")
+    expect(page.locator("#moved")).to_contain_text("Band 3 moves")
+    page.get_by_role("button", name="let it stand").click()
+    expect(threshold).to_have_count(0)
+    expect(page.locator("#moved")).to_have_text("")
+    for _ in range(4):
+        page.keyboard.press("Control+z")
+        page.wait_for_timeout(400)
+
+
 def test_the_curve_fits_its_window_and_keeps_its_type(page: Page, song: str) -> None:
     sizes = []
     for width, height in ((1024, 720), (1280, 800), (2560, 1440)):
