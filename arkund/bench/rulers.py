@@ -71,6 +71,7 @@ class Choice:
     path: str
     label: str
     options: tuple[tuple[str, str], ...]
+    hint: str = ""
 
     def as_dict(self) -> dict[str, Any]:
         """The choice as the template needs it: ``options`` as (JSON, words)."""
@@ -106,7 +107,7 @@ def _choice(path: str, part: type[Part], name: str, label: str = "") -> Choice:
             (json.dumps(c), f"{c} {value.unit}".strip().replace("_", " ")) for c in value.choices
         )
     )
-    return Choice(f"{path}.{name}", label or value.label, options)
+    return Choice(f"{path}.{name}", label or value.label, options, value.hint)
 
 
 def level_rulers(mic: str) -> list[Ruler]:

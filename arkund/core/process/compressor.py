@@ -8,8 +8,9 @@ from numpy.typing import NDArray
 
 from arkund.core.process.key import Key
 from arkund.core.process.stage import Audio, Id, Measured, Stage
-from arkund.core.process.values import time_ms, value
+from arkund.core.process.values import choice, time_ms, value
 from arkund.core.shape import compressor
+from arkund.core.shape.compressor import Family
 from arkund.core.shape.sides import louder_side
 from arkund.core.units import ms_to_samples
 
@@ -17,7 +18,7 @@ _DB = (-60.0, -48.0, -36.0, -24.0, -12.0, 0.0)
 
 
 class Compressor(Stage):
-    """The *straight* family: reduction smoothed in dB; times to 63 %."""
+    """One static curve, followed in the way of a family (`core/shape/compressor.py`); times to 63 %."""
 
     label: ClassVar[str] = "compressor"
     about: ClassVar[str] = "Turns down what is above the threshold, by ratio, attack and release."
@@ -30,6 +31,12 @@ class Compressor(Stage):
 
     kind: Literal["compressor"] = "compressor"
     id: Id = "compressor"
+    family: Family = choice(
+        "straight",
+        "family",
+        hint="straight: times as set · grip: peaks let go sooner than what lasts · ease: hears power, lets go in "
+        "two stages · slam: lets go the faster the more it takes, and distorts",
+    )
     threshold_db: float = value(
         -18.0,
         -60,
@@ -106,6 +113,7 @@ class Compressor(Stage):
             self.release_ms,
             self.makeup_db,
             self.mix,
+            self.family,
         )
 
     def process(self, rate: int) -> "CompressorProcess":
@@ -121,14 +129,15 @@ class CompressorProcess:
         self.rate, self.setup = rate, part.setup
         self.latency = ms_to_samples(part.lookahead_ms, rate)
         self.memory = compressor.memory(self.setup, rate) + self.latency
+        self.follows = len(compressor.new_state(self.setup.family))
 
     def settings(self) -> Any:
         """What its sound rests on."""
         return ["compressor", 1, repr(self.setup), self.latency, self.rate]
 
     def at_rest(self, channels: int = 1) -> NDArray[np.float64]:
-        """The reduction, then the samples still held back (two sides)."""
-        return np.zeros(1 + 2 * self.latency)
+        """What the family follows, then the samples still held back (two sides)."""
+        return np.zeros(self.follows + 2 * self.latency)
 
     def run(
         self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
@@ -144,9 +153,11 @@ class CompressorProcess:
         held = audio
         if self.latency:
             sides = 1 if audio.ndim == 1 else 2
-            past = state[1 : 1 + sides * self.latency].astype(np.float32)
+            held_back = state[self.follows : self.follows + sides * self.latency]
+            past = held_back.astype(np.float32)
             past = past if audio.ndim == 1 else past.reshape(self.latency, 2)
             joined = np.concatenate([past, audio])
             held = np.ascontiguousarray(joined[: len(audio)])
-            state[1 : 1 + sides * self.latency] = joined[len(audio) :].ravel()
-        return compressor.run(np.ascontiguousarray(held), key, self.setup, self.rate, state[:1])
+            held_back[:] = joined[len(audio) :].ravel()
+        own = state[: self.follows]
+        return compressor.run(np.ascontiguousarray(held), key, self.setup, self.rate, own)

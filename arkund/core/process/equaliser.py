@@ -77,7 +77,9 @@ class Band(Part):
     release_ms: float = time_ms(
         80.0, 1, 5000, "release", shown=(5, 2000), ticks=(10, 30, 100, 300, 1000)
     )
-    hears: Literal["band", "key"] = choice("band", "moves with")
+    hears: Literal["band", "key"] = choice(
+        "band", "moves with", hint="band: what the band itself hears · key: what the EQ listens to"
+    )
 
     @property
     def moves(self) -> bool:

@@ -105,9 +105,10 @@ def switch(default: bool, label: str) -> Any:
     return Field(default, title=label)
 
 
-def choice(default: Any, label: str, unit: str = "") -> Any:
+def choice(default: Any, label: str, unit: str = "", *, hint: str = "") -> Any:
     """The field of one of several words or numbers."""
-    return Field(default, title=label, json_schema_extra={"unit": unit})
+    said: Any = {"unit": unit} | ({"hint": hint} if hint else {})
+    return Field(default, title=label, json_schema_extra=said)
 
 
 def text(default: str, label: str, *, pattern: str) -> Any:

@@ -1,25 +1,45 @@
-"""The *straight* compressor: feed-forward, reduction smoothed in dB.
+"""Compressors, feed-forward, reduction smoothed in dB: four families of one static curve.
 
 Level is the sample's magnitude in dB; above the threshold the static curve asks for reduction
-(soft knee after Giannoulis, Massberg and Reiss, 2012, eq. 4), which the attack and release follow
-as one-pole smoothers of the reduction itself, so both times are the time to 63 % of the change
-whatever the level. On a steady sine the magnitude swings, so the reduction settles below the
-static curve's; on a square wave it meets it.
+(soft knee after Giannoulis, Massberg and Reiss, 2012, eq. 4). How that is followed is the family:
+
+* *straight*: attack and release are one-pole smoothers of the reduction itself, so both times are the time
+  to 63 % of the change whatever the level. On a steady sine the magnitude swings, so the reduction settles
+  below the static curve's; on a square wave it meets it.
+* *grip*: a short peak is let go in a quarter of the release, what is held down long in twice as much: the
+  larger of two straight ones counts, one of which hears what lasts (`GRIP_SLOW_MS` at least).
+* *ease*: hears power over `EASE_MS`, scaled so that a sine reads its peak, and lets go in two stages: half of
+  the reduction with the release, half five times as slowly.
+* *slam*: the more it takes off the faster it lets go: at `SLAM_DB` of reduction twice as fast, at twice that
+  three times. Deep reduction follows the waves themselves, which is heard as distortion that grows with it.
 """
 
 import math
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.kernel import kernel
 
+Family = Literal["straight", "grip", "ease", "slam"]
+FAMILIES: tuple[Family, ...] = ("straight", "grip", "ease", "slam")
+
+GRIP_FAST, GRIP_LONG, GRIP_SLOW_MS, GRIP_SLOW = 0.25, 2.0, 30.0, 10.0
+"""*grip*: its two releases as parts of the release, and the attack of the one that hears what lasts: at least
+so many ms, else so many times the attack."""
+
+EASE_MS, EASE_LONG = 10.0, 5.0
+"""*ease*: the time constant of the power that it hears, and how many times slower its second stage is."""
+
+SLAM_DB = 3.0
+
 
 @dataclass(frozen=True)
 class Settings:
     """Threshold in dBFS peak, ratio 1 to 100, knee width in dB, attack and release in ms to 63 %,
-    makeup in dB, mix 0 to 1."""
+    makeup in dB, mix 0 to 1, and the family that follows."""
 
     threshold_db: float
     ratio: float
@@ -28,6 +48,7 @@ class Settings:
     release_ms: float
     makeup_db: float = 0.0
     mix: float = 1.0
+    family: Family = "straight"
 
     @property
     def is_transparent(self) -> bool:
@@ -53,13 +74,20 @@ TRACE_STEP = 64
 
 def memory(s: Settings, rate: int, floor_db: float = 1e-4) -> int:
     """Samples after which reduction of 60 dB has fallen below ``floor_db``."""
-    slowest = max(s.attack_ms, s.release_ms) / 1000 * rate
+    longest = {"grip": GRIP_LONG, "ease": EASE_LONG}.get(s.family, 1.0)
+    slow_ms = GRIP_SLOW * max(s.attack_ms, GRIP_SLOW_MS) if s.family == "grip" else s.attack_ms
+    slowest = max(slow_ms, longest * s.release_ms) / 1000 * rate
     return math.ceil(slowest * math.log(60 / floor_db)) + 1
 
 
-def new_state() -> NDArray[np.float64]:
-    """State at rest: the reduction in dB."""
-    return np.zeros(1)
+def new_state(family: Family = "straight") -> NDArray[np.float64]:
+    """State at rest: the reduction in dB; of *grip* and *ease* a second one, of *ease* the power too."""
+    return np.zeros({"grip": 2, "ease": 3}.get(family, 1))
+
+
+def _pole(ms: float, rate: int) -> float:
+    """What a one-pole smoother of so many ms takes on with each sample."""
+    return 1 - math.exp(-1000 / (max(ms, 1e-3) * rate))
 
 
 def run(
@@ -75,8 +103,6 @@ def run(
     hears, for a stereo signal the larger magnitude of both sides (`sides.louder_side`). The trace holds
     the largest reduction of each `TRACE_STEP` samples.
     """
-    attack = 1 - math.exp(-1000 / (max(s.attack_ms, 1e-3) * rate))
-    release = 1 - math.exp(-1000 / (max(s.release_ms, 1e-3) * rate))
     trace = np.zeros(-(-len(key) // TRACE_STEP), np.float32)
     out = np.empty_like(audio)
     arguments = (
@@ -84,8 +110,8 @@ def run(
         s.threshold_db,
         1 - 1 / s.ratio,
         s.knee_db,
-        attack,
-        release,
+        FAMILIES.index(s.family),
+        _poles_of(s, rate),
         10 ** (s.makeup_db / 20),
         s.mix,
         state,
@@ -96,19 +122,33 @@ def run(
     return out, trace
 
 
+def _poles_of(s: Settings, rate: int) -> NDArray[np.float64]:
+    """What the kernel of a family needs to follow: attack and release, those of its second one, and of the
+    power."""
+    attack, release = s.attack_ms, s.release_ms
+    second = (attack, release)
+    if s.family == "grip":
+        second = GRIP_SLOW * max(attack, GRIP_SLOW_MS / GRIP_SLOW), GRIP_LONG * release
+        release = GRIP_FAST * release
+    if s.family == "ease":
+        second = attack, EASE_LONG * release
+    return np.array([_pole(ms, rate) for ms in (attack, release, *second, EASE_MS)])
+
+
 def reductions(
     key: NDArray[np.float32], s: Settings, rate: int, state: NDArray[np.float64]
 ) -> NDArray[np.float32]:
     """The reduction in dB ``(frames,)`` that a detector which hears ``key`` ``(frames,)`` gives, sample by
     sample; makeup and mix do not matter. ``state`` is carried on."""
-    attack = 1 - math.exp(-1000 / (max(s.attack_ms, 1e-3) * rate))
-    release = 1 - math.exp(-1000 / (max(s.release_ms, 1e-3) * rate))
+    attack, release = _pole(s.attack_ms, rate), _pole(s.release_ms, rate)
     out = np.empty(len(key), np.float32)
     curve = np.float32(s.threshold_db), np.float32(1 - 1 / s.ratio), np.float32(s.knee_db)
     _wanted(np.ascontiguousarray(key), *curve, out)
     _smoothed(out, attack, release, state, np.empty(-(-len(key) // TRACE_STEP), np.float32))
     return out
 
+
+STRAIGHT, EASE, SLAM = (FAMILIES.index(name) for name in ("straight", "ease", "slam"))
 
 BLOCK = 4 * TRACE_STEP
 """Samples at a time: what depends on the sample before is kept apart from what does not, so that the
@@ -117,19 +157,28 @@ latter is computed several samples at once."""
 
 @kernel(fastmath=True, error_model="numpy")
 def _compress(  # type: ignore[no-untyped-def]
-    audio, out, key, threshold, slope, knee, attack, release, makeup, mix, state, trace
+    audio, out, key, threshold, slope, knee, family, poles, makeup, mix, state, trace
 ):
+    heard = np.empty(BLOCK, np.float32)
     reductions, factors = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32)
     for start in range(0, len(key), BLOCK):
         n = min(BLOCK, len(key) - start)
+        part = key[start : start + n]
+        if family == EASE:
+            part = _powers(part, poles[4], state, heard[:n])
         _wanted(
-            key[start : start + n],
+            part,
             np.float32(threshold),
             np.float32(slope),
             np.float32(knee),
             reductions,
         )
-        _smoothed(reductions[:n], attack, release, state, trace[start // 64 :])
+        if family == STRAIGHT:
+            _smoothed(reductions[:n], poles[0], poles[1], state, trace[start // 64 :])
+        elif family == SLAM:
+            _slammed(reductions[:n], poles[0], poles[1], state, trace[start // 64 :])
+        else:
+            _in_two(reductions[:n], family, poles, state, trace[start // 64 :])
         _factors(reductions[:n], np.float32(mix * makeup), np.float32(1.0 - mix), factors)
         for side in range(audio.shape[1]):
             _multiply(audio[start : start + n, side], factors, out[start : start + n, side])
@@ -176,6 +225,53 @@ def _smoothed(reductions, attack, release, state, trace):  # type: ignore[no-unt
             reductions[n] = reduction
         trace[p] = most
     state[0] = reduction
+
+
+@kernel(fastmath=True, error_model="numpy")
+def _slammed(reductions, attack, release, state, trace):  # type: ignore[no-untyped-def]
+    """As `_smoothed`, released the faster the more is taken off."""
+    reduction = state[0]
+    for p in range(-(-len(reductions) // 64)):
+        most = reduction
+        for n in range(p * 64, min(p * 64 + 64, len(reductions))):
+            wanted = np.float64(reductions[n])
+            faster = min(release * (1.0 + reduction / SLAM_DB), 1.0)
+            reduction += (attack if wanted > reduction else faster) * (wanted - reduction)
+            reduction = reduction if reduction > 1e-6 else 0.0
+            most = max(most, reduction)
+            reductions[n] = reduction
+        trace[p] = most
+    state[0] = reduction
+
+
+@kernel(fastmath=True, error_model="numpy")
+def _in_two(reductions, family, poles, state, trace):  # type: ignore[no-untyped-def]
+    """Two at once: of *grip* the larger counts, of *ease* both by half."""
+    first, second = state[0], state[1]
+    for p in range(-(-len(reductions) // 64)):
+        most = 0.0
+        for n in range(p * 64, min(p * 64 + 64, len(reductions))):
+            wanted = np.float64(reductions[n])
+            first += (poles[0] if wanted > first else poles[1]) * (wanted - first)
+            second += (poles[2] if wanted > second else poles[3]) * (wanted - second)
+            first = first if first > 1e-6 else 0.0
+            second = second if second > 1e-6 else 0.0
+            both = 0.5 * (first + second) if family == EASE else max(first, second)
+            most = max(most, both)
+            reductions[n] = both
+        trace[p] = most
+    state[0], state[1] = first, second
+
+
+@kernel(fastmath=True, error_model="numpy")
+def _powers(key, pole, state, heard):  # type: ignore[no-untyped-def]
+    """The magnitude of a sine of the power that was heard of late."""
+    power = state[2]
+    for n in range(len(key)):
+        power += pole * (np.float64(key[n]) * np.float64(key[n]) - power)
+        heard[n] = np.sqrt(2.0 * power)
+    state[2] = power
+    return heard
 
 
 @kernel(fastmath=True, error_model="numpy")
