@@ -12,14 +12,14 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
-from arkund.cli import debug, files, knowing, mics, replace, running, songs
+from arkund.cli import debug, files, knowing, mics, replace, running, shaping, songs
 from arkund.cli.guide import EXAMPLES, Parser
 from arkund.cli.opening import say
 from arkund.cli.showing import show
 from arkund.cli.waiting import WAITING
 from arkund.core.errors import ArkundError
 
-SUBJECTS = (running, songs, knowing, mics, replace, files, debug)
+SUBJECTS = (running, songs, knowing, mics, replace, shaping, files, debug)
 
 
 def main(arguments: list[str] | None = None) -> int:

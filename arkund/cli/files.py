@@ -64,7 +64,7 @@ def _render(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.songs import rendering, timing
 
     sheet = timing.sheet_of(song)
-    start, stop = _span(args.bars, sheet, rendering.grid_of(sheet))
+    start, stop = span_said(args.bars, sheet, rendering.grid_of(sheet))
     variant: Variant = "recorded" if args.as_recorded else "now"
     sound = rendering.render_span(
         sheet,
@@ -82,7 +82,8 @@ def _render(args: argparse.Namespace) -> dict[str, Any]:
     return {"file": str(args.out), "frames": len(sound), "rate": sheet.rate}
 
 
-def _span(bars: str | None, sheet: Any, grid: Any) -> tuple[int, int]:
+def span_said(bars: str | None, sheet: Any, grid: Any) -> tuple[int, int]:
+    """The samples of a run of bars as it is typed; of the whole song where none is."""
     if not bars:
         return 0, sheet.frames
     try:

@@ -1,10 +1,10 @@
 """Songs: made, listed, corrected, changed value by value."""
 
 import argparse
-import json
 from typing import Any
 
 from arkund.cli.opening import Add, given_path, say, set_up_django, show_progress, song_named
+from arkund.cli.shaping import value_said
 from arkund.core.errors import ArkundError
 
 
@@ -136,10 +136,7 @@ def _set(args: argparse.Namespace) -> dict[str, Any]:
     song = song_named(args.song)
     from arkund.songs import locks, revisions
 
-    try:
-        value = json.loads(args.value)
-    except json.JSONDecodeError:
-        value = args.value
+    value = value_said(args.value)
     with locks.song_lock(song.slug):
         made = revisions.keep(song.pk, song.current.number, {args.path: value})
     return {"revision": made.number, "label": made.label}

@@ -1,0 +1,47 @@
+"""Shape: ladders of one value."""
+
+import argparse
+import json
+from typing import Any
+
+from arkund.cli.opening import Add, given_path, say, show_progress, song_named
+
+
+def register(add: Add) -> None:
+    """The commands of this module."""
+    sub = add(
+        "ladder", _ladder, "one value at several steps, equally loud, as files to choose among"
+    )
+    sub.add_argument("song")
+    sub.add_argument("path", help="what changes, e.g. mics.snare_top.chain.compressor.attack_ms")
+    sub.add_argument("--values", required=True, help="two to five, with commas: 5,10,20,40")
+    sub.add_argument("--bars", help="FIRST-LAST; the whole song by default")
+    sub.add_argument("--node", default="", help="what is heard; the channel of the path by default")
+    sub.add_argument(
+        "--blind", type=int, metavar="SEED", help="in an order that only key.json tells"
+    )
+    sub.add_argument("-o", dest="out", type=given_path, required=True, metavar="DIR")
+
+
+def value_said(text: str) -> Any:
+    """A value as it is typed: a number or a switch where it is one, else a word."""
+    try:
+        return json.loads(text)
+    except json.JSONDecodeError:
+        return text
+
+
+def _ladder(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.cli.files import span_said
+    from arkund.songs import ladders, rendering, timing
+
+    sheet = timing.sheet_of(song)
+    start, stop = span_said(args.bars, sheet, rendering.grid_of(sheet))
+    values = [value_said(one.strip()) for one in args.values.split(",") if one.strip()]
+    rungs = ladders.rungs_of(sheet, args.path, values, start, stop, args.node, show_progress)
+    said = ladders.write_ladder(args.out, sheet, args.path, rungs, args.blind)
+    if args.blind is not None and not args.json:
+        say(f"{len(rungs)} rungs are in {args.out}. key.json tells which is which; listen first.")
+        return {"files": [{"file": one["file"]} for one in said["rungs"]]}
+    return said
