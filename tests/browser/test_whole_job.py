@@ -24,6 +24,17 @@ def _tab_to(page: Page, selector: str, most: int) -> None:
     raise AssertionError(f"{most} stops of Tab do not come to {selector}: {stops}")
 
 
+class Mouse:
+    """A hand that clicks, and how often it did."""
+
+    def __init__(self, page: Page) -> None:
+        self._page, self.clicks = page, 0
+
+    def click(self, selector: str) -> None:
+        self._page.locator(selector).first.click()
+        self.clicks += 1
+
+
 def _sounds(page: Page) -> None:
     until(page, "arkund.player.playing && arkund.player.states.now.live.length > 0", 60)
 
@@ -82,13 +93,8 @@ def test_from_the_songs_to_the_print_in_seven_clicks(
     page: Page, address: str, three_takes: str, tmp_path: Path
 ) -> None:
     slug = three_takes.rsplit("/", 1)[-1]
-    clicks = 0
-
-    def click(selector: str) -> None:
-        nonlocal clicks
-        page.locator(selector).first.click()
-        clicks += 1
-
+    mouse = Mouse(page)
+    click = mouse.click
     page.goto(address)
     click(f"a[href^='/{slug}/']")
     page.wait_for_url(f"**/{slug}/**")
@@ -109,7 +115,7 @@ def test_from_the_songs_to_the_print_in_seven_clicks(
     with page.expect_download() as waiting:
         click("a[download]")
     _is_whole(waiting.value, tmp_path)
-    assert clicks <= 7
+    assert mouse.clicks <= 7
 
 
 def test_from_a_folder_to_the_pass_heard_in_eight_clicks(
@@ -117,20 +123,15 @@ def test_from_a_folder_to_the_pass_heard_in_eight_clicks(
 ) -> None:
     folder = tmp_path / "Kiln Yard"
     write_small_takes(folder)
-    clicks = 0
-
-    def click(selector: str) -> None:
-        nonlocal clicks
-        page.locator(selector).first.click()
-        clicks += 1
-
+    mouse = Mouse(page)
+    click = mouse.click
     page.goto(address)
     click("a[href='/new/']")
     # Where the folder is named: one click to open the machine's window, one to choose there.
     with page.expect_file_chooser() as chooser:
         click("label:has(#folder)")
     chooser.value.set_files(folder)
-    clicks += 1
+    mouse.clicks += 1
     expect(page.locator("#name")).to_have_value("Kiln Yard")
     click("#make")
     page.wait_for_url("**/kiln-yard/**", timeout=60_000)
@@ -143,4 +144,4 @@ def test_from_a_folder_to_the_pass_heard_in_eight_clicks(
     _ready(page)
     click("#play")
     _sounds(page)
-    assert clicks <= 8
+    assert mouse.clicks <= 8
