@@ -8,12 +8,13 @@ from urllib.parse import urlencode
 from arkund.bench.drawing import hits_for
 from arkund.bench.rulers import stage_rulers
 from arkund.core.hits.hit import Hit
-from arkund.core.kit.roles import is_shell, label
+from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.registry import BY_KIND
 from arkund.core.process.stage import Stage
 from arkund.core.sheet.channels import DRUM_BUS, Channel
 from arkund.core.sheet.differences import Over
+from arkund.core.sheet.lanes import mic_order
 from arkund.core.sheet.limits import MOST_STAGES
 from arkund.core.sheet.scenes import scenes_of
 from arkund.core.sheet.sheet import Sheet
@@ -80,6 +81,19 @@ def band_in_hand(stage: Stage | None, asked: str) -> str:
 def station_of(stage: Stage) -> str:
     """The page that shows a stage."""
     return "eq" if isinstance(stage, Equaliser) else "dynamics"
+
+
+def drums_beside(sheet: Sheet, hand: InHand) -> list[tuple[str, str]]:
+    """The other mics that a drum's chain can be fitted to, as (name, words): those of shells of its kind
+    first."""
+    own = parse_mic_name(hand.name).piece if hand.is_mic else None
+    if not own or not is_shell(own):
+        return []
+    shells = [m for m in mic_order(sheet) if is_shell(parse_mic_name(m).piece or "")]
+    others = [m for m in shells if m != hand.name and not sheet.mics[m].unused]
+    family = piece_family(own)
+    others.sort(key=lambda m: piece_family(parse_mic_name(m).piece or "") != family)
+    return [(m, label(m)) for m in others]
 
 
 def chain_context(hand: InHand, chosen: Stage | None, query: dict[str, str]) -> dict[str, Any]:

@@ -1,4 +1,4 @@
-"""Shape: ladders of one value."""
+"""Shape: chains copied from drum to drum, ladders of one value."""
 
 import argparse
 import json
@@ -9,6 +9,12 @@ from arkund.cli.opening import Add, given_path, say, show_progress, song_named
 
 def register(add: Add) -> None:
     """The commands of this module."""
+    sub = add("copy", _copy, "give a mic another's chain, fitted to its drum")
+    sub.add_argument("song")
+    sub.add_argument("source", metavar="from", help="the mic whose chain it is")
+    sub.add_argument("target", metavar="to")
+    sub.add_argument("--stages", default="", help="only these, with commas: eq,compressor")
+    sub.add_argument("--preview", action="store_true", help="say what would change; store nothing")
     sub = add(
         "ladder", _ladder, "one value at several steps, equally loud, as files to choose among"
     )
@@ -21,6 +27,19 @@ def register(add: Add) -> None:
         "--blind", type=int, metavar="SEED", help="in an order that only key.json tells"
     )
     sub.add_argument("-o", dest="out", type=given_path, required=True, metavar="DIR")
+
+
+def _copy(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import chains, locks
+
+    kinds = [one.strip() for one in args.stages.split(",") if one.strip()]
+    said = chains.fitted(song, args.source, args.target, kinds)
+    if args.preview:
+        return {"changes": said["rows"]}
+    with locks.song_lock(song.slug):
+        made = chains.copy(song, args.source, args.target, kinds)
+    return {"revision": made.number, "label": made.label, "changes": said["rows"]}
 
 
 def value_said(text: str) -> Any:

@@ -121,6 +121,23 @@ def test_a_band_that_moves_has_rulers_of_its_own_and_can_be_turned_back(
     assert f"{BAND}.hears" in moving
 
 
+def test_a_copy_is_shown_before_it_is_kept(client: Client, song: Song) -> None:
+    before = song.current
+    url = f"/{song.slug}/chain/fitted/"
+    found = client.get(url, {"from": "snare_top", "to": "kick_in"}).json()
+    assert set(found) == {"patch", "rows"}
+    assert len(found["rows"]) == len(found["patch"])
+    assert all(path.startswith("mics.kick_in.chain.") for path in found["patch"])
+    song.refresh_from_db()
+    assert song.current == before
+    for source, target in (("snare_top", "snare_top"), ("x", "kick_in"), ("", "")):
+        refused = client.get(url, {"from": source, "to": target})
+        assert refused.status_code == 400
+        assert refused.json()["error"].endswith(".")
+    page = client.get(f"/{song.slug}/eq/?mic=snare_top").content.decode()
+    assert '<option\n          value="kick_in">' in page or 'value="kick_in">kick in' in page
+
+
 def test_the_pages_show_the_stage_that_is_asked_for_or_the_first(
     client: Client, song: Song
 ) -> None:

@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from arkund.core.measure import landmarks
 from arkund.core.measure.hits import ring_by_band_s
 from arkund.core.measure.landmarks import (
     attack_hz,
@@ -130,3 +131,11 @@ def test_an_octave_stands_as_far_under_the_loudest_as_it_was_put(under: float) -
     assert under_loudest_db(heard, RATE, ONSETS, 3000) == pytest.approx(-under, abs=0.8)
     assert under_loudest_db(heard, RATE, ONSETS, 100) == pytest.approx(0, abs=0.6)
     assert under_loudest_db(10 * heard, RATE, ONSETS, 3000) == pytest.approx(-under, abs=0.8)
+
+
+@pytest.mark.parametrize("slope", [[0.0, 1.0, 2.0], [0.0, 1.0, 2.0 - 1e-9], [3.0, 1.0, 0.9]])
+def test_where_a_slope_is_taken_for_a_peak_its_place_stays_in_its_bin(slope: list[float]) -> None:
+    hz = np.array([0.0, 10.0, 20.0, 30.0, 40.0])
+    db = np.array([0.0, *slope, 0.0])
+    assert abs(landmarks._place(hz, db, 2) - 20.0) <= 5.0
+    assert landmarks._place(hz, np.array([0.0, 1.0, 3.0, 1.0, 0.0]), 2) == 20.0

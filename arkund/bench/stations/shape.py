@@ -12,6 +12,7 @@ from arkund.bench.in_hand import (
     chain_context,
     channel_in_hand,
     differences_context,
+    drums_beside,
     stage_in_hand,
 )
 from arkund.bench.stations.station import Asked, Station
@@ -60,7 +61,8 @@ def context_of(asked: Asked, slug: str) -> dict[str, Any]:
         if stage
         else [],
         "turn": turned(hand.path, stage, band),
-        "chain": chain_context(hand, stage, where),
+        "chain": chain_context(hand, stage, where)
+        | {"of": hand.name, "others": drums_beside(sheet, hand)},
         "differences": differences_context(sheet, hand, stage, band),
         "key": (key := rulers.key_sources(sheet, hand.path, stage) if stage else None)
         and key.as_dict(),

@@ -289,6 +289,9 @@ def _smooth(
 
 
 def _place(hz: NDArray[np.float64], db: NDArray[np.float64], peak: int) -> float:
+    """The top of a peak by the parabola through three points. At the end of a range what is highest may be a
+    slope, whose parabola has its top anywhere: no more than half a bin is believed."""
     left, mid, right = db[peak - 1], db[peak], db[peak + 1]
     bend = left - 2 * mid + right
-    return float(hz[peak] + (0.5 * (left - right) / bend if bend else 0.0) * hz[1])
+    off = 0.5 * (left - right) / bend if bend else 0.0
+    return float(hz[peak] + np.clip(off, -0.5, 0.5) * hz[1])

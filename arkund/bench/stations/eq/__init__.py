@@ -1,5 +1,8 @@
 """Shape, EQ: the spectrum of a channel's hits and what its filters do to it."""
 
+from django.urls import path
+
+from arkund.bench.stations.eq import views
 from arkund.bench.stations.eq.picture import picture
 from arkund.bench.stations.shape import page_of_shape
 from arkund.bench.stations.station import Shot
@@ -8,5 +11,6 @@ STATION = page_of_shape(
     "eq",
     picture,
     number=7,
+    addresses=(path("<slug:slug>/chain/fitted/", views.fitted, name="chain-fitted"),),
     shots=(Shot("shape-eq", "mic=snare_top&band=b2", after_pass=True),),
 )
