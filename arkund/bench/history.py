@@ -21,7 +21,6 @@ FIGURE_WORDS = {
     "apart_samples": ("apart", "samples"),
     "true_peak_dbtp": ("true peak", "dBTP"),
     "loudness_lufs": ("loudness", "LUFS"),
-    "crest_db": ("crest", "dB"),
     "over_full_scale": ("samples over full scale", ""),
     "sum_db": ("sum of the pair", "dB"),
     "bleed_reduction_db": ("bleed taken off", "dB"),

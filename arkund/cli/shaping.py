@@ -34,11 +34,11 @@ def _copy(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.songs import chains, locks
 
     kinds = [one.strip() for one in args.stages.split(",") if one.strip()]
-    said = chains.fitted(song, args.source, args.target, kinds)
     if args.preview:
-        return {"changes": said["rows"]}
+        return {"changes": chains.fitted(song, args.source, args.target, kinds)["rows"]}
     with locks.song_lock(song.slug):
-        made = chains.copy(song, args.source, args.target, kinds)
+        said = chains.fitted(song, args.source, args.target, kinds)
+        made = chains.keep_fitted(song, args.source, args.target, said["patch"])
     return {"revision": made.number, "label": made.label, "changes": said["rows"]}
 
 

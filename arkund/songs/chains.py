@@ -30,10 +30,9 @@ def fitted(song: Song, source: str, target: str, kinds: Sequence[str] = ()) -> d
     return {"patch": patch, "rows": [_row(sheet, path, value) for path, value in patch.items()]}
 
 
-def copy(song: Song, source: str, target: str, kinds: Sequence[str] = ()) -> Revision:
-    """Keep such a copy as a revision."""
+def keep_fitted(song: Song, source: str, target: str, patch: dict[str, Any]) -> Revision:
+    """Keep what `fitted` found as a revision."""
     assert song.current is not None
-    patch = fitted(song, source, target, kinds)["patch"]
     words = f"{label(target)}: chain of {label(source)}, fitted to it"
     return revisions.keep(song.pk, song.current.number, patch, label=words, station="eq")
 

@@ -1,4 +1,4 @@
-"""The pitch of a drum, measured in one way for whatever is said of it."""
+"""A drum's pitch, measured once for everything that names it."""
 
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import piece_family

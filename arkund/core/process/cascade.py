@@ -13,7 +13,7 @@ from arkund.core.units import db_to_amplitude
 
 HZ = (30.0, 100.0, 300.0, 1000.0, 3000.0, 10000.0)
 AREA = "area: this drum · grey: bleed"
-"""What stands under and in the rulers of frequencies."""
+"""Ticks and hint of every frequency ruler."""
 
 
 class Filter(Part):

@@ -34,8 +34,8 @@ class Compressor(Stage):
     family: Family = choice(
         "straight",
         "family",
-        hint="straight: times as set · grip: peaks let go sooner than what lasts · ease: hears power, lets go in "
-        "two stages · slam: lets go the faster the more it takes, and distorts",
+        hint="straight: times as set · grip: releases peaks faster than sustained sound · ease: follows power and "
+        "releases in two stages · slam: releases faster the deeper it goes, and distorts",
     )
     threshold_db: float = value(
         -18.0,

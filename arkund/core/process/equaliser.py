@@ -1,4 +1,4 @@
-"""The equaliser: two filters, up to eight bands that stand or move with level, output gain."""
+"""The equaliser: two filters, up to eight static or dynamic bands, output gain."""
 
 from typing import Any, ClassVar, Literal
 
@@ -136,7 +136,7 @@ class Equaliser(Stage):
         return self.key if wanted or not self.key.is_plain else None
 
     def process(self, rate: int) -> Processor:
-        """The cascade of all that stands, and behind it the bands that move."""
+        """The cascade of filters and static bands, then the dynamic ones."""
         sections = equaliser_sections(self, rate)
         moving = [moving_band(b, rate) for b in self.bands if b.moves]
         if not moving:

@@ -229,7 +229,7 @@ def _smoothed(reductions, attack, release, state, trace):  # type: ignore[no-unt
 
 @kernel(fastmath=True, error_model="numpy")
 def _slammed(reductions, attack, release, state, trace):  # type: ignore[no-untyped-def]
-    """As `_smoothed`, released the faster the more is taken off."""
+    """As `_smoothed`, but the deeper the reduction the faster the release."""
     reduction = state[0]
     for p in range(-(-len(reductions) // 64)):
         most = reduction

@@ -30,7 +30,7 @@ class Settings:
 
 
 def static_move_db(level_db: NDArray[np.float64], s: Settings) -> NDArray[np.float64]:
-    """By how many dB ``(n,)`` the band is moved by steady levels ``(n,)`` dBFS of what it listens to."""
+    """How far in dB ``(n,)`` steady levels ``(n,)`` dBFS of what it listens to move the band."""
     over = compressor.static_reduction_db(level_db, s.detector)
     return np.sign(s.range_db) * np.minimum(over, abs(s.range_db))
 

@@ -9,7 +9,7 @@ from arkund.core.advise.eq.bands import Place
 from arkund.core.advise.finding import Change, Way, spoken
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import parse_mic_name
-from arkund.core.measure.hits import hit_spectrum
+from arkund.core.measure.hits import HitSpectrum, hit_spectrum
 from arkund.core.sheet.lanes import HITS
 
 THRESHOLD_DB, RATIO, ATTACK_MS, RELEASE_MS = -30.0, 10.0, 0.5, 60.0
@@ -64,8 +64,13 @@ def lift(study: Study, mic: str, patch: Mapping[str, Any], hz: float) -> Lift:
     times = study.plain_times(mic)
     others = _some(_apart([h.time_s for h in study.hits if h.piece != piece], times))
     own = _some(times)
-    sounds = (study.sound(mic, "equalised"), study.tried(dict(patch)).sound(mic, "equalised"))
-    before, after = (hit_spectrum(sound, study.rate, own, others) for sound in sounds)
+
+    def heard(at: Study) -> HitSpectrum:
+        return hit_spectrum(at.sound(mic, "equalised"), study.rate, own, others)
+
+    # One for the boost that stands and for the one that moves.
+    before: HitSpectrum = study.remember(("before a lift", mic), lambda: heard(study))
+    after = heard(study.tried(dict(patch)))
     at = int(np.argmin(np.abs(before.hz - hz)))
     return Lift(
         float(after.hits_db[at] - before.hits_db[at]),

@@ -93,7 +93,7 @@ def attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Find
     what = {"kick": "beater", "snare": "stick and wires", "tom": "stick"}[family]
     patch = band_patch(place, hz, gain, 1.0)
     still, with_hits = spared(study, mic, place, patch, hz)
-    bleed = f"and lifts the bleed there by {still.bleed_db:.1f}" if still.bleed_db >= 0.5 else ""
+    bleed = f", and lifts the bleed by {still.bleed_db:.1f} dB" if still.bleed_db >= 0.5 else ""
     return [
         Finding(
             NAME,
@@ -101,8 +101,7 @@ def attack(study: Study, mic: str, school: School, taken: set[int]) -> list[Find
             mic,
             spoken(
                 f"{label(mic)} has its {what} at {hz:.0f} Hz, {-stands:.0f} dB below its loudest "
-                f"octave (usual: {-usual:.0f}). {gain:+.1f} dB there brings it out {bleed}".rstrip()
-                + "."
+                f"octave (usual: {-usual:.0f}). {gain:+.1f} dB there brings it out{bleed}."
             ),
             {"hz": hz, "stands_db": round(stands, 1), "bleed_lift_db": round(still.bleed_db, 1)},
             0.7,

@@ -181,7 +181,7 @@ def _is_tom(
     said: Mapping[str, NDArray[np.float64]],
     afar: Afar | None,
 ) -> NDArray[np.bool_]:
-    """Which onsets of a tom's mic at ``times`` in s stand clear of bleed in one of the ways that are known."""
+    """Which onsets in a tom's mic at ``times`` in s stand clear of bleed, in one of the known ways."""
     over_db = said["over bleed"]
     is_first = ahead_of_all_s(reach, p) >= 0
     if afar is None:

@@ -1,4 +1,4 @@
-"""What overheads know for a tom's, while no tom is listed there: it is the one's whose mic stands out most."""
+"""Hits that overheads hear as a tom's while no tom has them: they go to the tom whose mic stands out most."""
 
 from collections.abc import Mapping, Sequence
 
@@ -25,9 +25,9 @@ TOGETHER_S = 0.012
 def unclaimed(reach: Reach, hits: Sequence[Hit], afar: Afar | None) -> Mapping[str, list[Clear]]:
     """By tom the hits that are surely some tom's and that no list has, in order of time."""
     toms = [name for name in reach.names if piece_family(name) == "tom"]
-    out: dict[str, list[Clear]] = {name: [] for name in toms}
     if afar is None:
         return {}
+    out: dict[str, list[Clear]] = {name: [] for name in toms}
     listed = np.array([h.time_s for h in hits if piece_family(h.piece) == "tom"])
     heard = [(name, one) for name in toms for one in _heard(reach, name, afar)]
     free = [
