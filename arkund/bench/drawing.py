@@ -26,15 +26,6 @@ def other_hits(sheet: Sheet, mic: str) -> list[Hit]:
     return [h for h in hits_of(sheet) if h.piece != piece]
 
 
-def hits_for(sheet: Sheet, mic: str) -> list[Hit]:
-    """Own hits of a close mic; the snare's, or all, for a mic close to nothing."""
-    own = own_hits(sheet, mic)
-    if own:
-        return own
-    listed = list(hits_of(sheet))
-    return [h for h in listed if h.piece == "snare"] or listed
-
-
 def loop_frames(sheet: Sheet, bars: Bars) -> tuple[int, int]:
     start, stop = grid_of(sheet).frames_of_bars(*bars, sheet.rate)
     return start, min(stop, sheet.frames)

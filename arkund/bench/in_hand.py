@@ -5,7 +5,6 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlencode
 
-from arkund.bench.drawing import hits_for
 from arkund.bench.rulers import stage_rulers
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, label, parse_mic_name, piece_family
@@ -18,7 +17,7 @@ from arkund.core.sheet.lanes import mic_order
 from arkund.core.sheet.limits import MOST_STAGES
 from arkund.core.sheet.scenes import scenes_of
 from arkund.core.sheet.sheet import Sheet
-from arkund.songs.facts import hits_of
+from arkund.songs.facts import hits_for
 from arkund.songs.wording import bars_words, over_words, path_words
 
 
@@ -37,14 +36,8 @@ class InHand:
         return self.path.startswith("mics.")
 
     def hits(self, sheet: Sheet) -> list[Hit]:
-        """The hits by which it is judged: of a mic its drum's, of a group those of its mics'
-        drums, else all shells'."""
-        if self.is_mic:
-            return hits_for(sheet, self.name)
-        inside = {m.name.piece for m in sheet.mics.values() if m.to == self.name} - {None}
-        listed = hits_of(sheet)
-        own = [h for h in listed if h.piece in inside]
-        return own or [h for h in listed if is_shell(h.piece)] or list(listed)
+        """The hits by which it is judged."""
+        return hits_for(sheet, self.name)
 
 
 def channel_in_hand(sheet: Sheet, asked: str, mic: str) -> InHand:

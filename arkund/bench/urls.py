@@ -4,7 +4,7 @@ from django.urls import path
 
 from arkund.bench.door import door
 from arkund.bench.stations.registry import STATIONS
-from arkund.bench.views import changes, findings, songs, sound, stations
+from arkund.bench.views import changes, findings, ladders, songs, sound, stations
 
 urlpatterns = [
     path("", songs.index, name="songs"),
@@ -21,6 +21,8 @@ urlpatterns = [
     path("<slug:slug>/bring-back/", songs.bring_back, name="song-bring-back"),
     path("<slug:slug>/delete/", songs.delete, name="song-delete"),
     path("<slug:slug>/keep/", changes.keep, name="keep"),
+    path("<slug:slug>/ladder/", ladders.shown, name="ladder"),
+    path("<slug:slug>/ladder/keep/", ladders.keep, name="ladder-keep"),
     path("<slug:slug>/rename/", changes.rename, name="rename"),
     path("<slug:slug>/comp/", changes.comp, name="comp"),
     path("<slug:slug>/offset/", changes.offset, name="offset"),

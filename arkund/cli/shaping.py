@@ -20,7 +20,9 @@ def register(add: Add) -> None:
     )
     sub.add_argument("song")
     sub.add_argument("path", help="what changes, e.g. mics.snare_top.chain.compressor.attack_ms")
-    sub.add_argument("--values", required=True, help="two to five, with commas: 5,10,20,40")
+    sub.add_argument(
+        "--values", help="two to five, with commas: 5,10,20,40; by default what the hits suggest"
+    )
     sub.add_argument("--bars", help="FIRST-LAST; the whole song by default")
     sub.add_argument("--node", default="", help="what is heard; the channel of the path by default")
     sub.add_argument(
@@ -57,8 +59,14 @@ def _ladder(args: argparse.Namespace) -> dict[str, Any]:
 
     sheet = timing.sheet_of(song)
     start, stop = span_said(args.bars, sheet, rendering.grid_of(sheet))
-    values = [value_said(one.strip()) for one in args.values.split(",") if one.strip()]
-    rungs = ladders.rungs_of(sheet, args.path, values, start, stop, args.node, show_progress)
+    values = [value_said(one.strip()) for one in (args.values or "").split(",") if one.strip()]
+    steps = (
+        ladders.offered(sheet, args.path, start, stop)
+        if args.values is None
+        else ladders.given(args.path, values)
+    )
+    node = args.node or ladders.channel_of(args.path)
+    rungs = ladders.rungs_heard(sheet, steps, node, start, stop, progress=show_progress)
     said = ladders.write_ladder(args.out, sheet, args.path, rungs, args.blind)
     if args.blind is not None and not args.json:
         say(f"{len(rungs)} rungs are in {args.out}. key.json tells which is which; listen first.")

@@ -17,7 +17,7 @@ from arkund.core.graph.hits import Hits, sounding_hits, sounding_unlisted
 from arkund.core.graph.nodes import Gated, Node, key_of
 from arkund.core.graph.sources import gate_rule
 from arkund.core.hits.hit import Hit
-from arkund.core.kit.roles import parse_mic_name
+from arkund.core.kit.roles import is_shell, parse_mic_name
 from arkund.core.measure.hits import mean_envelope_db, ring_by_band_s
 from arkund.core.render.engine import Engine
 from arkund.core.sheet.lanes import mic_order
@@ -88,6 +88,19 @@ def measures(song: Song) -> dict[str, Any]:
 def hits_of(sheet: Sheet) -> Sequence[Hit]:
     """The hits that are heard, in the song's time."""
     return lately.made("hits", sheet, lambda: sounding_hits(sheet, storage.library()))
+
+
+def hits_for(sheet: Sheet, name: str) -> list[Hit]:
+    """The hits by which a channel is judged: of a close mic its drum's, of another the snare's; of a group those
+    of its mics' drums, of a bus all shells'; all where there are none of these."""
+    listed = list(hits_of(sheet))
+    if name in sheet.mics:
+        piece = parse_mic_name(name).piece
+        own = [h for h in listed if h.piece == piece]
+        return own or [h for h in listed if h.piece == "snare"] or listed
+    inside = {m.name.piece for m in sheet.mics.values() if m.to == name} - {None}
+    own = [h for h in listed if h.piece in inside]
+    return own or [h for h in listed if is_shell(h.piece)] or listed
 
 
 def hits(song: Song, take: int) -> dict[str, Any]:

@@ -138,6 +138,32 @@ def test_a_copy_is_shown_before_it_is_kept(client: Client, song: Song) -> None:
     assert '<option\n          value="kick_in">' in page or 'value="kick_in">kick in' in page
 
 
+def test_a_ladder_is_shown_and_a_choice_kept(client: Client, song: Song) -> None:
+    path, url = "mics.snare_top.chain.eq.bands.b3.gain_db", f"/{song.slug}/ladder/"
+    asked = {"path": path, "node": "snare_top", "start": "0", "frames": "96000"}
+    found = client.get(url, {**asked, "patch": json.dumps({f"{path[:-8]}.on": True})}).json()
+    assert found["what"] == "snare top: band 3"
+    assert len(found["rungs"]) == 5
+    assert max(one["gain_db"] for one in found["rungs"]) == 0
+    for wrong in ({"path": "x"}, {"path": "mics.snare_top.mute"}, {"start": "x"}, {"node": "x"}):
+        refused = client.get(url, asked | wrong)
+        assert refused.status_code == 400
+        assert refused.json()["error"].endswith(".")
+    assert song.current is not None
+    chosen = {
+        "base": song.current.number,
+        "patch": found["rungs"][0]["patch"],
+        "over": [one["words"] for one in found["rungs"]],
+        "rounds": [0],
+        "blind": True,
+    }
+    for rounds, status in (([9], 400), ([], 400), ([0], 200)):
+        kept = client.post(f"{url}keep/", chosen | {"rounds": rounds}, "application/json")
+        assert kept.status_code == status
+    song.refresh_from_db()
+    assert "chosen without seeing the values over" in song.current.reason
+
+
 def test_the_pages_show_the_stage_that_is_asked_for_or_the_first(
     client: Client, song: Song
 ) -> None:

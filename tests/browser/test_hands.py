@@ -169,6 +169,37 @@ def test_a_band_is_let_move_and_made_to_stand_again(page: Page, song: str) -> No
         page.wait_for_timeout(400)
 
 
+def test_a_ladder_is_heard_blind_and_what_was_chosen_is_kept(page: Page, song: str) -> None:
+    page.goto(f"{song}/dynamics/?mic=snare_top&bars=3-4&stage=compressor")
+    _ready(page)
+    revision = _revision(page)
+    page.get_by_role("slider", name="Attack").focus()
+    page.keyboard.press("l")
+    rungs = page.locator("[data-ladder-part=rungs] button")
+    expect(rungs).to_have_count(4)
+    page.keyboard.press("Space")
+    until(page, "arkund.player.rungs.every((r) => arkund.player.states[r].chunks.size > 0)")
+    page.keyboard.press("3")
+    until(page, "arkund.player.states['rung 3'].gain.gain.value > 0.01")
+    until(page, "arkund.player.states['rung 1'].gain.gain.value < 0.01")
+    page.keyboard.press("b")
+    expect(rungs.first).to_have_text("1")
+    for _ in range(2):
+        page.keyboard.press("2")
+        page.keyboard.press("Enter")
+    page.keyboard.press("b")
+    expect(page.locator("[data-ladder-part=said]")).to_contain_text("of 2")
+    keep = page.locator("[data-ladder-part=take]")
+    chosen = float(keep.inner_text().removeprefix("Keep ").removesuffix(" ms"))
+    page.keyboard.press("Enter")
+    expect(page.locator("#ladder")).to_be_hidden()
+    expect(page.locator("#revision")).not_to_have_text(str(revision))
+    field = page.locator("#ruler-mics-snare_top-chain-compressor-attack_ms input")
+    assert float(field.input_value()) == chosen
+    until(page, "arkund.player.rungs.length === 0 && arkund.player.variant === 'now'")
+    page.keyboard.press("Space")
+
+
 def test_the_curve_fits_its_window_and_keeps_its_type(page: Page, song: str) -> None:
     sizes = []
     for width, height in ((1024, 720), (1280, 800), (2560, 1440)):

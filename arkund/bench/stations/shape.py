@@ -60,6 +60,7 @@ def context_of(asked: Asked, slug: str) -> dict[str, Any]:
         "choices": [c.as_dict() for c in rulers.stage_choices(hand.path, stage, band)]
         if stage
         else [],
+        "ladders": ladders_of(hand.path, stage, band),
         "turn": turned(hand.path, stage, band),
         "chain": chain_context(hand, stage, where)
         | {"of": hand.name, "others": drums_beside(sheet, hand)},
@@ -68,6 +69,15 @@ def context_of(asked: Asked, slug: str) -> dict[str, Any]:
         and key.as_dict(),
         "key_node": f"{hand.name}.{stage.id}.key" if stage and key else "",
     }
+
+
+def ladders_of(channel: str, stage: Stage | None, band: str) -> list[tuple[str, str]]:
+    """What of a stage a ladder can be made of, as (path, words): its numbers, then its choices of words."""
+    if stage is None:
+        return []
+    numbers = [(r.path, r.label.lower()) for r in rulers.stage_rulers(channel, stage, band)]
+    words = rulers.stage_choices(channel, stage, band)
+    return numbers + [(c.path, c.label) for c in words if c.options[0][0] != "true"]
 
 
 STARTS_DB = 6.0

@@ -57,7 +57,7 @@ def value_of(sheet: "Differing", over: Over) -> bool | float | str:
     if not over.by:
         return over.value
     *steps, name = over.path.split(".")
-    part = _part_at(sheet, steps)
+    part = part_at(sheet, steps)
     now, more = getattr(part, name, None), over.value
     if not all(isinstance(one, (int, float)) and not isinstance(one, bool) for one in (now, more)):
         raise ValueError(f"{over.path[:80]} is no number that could be changed by an amount")
@@ -70,7 +70,7 @@ def value_of(sheet: "Differing", over: Over) -> bool | float | str:
     return float(min(max(now + float(more), low), high))
 
 
-def _part_at(sheet: Any, steps: Sequence[str]) -> Any:
+def part_at(sheet: Any, steps: Sequence[str]) -> Any:
     """What holds a value: through tables by name, through lists by id; None where there is nothing."""
     found = sheet
     for step in steps:

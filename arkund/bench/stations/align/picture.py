@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from arkund.bench.drawing import Bars, hits_for, rounded
+from arkund.bench.drawing import Bars, rounded
 from arkund.core.align.pairs import Pair, align_pair
 from arkund.core.kit.roles import close_mics, label, parse_mic_name
 from arkund.core.sheet.lanes import mic_order
@@ -13,7 +13,7 @@ from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import samples_to_cm, samples_to_ms
 from arkund.songs.aligning import room_question, sums_of_pair, wanted_delay
 from arkund.songs.analysing import analysis_of
-from arkund.songs.facts import hits_of
+from arkund.songs.facts import hits_for, hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of
 

@@ -11,7 +11,6 @@ from arkund.bench.drawing import (
     bars_of,
     curve,
     gap_bars,
-    hits_for,
     loop_frames,
     note_marks,
     other_hits,
@@ -33,6 +32,7 @@ from arkund.songs.facts import (
     gate_proposal,
     gate_report,
     hit_envelope_db,
+    hits_for,
     hits_of,
     ring_by_band,
 )

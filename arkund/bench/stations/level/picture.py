@@ -4,7 +4,7 @@ from typing import Any
 
 import numpy as np
 
-from arkund.bench.drawing import Bars, bars_of, hits_for, rounded
+from arkund.bench.drawing import Bars, bars_of, rounded
 from arkund.core.advise.level.trims import ZONE_DBFS
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.levels import hit_peaks
@@ -12,7 +12,7 @@ from arkund.core.sheet.lanes import sounding_mics
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitudes_to_db
 from arkund.songs import findings
-from arkund.songs.facts import mic_files
+from arkund.songs.facts import hits_for, mic_files
 from arkund.songs.levelling import gains_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of

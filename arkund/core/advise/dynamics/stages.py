@@ -108,10 +108,11 @@ def typical_reduction_db(
     return float(np.median(most)) if most else 0.0
 
 
-def _dial(
+def at_reduction(
     sound: NDArray[np.float32], rate: int, settings: Compressor, times: Sequence[float], aim: float
 ) -> Compressor:
-    """The settings with the threshold at which the typical hit is reduced by ``aim`` dB.
+    """The settings with the threshold at which the typical hit of ``sound`` ``(frames,)`` or ``(frames, 2)``, whose
+    hits begin at ``times`` s, is reduced by ``aim`` dB.
 
     Bisection on a few hits joined together: reduction falls steadily as the threshold rises.
     """
@@ -154,14 +155,12 @@ def _proposal(
 ) -> tuple[dict[str, object], float, float]:
     """``(patch of the stage, reduction in dB, spread of the hits' peaks as they come in dB)``."""
     sound = study.sound(mic, "transient")
-    dialled = _dial(sound, study.rate, settings, times, aim)
-    dialled = dialled.model_copy(
-        update={"makeup_db": _makeup_db(sound, study.rate, dialled, times)}
-    )
-    reduction = typical_reduction_db(sound, study.rate, dialled, times)
+    chosen = at_reduction(sound, study.rate, settings, times, aim)
+    chosen = chosen.model_copy(update={"makeup_db": _makeup_db(sound, study.rate, chosen, times)})
+    reduction = typical_reduction_db(sound, study.rate, chosen, times)
     c = stage_path(f"mics.{mic}", stage)
     patch = {
-        f"{c}.{k}": getattr(dialled, k)
+        f"{c}.{k}": getattr(chosen, k)
         for k in ("on", "threshold_db", "ratio", "knee_db", "attack_ms", "release_ms", "makeup_db")
     }
     peaks = amplitudes_to_db(hit_peaks(sound, study.rate, times))

@@ -7,6 +7,7 @@ import { player } from "./player.js";
 import { startRoving } from "./roving.js";
 import { ruler } from "./ruler.js";
 import { startFindings } from "./findings.js";
+import { closeLadder, ladderKey, startLadder, startLadders } from "./ladder.js";
 import { startLive } from "./live.js";
 import { chooseVariant, startHearing, startStrip } from "./strip.js";
 import { toggleTheme } from "./theme.js";
@@ -127,7 +128,7 @@ document.addEventListener("keydown", (event) => {
     return;
   }
   if (event.key === " " && event.target.matches("button, summary") && !isByMouse) return;
-  const run = ownKey(event.key.toLowerCase()) || KEYS[event.key] || KEYS[event.key.toLowerCase()];
+  const run = ladderKey(event) || ownKey(event.key.toLowerCase()) || KEYS[event.key] || KEYS[event.key.toLowerCase()];
   if (!run || event.altKey) return;
   event.preventDefault();
   run();
@@ -171,6 +172,8 @@ async function begin() {
   startTables();
   startRoving();
   startHearing();
+  closeLadder();
+  startLadder();
   startChoices()(bench.sheet);
   findings = startFindings();
   passages = startPassages();
@@ -179,6 +182,7 @@ async function begin() {
 }
 
 startStrip();
+startLadders();
 on("again", again, FOR_GOOD);
 startVisits(begin);
 await begin();

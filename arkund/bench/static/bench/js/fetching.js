@@ -38,9 +38,9 @@ export class Fetching {
   async all() {
     const { player } = this, mine = (this.round += 1);
     await this.state(player.variant);
-    for (const lane of player.lanes) {
+    for (const beside of [...player.lanes, ...player.rungs]) {
       if (this.round !== mine) return;
-      await this.state(lane);
+      await this.state(beside);
     }
     for (const v of this.variants.filter((one) => one !== player.variant && (one !== "other" || player.other))) {
       await new Promise((rest) => setTimeout(rest, REST_MS));
@@ -135,8 +135,9 @@ export class Fetching {
   }
 
   asked(v, start, frames) {
-    const { player } = this, { node } = player.states[v], span = { node: node || player.node, start, frames };
+    const { player } = this, { node, asked } = player.states[v], span = { node: node || player.node, start, frames };
     if (node) return query({ ...span, variant: "now", ...this.asking });
+    if (asked) return query({ ...span, variant: "now", ...asked });
     if (v !== "other") return query({ ...span, variant: v, ...this.asking });
     return query({ ...span, variant: "now", rev: player.other.rev, patch: player.other.patch || "" });
   }

@@ -11,6 +11,8 @@ import { AHEAD_S, Fetching, SOON_S } from "./fetching.js";
 const FADE_S = 0.008;
 const VARIANTS = ["now", "recorded", "removed", "other"];
 
+const fresh = (more = {}) => ({ chunks: new Map(), epoch: 0, next: 0, live: [], ...more });
+
 class Player {
   constructor() {
     this.variant = "now";
@@ -25,9 +27,11 @@ class Player {
     this.stats = { buffers: 0, swaps: [], errors: 0 };
     this.fetching = new Fetching(this, VARIANTS);
     this.states = {};
+    // Rungs of a ladder, states for as long as it is open (`ladder.js`).
+    this.rungs = [];
     // Lanes beside the states, heard on top of what is now (`live.js`).
     this.lanes = [];
-    for (const v of VARIANTS) this.states[v] = { chunks: new Map(), epoch: 0, next: 0, live: [] };
+    for (const v of VARIANTS) this.states[v] = fresh();
     this.start = 0;
     this.length = 1;
     this.setSpan();
@@ -51,31 +55,48 @@ class Player {
     this.out = this.context.createGain();
     this.fold = this.context.createGain();
     this.out.connect(this.fold).connect(this.context.destination);
-    for (const v of VARIANTS) {
-      this.states[v].gain = this.context.createGain();
-      this.states[v].gain.connect(this.out);
-    }
+    for (const v of this.variants) this.join(this.states[v]);
     for (const name of this.lanes) this.connect(this.states[name]);
     this.applyGains(0);
     this.setMono(this.mono);
   }
 
+  join(state) {
+    state.gain = this.context.createGain();
+    state.gain.gain.value = 0;
+    state.gain.connect(this.out);
+  }
+
+  // Each rung is a try of one revision, with the gain in dB that makes all equally loud.
+  setRungs(rungs) {
+    for (const name of this.rungs) this.drop(name);
+    this.rungs = rungs.map((_, n) => `rung ${n + 1}`);
+    rungs.forEach(({ rev, patch, db }, n) => {
+      const state = this.states[this.rungs[n]] = fresh({ db, asked: { rev, patch: JSON.stringify(patch) } });
+      if (this.context) this.join(state);
+    });
+    if (!this.variants.includes(this.variant)) this.variant = "now";
+    this.applyGains();
+    if (this.context) this.fetching.all();
+  }
+
   // A node that runs on the same clock, at no gain until somebody turns its sides up.
   addLane(name, node) {
-    this.states[name] = { chunks: new Map(), epoch: 0, next: 0, live: [], node };
+    this.states[name] = fresh({ node });
     this.lanes.push(name);
     if (this.context) this.connect(this.states[name]);
   }
 
   // Another station has other hands.
   dropLanes() {
-    for (const name of this.lanes) {
-      const state = this.states[name];
-      this.forget(name);
-      if (this.context) this.silence(state, this.context.currentTime);
-      delete this.states[name];
-    }
+    for (const name of this.lanes) this.drop(name);
     this.lanes = [];
+  }
+
+  drop(name) {
+    this.forget(name);
+    if (this.context) this.silence(this.states[name], this.context.currentTime);
+    delete this.states[name];
   }
 
   connect(state) {
@@ -92,8 +113,12 @@ class Player {
     together.connect(this.states.now.gain);
   }
 
+  get variants() {
+    return [...VARIANTS, ...this.rungs];
+  }
+
   get every() {
-    return [...VARIANTS, ...this.lanes];
+    return [...this.variants, ...this.lanes];
   }
 
   // Both sides folded to one by the channel rules of the audio graph.
@@ -106,10 +131,10 @@ class Player {
 
   applyGains(fade = FADE_S) {
     if (!this.context) return;
-    for (const v of VARIANTS) {
-      // The reference is the same in every state, and as loud as the drums in each.
+    for (const v of this.variants) {
+      // The reference is the same in every state, and as loud as the drums in each. Rungs are always matched.
       const db = this.node === "reference" ? this.matchDb : { recorded: this.matchDb, other: this.otherDb }[v] || 0;
-      const match = this.matched ? 10 ** (db / 20) : 1;
+      const rung = this.states[v].db, match = 10 ** ((rung ?? (this.matched ? db : 0)) / 20);
       const target = v === this.variant ? match : 0;
       const gain = this.states[v].gain.gain;
       const now = this.context.currentTime;
@@ -255,7 +280,7 @@ class Player {
 
   hear(node) {
     this.node = node;
-    for (const v of VARIANTS) this.forget(v);
+    for (const v of this.variants) this.forget(v);
     if (this.context) this.fetching.all();
   }
 

@@ -2,6 +2,7 @@
 import { getJson, notify } from "./api.js";
 import { address, bench, dropTry, here, keepTry, on, query, tryValues, valueAt } from "./bench.js";
 import { clear, el } from "./draw.js";
+import { openLadder } from "./ladder.js";
 import { scaleOf, tickText } from "./scale.js";
 
 const WIDTH = 280;
@@ -134,6 +135,7 @@ class Ruler {
         this.change(event.key === "Home" ? this.scale.low : this.scale.high);
         this.keepSoon();
       } else if (event.key === "Enter") this.input.focus();
+      else if (event.key.toLowerCase() === "l" && !bench.keys.l) openLadder(this.data.path);
       else return;
       event.preventDefault();
       event.stopPropagation();

@@ -189,6 +189,7 @@ export function startHearing() {
       press(button, ".strip [data-node], .strip [data-together]");
       player.hear(button.dataset.node);
       figuresSoon();
+      tell("hearing");
     });
   });
   // Several at once: what is ticked is heard as soon as it is ticked, and is there again on the next page.
@@ -208,6 +209,7 @@ export function startHearing() {
     press(several, ".strip [data-node], .strip [data-together]");
     player.hear(nodes.length > 1 ? nodes.join("+") : `${nodes[0]}+${nodes[0]}`);
     figuresSoon();
+    tell("hearing");
   }
   for (const name of JSON.parse(sessionStorage.getItem(keptAs) || "[]")) {
     const box = boxes.find((one) => one.value === name);
@@ -236,7 +238,7 @@ export function offerOther(other) {
 
 export function chooseVariant(variant) {
   if (variant === "other" && !player.other) return;
-  const button = document.querySelector(`[data-variant=${variant}]`);
-  press(button, "[data-variant]");
+  // A rung of a ladder has its button there.
+  press(document.querySelector(`[data-variant="${variant}"]`), "[data-variant]");
   player.choose(variant);
 }
