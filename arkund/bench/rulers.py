@@ -6,7 +6,7 @@ What is drawn comes with the station's picture; here stands what does not depend
 """
 
 import json
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 from arkund.core.kit.roles import label as mic_label
@@ -14,6 +14,7 @@ from arkund.core.process.cascade import Filter
 from arkund.core.process.equaliser import Band, Equaliser
 from arkund.core.process.key import Key
 from arkund.core.process.stage import Stage
+from arkund.core.process.transient import BandAbove, Transient
 from arkund.core.process.values import Part, Value, described
 from arkund.core.sheet.channels import DRUM_BUS, Bus, DrumBus, Group, Mic, Send, stage_path
 from arkund.core.sheet.lanes import hit_lists, mic_order
@@ -197,9 +198,29 @@ def stage_rulers(channel: str, stage: Stage, band: str = "") -> list[Ruler]:
         _ruler(path, type(stage), name, switch="" if n else f"{path}.on")
         for n, name in enumerate(numbers)
     ]
+    if isinstance(stage, Transient):
+        own = _in_bands(path, stage, own)
     if stage.listens is None:
         return own
     return own + [_ruler(f"{path}.key", Key, name) for name in ("high_pass_hz", "low_pass_hz")]
+
+
+def _in_bands(path: str, stage: Transient, own: list[Ruler]) -> list[Ruler]:
+    """Attack and sustain of each band, from the lowest up, then what is common to all."""
+    if not stage.bands:
+        return own
+    attack, sustain, *common = own
+    lowest = [replace(one, label=f"Lowest {one.label.lower()}") for one in (attack, sustain)]
+    above = [
+        _ruler(f"{path}.bands.{band.id}", BandAbove, name, f"Band {n} {label}")
+        for n, band in enumerate(stage.above, 2)
+        for name, label in (
+            ("frequency_hz", "from"),
+            ("attack_db", "attack"),
+            ("sustain_db", "sustain"),
+        )
+    ]
+    return [*lowest, *above, *common]
 
 
 def key_sources(sheet: Sheet, channel: str, stage: Stage) -> Choice | None:

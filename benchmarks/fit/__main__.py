@@ -93,11 +93,17 @@ def main() -> None:
     )
     parser.add_argument("--seeds", type=int, default=2)
     parser.add_argument("--worlds", type=int, default=128, help="how many lessons of worlds")
+    parser.add_argument(
+        "--everything",
+        action="store_true",
+        help="learn from every source, model of mics and family of parts, as what ships does; without it the trees "
+        "that the report of left-out worlds rests on are fitted",
+    )
     parser.add_argument("--processes", type=int, default=2)
     parser.add_argument("--folds", action="store_true", help="only say how well folds are told")
     args = parser.parse_args()
     args.folder.mkdir(parents=True, exist_ok=True)
-    close = close_lessons(args.seeds) + world_lessons(args.worlds)
+    close = close_lessons(args.seeds) + world_lessons(args.worlds, everything=args.everything)
     far = [*close, *afar_lessons(args.seeds)]
     parents = {path.stem: file_hash(path) for path in (FILE, SNARE_FILE, AFAR_FILE)}
     with ProcessPoolExecutor(args.processes) as pool:

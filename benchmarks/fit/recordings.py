@@ -18,7 +18,8 @@ from benchmarks.recorded.patterns import PATTERNS, Pattern
 from benchmarks.recorded.recording import make_recording
 from benchmarks.recorded.strokes import RATE, Sounds, peaks, render
 from benchmarks.worlds.playing import FAMILIES
-from benchmarks.worlds.world import World, record
+from benchmarks.worlds.sources import BY_NAME
+from benchmarks.worlds.world import MODELS, World, record
 
 KICKS = ((0, 36), (16, 36), (3, 36), (2, 36), (5, 36), (0, 35), (48, 36), (24, 36))
 SNARES = ((0, 38), (16, 38), (3, 38), (0, 40), (16, 40), (3, 40), (24, 38), (24, 40))
@@ -90,16 +91,21 @@ UNLEARNED_FAMILIES = ("linear", "half_time")
 to be reported on."""
 
 
-def world_lessons(count: int, first: int = WORLDS_FROM) -> list[tuple[str, int]]:
-    """Names and seeds of ``count`` worlds, sources, models and families in turn."""
-    families = [f for f in FAMILIES if f not in UNLEARNED_FAMILIES]
+def world_lessons(
+    count: int, first: int = WORLDS_FROM, *, everything: bool = False
+) -> list[tuple[str, int]]:
+    """Names and seeds of ``count`` worlds, sources, models and families in turn; with ``everything`` of those
+    too that are otherwise left to be reported on."""
+    sources = tuple(BY_NAME) if everything else LEARNED_SOURCES
+    models = tuple(MODELS) if everything else LEARNED_MODELS
+    families = [f for f in FAMILIES if everything or f not in UNLEARNED_FAMILIES]
     return [
         (
             WORLD
             + " ".join(
                 (
-                    LEARNED_SOURCES[n % len(LEARNED_SOURCES)],
-                    LEARNED_MODELS[(n // len(LEARNED_SOURCES)) % len(LEARNED_MODELS)],
+                    sources[n % len(sources)],
+                    models[(n // len(sources)) % len(models)],
                     families[n % len(families)],
                 )
             ),

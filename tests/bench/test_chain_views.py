@@ -138,6 +138,30 @@ def test_a_copy_is_shown_before_it_is_kept(client: Client, song: Song) -> None:
     assert '<option\n          value="kick_in">' in page or 'value="kick_in">kick in' in page
 
 
+def test_a_transient_shaper_is_split_in_bands_on_its_page(client: Client, song: Song) -> None:
+    page = f"/{song.slug}/dynamics/?mic=snare_top&stage=transient&bars=1-2"
+    first = client.get(page).context["above"]
+    assert first["rows"] == []
+    assert song.current is not None
+    patch = {**first["add"], "mics.snare_top.chain.transient.on": True}
+    kept = client.post(
+        f"/{song.slug}/keep/", {"base": song.current.number, "patch": patch}, "application/json"
+    )
+    assert kept.status_code == 200
+    answer = client.get(page)
+    assert [words for words, _ in answer.context["above"]["rows"]] == ["from 1500 Hz"]
+    labels = [ruler["label"] for ruler in answer.context["rulers"]]
+    assert labels[:5] == [
+        "Lowest attack",
+        "Lowest sustain",
+        "Band 2 from",
+        "Band 2 attack",
+        "Band 2 sustain",
+    ]
+    picture = client.get(f"/{song.slug}/picture/dynamics/?mic=snare_top&stage=transient&bars=1-2")
+    assert [band["words"] for band in picture.json()["bands"]] == ["lowest", "from 1500 Hz"]
+
+
 def test_a_ladder_is_shown_and_a_choice_kept(client: Client, song: Song) -> None:
     path, url = "mics.snare_top.chain.eq.bands.b3.gain_db", f"/{song.slug}/ladder/"
     asked = {"path": path, "node": "snare_top", "start": "0", "frames": "96000"}

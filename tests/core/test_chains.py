@@ -182,13 +182,18 @@ def _random_stage(rng: np.random.Generator, number: int) -> dict[str, Any]:
         if prefix.endswith(".*."):
             out[prefix[:-3]] = [
                 {**{v.name: _random_value(rng, v) for v in described(part).values()}, "id": f"b{n}"}
-                for n in range(rng.integers(0, 9))
+                for n in range(rng.integers(0, _most(BY_KIND[kind], prefix[:-3]) + 1))
             ]
         elif prefix:
             out[prefix[:-1]] = values
         else:
             out |= values
     return out
+
+
+def _most(processor: Any, name: str) -> int:
+    limits = processor.model_fields[name].metadata
+    return int(next(m.max_length for m in limits if hasattr(m, "max_length")))
 
 
 def _random_value(rng: np.random.Generator, v: Any) -> Any:

@@ -18,6 +18,7 @@ from arkund.bench.in_hand import (
 from arkund.bench.stations.station import Asked, Station
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
+from arkund.core.process.transient import Transient
 from arkund.core.sheet.channels import stage_path
 from arkund.core.sheet.sheet import Sheet
 
@@ -61,6 +62,7 @@ def context_of(asked: Asked, slug: str) -> dict[str, Any]:
         if stage
         else [],
         "ladders": ladders_of(hand.path, stage, band),
+        "above": bands_above(hand.path, stage),
         "turn": turned(hand.path, stage, band),
         "chain": chain_context(hand, stage, where)
         | {"of": hand.name, "others": drums_beside(sheet, hand)},
@@ -78,6 +80,22 @@ def ladders_of(channel: str, stage: Stage | None, band: str) -> list[tuple[str, 
     numbers = [(r.path, r.label.lower()) for r in rulers.stage_rulers(channel, stage, band)]
     words = rulers.stage_choices(channel, stage, band)
     return numbers + [(c.path, c.label) for c in words if c.options[0][0] != "true"]
+
+
+BEGIN_HZ = (1500.0, 200.0, 6000.0)
+"""Where a transient shaper's bands begin, the first that is added first."""
+
+
+def bands_above(channel: str, stage: Stage | None) -> dict[str, Any] | None:
+    """Of a transient shaper: its bands over the lowest as (words, path), and the patch that adds one more."""
+    if not isinstance(stage, Transient):
+        return None
+    path, taken = f"{stage_path(channel, stage)}.bands", {b.id for b in stage.bands}
+    free = next((n for n in range(len(BEGIN_HZ)) if f"b{n + 2}" not in taken), None)
+    return {
+        "rows": [(f"from {band.frequency_hz:.0f} Hz", f"{path}.{band.id}") for band in stage.above],
+        "add": None if free is None else {f"{path}.b{free + 2}": {"frequency_hz": BEGIN_HZ[free]}},
+    }
 
 
 STARTS_DB = 6.0

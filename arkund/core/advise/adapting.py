@@ -121,7 +121,7 @@ def _fitted(
             out[name]["frequency_hz"] = _within_hz(out[name]["frequency_hz"], there, here)
     for band in out.get("bands", ()):
         band["frequency_hz"] = _within_hz(band["frequency_hz"], there, here)
-        if band["range_db"] and band["hears"] == "band":
+        if band.get("range_db") and band["hears"] == "band":
             band["threshold_db"] = round(min(max(band["threshold_db"] + louder, -80.0), 0.0), 1)
     if out.get("key", {}).get("source") == f"{pieces[0]}{HITS}":
         out["key"]["source"] = f"{pieces[1]}{HITS}"

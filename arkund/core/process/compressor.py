@@ -6,6 +6,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.process.holding import held_back
 from arkund.core.process.key import Key
 from arkund.core.process.stage import Audio, Id, Measured, Stage
 from arkund.core.process.values import choice, time_ms, value
@@ -150,14 +151,6 @@ class CompressorProcess:
     ) -> tuple[Audio, NDArray[np.float32]]:
         """Output and the reduction in dB, a point every `compressor.TRACE_STEP` samples."""
         key = louder_side(audio if key is None else key)
-        held = audio
-        if self.latency:
-            sides = 1 if audio.ndim == 1 else 2
-            held_back = state[self.follows : self.follows + sides * self.latency]
-            past = held_back.astype(np.float32)
-            past = past if audio.ndim == 1 else past.reshape(self.latency, 2)
-            joined = np.concatenate([past, audio])
-            held = np.ascontiguousarray(joined[: len(audio)])
-            held_back[:] = joined[len(audio) :].ravel()
+        held = held_back(audio, state[self.follows :], self.latency)
         own = state[: self.follows]
         return compressor.run(np.ascontiguousarray(held), key, self.setup, self.rate, own)

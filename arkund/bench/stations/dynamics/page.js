@@ -10,6 +10,8 @@ export function start() {
     if (!p.envelope) return;
     drawStems(p);
     drawEnvelope(p.envelope);
+    document.getElementById("by-band").hidden = p.bands.length === 0;
+    if (p.bands.length) drawBands(p.bands, p.envelope.seconds);
     document.getElementById("levels").hidden = p.transfer.length === 0;
     if (p.transfer.length) drawTransfer(p.transfer);
     document.getElementById("most").textContent = p.said;
@@ -64,4 +66,21 @@ function drawTransfer(curve) {
   for (const db of [-60, -40, -20, 0]) el(svg, "text", { x: x(db), y: 158, "text-anchor": "middle" }, minus(db, 0));
   el(svg, "line", { class: "bleed-line", x1: x(-60), x2: x(0), y1: y(-60), y2: y(0) });
   el(svg, "path", { class: `line ${familyOf(bench.piece)}`, d: path(curve.map(([a, b]) => [x(a), y(b)])) });
+}
+
+// Side by side, all under one top.
+function drawBands(bands, seconds) {
+  const svg = clear(document.getElementById("bands"));
+  const top = Math.max(...bands.flatMap((b) => [...b.before, ...b.after]));
+  const wide = 288 / bands.length, y = (db) => 22 + (Math.max(db - top, -48) / -48) * 118;
+  levels(svg, (v) => y(v + top), [0, -12, -24, -36, -48], 34, 322);
+  bands.forEach((band, n) => {
+    const left = 34 + n * wide, x = (i) => left + (i / band.before.length) * (wide - 6);
+    const points = (values) => path(values.map((v, i) => [x(i), y(v)]));
+    el(svg, "text", { x: left, y: 12 }, band.words);
+    if (n === 0) el(svg, "text", { x: left, y: 158 }, "0");
+    el(svg, "text", { x: left + wide - 8, y: 158, "text-anchor": "end" }, seconds * 1000);
+    el(svg, "path", { class: "inkline", "stroke-dasharray": "4 3", opacity: 0.6, d: points(band.before) });
+    el(svg, "path", { class: `line ${familyOf(bench.piece)}`, d: points(band.after) });
+  });
 }

@@ -24,6 +24,7 @@ from arkund.core.measure.hits import mean_envelope_db
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.process.stage import Audio, Stage, Tracing
+from arkund.core.process.transient import Transient
 from arkund.core.process.values import described
 from arkund.core.shape.compressor import TRACE_STEP
 from arkund.core.shape.sides import louder_side
@@ -71,11 +72,30 @@ def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict
             "before": rounded(envelopes[0], 1),
             "after": rounded(envelopes[1], 1),
         },
+        "bands": by_band(stage, before, after, rate, inside),
         "transfer": transfer(stage),
         "rulers": drawings(
             stage_path(hand.path, stage), stage, sheet, hits, before, peaks, envelopes[0]
         ),
     }
+
+
+def by_band(
+    stage: Stage, before: Audio, after: Audio, rate: int, times: list[float]
+) -> list[dict[str, Any]]:
+    """The average hit before and after a transient shaper in each of its bands; nothing where it has one."""
+    if not isinstance(stage, Transient) or not stage.bands:
+        return []
+    edges = [0.0, *(band.frequency_hz for band in stage.above)]
+    words = ["lowest", *(f"from {hz:.0f} Hz" for hz in edges[1:])]
+    envelopes = [
+        [mean_envelope_db(band, rate, times, ENVELOPE_S, SMALL) for band in stage.in_bands(x, rate)]
+        for x in (before, after)
+    ]
+    return [
+        {"words": said, "before": rounded(b, 1), "after": rounded(a, 1)}
+        for said, b, a in zip(words, *envelopes, strict=True)
+    ]
 
 
 def _level(sound: Audio) -> Audio:
