@@ -21,6 +21,7 @@ urlpatterns = [
     path("<slug:slug>/bring-back/", songs.bring_back, name="song-bring-back"),
     path("<slug:slug>/delete/", songs.delete, name="song-delete"),
     path("<slug:slug>/keep/", changes.keep, name="keep"),
+    path("<slug:slug>/steps/", ladders.steps, name="steps"),
     path("<slug:slug>/ladder/", ladders.shown, name="ladder"),
     path("<slug:slug>/ladder/keep/", ladders.keep, name="ladder-keep"),
     path("<slug:slug>/rename/", changes.rename, name="rename"),

@@ -16,14 +16,12 @@ from arkund.core.measure.loudness import loudness_lufs
 from arkund.core.process.stage import Stage
 from arkund.core.process.values import Part
 from arkund.core.render.engine import Engine
-from arkund.core.sheet.channels import DRUM_BUS
 from arkund.core.sheet.differences import part_at
 from arkund.core.sheet.patches import apply_patch
 from arkund.core.sheet.paths import Patch
 from arkund.core.sheet.settable import refuse_internal
 from arkund.core.sheet.sheet import Sheet
-from arkund.songs import rendering, revisions
-from arkund.songs.facts import hits_for
+from arkund.songs import rendering, revisions, stages
 from arkund.songs.models import Revision, Song
 from arkund.songs.wording import path_words, value_words
 
@@ -68,11 +66,7 @@ def offered(sheet: Sheet, path: str, start: int, stop: int) -> list[Step]:
         raise SheetError(f"The sheet has no “{path[:80]}”.")
     sound, times = np.zeros(0, np.float32), list[float]()
     if isinstance(part, Stage):
-        channel = holder.split(".")[1] if len(holder.split(".")) > 2 else DRUM_BUS
-        node = rendering.graph_of(sheet).chain(channel).before(part.id)
-        sound = rendering.engine_for(sheet).read(node, start, stop)
-        seconds = [h.time_s for h in hits_for(sheet, channel) if h.kind != "ghost"]
-        times = [t - start / sheet.rate for t in seconds if start <= t * sheet.rate < stop]
+        _, sound, times, _ = stages.fed(sheet, holder, start, stop)
     found = rungs_of(part, name, sound, sheet.rate, times)
     return [
         Step({f"{holder}.{n}": v for n, v in rung.values.items()}, rung.values[name], rung.why)

@@ -162,6 +162,22 @@ def test_a_transient_shaper_is_split_in_bands_on_its_page(client: Client, song: 
     assert [band["words"] for band in picture.json()["bands"]] == ["lowest", "from 1500 Hz"]
 
 
+def test_a_compressor_is_shown_step_by_step(client: Client, song: Song) -> None:
+    url, span = f"/{song.slug}/steps/", {"start": "0", "frames": "144000"}
+    found = client.get(url, {"path": "mics.snare_top.chain.compressor", **span}).json()["steps"]
+    assert [step["what"] for step in found][:2] == ["threshold", "ratio"]
+    assert all(
+        path.startswith("mics.snare_top.chain.compressor.")
+        for step in found
+        for way in step["ways"]
+        for path in way["patch"]
+    )
+    for path in ("mics.snare_top.chain.eq", "mics.snare_top", "x", ""):
+        refused = client.get(url, {"path": path, **span})
+        assert refused.status_code == 400
+        assert refused.json()["error"].endswith(".")
+
+
 def test_a_ladder_is_shown_and_a_choice_kept(client: Client, song: Song) -> None:
     path, url = "mics.snare_top.chain.eq.bands.b3.gain_db", f"/{song.slug}/ladder/"
     asked = {"path": path, "node": "snare_top", "start": "0", "frames": "96000"}

@@ -135,3 +135,34 @@ def test_what_it_remembers_is_said(family: str) -> None:
     loud = np.concatenate([np.full(RATE, 1.0, np.float32), quiet])
     out = process.run(loud, process.at_rest(1))
     assert np.abs(out[-100:] - 1e-3).max() < 1e-7
+
+
+@pytest.mark.parametrize("family", ["straight", "grip", "slam"])
+def test_a_power_detector_hears_a_sine_as_its_peak_and_no_single_wave(family: str) -> None:
+    """Within 0.3 dB of the static curve at the sine's peak; a click of a tenth of its time hardly counts."""
+    stage = part(family, attack_ms=5.0, release_ms=300.0, detector="power", ratio=2.0)
+    sine = 10 ** (-6 / 20) * np.sin(2 * np.pi * 1000 * np.arange(2 * RATE) / RATE)
+    found = followed(stage, sine)[-RATE // 10 :].mean()
+    assert found == pytest.approx(12.0, abs=0.3)
+    click = np.concatenate([level(-6, 0.001), level(-90, 0.2)])
+    peak, power = (
+        followed(part(family, attack_ms=0.1, detector=how, ratio=2.0), click).max()
+        for how in ("peak", "power")
+    )
+    assert power < 0.75 * peak
+
+
+@pytest.mark.parametrize(("link", "quiet_db"), [(1.0, 12.0), (0.75, 6.0), (0.5, 0.0), (0.0, 0.0)])
+def test_sides_are_turned_down_together_as_far_as_they_are_linked(
+    link: float, quiet_db: float
+) -> None:
+    """One side 16 dB over the threshold at 4:1 (12 dB of reduction), the other 16 dB under it: heard halfway it
+    lies at the threshold, heard three quarters of the way 8 dB over it."""
+    stage = part("straight", link=link, knee_db=0.0)
+    sound = np.stack([level(-14, 1.0), level(-46, 1.0)], axis=1).astype(np.float32)
+    process = processor_of(stage, RATE)
+    out, trace = process.run_traced(sound, process.at_rest(2))
+    down = -20 * np.log10(np.abs(out[-1]) / np.abs(sound[-1]))
+    assert down[0] == pytest.approx(12.0, abs=0.1)
+    assert down[1] == pytest.approx(quiet_db, abs=0.1)
+    assert trace[-1] == pytest.approx(12.0, abs=0.1)

@@ -1,4 +1,4 @@
-"""Ladders: a few values of one control equally loud, and the one that was chosen."""
+"""Ladders: a few values of one control equally loud, and the one that was chosen; and a compressor's steps."""
 
 from typing import Annotated, Any, ClassVar
 
@@ -8,7 +8,7 @@ from pydantic import Field
 
 from arkund.bench.requests import Change, Line, Number, asked_sheet, asked_span, body, song_named
 from arkund.bench.views.changes import answer
-from arkund.songs import ladders
+from arkund.songs import ladders, stages
 from arkund.songs.scheduling import SCHEDULE
 
 LONGEST_S = 200.0
@@ -24,6 +24,17 @@ def shown(request: HttpRequest, slug: str) -> JsonResponse:
     start, stop = asked_span(request, sheet, LONGEST_S)
     path, node = (request.GET.get(name, "")[:200] for name in ("path", "node"))
     return JsonResponse(ladders.shown(sheet, path, start, stop, node))
+
+
+@require_GET
+def steps(request: HttpRequest, slug: str) -> JsonResponse:
+    """What each control of the compressor at ``path`` does over a span, and ways to set it."""
+    SCHEDULE.after_sound()
+    sheet = asked_sheet(request, song_named(slug))
+    start, stop = asked_span(request, sheet, LONGEST_S)
+    return JsonResponse(
+        {"steps": stages.steps(sheet, request.GET.get("path", "")[:200], start, stop)}
+    )
 
 
 class Chosen(Change):

@@ -38,6 +38,11 @@ class Compressor(Stage):
         hint="straight: times as set · grip: releases peaks faster than sustained sound · ease: follows power and "
         "releases in two stages · slam: releases faster the deeper it goes, and distorts",
     )
+    detector: Literal["peak", "power"] = choice(
+        "peak",
+        "detector",
+        hint="peak: the waves themselves · power: what lasts 10 ms, a sine as its peak; ease always hears power",
+    )
     threshold_db: float = value(
         -18.0,
         -60,
@@ -82,6 +87,16 @@ class Compressor(Stage):
     mix: float = value(
         1.0, 0, 1, "×", "mix", step=0.02, ticks=(0, 0.25, 0.5, 0.75, 1), hint="0 dry, 1 wet only"
     )
+    link: float = value(
+        1.0,
+        0,
+        1,
+        "×",
+        "stereo link",
+        step=0.05,
+        ticks=(0, 0.5, 1),
+        hint="1: both sides turn down together; 0: each by itself",
+    )
     key: Key = Key()
     lookahead_ms: float = value(
         0.0,
@@ -115,6 +130,7 @@ class Compressor(Stage):
             self.makeup_db,
             self.mix,
             self.family,
+            self.detector == "power",
         )
 
     def process(self, rate: int) -> "CompressorProcess":
@@ -123,22 +139,21 @@ class Compressor(Stage):
 
 
 class CompressorProcess:
-    """The compressor at a rate, its sides linked. With lookahead the sound is held back that long
-    behind the detector, which is its latency."""
+    """The compressor at a rate, its sides linked as far as it says. With lookahead the sound is held back that
+    long behind the detector, which is its latency."""
 
     def __init__(self, part: Compressor, rate: int) -> None:
-        self.rate, self.setup = rate, part.setup
+        self.rate, self.setup, self.link = rate, part.setup, part.link
         self.latency = ms_to_samples(part.lookahead_ms, rate)
         self.memory = compressor.memory(self.setup, rate) + self.latency
-        self.follows = len(compressor.new_state(self.setup.family))
 
     def settings(self) -> Any:
         """What its sound rests on."""
-        return ["compressor", 1, repr(self.setup), self.latency, self.rate]
+        return ["compressor", 2, repr(self.setup), self.link, self.latency, self.rate]
 
     def at_rest(self, channels: int = 1) -> NDArray[np.float64]:
-        """What the family follows, then the samples still held back (two sides)."""
-        return np.zeros(self.follows + 2 * self.latency)
+        """What each side's detector follows, then the samples still held back (two sides)."""
+        return np.zeros(2 * compressor.new_state().size + 2 * self.latency)
 
     def run(
         self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None, at: int = 0
@@ -149,8 +164,31 @@ class CompressorProcess:
     def run_traced(
         self, audio: Audio, state: NDArray[np.float64], key: Audio | None = None
     ) -> tuple[Audio, NDArray[np.float32]]:
-        """Output and the reduction in dB, a point every `compressor.TRACE_STEP` samples."""
-        key = louder_side(audio if key is None else key)
-        held = held_back(audio, state[self.follows :], self.latency)
-        own = state[: self.follows]
-        return compressor.run(np.ascontiguousarray(held), key, self.setup, self.rate, own)
+        """Output and the reduction in dB, that of the side which is reduced more, a point every
+        `compressor.TRACE_STEP` samples."""
+        heard = audio if key is None else key
+        followers, held = np.split(state, [2 * compressor.new_state().size])
+        first, second = np.split(followers, 2)
+        sound = np.ascontiguousarray(held_back(audio, held, self.latency))
+        if self.link == 1.0 or sound.ndim == 1 or heard.ndim == 1:
+            return compressor.run(sound, louder_side(heard), self.setup, self.rate, first)
+        sides, traces = [], []
+        for n, own in enumerate((first, second)):
+            level = linked(heard, n, self.link)
+            side = np.ascontiguousarray(sound[:, n])
+            out, trace = compressor.run(side, level, self.setup, self.rate, own)
+            sides.append(out)
+            traces.append(trace)
+        return np.stack(sides, axis=1), np.maximum(*traces)
+
+
+def linked(heard: Audio, side: int, link: float) -> Audio:
+    """What a side's detector hears of ``heard`` ``(frames, 2)``: in dB, ``link`` parts of the louder side and the
+    rest of its own."""
+    own = np.abs(heard[:, side])
+    if link == 0.0:
+        return np.ascontiguousarray(own)
+    both: Audio = (louder_side(heard) ** np.float32(link) * own ** np.float32(1 - link)).astype(
+        np.float32
+    )
+    return both

@@ -39,7 +39,7 @@ SLAM_DB = 3.0
 @dataclass(frozen=True)
 class Settings:
     """Threshold in dBFS peak, ratio 1 to 100, knee width in dB, attack and release in ms to 63 %,
-    makeup in dB, mix 0 to 1, and the family that follows."""
+    makeup in dB, mix 0 to 1, the family that follows, and whether it hears power (*ease* always does)."""
 
     threshold_db: float
     ratio: float
@@ -49,6 +49,12 @@ class Settings:
     makeup_db: float = 0.0
     mix: float = 1.0
     family: Family = "straight"
+    by_power: bool = False
+
+    @property
+    def hears_power(self) -> bool:
+        """Whether it hears power over `EASE_MS`, scaled so that a sine reads its peak."""
+        return self.by_power or self.family == "ease"
 
     @property
     def is_transparent(self) -> bool:
@@ -77,12 +83,13 @@ def memory(s: Settings, rate: int, floor_db: float = 1e-4) -> int:
     longest = {"grip": GRIP_LONG, "ease": EASE_LONG}.get(s.family, 1.0)
     slow_ms = GRIP_SLOW * max(s.attack_ms, GRIP_SLOW_MS) if s.family == "grip" else s.attack_ms
     slowest = max(slow_ms, longest * s.release_ms) / 1000 * rate
-    return math.ceil(slowest * math.log(60 / floor_db)) + 1
+    power = math.ceil(EASE_MS / 1000 * rate * math.log(1e12)) if s.hears_power else 0
+    return math.ceil(slowest * math.log(60 / floor_db)) + 1 + power
 
 
-def new_state(family: Family = "straight") -> NDArray[np.float64]:
-    """State at rest: the reduction in dB; of *grip* and *ease* a second one, of *ease* the power too."""
-    return np.zeros({"grip": 2, "ease": 3}.get(family, 1))
+def new_state() -> NDArray[np.float64]:
+    """State at rest: the reduction in dB, a second one of *grip* and *ease*, and the power that was heard."""
+    return np.zeros(3)
 
 
 def _pole(ms: float, rate: int) -> float:
@@ -111,6 +118,7 @@ def run(
         1 - 1 / s.ratio,
         s.knee_db,
         FAMILIES.index(s.family),
+        s.hears_power,
         _poles_of(s, rate),
         10 ** (s.makeup_db / 20),
         s.mix,
@@ -157,14 +165,14 @@ latter is computed several samples at once."""
 
 @kernel(fastmath=True, error_model="numpy")
 def _compress(  # type: ignore[no-untyped-def]
-    audio, out, key, threshold, slope, knee, family, poles, makeup, mix, state, trace
+    audio, out, key, threshold, slope, knee, family, power, poles, makeup, mix, state, trace
 ):
     heard = np.empty(BLOCK, np.float32)
     reductions, factors = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32)
     for start in range(0, len(key), BLOCK):
         n = min(BLOCK, len(key) - start)
         part = key[start : start + n]
-        if family == EASE:
+        if power:
             part = _powers(part, poles[4], state, heard[:n])
         _wanted(
             part,

@@ -2,9 +2,11 @@
 import { barStart, bench, on } from "../../js/bench.js";
 import { drawChain, startChain } from "../../js/chain.js";
 import { clear, el, familyOf, levels, mark, minus, path } from "../../js/draw.js";
+import { startSteps } from "./steps.js";
 
 export function start() {
   startChain();
+  startSteps();
   on("picture", (p) => {
     drawChain(p.chain);
     if (!p.envelope) return;
