@@ -47,6 +47,7 @@ GUIDE: dict[str, dict[str, str]] = {
     "Shape, bus, sections": {
         "set": "set copper-weather mics.kick_in.fader_db -3",
         "copy": "copy copper-weather tom_1 tom_3 --stages eq,compressor",
+        "chain": 'chain save copper-weather mics.snare_top "dry and short"',
         "ladder": "ladder copper-weather mics.snare_top.chain.compressor.attack_ms --values 5,10,20,40 "
         "--bars 5-12 -o ~/attacks",
         "rename": 'rename copper-weather buses.strike "Shell crack"',

@@ -1,10 +1,10 @@
-"""Shape: chains copied from drum to drum, ladders of one value."""
+"""Shape: chains copied from drum to drum and from song to song, ladders of one value."""
 
 import argparse
 import json
 from typing import Any
 
-from arkund.cli.opening import Add, given_path, say, show_progress, song_named
+from arkund.cli.opening import Add, given_path, say, set_up_django, show_progress, song_named
 
 
 def register(add: Add) -> None:
@@ -15,6 +15,19 @@ def register(add: Add) -> None:
     sub.add_argument("target", metavar="to")
     sub.add_argument("--stages", default="", help="only these, with commas: eq,compressor")
     sub.add_argument("--preview", action="store_true", help="say what would change; store nothing")
+    sub = add("chain", _chain, "save a mic's chain as your own, or add one, fitted to a drum")
+    ways = sub.add_subparsers(dest="way", required=True, metavar="save|use|list")
+    for way, about in (
+        ("save", "keep a mic's chain under a name"),
+        ("use", "add a chain behind a mic's own, bypassed"),
+    ):
+        own = ways.add_parser(way, description=f"{about[:1].upper()}{about[1:]}.")
+        own.add_argument("song")
+        own.add_argument("path", help="the mic, e.g. mics.snare_top")
+        own.add_argument("name")
+    ways.add_parser("list", description="Your own chains.")
+    for own in ways.choices.values():
+        own.add_argument("--json", action="store_true", default=argparse.SUPPRESS)
     sub = add(
         "ladder", _ladder, "one value at several steps, equally loud, as files to choose among"
     )
@@ -42,6 +55,24 @@ def _copy(args: argparse.Namespace) -> dict[str, Any]:
         said = chains.fitted(song, args.source, args.target, kinds)
         made = chains.keep_fitted(song, args.source, args.target, said["patch"])
     return {"revision": made.number, "label": made.label, "changes": said["rows"]}
+
+
+def _chain(args: argparse.Namespace) -> dict[str, Any]:
+    if args.way == "list":
+        set_up_django()
+        from arkund.songs import chains
+
+        return {"chains": chains.owned()}
+    song = song_named(args.song)
+    from arkund.songs import chains, locks
+
+    if args.way == "save":
+        return {"saved": chains.save(song, args.path, args.name).name}
+    with locks.song_lock(song.slug):
+        song.refresh_from_db()
+        assert song.current is not None
+        made = chains.use(song, song.current.number, args.path, args.name)
+    return {"revision": made.number, "label": made.label}
 
 
 def value_said(text: str) -> Any:

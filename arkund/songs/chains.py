@@ -1,17 +1,20 @@
-"""Chains of a stored song copied from drum to drum."""
+"""Chains copied from drum to drum of a stored song, and chains of one's own that go from song to song."""
 
 from collections.abc import Sequence
+from dataclasses import asdict
 from typing import Any
 
-from arkund.core.advise.adapting import copied
+from pydantic import TypeAdapter
+
+from arkund.core.advise.adapting import Chain, Landmarks, added, chain_of, copied
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label
-from arkund.core.process.registry import BY_KIND
+from arkund.core.process.registry import BY_KIND, AnyStage
 from arkund.core.sheet.pairs import completed
 from arkund.core.sheet.patches import read_path
 from arkund.core.sheet.sheet import Sheet
 from arkund.songs import revisions
-from arkund.songs.models import Revision, Song
+from arkund.songs.models import OwnChain, Revision, Song
 from arkund.songs.studies import study_of
 from arkund.songs.timing import sheet_of
 from arkund.songs.wording import path_words, value_words
@@ -22,8 +25,7 @@ def fitted(song: Song, source: str, target: str, kinds: Sequence[str] = ()) -> d
     then. Raises `ArkundError`."""
     sheet = sheet_of(song)
     for mic in (source, target):
-        if mic not in sheet.mics:
-            raise ArkundError(f"There is no mic “{mic[:40]}”. Mics: {', '.join(sheet.mics)}.")
+        _mic_at(sheet, mic)
     if unknown := [k for k in kinds if k not in BY_KIND]:
         raise ArkundError(f"There is no stage “{unknown[0][:40]}”. Stages: {', '.join(BY_KIND)}.")
     patch = completed(sheet, copied(study_of(sheet), source, target, kinds))
@@ -48,3 +50,57 @@ def _row(sheet: Sheet, path: str, value: Any) -> dict[str, str]:
         "now": value_words(read_path(sheet, path), unit),
         "then": value_words(value, unit),
     }
+
+
+STAGES = TypeAdapter(tuple[AnyStage, ...])
+LONGEST_NAME = 40
+
+
+def save(song: Song, path: str, name: str) -> OwnChain:
+    """Keep a mic's chain under a name, with what it is set by; one of that name is replaced. Raises
+    `ArkundError`."""
+    name = name.strip()
+    if not 0 < len(name) <= LONGEST_NAME:
+        raise ArkundError(f"Give the chain a name of up to {LONGEST_NAME} characters.")
+    sheet = sheet_of(song)
+    chain = chain_of(study_of(sheet), _mic_at(sheet, path))
+    said = {
+        "piece": chain.piece,
+        "landmarks": asdict(chain.landmarks),
+        "stages": STAGES.dump_python(chain.stages, mode="json"),
+    }
+    return OwnChain.objects.update_or_create(name=name, defaults=said)[0]
+
+
+def use(song: Song, base: int, path: str, name: str) -> Revision:
+    """Add an own chain behind a mic's, fitted to its drum and bypassed, as a revision. Raises `ArkundError`."""
+    sheet = sheet_of(song, base)
+    own = OwnChain.objects.filter(name__iexact=name.strip()).first()
+    if own is None:
+        names = ", ".join(one.name for one in OwnChain.objects.all()) or "none yet"
+        raise ArkundError(f"There is no chain “{name[:40]}”. Chains: {names}.")
+    chain = Chain(own.piece, Landmarks(**own.landmarks), STAGES.validate_python(own.stages))
+    mic = _mic_at(sheet, path)
+    words = f"{label(mic)}: chain {own.name} added, bypassed until it is heard"
+    patch = added(study_of(sheet), chain, mic)
+    return revisions.keep(song.pk, base, patch, label=words, station="eq")
+
+
+def owned() -> list[dict[str, Any]]:
+    """One's own chains: name, drum, and the stages in order."""
+    return [
+        {
+            "name": own.name,
+            "drum": label(own.piece),
+            "stages": ", ".join(BY_KIND[one["kind"]].label for one in own.stages),
+        }
+        for own in OwnChain.objects.all()
+    ]
+
+
+def _mic_at(sheet: Sheet, path: str) -> str:
+    """The mic of a path: ``snare_top`` or ``mics.snare_top``."""
+    mic = path.removeprefix("mics.")
+    if mic not in sheet.mics:
+        raise ArkundError(f"There is no mic “{mic[:40]}”. Mics: {', '.join(sheet.mics)}.")
+    return mic

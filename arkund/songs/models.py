@@ -153,6 +153,21 @@ class OwnSchool(models.Model):
         return self.name
 
 
+class OwnChain(models.Model):
+    """A chain that an engineer has saved: its stages, and of its drum what they are set by."""
+
+    name = models.CharField(max_length=40, unique=True)
+    piece = models.CharField(max_length=40)
+    landmarks = models.JSONField()
+    stages = models.JSONField()
+
+    class Meta:
+        ordering = ("name",)
+
+    def __str__(self) -> str:
+        return self.name
+
+
 class Job(models.Model):
     """Long work: what, how far, and what became of it. ``owner`` names the process that runs it,
     which can be asked whether it lives (`arkund.songs.locks`); ``attempts`` how often it began."""

@@ -1,4 +1,5 @@
-"""A chain copied to another drum of a stored song: shown first, then kept as one revision."""
+"""A chain copied to another drum of a stored song: shown first, then kept as one revision. Own chains go from
+song to song."""
 
 from pathlib import Path
 
@@ -42,3 +43,45 @@ def test_unknown_names_are_answered_with_those_that_there_are(
     with pytest.raises(ArkundError, match=words) as refused:
         chains.fitted(song, source, target, kinds)
     assert "snare_top" in str(refused.value) or "compressor" in str(refused.value)
+
+
+def test_an_own_chain_is_added_bypassed_and_fitted_in_another_song(
+    song: Song, tmp_path: Path
+) -> None:
+    chains.save(song, "mics.snare_top", " dry ")
+    other = small_song(tmp_path / "other")
+    assert other.current is not None
+    before = other.current.sheet.mics["kick_in"].chain
+    made = chains.use(other, other.current.number, "kick_in", "DRY")
+    after = made.sheet.mics["kick_in"].chain
+    assert after[: len(before)] == before
+    added = after[len(before) :]
+    assert [type(s) for s in added] == [
+        type(s) for s in other.current.sheet.mics["snare_top"].chain
+    ]
+    assert all(s.is_transparent and not s.on for s in added)
+    assert made.label == "kick in: chain dry added, bypassed until it is heard"
+    assert chains.owned() == [
+        {"name": "dry", "drum": "snare", "stages": "EQ, transient, compressor"}
+    ]
+    chains.save(song, "kick_in", "dry")
+    assert [own["drum"] for own in chains.owned()] == ["kick"]
+
+
+@pytest.mark.parametrize(
+    ("path", "name", "words"),
+    [
+        ("snare_top", "  ", "Give the chain a name"),
+        ("snare_top", "n" * 41, "Give the chain a name"),
+        ("groups.snare", "dry", "There is no mic “groups.snare”"),
+    ],
+)
+def test_what_cannot_be_saved_is_said(song: Song, path: str, name: str, words: str) -> None:
+    with pytest.raises(ArkundError, match=words):
+        chains.save(song, path, name)
+
+
+def test_an_unknown_chain_is_answered_with_those_that_there_are(song: Song) -> None:
+    assert song.current is not None
+    with pytest.raises(ArkundError, match="Chains: none yet"):
+        chains.use(song, song.current.number, "kick_in", "dry")

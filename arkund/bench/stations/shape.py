@@ -21,6 +21,7 @@ from arkund.core.process.stage import Stage
 from arkund.core.process.transient import Transient
 from arkund.core.sheet.channels import stage_path
 from arkund.core.sheet.sheet import Sheet
+from arkund.songs.chains import owned
 
 Drawing = Callable[[Sheet, InHand, Stage | None, Bars], Mapping[str, Any]]
 
@@ -65,7 +66,11 @@ def context_of(asked: Asked, slug: str) -> dict[str, Any]:
         "above": bands_above(hand.path, stage),
         "turn": turned(hand.path, stage, band),
         "chain": chain_context(hand, stage, where)
-        | {"of": hand.name, "others": drums_beside(sheet, hand)},
+        | {
+            "of": hand.name,
+            "others": (others := drums_beside(sheet, hand)),
+            "own": owned() if others else [],
+        },
         "differences": differences_context(sheet, hand, stage, band),
         "key": (key := rulers.key_sources(sheet, hand.path, stage) if stage else None)
         and key.as_dict(),

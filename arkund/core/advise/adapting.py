@@ -67,6 +67,48 @@ def moved_hz(hz: float, there: Landmarks, here: Landmarks) -> float:
     return float(hz * np.exp(np.interp(np.log(hz), known, shifts)))
 
 
+@dataclass(frozen=True)
+class Chain:
+    """Stages as they are set on a drum, and what they are set by."""
+
+    piece: str
+    landmarks: Landmarks
+    stages: tuple[Stage, ...]
+
+
+def chain_of(study: Study, mic: str, kinds: Sequence[str] = ()) -> Chain:
+    """A mic's chain, or its stages of some ``kinds``, with its drum's landmarks. Raises `ArkundError` where the
+    drum is not known or there is no such stage."""
+    landmarks = landmarks_of(study, mic)
+    stages = [s for s in study.sheet.mics[mic].chain if not kinds or s.kind in kinds]  # type: ignore[attr-defined]
+    if not stages:
+        raise ArkundError(f"{label(mic).capitalize()} has no such stage in its chain.")
+    return Chain(parse_mic_name(mic).piece or "", landmarks, tuple(stages))
+
+
+def added(study: Study, chain: Chain, target: str) -> dict[str, Any]:
+    """The patch that adds a chain behind a mic's own, fitted to its drum, every stage bypassed until somebody has
+    heard it. Raises `ArkundError` where the drum is not known."""
+    here, own = landmarks_of(study, target), study.sheet.mics[target].chain
+    pieces = (chain.piece, parse_mic_name(target).piece or "")
+    taken, last = {s.id for s in own}, own[-1].id if own else ""
+    patch: dict[str, Any] = {}
+    for stage in chain.stages:
+        kind = stage.kind  # type: ignore[attr-defined]
+        name = _free_id(kind, taken)
+        fitted = _fitted(stage, chain.landmarks, here, pieces)
+        patch[f"mics.{target}.chain.{name}"] = fitted | {"id": name, "after": last, "on": False}
+        last = name
+    return patch
+
+
+def _free_id(kind: str, taken: set[str]) -> str:
+    """An id for one more stage of a kind, added to those that are taken."""
+    name = next(n for n in (kind, *(f"{kind}{k}" for k in range(2, 99))) if n not in taken)
+    taken.add(name)
+    return name
+
+
 def copied(study: Study, source: str, target: str, kinds: Sequence[str] = ()) -> dict[str, Any]:
     """The patch that gives a mic the other's chain, or its stages of some ``kinds``, fitted to its drum.
 
@@ -75,24 +117,21 @@ def copied(study: Study, source: str, target: str, kinds: Sequence[str] = ()) ->
     """
     if source == target:
         raise ArkundError("Name another mic to copy to.")
-    there, here = landmarks_of(study, source), landmarks_of(study, target)
-    stages = [s for s in study.sheet.mics[source].chain if not kinds or s.kind in kinds]  # type: ignore[attr-defined]
-    if not stages:
-        raise ArkundError(f"{label(source).capitalize()} has no such stage in its chain.")
+    chain, here = chain_of(study, source, kinds), landmarks_of(study, target)
+    stages, there = chain.stages, chain.landmarks
     own = list(study.sheet.mics[target].chain)
     path = f"mics.{target}.chain"
     taken = {s.id for s in own}
     last = own[-1].id if own else ""
     patch: dict[str, Any] = {}
-    pieces = [parse_mic_name(m).piece or "" for m in (source, target)]
+    pieces = (chain.piece, parse_mic_name(target).piece or "")
     for kind in dict.fromkeys(s.kind for s in stages):  # type: ignore[attr-defined]
         wanted = [_fitted(s, there, here, pieces) for s in stages if s.kind == kind]  # type: ignore[attr-defined]
         has = [s for s in own if s.kind == kind]  # type: ignore[attr-defined]
         for values, stage in zip(wanted, has, strict=False):
             patch |= _changes(values, stage.model_dump(), f"{path}.{stage.id}")
         for values in wanted[len(has) :]:
-            name = next(n for n in (kind, *(f"{kind}{k}" for k in range(2, 99))) if n not in taken)
-            taken.add(name)
+            name = _free_id(kind, taken)
             patch[f"{path}.{name}"] = {**values, "id": name, "kind": kind, "after": last}
             last = name
         patch |= {f"{path}.{s.id}.on": False for s in has[len(wanted) :] if s.on}

@@ -11,6 +11,10 @@ STATION = page_of_shape(
     "eq",
     picture,
     number=7,
-    addresses=(path("<slug:slug>/chain/fitted/", views.fitted, name="chain-fitted"),),
+    addresses=(
+        path("<slug:slug>/chain/fitted/", views.fitted, name="chain-fitted"),
+        path("<slug:slug>/chain/save/", views.save, name="chain-save"),
+        path("<slug:slug>/chain/use/", views.use, name="chain-use"),
+    ),
     shots=(Shot("shape-eq", "mic=snare_top&band=b2", after_pass=True),),
 )

@@ -1,7 +1,7 @@
 // A chain: one line of stages in order; dragged or moved by keys, bypassed, added, removed.
 import { getJson, notify, post } from "./api.js";
 import { address, bench, keepValues, moveTo, on, query } from "./bench.js";
-import { startCopying } from "./copying.js";
+import { startCopying, startOwnChains } from "./copying.js";
 import { startDifferences } from "./differences.js";
 import { clear, el, path } from "./draw.js";
 import { player } from "./player.js";
@@ -70,6 +70,7 @@ export function startChain() {
   document.querySelectorAll("[data-patch]").forEach((button) => button.addEventListener("click", () => change(JSON.parse(button.dataset.patch))));
   startDifferences(change);
   startCopying();
+  startOwnChains();
   bypassed(line.querySelector("[data-stage].chosen"), chain);
   startBuses(change);
   // Undo and redo may change the line itself.

@@ -1,7 +1,7 @@
-// A chain copied to another drum: what it would set there is shown before it is kept.
-import { getJson, notify } from "./api.js";
-import { address, bench, keepValues, query } from "./bench.js";
-import { visit } from "./visit.js";
+// A chain copied to another drum: what it would set there is shown before it is kept. And chains of one's own.
+import { getJson, notify, post } from "./api.js";
+import { address, bench, keepTry, keepValues, moveTo, query } from "./bench.js";
+import { again, visit } from "./visit.js";
 
 export function startCopying() {
   const form = document.querySelector("[data-copy-chain]");
@@ -26,6 +26,34 @@ export function startCopying() {
     await keepValues(found.patch);
     visit(`?mic=${found.to}&bars=${bench.loop.join("-")}`);
   });
+}
+
+export function startOwnChains() {
+  const box = document.getElementById("own-chains");
+  if (!box) return;
+  const mic = box.dataset.ownChains;
+  box.querySelector("form").addEventListener("submit", async (event) => {
+    event.preventDefault();
+    const { name } = event.target.elements;
+    try {
+      const saved = await post(address("chain/save/"), { mic, name: name.value });
+      box.hidePopover();
+      notify(`Saved as “${saved.name}”.`);
+      again();
+    } catch (error) {
+      notify(error.message);
+    }
+  });
+  box.querySelectorAll("[data-use-chain]").forEach((button) => button.addEventListener("click", async () => {
+    box.hidePopover();
+    try {
+      await keepTry();
+      moveTo(await post(address("chain/use/"), { mic, name: button.dataset.useChain, base: bench.revision }));
+      again();
+    } catch (error) {
+      notify(error.message);
+    }
+  }));
 }
 
 function show(body, rows) {
