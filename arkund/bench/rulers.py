@@ -10,8 +10,9 @@ from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 from arkund.core.kit.roles import label as mic_label
+from arkund.core.process.band import USED, Band
 from arkund.core.process.cascade import Filter
-from arkund.core.process.equaliser import Band, Equaliser
+from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.key import Key
 from arkund.core.process.stage import Stage
 from arkund.core.process.transient import BandAbove, Transient
@@ -240,16 +241,8 @@ def key_sources(sheet: Sheet, channel: str, stage: Stage) -> Choice | None:
 def _eq_rulers(path: str, eq: Equaliser, band: str) -> list[Ruler]:
     high, low, b = f"{path}.high_pass", f"{path}.low_pass", f"{path}.bands.{band}"
     called = f"Band {band.lstrip('b')}"
-    of_band = (
-        [
-            _ruler(b, Band, "frequency_hz", called, f"{b}.on"),
-            _ruler(b, Band, "gain_db", f"{called} gain"),
-            _ruler(b, Band, "q", f"{called} width"),
-            _ruler(b, Band, "range_db", f"{called} moves by"),
-        ]
-        if (held := next((one for one in eq.bands if one.id == band), None))
-        else []
-    )
+    held = next((one for one in eq.bands if one.id == band), None)
+    of_band = _band_rulers(b, called, held) if held else []
     if held and held.moves:
         moves = ("threshold_db", "ratio", "attack_ms", "release_ms")
         of_band += [_ruler(b, Band, name) for name in moves]
@@ -263,6 +256,24 @@ def _eq_rulers(path: str, eq: Equaliser, band: str) -> list[Ruler]:
         _ruler(low, Filter, "frequency_hz", "Low-pass", f"{low}.on"),
         _ruler(low, Filter, "resonance", "Low-pass resonance"),
         _ruler(path, Equaliser, "output_db"),
+    ]
+
+
+BAND_RULERS = {
+    "frequency_hz": "",
+    "gain_db": " gain",
+    "q": " width",
+    "range_db": " moves by",
+}
+"""What of a band has a ruler, and what that is called behind the band's number."""
+
+
+def _band_rulers(path: str, called: str, band: Band) -> list[Ruler]:
+    used = USED.get(band.kind, tuple(BAND_RULERS))
+    return [
+        _ruler(path, Band, name, called + more, "" if more else f"{path}.on")
+        for name, more in BAND_RULERS.items()
+        if name in used
     ]
 
 

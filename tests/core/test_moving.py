@@ -5,7 +5,8 @@ from typing import Any
 import numpy as np
 import pytest
 
-from arkund.core.process.equaliser import Band, Equaliser, band_section, moving_band
+from arkund.core.process.band import Band, band_sections, moving_band
+from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import processor_of
 from arkund.core.shape import moving
 from arkund.core.shape.biquad import response_db
@@ -65,7 +66,7 @@ def test_its_gain_follows_the_static_curve(range_db: float, level_db: float, kin
 @pytest.mark.parametrize("kind", ["bell", "low_shelf", "high_shelf"])
 def test_let_in_wholly_it_is_the_whole_band(kind: str) -> None:
     stage = eq(kind=kind, range_db=-9.0, threshold_db=-80, ratio=100, q=2, hears="key")
-    whole = [band_section(stage.bands[0], RATE, -9.0)]
+    whole = band_sections(stage.bands[0].model_copy(update={"gain_db": -9.0}), RATE)
     for hz in (60.0, 500.0, 1000.0, 1600.0, 9000.0):
         sound = tone(hz, -20)
         found = gain_db(through(stage, sound, square(0)), sound)

@@ -6,8 +6,8 @@ import pytest
 from arkund.core.advise.dynamics.stages import typical_reduction_db
 from arkund.core.advise.rungs import AROUND, REDUCTIONS_DB, peak_ms, rungs_of
 from arkund.core.errors import ArkundError
+from arkund.core.process.band import Band
 from arkund.core.process.compressor import Compressor
-from arkund.core.process.equaliser import Band
 from arkund.core.process.transient import Transient
 from arkund.core.shape.compressor import FAMILIES
 

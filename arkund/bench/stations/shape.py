@@ -16,6 +16,7 @@ from arkund.bench.in_hand import (
     stage_in_hand,
 )
 from arkund.bench.stations.station import Asked, Station
+from arkund.core.process.band import MOVING
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
 from arkund.core.process.transient import Transient
@@ -111,7 +112,7 @@ def turned(channel: str, stage: Stage | None, band: str) -> dict[str, Any] | Non
     """What makes the band in hand move as far as it stood, or stand as far as it moved: words and patch."""
     bands = stage.bands if isinstance(stage, Equaliser) else ()
     held = next((b for b in bands if b.id == band), None)
-    if stage is None or held is None:
+    if stage is None or held is None or held.kind not in MOVING:
         return None
     path = f"{stage_path(channel, stage)}.bands.{band}"
     gain, way = (held.range_db, 0.0) if held.moves else (0.0, held.gain_db or STARTS_DB)

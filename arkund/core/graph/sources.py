@@ -19,8 +19,9 @@ from arkund.core.graph.struck import Cut, Struck
 from arkund.core.graph.toned import Toned
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import label
+from arkund.core.process.band import Band
 from arkund.core.process.crossover import Side, crossover
-from arkund.core.process.equaliser import Band, Equaliser
+from arkund.core.process.equaliser import Equaliser
 from arkund.core.replace.harvest import HEAD_S
 from arkund.core.sheet.channels import Mic
 from arkund.core.sheet.lanes import KICK_ROLES, ONE_FILE, Library

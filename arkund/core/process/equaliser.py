@@ -6,85 +6,15 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from arkund.core.process.cascade import AREA, HZ, Cascade, Filter, filter_sections
+from arkund.core.process.band import Band, band_sections, moving_band
+from arkund.core.process.cascade import Cascade, Filter, filter_sections
 from arkund.core.process.key import Key
 from arkund.core.process.stage import Audio, Id, Processor, Stage
-from arkund.core.process.values import Part, choice, switch, time_ms, value
-from arkund.core.shape import biquad, compressor, moving
+from arkund.core.process.values import value
+from arkund.core.shape import biquad, moving
 from arkund.core.units import db_to_amplitude
 
 MOST_BANDS = 8
-
-MOVING_KNEE_DB = 3.0
-"""A band sets in softly at its threshold."""
-
-SHELF_Q = 1.2
-"""A sharper shelf would overshoot by several dB on both sides of its slope."""
-
-_DB = (-60.0, -48.0, -36.0, -24.0, -12.0, 0.0)
-
-
-class Band(Part):
-    """A bell or shelf. Q 0.4 (broad) to 16 (narrow).
-
-    With a ``range_db`` it moves from its gain by as much at most, up or down, while what it listens to is above
-    the threshold: its own band's sound, or the EQ's key."""
-
-    id: Id
-    on: bool = switch(False, "on")
-    kind: Literal["bell", "low_shelf", "high_shelf"] = choice("bell", "kind")
-    frequency_hz: float = value(
-        1000.0, 20, 16000, "Hz", "frequency", scale="log", step=1.03, ticks=HZ, hint=AREA
-    )
-    gain_db: float = value(
-        0.0,
-        -24,
-        24,
-        "dB",
-        "gain",
-        shown=(-18, 18),
-        ticks=(-18, -12, -6, 0, 6, 12, 18),
-        hint="up or down, 18 dB on the ruler",
-    )
-    q: float = value(
-        1.0,
-        0.4,
-        16,
-        "Q",
-        "width",
-        scale="log",
-        step=1.06,
-        ticks=(0.5, 1, 2, 4, 8, 16),
-        hint="broad to narrow",
-    )
-    range_db: float = value(
-        0.0,
-        -24,
-        24,
-        "dB",
-        "moves by",
-        shown=(-18, 18),
-        ticks=(-18, -12, -6, 0, 6, 12, 18),
-        hint="0 stands still; else as far as it moves above the threshold",
-    )
-    threshold_db: float = value(
-        -30.0, -80, 0, "dB", "threshold", shown=(-60, 0), ticks=_DB, hint="of what it listens to"
-    )
-    ratio: float = value(
-        4.0, 1, 100, ": 1", "ratio", shown=(1, 20), scale="log", step=1.06, ticks=(1, 2, 4, 8, 20)
-    )
-    attack_ms: float = time_ms(1.0, 0.05, 200, "attack", step=1.08, ticks=(0.1, 1, 10, 100))
-    release_ms: float = time_ms(
-        80.0, 1, 5000, "release", shown=(5, 2000), ticks=(10, 30, 100, 300, 1000)
-    )
-    hears: Literal["band", "key"] = choice(
-        "band", "moves with", hint="band: what the band itself hears · key: what the EQ listens to"
-    )
-
-    @property
-    def moves(self) -> bool:
-        """Whether it is on and has a way to go."""
-        return self.on and self.range_db != 0
 
 
 def _bands() -> tuple[Band, ...]:
@@ -125,7 +55,7 @@ class Equaliser(Stage):
     @property
     def is_transparent(self) -> bool:
         """Whether nothing in it is in."""
-        bands = any(b.moves or (b.on and b.gain_db != 0) for b in self.bands)
+        bands = any(b.moves or b.stands for b in self.bands)
         filters = self.high_pass.on or self.low_pass.on
         return not self.on or not (bands or filters or self.output_db)
 
@@ -146,25 +76,8 @@ class Equaliser(Stage):
 
 def equaliser_sections(eq: Equaliser, rate: int) -> list[biquad.Section]:
     """Sections of all that is in and stands, filters first."""
-    bands = [band_section(band, rate) for band in eq.bands if band.on and band.gain_db != 0]
+    bands = [section for band in eq.bands if band.stands for section in band_sections(band, rate)]
     return [*filter_sections(eq.high_pass, eq.low_pass, rate), *bands]
-
-
-def band_section(band: Band, rate: int, gain_db: float | None = None) -> biquad.Section:
-    """The section of one bell or shelf, at its gain or another; a shelf's Q is held to `SHELF_Q`."""
-    make = {"bell": biquad.bell, "low_shelf": biquad.low_shelf, "high_shelf": biquad.high_shelf}
-    q = band.q if band.kind == "bell" else min(band.q, SHELF_Q)
-    gain_db = band.gain_db if gain_db is None else gain_db
-    return biquad.match(make[band.kind](gain_db, q), band.frequency_hz, rate)
-
-
-def moving_band(band: Band, rate: int) -> moving.Settings:
-    """How a band moves from its gain, and by what."""
-    detector = compressor.Settings(
-        band.threshold_db, band.ratio, MOVING_KNEE_DB, band.attack_ms, band.release_ms
-    )
-    section = band_section(band, rate, band.range_db)
-    return moving.Settings(section, band.range_db, detector, band.hears == "key")
 
 
 class MovingProcess:

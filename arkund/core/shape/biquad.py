@@ -57,6 +57,18 @@ def high_shelf(gain_db: float, q: float) -> Prototype:
     return (a, root / q, 1.0), (1.0 / a, root / (q * a), 1.0)
 
 
+def tilt(gain_db: float) -> Prototype:
+    """Analogue tilt: ``gain_db`` far above its frequency, as much less far below, none at it; 6 dB an octave at
+    most."""
+    a = 10 ** (gain_db / 20)
+    return (0.0, a, 1.0), (0.0, 1.0, a)
+
+
+def notch(depth_db: float, q: float) -> Prototype:
+    """Analogue notch: ``depth_db`` (under 0) at its frequency, −3 dB where a resonance of Q is."""
+    return (1.0, 10 ** (depth_db / 20) / q, 1.0), (1.0, 1.0 / q, 1.0)
+
+
 def high_pass_2(q: float) -> Prototype:
     """Analogue second-order high-pass."""
     return (1.0, 0.0, 0.0), (1.0, 1.0 / q, 1.0)

@@ -12,7 +12,8 @@ from arkund.core.advise.finding import spoken
 from arkund.core.graph.graph import Chained
 from arkund.core.hits.hit import Hit
 from arkund.core.measure.hits import HitSpectrum, hit_spectrum
-from arkund.core.process.equaliser import Band, Equaliser, equaliser_sections, moving_band
+from arkund.core.process.band import Band, moving_band
+from arkund.core.process.equaliser import Equaliser, equaliser_sections
 from arkund.core.shape import moving
 from arkund.core.shape.biquad import response_db
 from arkund.core.sheet.sheet import Sheet

@@ -21,7 +21,7 @@ export function start() {
   const svg = document.getElementById("spectrum");
   // A band that begins to move, or moves with something else, has other rulers.
   const held = document.querySelector("[data-drop*='.bands.']")?.dataset.drop;
-  const way = (sheet) => { const b = held && valueAt(sheet, held); return b ? `${b.on && b.range_db !== 0} ${b.hears}` : ""; };
+  const way = (sheet) => { const b = held && valueAt(sheet, held); return b ? `${b.on && b.range_db !== 0} ${b.hears} ${b.kind}` : ""; };
   const was = way(bench.sheet);
   on("kept", (sheet) => { if (sheet && way(sheet) !== was) again(); });
   on("picture", (p) => drawChain(p.chain));

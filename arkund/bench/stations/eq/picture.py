@@ -14,7 +14,8 @@ from arkund.core.graph.graph import Chained
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.measure.hits import HitSpectrum, hit_spectrum
-from arkund.core.process.equaliser import MOST_BANDS, Band, Equaliser, equaliser_sections
+from arkund.core.process.band import Band
+from arkund.core.process.equaliser import MOST_BANDS, Equaliser, equaliser_sections
 from arkund.core.process.stage import Stage
 from arkund.core.process.values import described
 from arkund.core.shape.biquad import response_db
@@ -138,7 +139,9 @@ def _flags(eq: Equaliser) -> list[dict[str, Any]]:
 def _said(band: Band) -> str:
     """A band in words."""
     width = "broad" if band.q < 0.9 else "narrow" if band.q > 3 else "medium"
-    kind = {"bell": width, "low_shelf": "low shelf", "high_shelf": "high shelf"}[band.kind]
+    kind = width if band.kind == "bell" else band.kind.replace("_", " ")
+    if band.kind == "notch":
+        return f"{band.frequency_hz:.0f} Hz · notch"
     said = f"{value_words(band.gain_db, 'dB')} · {band.frequency_hz:.0f} Hz · {kind}"
     return f"{said} · moves by {value_words(band.range_db, 'dB')}" if band.moves else said
 

@@ -27,9 +27,10 @@ from arkund.core.measure.carries import low_power
 from arkund.core.measure.hits import mean_envelope_db
 from arkund.core.measure.levels import hit_peaks
 from arkund.core.measure.loudness import loudness_lufs
+from arkund.core.process.band import Band
 from arkund.core.process.cascade import Filter
 from arkund.core.process.compressor import Compressor
-from arkund.core.process.equaliser import Band, Equaliser
+from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.registry import AnyStage
 from arkund.core.process.saturation import Saturation
 from arkund.core.process.stage import Stage
