@@ -18,6 +18,7 @@ GUIDE: dict[str, dict[str, str]] = {
         "measure": "measure copper-weather",
         "hits": "hits copper-weather --take 1",
         "carries": "carries copper-weather",
+        "masking": "masking copper-weather kick",
         "passages": "passages copper-weather snare",
         "tempo": "tempo copper-weather",
         "findings": "findings copper-weather --station align",

@@ -17,6 +17,9 @@ def register(add: Add) -> None:
         ("log", "log", "the revisions that lead to the present sheet"),
     ):
         add(name, _fact(fact), about).add_argument("song")
+    sub = add("masking", _masking, "how a drum's mics share its spectrum, and what lies over it")
+    sub.add_argument("song")
+    sub.add_argument("piece", help="kick, snare, tom_1 …")
     sub = add("hits", _hits, "the hits of a take")
     sub.add_argument("song")
     sub.add_argument("--take", type=int, default=1)
@@ -50,6 +53,25 @@ def _fact(name: str) -> Callable[[argparse.Namespace], dict[str, Any]]:
         return known
 
     return run
+
+
+def _masking(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import masking, timing
+
+    found = masking.described(timing.sheet_of(song), args.piece)
+    if args.json:
+        return found
+    rows = [
+        {"hz": hz, "drum_db": drum, "together_db": both}
+        | {f"{mic} %": round(100 * share[n]) for mic, share in found["share"].items()}
+        | {f"{name} over it": over[n] for name, over in found["others_db"].items()}
+        for n, (hz, drum, both) in enumerate(
+            zip(found["hz"], found["drum_db"], found["together_db"], strict=True)
+        )
+    ]
+    offer = found["hand_over"]
+    return {"thirds": rows, "said": found["said"]} | ({"offered": offer["patch"]} if offer else {})
 
 
 def _hits(args: argparse.Namespace) -> dict[str, Any]:

@@ -16,6 +16,7 @@ from arkund.bench.in_hand import (
     stage_in_hand,
 )
 from arkund.bench.stations.station import Asked, Station
+from arkund.core.kit.roles import is_shell, parse_mic_name
 from arkund.core.process.band import MOVING
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
@@ -55,6 +56,7 @@ def context_of(asked: Asked, slug: str) -> dict[str, Any]:
     return {
         "hand": hand,
         "stage": stage,
+        "drum": _drum(hand),
         "stage_label": type(stage).label if stage else "",
         "stage_path": f"{hand.path}.chain.{stage.id}" if stage else "",
         "band": band,
@@ -77,6 +79,12 @@ def context_of(asked: Asked, slug: str) -> dict[str, Any]:
         and key.as_dict(),
         "key_node": f"{hand.name}.{stage.id}.key" if stage and key else "",
     }
+
+
+def _drum(hand: InHand) -> str:
+    """The shell that a mic is close to; empty of anything else."""
+    piece = parse_mic_name(hand.name).piece if hand.is_mic else None
+    return piece if piece and is_shell(piece) else ""
 
 
 def ladders_of(channel: str, stage: Stage | None, band: str) -> list[tuple[str, str]]:

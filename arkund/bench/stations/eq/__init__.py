@@ -13,6 +13,7 @@ STATION = page_of_shape(
     number=7,
     addresses=(
         path("<slug:slug>/chain/fitted/", views.fitted, name="chain-fitted"),
+        path("<slug:slug>/masking/", views.masked, name="masking"),
         path("<slug:slug>/chain/save/", views.save, name="chain-save"),
         path("<slug:slug>/chain/use/", views.use, name="chain-use"),
     ),

@@ -3,6 +3,7 @@
 import { drawChain, startChain } from "../../js/chain.js";
 import { bench, here, keepTry, keepValues, on, tryValues, valueAt } from "../../js/bench.js";
 import { clear, el, familyOf, levels, path } from "../../js/draw.js";
+import { startMasking } from "./masking.js";
 import { again, visit } from "../../js/visit.js";
 
 const LOW = 25, HIGH = 18000, TOP_DB = 14, FLOOR_DB = -62;
@@ -26,6 +27,7 @@ export function start() {
   on("kept", (sheet) => { if (sheet && way(sheet) !== was) again(); });
   on("picture", (p) => drawChain(p.chain));
   if (svg) new Curve(svg).start();
+  startMasking();
 }
 
 class Curve {

@@ -6,9 +6,10 @@ from django.http import HttpRequest, JsonResponse
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field
 
-from arkund.bench.requests import Asked, Change, Line, body, song_named
+from arkund.bench.requests import Asked, Change, Line, asked_sheet, body, song_named
 from arkund.bench.views.changes import answer
-from arkund.songs import chains
+from arkund.songs import chains, masking
+from arkund.songs.scheduling import SCHEDULE
 
 
 @require_GET
@@ -17,6 +18,14 @@ def fitted(request: HttpRequest, slug: str) -> JsonResponse:
     song = song_named(slug)
     asked = (request.GET.get("from", ""), request.GET.get("to", ""))
     return JsonResponse(chains.fitted(song, *asked))
+
+
+@require_GET
+def masked(request: HttpRequest, slug: str) -> JsonResponse:
+    """How a drum's mics share its spectrum, what lies over it, and the hand-over that is offered."""
+    SCHEDULE.after_sound()
+    sheet = asked_sheet(request, song_named(slug))
+    return JsonResponse(masking.described(sheet, request.GET.get("piece", "")))
 
 
 Name = Annotated[Line, Field(min_length=1, max_length=chains.LONGEST_NAME)]

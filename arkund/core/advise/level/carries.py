@@ -62,13 +62,13 @@ def _carries(study: Study) -> dict[str, Carried]:
     }
     out = {}
     for piece in sort_pieces(h.piece for h in study.hits):
-        found = carried(outs, study.rate, _alone(study, piece))
+        found = carried(outs, study.rate, alone(study, piece))
         if found is not None and found.hits >= FEWEST:
             out[piece] = found
     return out
 
 
-def _alone(study: Study, piece: str) -> list[float]:
+def alone(study: Study, piece: str) -> list[float]:
     """The piece's hits that no other falls upon; where there are few, those with most room."""
     own = np.array([h.time_s for h in study.hits_on(piece, ghosts=False)])
     others = np.array([h.time_s for h in study.hits if h.piece != piece])
