@@ -178,6 +178,33 @@ def test_a_compressor_is_shown_step_by_step(client: Client, song: Song) -> None:
         assert refused.json()["error"].endswith(".")
 
 
+def test_masking_and_net_curve_are_told(client: Client, song: Song) -> None:
+    found = client.get(f"/{song.slug}/masking/", {"piece": "snare"}).json()
+    assert set(found["share"]) == {"snare_top"}
+    assert found["hand_over"] is None
+    refused = client.get(f"/{song.slug}/masking/", {"piece": "nose"})
+    assert refused.status_code == 400
+    assert "Drums with mics" in refused.json()["error"]
+    net = client.get(f"/{song.slug}/net/", {"mic": "snare_top"}).json()
+    assert [one["name"] for one in net["channels"]] == ["snare top", "snare group", "drum bus"]
+    assert net["said"][-1] == "From 1 to 5 kHz the kit's EQs add less than 0.1 dB."
+
+
+def test_own_chains_are_saved_and_added_on_the_page(client: Client, song: Song) -> None:
+    url, mic = f"/{song.slug}/chain/", {"mic": "snare_top", "name": "dry"}
+    for wrong in ({"mic": "snare_top", "name": ""}, {"mic": "nose", "name": "dry"}):
+        assert client.post(f"{url}save/", wrong, "application/json").status_code == 400
+    assert client.post(f"{url}save/", mic, "application/json").json() == {"name": "dry"}
+    page = client.get(f"/{song.slug}/eq/?mic=snare_top").content.decode()
+    assert 'data-use-chain="dry"' in page
+    assert song.current is not None
+    used = mic | {"mic": "kick_in", "base": song.current.number}
+    assert client.post(f"{url}use/", used | {"name": "x"}, "application/json").status_code == 400
+    assert client.post(f"{url}use/", used, "application/json").status_code == 200
+    song.refresh_from_db()
+    assert len(song.current.sheet.mics["kick_in"].chain) == 6
+
+
 def test_a_ladder_is_shown_and_a_choice_kept(client: Client, song: Song) -> None:
     path, url = "mics.snare_top.chain.eq.bands.b3.gain_db", f"/{song.slug}/ladder/"
     asked = {"path": path, "node": "snare_top", "start": "0", "frames": "96000"}

@@ -436,3 +436,30 @@ def test_a_new_song_leaves_out_what_is_not_wanted_and_says_at_once_what_is_wrong
     page.locator("#make").click()
     page.wait_for_url("**/slag-run/edit/**", timeout=60_000)
     assert page.evaluate("arkund.bench.mics") == ["kick_in", "snare_top"]
+
+
+def test_a_sweep_is_no_louder_and_ends_in_a_cut_or_in_nothing(page: Page, song: str) -> None:
+    page.goto(f"{song}/eq/?mic=snare_top&bars=3-4&band=b3")
+    _ready(page)
+    revision = _revision(page)
+    sweep = page.locator("#sweep")
+    sweep.click()
+    until(page, "arkund.bench.patch['mics.snare_top.chain.eq.bands.b3.gain_db'] === 9")
+    assert page.evaluate("arkund.bench.patch['mics.snare_top.chain.eq.output_db']") <= -9
+    page.keyboard.press("Escape")
+    until(page, "Object.keys(arkund.bench.patch).length === 0")
+    assert _revision(page) == revision
+    sweep.click()
+    for _ in range(3):
+        page.keyboard.press("ArrowRight")
+    said = page.inner_text("#swept")
+    page.keyboard.press("Enter")
+    expect(page.locator("#revision")).not_to_have_text(str(revision))
+    gain = page.locator("#ruler-mics-snare_top-chain-eq-bands-b3-gain_db input")
+    expect(gain).to_have_value("−4.0")
+    found = float(
+        page.locator("#ruler-mics-snare_top-chain-eq-bands-b3-frequency_hz input").input_value()
+    )
+    assert abs(found / float(said.split(" Hz")[0]) - 1) < 0.01
+    output = page.locator("#ruler-mics-snare_top-chain-eq-output_db input")
+    expect(output).to_have_value("0.0")

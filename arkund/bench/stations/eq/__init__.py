@@ -14,6 +14,7 @@ STATION = page_of_shape(
     addresses=(
         path("<slug:slug>/chain/fitted/", views.fitted, name="chain-fitted"),
         path("<slug:slug>/masking/", views.masked, name="masking"),
+        path("<slug:slug>/net/", views.net, name="net"),
         path("<slug:slug>/chain/save/", views.save, name="chain-save"),
         path("<slug:slug>/chain/use/", views.use, name="chain-use"),
     ),

@@ -4,6 +4,8 @@ import { drawChain, startChain } from "../../js/chain.js";
 import { bench, here, keepTry, keepValues, on, tryValues, valueAt } from "../../js/bench.js";
 import { clear, el, familyOf, levels, path } from "../../js/draw.js";
 import { startMasking } from "./masking.js";
+import { startNet } from "./net.js";
+import { startSweep } from "./sweep.js";
 import { again, visit } from "../../js/visit.js";
 
 const LOW = 25, HIGH = 18000, TOP_DB = 14, FLOOR_DB = -62;
@@ -26,8 +28,13 @@ export function start() {
   const was = way(bench.sheet);
   on("kept", (sheet) => { if (sheet && way(sheet) !== was) again(); });
   on("picture", (p) => drawChain(p.chain));
-  if (svg) new Curve(svg).start();
+  if (svg) {
+    const curve = new Curve(svg);
+    curve.start();
+    startSweep(curve);
+  }
   startMasking();
+  startNet();
 }
 
 class Curve {

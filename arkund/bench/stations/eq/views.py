@@ -6,7 +6,8 @@ from django.http import HttpRequest, JsonResponse
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field
 
-from arkund.bench.requests import Asked, Change, Line, asked_sheet, body, song_named
+from arkund.bench.requests import Asked, Change, Line, asked_mic, asked_sheet, body, song_named
+from arkund.bench.stations.eq.net import described as described_net
 from arkund.bench.views.changes import answer
 from arkund.songs import chains, masking
 from arkund.songs.scheduling import SCHEDULE
@@ -26,6 +27,14 @@ def masked(request: HttpRequest, slug: str) -> JsonResponse:
     SCHEDULE.after_sound()
     sheet = asked_sheet(request, song_named(slug))
     return JsonResponse(masking.described(sheet, request.GET.get("piece", "")))
+
+
+@require_GET
+def net(request: HttpRequest, slug: str) -> JsonResponse:
+    """All EQs on a mic's way to the mix as one curve, and what the kit's boosts spend."""
+    SCHEDULE.after_sound()
+    sheet = asked_sheet(request, song_named(slug))
+    return JsonResponse(described_net(sheet, asked_mic(request, sheet)))
 
 
 Name = Annotated[Line, Field(min_length=1, max_length=chains.LONGEST_NAME)]
