@@ -463,3 +463,35 @@ def test_a_sweep_is_no_louder_and_ends_in_a_cut_or_in_nothing(page: Page, song: 
     assert abs(found / float(said.split(" Hz")[0]) - 1) < 0.01
     output = page.locator("#ruler-mics-snare_top-chain-eq-output_db input")
     expect(output).to_have_value("0.0")
+
+
+def test_a_compressor_is_dialled_in_step_by_step(page: Page, song: str) -> None:
+    page.goto(f"{song}/dynamics/?mic=snare_top&bars=3-4&stage=compressor")
+    _ready(page)
+    steps = page.locator("[data-steps] tr")
+    expect(steps).to_have_count(6)
+    threshold = page.locator("#ruler-mics-snare_top-chain-compressor-threshold_db input")
+    before = threshold.input_value()
+    steps.first.get_by_role("button", name="too strong").click()
+    expect(threshold).not_to_have_value(before)
+    expect(steps.first).to_contain_text("12.0 dB off the typical hit")
+    steps.first.get_by_role("button", name="back to 4 dB").click()
+    expect(steps.first).to_contain_text("4.0 dB off the typical hit")
+    steps.last.get_by_role("button", name="match").click()
+    expect(steps.last).to_contain_text("as loud as bypassed")
+
+
+def test_a_chain_is_copied_to_the_next_drum_after_it_was_shown(page: Page, song: str) -> None:
+    page.goto(f"{song}/dynamics/?mic=snare_top&bars=3-4&stage=compressor")
+    _ready(page)
+    revision = _revision(page)
+    form = page.locator("[data-copy-chain]")
+    form.locator("select").select_option("kick_in")
+    form.get_by_role("button", name="fit and show").click()
+    rows = page.locator("#copying tbody tr")
+    until(page, "document.querySelectorAll('#copying tbody tr').length > 0")
+    assert rows.count() >= 1
+    assert _revision(page) == revision
+    page.locator("#copying-keep").click()
+    until(page, "arkund.bench.mic === 'kick_in'")
+    expect(page.locator("#revision")).not_to_have_text(str(revision))
