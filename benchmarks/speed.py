@@ -16,7 +16,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 from pedalboard import Compressor as TheirCompressor
-from pedalboard import NoiseGate, Pedalboard  # type: ignore[attr-defined]
+from pedalboard import NoiseGate, PeakFilter, Pedalboard  # type: ignore[attr-defined]
 
 from arkund.core.align.takes import align_take
 from arkund.core.clean import gate
@@ -24,13 +24,18 @@ from arkund.core.graph.building import build
 from arkund.core.hits.detect import detect_hits
 from arkund.core.hits.heard import heard_levels
 from arkund.core.measure.levels import measure_mic, measure_sound
+from arkund.core.process.band import Band
 from arkund.core.process.compressor import Compressor
+from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.limiter import Limiter
 from arkund.core.process.saturation import Saturation
+from arkund.core.process.stage import Stage
+from arkund.core.process.transient import BandAbove, Transient
 from arkund.core.render.cache import TileCache
 from arkund.core.render.engine import Engine
 from arkund.core.render.printing import print_song
 from arkund.core.shape import biquad, compressor, transient
+from arkund.core.shape.compressor import FAMILIES
 from arkund.core.sheet.channels import Bus, Send, groups_for, new_mic
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.patches import apply_patch
@@ -105,6 +110,7 @@ def _kernels() -> None:
             f"≤ {bar} ns" if bar else "–",
             taken <= bar if bar else None,
         )
+    _families(sound, threshold)
     quiet = np.zeros_like(sound)
     quiet[:2000] = sound[:2000]
     silent = _times(
@@ -124,6 +130,38 @@ def _kernels() -> None:
         "≤ 1.5 ×",
         worst <= 1.5,
     )
+
+
+def _families(sound: NDArray[np.float32], threshold: float) -> None:
+    """The compressor's families, a detector of power and a band that moves against what the library has: its
+    compressor, and its bell and compressor one after the other."""
+    times = {"threshold_db": threshold, "attack_ms": 10, "release_ms": 100}
+    stages: dict[str, Stage] = {f: Compressor(family=f, **times) for f in FAMILIES[1:]}
+    stages["power"] = Compressor(detector="power", **times)
+    stages["moving bell"] = Equaliser(bands=(Band(id="b1", on=True, range_db=6),))
+    stages["transient, four bands"] = Transient(
+        attack_db=3,
+        bands=[BandAbove(id=f"b{hz}", frequency_hz=hz, attack_db=3) for hz in (200, 1500, 6000)],
+    )
+    theirs = {
+        "comp": Pedalboard([TheirCompressor(threshold, 4, 10, 100)]),
+        "bell": Pedalboard([PeakFilter(1000, 6, 1), TheirCompressor(threshold, 4, 10, 100)]),
+    }
+    runs: dict[str, Callable[[], object]] = {
+        name: partial(board, sound, RATE) for name, board in theirs.items()
+    }
+    for name, stage in stages.items():
+        process = stage.process(RATE)
+        runs[name] = partial(lambda p: p.run(sound, p.at_rest()), process)
+    got = _times(runs)
+    for name in (*FAMILIES[1:], "power"):
+        ratio = got["comp"] / got[name]
+        _row(f"compressor, {name}, against pedalboard's", f"{ratio:.2f} ×", "≥ 1.0 ×", ratio >= 1.0)
+    ratio = got["bell"] / got["moving bell"]
+    what = "a band that moves, against pedalboard's bell and compressor"
+    _row(what, f"{ratio:.2f} ×", "≥ 1.0 ×", ratio >= 1.0)
+    four = got["transient, four bands"] / len(sound) * 1e9
+    _row("transient in four bands, a sample", f"{four:.1f} ns", "–", None)
 
 
 def _processors(sound: NDArray[np.float32]) -> dict[str, Callable[[], object]]:

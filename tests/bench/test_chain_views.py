@@ -178,6 +178,17 @@ def test_a_compressor_is_shown_step_by_step(client: Client, song: Song) -> None:
         assert refused.json()["error"].endswith(".")
 
 
+def test_a_boost_over_full_scale_is_said_with_a_trim(client: Client, song: Song) -> None:
+    url, band = f"/{song.slug}/picture/eq/", "mics.snare_top.chain.eq.bands.b2"
+    asked = {"mic": "snare_top", "bars": "1-2"}
+    assert client.get(url, asked).json()["over"] is None
+    loud = {f"{band}.on": True, f"{band}.frequency_hz": 200, f"{band}.gain_db": 24}
+    over = client.get(url, asked | {"patch": json.dumps(loud)}).json()["over"]
+    assert "dBFS" in over["said"]
+    again = client.get(url, asked | {"patch": json.dumps(loud | over["patch"])}).json()["over"]
+    assert again is None
+
+
 def test_masking_and_net_curve_are_told(client: Client, song: Song) -> None:
     found = client.get(f"/{song.slug}/masking/", {"piece": "snare"}).json()
     assert set(found["share"]) == {"snare_top"}

@@ -37,6 +37,16 @@ export function start() {
   startNet();
 }
 
+// A boost that drives the sound over full scale, with what would take it back.
+function sayOver(over) {
+  const line = document.getElementById("over"), [said, trim] = line.children;
+  line.hidden = !over;
+  if (!over) return;
+  said.textContent = over.said;
+  trim.textContent = over.words;
+  trim.onclick = () => keepValues(over.patch);
+}
+
 class Curve {
   constructor(svg) {
     this.svg = svg;
@@ -50,6 +60,7 @@ class Curve {
       this.picture = p;
       this.draw();
       document.getElementById("moved").textContent = p.moved.join(" ");
+      sayOver(p.over);
     });
     addEventListener("resize", () => this.draw(), { signal: here() });
     this.svg.addEventListener("dblclick", (event) => this.add(event));

@@ -9,6 +9,7 @@ from arkund.bench.drawing import Bars, curve, loop_frames, rounded, whole
 from arkund.bench.in_hand import InHand
 from arkund.bench.stations.dynamics.picture import small_hits
 from arkund.bench.stations.eq.moving import Moving, moving_of
+from arkund.core.advise.finding import spoken
 from arkund.core.advise.pitch import drum_hz
 from arkund.core.graph.graph import Chained
 from arkund.core.hits.hit import Hit
@@ -21,7 +22,7 @@ from arkund.core.process.values import described
 from arkund.core.shape.biquad import response_db
 from arkund.core.sheet.channels import stage_path
 from arkund.core.sheet.sheet import Sheet
-from arkund.core.units import hz_to_note
+from arkund.core.units import amplitude_to_db, hz_to_note
 from arkund.songs.facts import hits_of
 from arkund.songs.rendering import graph_of
 from arkund.songs.studies import study_of
@@ -89,7 +90,29 @@ def _spectrum(
         if moving.reach_db is None
         else rounded(found.hits_db + moving.reach_db - top, 2),
         "moved": moving.said,
+        "over": _over(sheet, chained, eq, path),
         "rulers": {**{name: {"areas": areas} for name in ruled}, **moving.rulers},
+    }
+
+
+ROOM_DB = 0.5
+
+
+def _over(sheet: Sheet, chained: Chained, eq: Equaliser, path: str) -> dict[str, Any] | None:
+    """What is said and offered where the sound behind an EQ peaks over full scale and the one before it does not:
+    processors hold it, a file would not."""
+    before, after = (
+        amplitude_to_db(float(np.abs(whole(sheet, node)).max(initial=0.0)))
+        for node in (chained.before(eq.id), chained.tap(eq.id))
+    )
+    if after <= 0 or before > 0:
+        return None
+    trim = -round(after + ROOM_DB, 1)
+    output = round(max(eq.output_db + trim, described(Equaliser)["output_db"].low or trim), 1)
+    return {
+        "said": spoken(f"Behind this EQ the loudest hit peaks at {after:+.1f} dBFS."),
+        "words": spoken(f"trim by {trim:.1f} dB"),
+        "patch": {f"{path}.output_db": output},
     }
 
 
