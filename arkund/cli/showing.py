@@ -123,5 +123,6 @@ def _words(value: Any) -> str:
     if isinstance(value, (list, tuple)):
         if len(value) > MOST_NAMED or any(isinstance(v, Mapping) for v in value):
             return str(len(value))
-        return ", ".join(map(_words, value)) or "none"
+        ends = all(isinstance(one, str) and one.endswith((".", "?")) for one in value)
+        return (" " if ends else ", ").join(map(_words, value)) or "none"
     return str(value)

@@ -188,7 +188,7 @@ def value_words(value: Any, unit: str) -> str:
             return "off"
         number = f"{value:.2f}".rstrip("0").rstrip(".") if abs(value) < 1000 else f"{value:.0f}"
         return f"{number.replace('-', '−')} {unit}".strip()
-    return str(value) or "not set"
+    return str(value).replace("_", " ") or "not set"
 
 
 def label_of(

@@ -98,3 +98,5 @@ def test_mics_that_agree_are_left_alone_and_what_is_not_there_is_said(tmp_path: 
     assert hand_over(study, "tom_1") is None
     with pytest.raises(ArkundError, match="has no mic of its own"):
         masking_of(study, "crash_1")
+    with pytest.raises(ArkundError, match="Nothing is heard of the tom 1"):
+        masking_of(study.tried({"mics.tom_1.trim_db": -24, "mics.tom_1.fader_db": -90}), "tom_1")

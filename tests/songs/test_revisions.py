@@ -102,7 +102,7 @@ def test_taking_back_what_is_not_on_the_way(song: Song) -> None:
             "mics.snare_top.chain.compressor.key.source",
             "",
             "kick_in",
-            "snare top: listens to itself → kick_in",
+            "snare top: listens to itself → kick in",
         ),
         ("buses.strike.fader_db", -90, -9, "strike bus: blend off → −9 dB"),
         ("buses.strike.sends.tom_1.db", -4, 0, "strike bus: send from tom 1 −4 dB → 0 dB"),

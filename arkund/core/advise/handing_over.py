@@ -39,6 +39,9 @@ more than `QUIET_DB` under the drum's loudest third no more than the last."""
 
 QUIET_DB = -20.0
 
+SILENT = 1e-9
+"""Power at all hits together of mics that are dead or muted."""
+
 SLOPES = (12, 24)
 LEADS = 0.5
 """Share of the power from which a mic has a third to itself."""
@@ -60,6 +63,8 @@ def masking_of(study: Study, piece: str) -> Masking:
     """A drum's mics and what lies over it: the other drums' close mics by drum, and the bed. Raises `ArkundError`
     where the drum has no mic or hit of its own."""
     own, others, hz = _spectra(study, piece)
+    if sum(float(np.sum(np.abs(s) ** 2)) for s in own.values()) < SILENT:
+        raise ArkundError(f"Nothing is heard of the {label(piece)} in its own mics.")
     return masking(own, others, hz)
 
 
