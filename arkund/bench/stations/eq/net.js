@@ -1,6 +1,6 @@
 // All EQs on a mic's way to the mix as one curve. Asked for when it is opened, and again after a change.
 import { getJson } from "../../js/api.js";
-import { address, bench, on, query } from "../../js/bench.js";
+import { address, bench, keepValues, on, query } from "../../js/bench.js";
 import { clear, el, familyOf, levels, path } from "../../js/draw.js";
 
 const LEFT = 36, RIGHT = 560, TOP = 10, FOOT = 150, MOST_DB = 18;
@@ -10,12 +10,15 @@ const DASHES = ["2 2", "6 3", "10 4"];
 export function startNet() {
   const holder = document.getElementById("net");
   if (!holder) return;
-  const said = document.getElementById("net-said");
+  const said = document.getElementById("net-said"), apply = document.getElementById("net-pink");
+  let pink = null;
   async function load() {
     if (!holder.open) return;
     try {
       const found = await getJson(`${address("net/")}?${query()}`);
       said.textContent = found.said.join(" ");
+      ({ pink } = found);
+      apply.hidden = !pink;
       draw(found);
     } catch (error) {
       said.textContent = error.message;
@@ -23,6 +26,7 @@ export function startNet() {
   }
   holder.addEventListener("toggle", load);
   on("kept", load);
+  apply.addEventListener("click", () => keepValues(pink));
 }
 
 function draw({ hz, channels, total }) {

@@ -4,8 +4,9 @@ from typing import Any
 
 from arkund.bench.drawing import rounded
 from arkund.core.advise.eq.ears import BUDGET_DB, HARSH_HZ, NET_HZ, Budget, boost_budget, net_curve
+from arkund.core.advise.eq.to_pink import to_pink
 from arkund.core.advise.finding import spoken
-from arkund.core.kit.roles import label
+from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.sheet.channels import DRUM_BUS
 from arkund.core.sheet.sheet import Sheet
 from arkund.songs.studies import study_of
@@ -15,7 +16,9 @@ NAMED, HARDLY_DB = 3, 0.1
 
 def described(sheet: Sheet, mic: str) -> dict[str, Any]:
     """Curves by channel and together, and what they come to in sentences."""
-    net, budget = net_curve(sheet, mic), boost_budget(study_of(sheet))
+    study = study_of(sheet)
+    net, budget = net_curve(sheet, mic), boost_budget(study)
+    pink = to_pink(study, mic) if parse_mic_name(mic).role == "overhead" else None
     said = [
         f"{called(sheet, one.cuts[0])} cuts {one.cuts[1]:.1f} dB at {one.hz:.0f} Hz, where "
         f"{called(sheet, one.boosts[0])} boosts {one.boosts[1]:+.1f}: less of both sounds the same."
@@ -30,7 +33,8 @@ def described(sheet: Sheet, mic: str) -> dict[str, Any]:
             for name, gain in net.by_channel.items()
         ],
         "total": rounded(net.total, 2),
-        "said": [spoken(one) for one in said],
+        "said": [spoken(one) for one in said] + ([pink.said] if pink else []),
+        "pink": pink.patch if pink else None,
     }
 
 

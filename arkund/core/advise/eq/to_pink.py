@@ -1,11 +1,12 @@
 """Overheads towards pink: what stands out over octaves, taken back by a tenth, for an ear to decide."""
 
+from dataclasses import dataclass
+
 import numpy as np
 import scipy
 
-from arkund.core.advise.eq.bands import NAME, band_patch, free_band
-from arkund.core.advise.finding import Change, Finding, spoken
-from arkund.core.advise.school import School
+from arkund.core.advise.eq.bands import band_patch, free_band
+from arkund.core.advise.finding import spoken
 from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label
 
@@ -26,39 +27,33 @@ def octaves_db(study: Study, mic: str) -> np.ndarray:
     return np.asarray(db - db.mean())
 
 
-def to_pink(study: Study, mic: str, school: School) -> list[Finding]:
-    """A tenth of the way to equal power in every octave, by broad bells where that is half a dB or more."""
+@dataclass(frozen=True)
+class ToPink:
+    """What would take a mic a tenth of the way: a sentence and the patch."""
+
+    said: str
+    patch: dict[str, object]
+
+
+def to_pink(study: Study, mic: str) -> ToPink | None:
+    """A tenth of the way to equal power in every octave, by broad bells where that is half a dB or more; None where
+    nothing would change, or no band is free. No finding: how bright overheads should be is a matter of taste."""
     taken: set[int] = set()
     patch: dict[str, object] = {}
-    parts, measured = [], {}
+    parts = []
     away = octaves_db(study, mic)
     for n in np.argsort(-np.abs(away), kind="stable"):
         gain = round(float(-SHARE * away[n]), 1)
-        if abs(gain) < LEAST_DB:
-            break
-        place = free_band(study, mic, len(taken), taken)
+        place = free_band(study, mic, len(taken), taken) if abs(gain) >= LEAST_DB else None
         if place is None:
             break
         patch |= band_patch(place, OCTAVES_HZ[n], gain, BROAD)
         parts.append(f"{gain:+.1f} dB at {OCTAVES_HZ[n]:.0f} Hz")
-        measured[f"octave_{OCTAVES_HZ[n]:.0f}_db"] = round(float(away[n]), 1)
     if not patch:
-        return []
+        return None
     most = float(np.abs(away).max())
-    return [
-        Finding(
-            NAME,
-            "pink",
-            mic,
-            spoken(
-                f"The octaves of {label(mic)} lie up to {most:.0f} dB off an even balance. A tenth of the way "
-                f"back, heard as one colour: {', '.join(parts)}."
-            ),
-            measured,
-            0.7,
-            patch,
-            {"octaves_off_db": Change(round(most, 1), round(most * (1 - SHARE), 1))},
-            mic=mic,
-            asks=True,
-        )
-    ]
+    said = (
+        f"The octaves of {label(mic)} lie up to {most:.0f} dB off an even balance; a tenth of the way back is "
+        f"{', '.join(parts)}."
+    )
+    return ToPink(spoken(said), patch)

@@ -6,7 +6,6 @@ from arkund.core.advise.eq.bands import NAME
 from arkund.core.advise.eq.high_pass import high_pass
 from arkund.core.advise.eq.lifts import attack, body
 from arkund.core.advise.eq.rings import box, ring
-from arkund.core.advise.eq.to_pink import to_pink
 from arkund.core.advise.finding import Finding
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
@@ -25,8 +24,6 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     if study.has_no_hits(mic):
         return []
     out = [*high_pass(study, mic, school)]
-    if parse_mic_name(mic).role == "overhead":
-        out += to_pink(study, mic, school)
     piece = parse_mic_name(mic).piece or ""
     if is_shell(piece) and len(study.hits_on(piece, ghosts=False)) >= 3:
         taken: set[int] = set()
