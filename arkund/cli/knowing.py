@@ -13,10 +13,12 @@ def register(add: Add) -> None:
     for name, fact, about in (
         ("show", "show", "a song's mics, takes and sections"),
         ("measure", "measures", "levels of every mic"),
-        ("carries", "carries", "who carries each piece, and who owns the low end"),
         ("log", "log", "the revisions that lead to the present sheet"),
     ):
         add(name, _fact(fact), about).add_argument("song")
+    add("carries", _carries, "who carries each piece, and who owns the low end").add_argument(
+        "song"
+    )
     sub = add("masking", _masking, "how a drum's mics share its spectrum, and what lies over it")
     sub.add_argument("song")
     sub.add_argument("piece", help="kick, snare, tom_1 …")
@@ -53,6 +55,13 @@ def _fact(name: str) -> Callable[[argparse.Namespace], dict[str, Any]]:
         return known
 
     return run
+
+
+def _carries(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import masking
+
+    return masking.carries(song)
 
 
 def _masking(args: argparse.Namespace) -> dict[str, Any]:

@@ -79,12 +79,12 @@ def _align(args: argparse.Namespace) -> dict[str, Any]:
 
 def _clean(args: argparse.Namespace) -> Any:
     song = song_named(args.song)
-    from arkund.songs import by_hand, facts
+    from arkund.songs import by_hand, gates
 
     if args.by_hand:
         made = by_hand.derive(song, args.by_hand)
         return {"revision": made.number, "regions": by_hand.described(song, args.by_hand)}
-    return facts.gates(song)
+    return gates.gates(song)
 
 
 def _passages(args: argparse.Namespace) -> dict[str, Any]:

@@ -1,13 +1,17 @@
-"""A drum's mics in a stored song: how they share its spectrum, what lies over it, who could hand over."""
+"""The drums' mics in a stored song: who carries each piece, how a drum's own share its spectrum, what lies over
+them, who could hand over."""
 
 from typing import Any
 
 from arkund.core.advise.finding import spoken
 from arkund.core.advise.handing_over import CANCELS_DB, HandOver, hand_over, masking_of
+from arkund.core.advise.level import carries as carrying
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import label
 from arkund.core.measure.masking import THIRDS_HZ, Masking
 from arkund.core.sheet.sheet import Sheet
+from arkund.songs import findings
+from arkund.songs.models import Song
 from arkund.songs.studies import study_of
 
 NEAR_DB, LOUD_DB = -6.0, -20.0
@@ -83,3 +87,8 @@ def _offered(offer: HandOver) -> str:
         f"At {offer.hz:.0f} Hz {label(offer.low)} can hand over to {label(offer.high)}: {words} "
         f"changes the drum by {offer.change_db.max():+.1f} dB at most, and by {offer.change_db.min():+.1f} at least."
     )
+
+
+def carries(song: Song) -> dict[str, Any]:
+    """Who carries each piece and who owns the low end, in the mix as it is."""
+    return carrying.described(findings.study_of_song(song), findings.school_of_song(song))

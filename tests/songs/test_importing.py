@@ -8,7 +8,7 @@ import soundfile as sf
 
 from arkund.core.errors import ArkundError
 from arkund.core.simulate.session import Session
-from arkund.songs import analysing, facts, importing, incoming, revisions, storage
+from arkund.songs import analysing, facts, gates, importing, incoming, revisions, storage
 from arkund.songs.models import Revision, Song
 from tests import making
 
@@ -77,7 +77,7 @@ def test_mixed_rates_are_said_and_resampled_on_request(data: Path, tmp_path: Pat
     with pytest.raises(importing.ImportRefused, match="44100 Hz, the rest at 48000"):
         _load(folder)
     song, _ = _load(folder, resample_hz=48000)
-    frames = {len(facts.gate_input(song.current.sheet, m)) for m in ("kick_in", "hat")}  # type: ignore[union-attr]
+    frames = {len(gates.gate_input(song.current.sheet, m)) for m in ("kick_in", "hat")}  # type: ignore[union-attr]
     assert frames == {48000}
 
 
@@ -90,7 +90,7 @@ def test_mixed_lengths_are_said_and_padded_on_request(data: Path, tmp_path: Path
     with pytest.raises(importing.ImportRefused, match=r"lasts 0.50 s"):
         _load(folder)
     song, _ = _load(folder, pad=True)
-    assert not facts.gate_input(song.current.sheet, "hat")[24000:].any()  # type: ignore[union-attr]
+    assert not gates.gate_input(song.current.sheet, "hat")[24000:].any()  # type: ignore[union-attr]
 
 
 def test_stereo_in_a_mono_role_asks_and_pairs_become_two_mics(data: Path, tmp_path: Path) -> None:

@@ -26,14 +26,13 @@ from arkund.core.kit.roles import label, parse_mic_name
 from arkund.core.measure.hits import RING_BANDS_HZ
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.treating import Clean
-from arkund.songs.facts import (
+from arkund.songs.facts import hits_for, hits_of
+from arkund.songs.gates import (
     gate_filter,
     gate_key,
     gate_proposal,
     gate_report,
     hit_envelope_db,
-    hits_for,
-    hits_of,
     ring_by_band,
 )
 from arkund.songs.models import Song

@@ -16,7 +16,7 @@ from arkund.bench.requests import (
     song_named,
 )
 from arkund.bench.views.changes import answer
-from arkund.songs import by_hand, facts
+from arkund.songs import by_hand, gates
 from arkund.songs.scheduling import SCHEDULE
 
 LONGEST_S = 200.0
@@ -40,7 +40,7 @@ def jump(request: HttpRequest, slug: str) -> JsonResponse:
     SCHEDULE.after_sound()
     sheet = asked_sheet(request, song_named(slug))
     span = asked_span(request, sheet, LONGEST_S)
-    return JsonResponse({"db": facts.cymbals_jump(sheet, asked_mic(request, sheet), span)})
+    return JsonResponse({"db": gates.cymbals_jump(sheet, asked_mic(request, sheet), span)})
 
 
 @require_POST
