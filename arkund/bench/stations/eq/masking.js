@@ -16,7 +16,7 @@ export function startMasking() {
     if (!holder.open) return;
     try {
       const found = await getJson(`${address("masking/")}?${query({ piece: holder.dataset.piece })}`);
-      said.textContent = found.said.join(" ") || "Nothing takes from this drum.";
+      said.textContent = found.said.join(" ") || "Nothing masks this drum.";
       patch = found.hand_over?.patch || null;
       apply.hidden = !patch;
       draw(found);
@@ -47,7 +47,7 @@ function draw(found) {
     el(svg, "text", { x: RIGHT + 27, y: TOP + 9 + k * 16 }, label(mic));
     under = over;
   });
-  band(svg, "together, dB", SHARES + 16, TOGETHER, [-9, 6], [[found.together_db, "inkline", ""]], x);
+  band(svg, "mics together, dB", SHARES + 16, TOGETHER, [-9, 6], [[found.together_db, "inkline", ""]], x);
   const others = Object.entries(found.others_db).map(([name, over], k) => [over, "inkline", k ? `${2 + 2 * k} ${2 + k}` : "", label(name)]);
   band(svg, "over the drum, dB", TOGETHER + 22, OTHERS, [-40, 10], others, x);
 }
