@@ -152,7 +152,7 @@ def differences_context(
         ]
     return {
         "rows": rows,
-        "scenes": [_scene_row(sheet, name, own) for name, own in scenes_of(sheet).items()],
+        "scenes": scenes_context(sheet),
         "next": next(f"over.d{n}" for n in range(1, 999) if f"d{n}" not in ids),
         "could": [
             (path, f"{what}, {unit}" if unit else what, unit)
@@ -161,6 +161,11 @@ def differences_context(
             if ".key." not in path
         ],
     }
+
+
+def scenes_context(sheet: Sheet) -> list[dict[str, Any]]:
+    """The song's scenes as pages list them."""
+    return [_scene_row(sheet, name, own) for name, own in scenes_of(sheet).items()]
 
 
 def _free_id(kind: str, taken: list[str]) -> str:

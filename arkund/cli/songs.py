@@ -56,6 +56,13 @@ def register(add: Add) -> None:
     sub.add_argument("scene", nargs="?", default="", help="its name; all are listed without one")
     sub.add_argument("--bars", default="", help='where it shall hold, e.g. "9-16, 25-32"')
     sub.add_argument("--out", action="store_true", help="remove all that it changes")
+    sub = add(
+        "sections", _sections, "a song's sections, those that its hits suggest; or take these over"
+    )
+    sub.add_argument("song")
+    way = sub.add_mutually_exclusive_group()
+    way.add_argument("--find", action="store_true", help="only those found, with their evidence")
+    way.add_argument("--accept", action="store_true", help="make those found the song's")
     sub = add("tempo", _tempo, "a song's tempo, and others that its hits fit; or take one over")
     sub.add_argument("song")
     sub.add_argument("--midi", type=given_path, metavar="FILE.mid")
@@ -178,6 +185,20 @@ def _processors(args: argparse.Namespace) -> dict[str, Any]:
     from arkund.core.process.registry import catalogue
 
     return {"processors": catalogue()}
+
+
+def _sections(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import locks, sections
+    from arkund.songs.timing import sheet_of
+
+    if args.accept:
+        with locks.song_lock(song.slug):
+            song.refresh_from_db()
+            made = sections.accept(song)
+        return {"revision": made.number, "label": made.label}
+    said = sections.described(sheet_of(song))
+    return {"found": said["found"]} if args.find else said
 
 
 def _tempo(args: argparse.Namespace) -> dict[str, Any]:

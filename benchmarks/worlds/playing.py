@@ -27,36 +27,36 @@ def _every(steps: int, each: int, first: int = 0) -> list[str]:
     return ["x" if n % each == first else "." for n in range(steps)]
 
 
-def _feel(rng: Rng) -> Feel:
+def feel(rng: Rng) -> Feel:
     late = {p: float(rng.uniform(-6, 7)) for p in ("snare", "hat", "kick", "ride", *TOMS)}
     return Feel(
         float(rng.uniform(1.5, 5)), float(rng.uniform(1.5, 4)), late, float(rng.uniform(0.8, 1.1))
     )
 
 
-def _joined(rows: dict[str, list[str]]) -> Steps:
+def joined(rows: dict[str, list[str]]) -> Steps:
     return {piece: "".join(row) for piece, row in rows.items()}
 
 
 def _play(
     rng: Rng, bpm: float, rows: dict[str, list[str]], fill: Steps | None = None, crash: float = 0.0
 ) -> Part:
-    steps = _joined(rows)
+    steps = joined(rows)
     first = {"crash_1": "X" + "." * (len(steps["kick"]) - 1)} if rng.random() < crash else None
     chart = [ChartSection("part", 4, steps, fill, first) for _ in range(BARS // 4)]
-    return perform(chart, bpm, _feel(rng), LEAD_IN_S, rng)
+    return perform(chart, bpm, feel(rng), LEAD_IN_S, rng)
 
 
-def _fill(rng: Rng, steps: int) -> Steps:
+def fill(rng: Rng, steps: int) -> Steps:
     """The second half of a bar over snare and toms, any number of each."""
     rows = {piece: ["."] * steps for piece in ("snare", *TOMS)}
     for n in range(steps // 2, steps):
         if rng.random() < 0.8:
             rows[str(rng.choice(["snare", *TOMS]))][n] = str(rng.choice(["x", "X"]))
-    return _joined(rows)
+    return joined(rows)
 
 
-def _beat(rng: Rng, steps: int = 16, ghosts: float | None = None) -> dict[str, list[str]]:
+def beat(rng: Rng, steps: int = 16, ghosts: float | None = None) -> dict[str, list[str]]:
     """Kick anywhere, snare on two and four, ghosts between, something on top."""
     quarter = steps // 4
     kick = _row(rng, steps, float(rng.uniform(0.1, 0.35)))
@@ -70,12 +70,12 @@ def _beat(rng: Rng, steps: int = 16, ghosts: float | None = None) -> dict[str, l
 
 def backbeat(rng: Rng) -> Part:
     """A beat with ghosts, fills and crashes."""
-    return _play(rng, float(rng.uniform(75, 150)), _beat(rng), _fill(rng, 16), 0.7)
+    return _play(rng, float(rng.uniform(75, 150)), beat(rng), fill(rng, 16), 0.7)
 
 
 def seldom_toms(rng: Rng) -> Part:
     """A beat; each tom is hit one to five times, alone or on a hit of another drum, or never."""
-    part = _play(rng, float(rng.uniform(80, 140)), _beat(rng), None, 0.4)
+    part = _play(rng, float(rng.uniform(80, 140)), beat(rng), None, 0.4)
     for tom in TOMS:
         part = _with_few(rng, part, tom, int(rng.integers(0, 6)))
     return part
@@ -83,7 +83,7 @@ def seldom_toms(rng: Rng) -> Part:
 
 def tom_groove(rng: Rng) -> Part:
     """Toms in eighths or by chance, under or without a top, kick and snare among them."""
-    rows = _beat(rng, ghosts=0.0)
+    rows = beat(rng, ghosts=0.0)
     for tom in TOMS:
         if rng.random() < 0.75:
             rows[tom] = (
@@ -93,7 +93,7 @@ def tom_groove(rng: Rng) -> Part:
             )
     if rng.random() < 0.4:
         rows.pop("hat", None)
-    return _play(rng, float(rng.uniform(85, 150)), rows, _fill(rng, 16), 0.3)
+    return _play(rng, float(rng.uniform(85, 150)), rows, fill(rng, 16), 0.3)
 
 
 def train(rng: Rng) -> Part:
@@ -127,13 +127,13 @@ def half_time(rng: Rng) -> Part:
         "snare": list("........X......."),
         str(rng.choice(["ride", "crash_1"])): _every(16, 4),
     }
-    return _play(rng, float(rng.uniform(100, 150)), rows, _fill(rng, 16), 0.5)
+    return _play(rng, float(rng.uniform(100, 150)), rows, fill(rng, 16), 0.5)
 
 
 def swung(rng: Rng) -> Part:
     """Triplets: shuffles, six-eight, waltzes of twelve steps."""
-    rows = _beat(rng, 12)
-    return _play(rng, float(rng.uniform(60, 130)), rows, _fill(rng, 12), 0.4)
+    rows = beat(rng, 12)
+    return _play(rng, float(rng.uniform(60, 130)), rows, fill(rng, 12), 0.4)
 
 
 def linear(rng: Rng) -> Part:
@@ -144,17 +144,17 @@ def linear(rng: Rng) -> Part:
     for n in range(16):
         if rng.random() < 0.85:
             rows[str(rng.choice(pieces, p=shares))][n] = str(rng.choice(["x", "x", "X", "g"]))
-    return _play(rng, float(rng.uniform(80, 125)), rows, _fill(rng, 16), 0.2)
+    return _play(rng, float(rng.uniform(80, 125)), rows, fill(rng, 16), 0.2)
 
 
 def never_hit(rng: Rng) -> Part:
     """A beat in which no tom is ever hit."""
-    return _play(rng, float(rng.uniform(80, 150)), _beat(rng), None, 0.5)
+    return _play(rng, float(rng.uniform(80, 150)), beat(rng), None, 0.5)
 
 
 def free(rng: Rng) -> Part:
     """A beat whose tempo wanders by four in a hundred, open and pedalled hats among it."""
-    part = _play(rng, float(rng.uniform(75, 140)), _beat(rng), _fill(rng, 16), 0.4)
+    part = _play(rng, float(rng.uniform(75, 140)), beat(rng), fill(rng, 16), 0.4)
     knots = np.cumsum(rng.normal(0, 0.02, 12))
     end = part[-1].time_s
 
@@ -171,7 +171,7 @@ def free(rng: Rng) -> Part:
 
 def flams(rng: Rng) -> Part:
     """A beat with flams on snare and toms."""
-    part = _play(rng, float(rng.uniform(80, 125)), _beat(rng, ghosts=0.0), _fill(rng, 16), 0.3)
+    part = _play(rng, float(rng.uniform(80, 125)), beat(rng, ghosts=0.0), fill(rng, 16), 0.3)
     graces = [
         replace(
             s,

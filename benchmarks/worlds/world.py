@@ -11,7 +11,7 @@ from benchmarks.recorded.kits import Kit
 from benchmarks.recorded.patterns import CLOSE, OVERHEADS, Pattern
 from benchmarks.recorded.recording import Recording, Setup, at_rate, make_recording
 from benchmarks.recorded.strokes import RATE, Sounds
-from benchmarks.worlds.playing import PARTS
+from benchmarks.worlds.playing import PARTS, Part
 from benchmarks.worlds.sources import BY_NAME, PIECE_NOTES, SIMULATED, kit_of
 
 Rng = np.random.Generator
@@ -89,11 +89,12 @@ MODELS: dict[str, Callable[[Rng, Microphone], Microphone]] = {
 }
 
 
-def record(world: World) -> Recording:
-    """The recording of a world; the same world gives the same samples."""
+def record(world: World, part: Part | None = None) -> Recording:
+    """The recording of a world, of another ``part`` where one is given; the same world gives the same samples."""
     rng = np.random.default_rng([world.seed, *world.name.encode()])
     kit, sounds = _kit(world.source, rng)
-    part = [s for s in PARTS[world.family](rng) if s.piece in kit.pieces]
+    own = PARTS[world.family](rng)
+    part = [s for s in (own if part is None else part) if s.piece in kit.pieces]
     mics = _mics(rng, {s.piece for s in part})
     pattern = Pattern(
         part,

@@ -495,3 +495,20 @@ def test_a_chain_is_copied_to_the_next_drum_after_it_was_shown(page: Page, song:
     page.locator("#copying-keep").click()
     until(page, "arkund.bench.mic === 'kick_in'")
     expect(page.locator("#revision")).not_to_have_text(str(revision))
+
+
+def test_sections_are_found_accepted_and_taken_back(page: Page, song: str) -> None:
+    page.goto(f"{song}/sections/?mic=snare_top")
+    _ready(page)
+    revision = _revision(page)
+    until(page, "document.querySelectorAll('#form .found').length > 0")
+    found = page.locator("#form .found").count()
+    page.keyboard.press("t")
+    expect(page.locator("#revision")).not_to_have_text(str(revision))
+    until(page, f"arkund.bench.sections.length === {found}")
+    page.locator("#form .part-block").first.focus()
+    page.keyboard.press("Enter")
+    until(page, "arkund.bench.loop[0] === 1")
+    until(page, "document.querySelectorAll('#side-by-side tbody tr').length > 0")
+    page.keyboard.press("z")
+    expect(page.locator("#revision")).to_have_text(str(revision))

@@ -31,3 +31,18 @@ export function resized([first, last], end, by, bars) {
   if (end === "first") return [Math.max(1, Math.min(first + by, last)), last];
   return [first, Math.min(bars, Math.max(last + by, first))];
 }
+
+// The same place within every section of the same letter; `found` are sections with first and last bar.
+export function whereAlike(spans, found) {
+  const out = [];
+  for (const [first, last] of spans) {
+    const home = found.find((one) => first >= one.first && first <= one.last);
+    const likes = home ? found.filter((one) => one.letter === home.letter) : [];
+    for (const like of likes) {
+      const at = like.first + first - home.first;
+      if (at <= like.last) out.push([at, Math.min(at + last - first, like.last)]);
+    }
+    if (!likes.length) out.push([first, last]);
+  }
+  return joined(out);
+}
