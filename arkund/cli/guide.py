@@ -52,6 +52,7 @@ GUIDE: dict[str, dict[str, str]] = {
         "ladder": "ladder copper-weather mics.snare_top.chain.compressor.attack_ms --values 5,10,20,40 "
         "--bars 5-12 -o ~/attacks",
         "rename": 'rename copper-weather buses.strike "Shell crack"',
+        "routes": "routes copper-weather",
         "sections": "sections copper-weather --find",
         "scene": 'scene copper-weather chorus --bars "9-16, 25-32"',
         "processors": "processors",

@@ -19,6 +19,9 @@ def register(add: Add) -> None:
     add("carries", _carries, "who carries each piece, and who owns the low end").add_argument(
         "song"
     )
+    add("routes", _routes, "where everything goes, and what can hardly be meant").add_argument(
+        "song"
+    )
     sub = add("masking", _masking, "how a drum's mics share its spectrum, and what lies over it")
     sub.add_argument("song")
     sub.add_argument("piece", help="kick, snare, tom_1 …")
@@ -55,6 +58,15 @@ def _fact(name: str) -> Callable[[argparse.Namespace], dict[str, Any]]:
         return known
 
     return run
+
+
+def _routes(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.core.sheet.routes import oddities, routes
+    from arkund.songs.timing import sheet_of
+
+    sheet = sheet_of(song)
+    return {"routes": routes(sheet), "odd": oddities(sheet)}
 
 
 def _carries(args: argparse.Namespace) -> dict[str, Any]:

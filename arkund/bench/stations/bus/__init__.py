@@ -8,6 +8,7 @@ from arkund.bench.stations.bus import picture
 from arkund.bench.stations.station import Asked, Shot, Station
 from arkund.core.sheet.channels import DRUM_BUS
 from arkund.core.sheet.lanes import mic_order
+from arkund.core.sheet.routes import duplicate, oddities
 
 
 def _bus(asked: Asked) -> str:
@@ -32,6 +33,8 @@ def _context(asked: Asked) -> dict[str, Any]:
         "bus": name,
         "called": hand.label,
         "is_bus": name in sheet.buses,
+        "copy": duplicate(sheet, name) if name in sheet.buses else None,
+        "oddities": oddities(sheet),
         "adds": [("bus", "buses"), ("group", "groups")],
         "renames": "" if name == DRUM_BUS else hand.path,
         "buses": [(n, channel_in_hand(sheet, n, mic).label) for n in sheet.buses],
