@@ -39,6 +39,13 @@ def register(add: Add) -> None:
         default="wav24",
         help="wav24 (24 bits with dither, the default), wav32f (32-bit float) or flac (24 bits)",
     )
+    sub.add_argument(
+        "--tap",
+        choices=("shaped", "bus"),
+        default="shaped",
+        help="shaped: before the drum bus (the default); bus: through it as the mix drives it, so that the stems sum "
+        "to the mix",
+    )
     sub = add("export", _export, "write hits, edits, tempo map or sheet to a file")
     sub.add_argument("song")
     sub.add_argument("kind", choices=("midi", "csv", "json", "sfz"))
@@ -110,6 +117,7 @@ def _print(args: argparse.Namespace) -> dict[str, Any]:
             args.out,
             stems=stems,
             file_format=args.format,
+            through_bus=args.tap == "bus",
             progress=lambda share: show_progress(share, "printing"),
         )
     for stem, count in report.over.items():

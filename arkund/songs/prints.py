@@ -7,6 +7,7 @@ from dataclasses import asdict
 from pathlib import Path
 
 from arkund.core.render.printing import STEMS, PrintReport, print_song
+from arkund.core.render.through_bus import steps_of
 from arkund.songs import memory, soundness, storage
 from arkund.songs.models import Print, Revision, Song
 from arkund.songs.rendering import exact_engine, graph_of
@@ -19,18 +20,23 @@ def print_to_folder(
     *,
     stems: Sequence[str] = STEMS,
     file_format: str = "wav24",
+    through_bus: bool = False,
     progress: Callable[[float], None] = lambda share: None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> PrintReport:
-    """Print a revision's stems into a folder. Raises `SoundsLost` before anything is written where
+    """Print a revision's stems into a folder, on demand ``through_bus`` as the mix drives the drum bus.
+
+    Raises `SoundsLost` before anything is written where
     a file that sounds is missing or damaged."""
     sheet = revision.sheet
     soundness.refuse_lost(sheet)
     memory.hold()
+    graph = graph_of(sheet)
     return print_song(
         exact_engine(sheet),
-        graph_of(sheet),
+        graph,
         folder,
+        bus=steps_of(graph, sheet) if through_bus else None,
         stems=stems,
         file_format=file_format,
         bus_db=sheet.drum_bus.fader_db,
@@ -46,6 +52,7 @@ def print_to_zip(
     *,
     stems: Sequence[str] = STEMS,
     file_format: str = "wav24",
+    through_bus: bool = False,
     progress: Callable[[float], None] = lambda share: None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Print:
@@ -54,7 +61,8 @@ def print_to_zip(
     The zip appears under its final name only when it is whole.
     """
     folder = storage.prints_folder(song.slug)
-    name = f"{song.slug}_revision_{revision.number}_{file_format}.zip"
+    how = "_through_bus" if through_bus else ""
+    name = f"{song.slug}_revision_{revision.number}_{file_format}{how}.zip"
     work = folder / f"{name}.work"
     part = folder / f"{name}.part"
     try:
@@ -64,6 +72,7 @@ def print_to_zip(
             work,
             stems=stems,
             file_format=file_format,
+            through_bus=through_bus,
             progress=lambda share: progress(0.92 * share),
             cancelled=cancelled,
         )

@@ -67,6 +67,7 @@ def _print(job: Job, report: Reporter) -> dict[str, Any]:
             revision,
             stems=job.params["stems"],
             file_format=job.params["format"],
+            through_bus=bool(job.params.get("through_bus")),
             progress=report,
             cancelled=report.cancelled,
         )

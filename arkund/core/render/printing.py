@@ -6,9 +6,10 @@ complete, so a killed print leaves no half file under a final name.
 
 import shutil
 import wave
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from itertools import repeat
 from pathlib import Path
 
@@ -25,6 +26,7 @@ from arkund.core.process.stage import Audio
 from arkund.core.render.dither import dithered, packed
 from arkund.core.render.engine import Engine
 from arkund.core.render.faults import refuse_broken
+from arkund.core.render.through_bus import Step, ThroughBus
 from arkund.core.units import amplitude_to_db
 
 FORMATS = {"wav24": ("PCM_24", "wav"), "wav32f": ("FLOAT", "wav"), "flac": ("PCM_24", "flac")}
@@ -41,9 +43,9 @@ class PrintCancelled(ArkundError):
 
 @dataclass(frozen=True)
 class PrintReport:
-    """``null_db``: peak of (sum of the stems − *sum*) in dBFS, as written; ``bus_db`` the drum
-    bus's level, which the mix has and the stems have not; ``over`` counts samples over full
-    scale, held there when integer."""
+    """``null_db``: peak of (sum of the stems − what they are the parts of) in dBFS, as written: the *sum* before
+    the drum bus, or the mix where the stems went ``through_bus``; ``bus_db`` the drum bus's level, which the mix has
+    and other stems have not; ``over`` counts samples over full scale, held there when integer."""
 
     files: list[str]
     null_db: float
@@ -51,6 +53,7 @@ class PrintReport:
     loudness_lufs: float
     bus_db: float
     over: dict[str, int]
+    through_bus: bool = False
 
 
 def print_song(
@@ -61,6 +64,7 @@ def print_song(
     stems: Sequence[str] = STEMS,
     file_format: str = "wav24",
     bus_db: float = 0.0,
+    bus: Sequence[Step] | None = None,
     prefix: str = "",
     progress: Callable[[float], None] = lambda share: None,
     cancelled: Callable[[], bool] = lambda: False,
@@ -68,7 +72,8 @@ def print_song(
     """Write stems and mix of a graph into ``folder``.
 
     ``mics`` are the processed mics after fader and pan, ``groups`` and ``parallel`` (the buses) behind
-    their faders, ``mix`` the output; all stereo and of one length, starting at the song's first sample. Raises
+    their faders, ``mix`` the output; all stereo and of one length, starting at the song's first sample. With the steps
+    of the drum ``bus`` (`through_bus.steps_of`) every stem goes through it as the mix drives it. Raises
     `ArkundError` on an unknown choice, `BrokenSound` where a channel's sound is not a number, and
     `PrintCancelled` when stopped.
     """
@@ -82,7 +87,7 @@ def print_song(
     shutil.rmtree(part, ignore_errors=True)
     part.mkdir(parents=True)
     try:
-        press = _Press(engine, graph, wanted, part, file_format)
+        press = _Press(engine, graph, wanted, part, file_format, bus)
         try:
             press.run(progress, cancelled)
         finally:
@@ -145,7 +150,13 @@ class _Press:
     """A print under way: its files, what is known of it, and one reading of the song."""
 
     def __init__(
-        self, engine: Engine, graph: Graph, wanted: list[_Stem], part: Path, file_format: str
+        self,
+        engine: Engine,
+        graph: Graph,
+        wanted: list[_Stem],
+        part: Path,
+        file_format: str,
+        bus: Sequence[Step] | None,
     ) -> None:
         self._engine, self._graph, self._wanted = engine, graph, wanted
         self.stream = engine.stream()
@@ -156,6 +167,13 @@ class _Press:
         }
         self.tally = _Tally(graph, wanted, engine.rate)
         self.stems = [item for item in wanted if item[1] is not graph.output]
+        # What is not written is a part of the mix all the same.
+        printed = [node for _, node, _ in self.stems]
+        self.rest = [n for n in graph.parts.values() if not any(n is one for one in printed)]
+        self.through = None
+        if bus is not None:
+            counts = [counts for _, _, counts in self.stems] + [True] * len(self.rest)
+            self.through = ThroughBus(bus, counts, engine.rate)
 
     def run(self, progress: Callable[[float], None], cancelled: Callable[[], bool]) -> None:
         """Write all tiles. Raises `PrintCancelled` when stopped."""
@@ -176,7 +194,7 @@ class _Press:
                 for level in later:
                     list(pool.map(tile, level, repeat(number)))
                 both = pool.submit(self._whole, number, stop)
-                writing = pool.map(self._stem, self.stems, repeat(number), repeat(stop))
+                writing = pool.map(self._stem, self.stems, self._sounds(number, stop))
                 if number + 1 < tiles:
                     ready = pool.map(tile, mics, repeat(number + 1))
                 written = list(writing)
@@ -184,14 +202,27 @@ class _Press:
                 refuse_broken(self._graph, self._engine.cache, self._engine.rate)
                 if looked_at is not None:
                     looked_at.result()
-                looked_at = behind.submit(self.tally.add, written, total, output)
+                whole = total if self.through is None else output
+                looked_at = behind.submit(self.tally.add, written, whole, output)
                 progress((number + 1) / tiles)
             if looked_at is not None:
                 looked_at.result()
 
-    def _stem(self, item: _Stem, number: int, stop: int) -> Written:
-        name, node, _ = item
-        return self.files[name].write(self.stream.tile(node, number)[:stop])
+    def _sounds(self, number: int, stop: int) -> Iterable[Callable[[], Audio]]:
+        """What each stem is in a tile, made when it is asked for; through the drum bus all at once."""
+
+        def one(node: Node) -> Audio:
+            return self.stream.tile(node, number)[:stop]
+
+        if self.through is None:
+            return [partial(one, node) for _, node, _ in self.stems]
+        mix = {node.key: one(node) for node in self.through.nodes}
+        nodes = [node for _, node, _ in self.stems] + self.rest
+        made = self.through.run([one(node) for node in nodes], mix)
+        return [partial(_same, sound) for sound in made[: len(self.stems)]]
+
+    def _stem(self, item: _Stem, sound: Callable[[], Audio]) -> Written:
+        return self.files[item[0]].write(sound())
 
     def _whole(self, number: int, stop: int) -> tuple[Audio, Audio]:
         """The sum and the output, which rests on it; the output is written where it is asked for."""
@@ -216,7 +247,12 @@ class _Press:
             loudness_lufs=round(self.tally.loudness.lufs(), 2),
             bus_db=bus_db,
             over={name: file.over for name, file in self.files.items() if file.over},
+            through_bus=self.through is not None,
         )
+
+
+def _same(sound: Audio) -> Audio:
+    return sound
 
 
 class _Tally:
@@ -231,7 +267,7 @@ class _Tally:
         self.loudness = Loudness(rate, 2)
 
     def add(self, written: list[Written], total: Audio, output: Audio) -> None:
-        """The next tile: the audio for the stem files, their sum, and the output."""
+        """The next tile: the audio for the stem files, what they are the parts of, and the output."""
         if self._is_whole:
             residue = -total.astype(np.float64)
             for counts, sound in zip(self._counts, written, strict=True):

@@ -9,11 +9,12 @@ export function start() {
   let job = form.dataset.running || null;
 
   // What will be written is what is ticked.
-  const format = document.getElementById("format");
+  const format = document.getElementById("format"), tap = document.getElementById("tap");
   function list() {
     const ticked = [...form.querySelectorAll("[name=stems]:checked")].map((c) => c.value);
     document.querySelectorAll("[data-kind]").forEach((names) => { names.hidden = !ticked.includes(names.dataset.kind); });
     document.querySelectorAll("[data-suffix]").forEach((suffix) => { suffix.textContent = format.value === "flac" ? ".flac" : ".wav"; });
+    document.querySelectorAll("[data-tap]").forEach((words) => { words.hidden = words.dataset.tap !== tap.value; });
     go.disabled = !ticked.length;
   }
   form.addEventListener("change", list);
@@ -24,7 +25,7 @@ export function start() {
   go.addEventListener("click", async () => {
     const stems = [...form.querySelectorAll("[name=stems]:checked")].map((c) => c.value);
     try {
-      job = (await post(form.dataset.start, { stems, format: format.value })).job;
+      job = (await post(form.dataset.start, { stems, format: format.value, through_bus: tap.value === "bus" })).job;
       await watch();
     } catch (error) {
       notify(error.message);

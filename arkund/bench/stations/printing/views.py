@@ -19,6 +19,7 @@ class Printed(Asked):
     refusal: ClassVar[str] = "Choose what to print: mics, groups, buses, the mix."
     stems: tuple[Line, ...] = STEMS
     format: Line = "wav24"
+    through_bus: bool = False
 
 
 @require_POST
@@ -31,7 +32,12 @@ def start(request: HttpRequest, slug: str) -> JsonResponse:
     if asked.format not in FORMATS:
         raise ArkundError("Prints are 24-bit WAV, 32-bit float WAV or FLAC.")
     assert song.current is not None
-    params = {"revision": song.current.number, "stems": stems, "format": asked.format}
+    params = {
+        "revision": song.current.number,
+        "stems": stems,
+        "format": asked.format,
+        "through_bus": asked.through_bus,
+    }
     return JsonResponse({"job": jobs.enqueue("print", song, params).pk})
 
 
