@@ -201,10 +201,14 @@ def test_no_song_is_no_dead_end(client: Client) -> None:
 
 
 def test_print_is_queued_and_refuses_nonsense(client: Client, song: Song) -> None:
-    status, made = _json(client, f"/{song.slug}/print/start/", {"stems": ["mix"], "format": "flac"})
+    status, made = _json(
+        client,
+        f"/{song.slug}/print/start/",
+        {"stems": ["mix"], "format": "flac", "through_bus": True},
+    )
     assert status == 200
     job = Job.objects.get(pk=made["job"])
-    assert job.params == {"revision": 1, "stems": ["mix"], "format": "flac"}
+    assert job.params == {"revision": 1, "stems": ["mix"], "format": "flac", "through_bus": True}
     assert client.get(f"/jobs/{job.pk}/").json()["state"] == "queued"
     _json(client, f"/jobs/{job.pk}/cancel/", {})
     assert client.get(f"/jobs/{job.pk}/").json()["state"] == "cancelled"

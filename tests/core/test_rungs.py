@@ -63,7 +63,7 @@ def test_families_are_heard_at_one_reduction() -> None:
         assert typical_reduction_db(sound, RATE, there, times) == pytest.approx(wanted, abs=0.3)
 
 
-@pytest.mark.parametrize("now", [20.0, 1000.0, 18_000.0])
+@pytest.mark.parametrize("now", [20.0, 1000.0, 15_500.0])
 def test_anything_else_stands_around_what_it_is_within_its_ends(now: float) -> None:
     band = Band(id="b1", frequency_hz=now)
     found = [
