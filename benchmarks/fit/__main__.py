@@ -34,6 +34,7 @@ from benchmarks.fit.fitting import (
 from benchmarks.fit.growing import folds_of
 from benchmarks.fit.provenance import file_hash, provenance
 from benchmarks.fit.recordings import afar_lessons, close_lessons, kept, world_lessons
+from benchmarks.worlds.report import TREES
 
 SEED = 0
 Lessons = list[tuple[str, int]]
@@ -92,12 +93,12 @@ def main() -> None:
         help="where lessons and what is measured of them are kept",
     )
     parser.add_argument("--seeds", type=int, default=2)
-    parser.add_argument("--worlds", type=int, default=128, help="how many lessons of worlds")
+    parser.add_argument("--worlds", type=int, default=220, help="how many lessons of worlds")
     parser.add_argument(
         "--everything",
         action="store_true",
-        help="learn from every source, model of mics and family of parts, as what ships does; without it the trees "
-        "that the report of left-out worlds rests on are fitted",
+        help="learn from every source, model of mics and family of parts: the trees that ship. Without it those are "
+        "fitted that the report of left-out worlds rests on",
     )
     parser.add_argument("--processes", type=int, default=2)
     parser.add_argument("--folds", action="store_true", help="only say how well folds are told")
@@ -119,9 +120,11 @@ def main() -> None:
         again_lines = _said("snares again", folds_told(again, fold_trees(again)))
     if args.folds:
         return
-    write_afar(fitted_afar(*afar), provenance(far, afar_lines, parents, SEED))
-    write_close(fitted(tables, SEED), provenance(close, lines, parents, SEED))
-    write_again(fitted(again, SEED), provenance(close, again_lines, parents, SEED))
+    into = FILE.parent if args.everything else TREES
+    said = partial(provenance, everything=args.everything)
+    write_afar(into, fitted_afar(*afar), said(far, afar_lines, parents, SEED))
+    write_close(into, fitted(tables, SEED), said(close, lines, parents, SEED))
+    write_again(into, fitted(again, SEED), said(close, again_lines, parents, SEED))
 
 
 def _said(what: str, lines: Sequence[str]) -> list[str]:

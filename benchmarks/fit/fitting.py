@@ -4,6 +4,7 @@ import json
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -126,25 +127,25 @@ def fold_trees(tables: Sequence[Table]) -> list[Trees]:
     return [fitted([t for t in tables if fold[t.lesson] != k]) for k in range(FOLDS)]
 
 
-def write_close(trees: Trees, said: Mapping[str, Any]) -> None:
-    """The file that ships for onsets in close mics, with what it ``said`` of itself (`provenance`)."""
-    np.savez_compressed(FILE, **_parts(trees, FIRST_NAMES), **_as_text(said))
+def write_close(folder: Path, trees: Trees, said: Mapping[str, Any]) -> None:
+    """A folder's file for onsets in close mics, with what it ``said`` of itself (`provenance`)."""
+    np.savez_compressed(folder / FILE.name, **_parts(trees, FIRST_NAMES), **_as_text(said))
 
 
-def write_again(trees: Trees, said: Mapping[str, Any]) -> None:
-    """The file that ships of what weighs snares again."""
-    np.savez_compressed(SNARE_FILE, **_parts(trees, AGAIN_NAMES), **_as_text(said))
+def write_again(folder: Path, trees: Trees, said: Mapping[str, Any]) -> None:
+    """A folder's file of what weighs snares again."""
+    np.savez_compressed(folder / SNARE_FILE.name, **_parts(trees, AGAIN_NAMES), **_as_text(said))
 
 
-def write_afar(trees: AfarTrees, said: Mapping[str, Any]) -> None:
-    """The file that ships for what overheads hear."""
+def write_afar(folder: Path, trees: AfarTrees, said: Mapping[str, Any]) -> None:
+    """A folder's file for what overheads hear."""
     both = {"1": FIGURES, "2": (*FIGURES, *LOOKED_UP)}
     parts = {
         prefix + n: part
         for prefix, t in trees.items()
         for n, part in _parts(t, both[prefix.split("_")[1]]).items()
     }
-    np.savez_compressed(AFAR_FILE, **parts, **_as_text(said))
+    np.savez_compressed(folder / AFAR_FILE.name, **parts, **_as_text(said))
 
 
 def _as_text(said: Mapping[str, Any]) -> dict[str, Any]:

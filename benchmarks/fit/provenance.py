@@ -54,14 +54,21 @@ def file_hash(path: Path) -> str:
 
 
 def provenance(
-    lessons: Sequence[tuple[str, int]], told: Sequence[str], parents: dict[str, str], seed: int
+    lessons: Sequence[tuple[str, int]],
+    told: Sequence[str],
+    parents: dict[str, str],
+    seed: int,
+    *,
+    everything: bool = False,
 ) -> dict[str, Any]:
     """What a file says of its trees: the ``lessons`` by name and seed, the sources' hashes, the hash of
     the feature code, of the trees that were there before (``parents``), the fit's ``seed``, and how well
     folds were ``told``."""
     return {
         "lessons": [f"{name}/{number}" for name, number in lessons],
-        "sources": {name: BY_NAME[name].sha256 for name in LEARNED_SOURCES},
+        "sources": {
+            name: BY_NAME[name].sha256 for name in (BY_NAME if everything else LEARNED_SOURCES)
+        },
         "features": features_hash(),
         "parents": parents,
         "seed": seed,

@@ -9,15 +9,33 @@ from benchmarks.fit import provenance
 from benchmarks.fit.provenance import features_hash, read
 from benchmarks.fit.recordings import UNLEARNED_FAMILIES, WORLD, world_lessons
 from benchmarks.worlds.drawn import LEFT_OUT
+from benchmarks.worlds.playing import FAMILIES
+from benchmarks.worlds.report import TREES
+from benchmarks.worlds.sources import BY_NAME
+from benchmarks.worlds.world import MODELS
+
+SHIPPED = [FILE, SNARE_FILE, AFAR_FILE]
+REPORTED_BY = [TREES / file.name for file in SHIPPED]
 
 
-@pytest.mark.parametrize("file", [FILE, SNARE_FILE, AFAR_FILE], ids=lambda f: f.stem)
+@pytest.mark.parametrize(
+    "file", [*SHIPPED, *REPORTED_BY], ids=lambda f: f"{f.parent.name}-{f.stem}"
+)
 def test_trees_were_fitted_to_the_figures_that_are_measured_now(file: Path) -> None:
     """Where this fails the feature code has changed: `make fit`, or measure that the figures have not."""
     assert read(file)["features"] == features_hash()
 
 
-@pytest.mark.parametrize("file", [FILE, SNARE_FILE, AFAR_FILE], ids=lambda f: f.stem)
+@pytest.mark.parametrize("file", SHIPPED, ids=lambda f: f.stem)
+def test_what_ships_learned_from_every_source_model_and_family(file: Path) -> None:
+    said = read(file)
+    lessons = [name for name in said["lessons"] if name.startswith(WORLD)]
+    words = {word for name in lessons for word in name.removeprefix(WORLD).split("/")[0].split()}
+    assert {*BY_NAME, *MODELS, *FAMILIES} <= words
+    assert set(said["sources"]) == set(BY_NAME)
+
+
+@pytest.mark.parametrize("file", REPORTED_BY, ids=lambda f: f.stem)
 def test_nothing_that_is_left_out_was_learned_from(file: Path) -> None:
     lessons = [name for name in read(file)["lessons"] if name.startswith(WORLD)]
     assert len(lessons) > 100

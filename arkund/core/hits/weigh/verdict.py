@@ -42,11 +42,24 @@ NAMES_KEY, PROVENANCE_KEY = "names", "provenance"
 they were fitted to, by what, as JSON."""
 
 
+_elsewhere: list[Path] = []
+
+
+def use_trees(folder: Path) -> None:
+    """From now on read trees from the files of the same names in another ``folder``: a report on sources that the
+    trees which ship have learned from needs others. Raises `ArkundError` where one is missing."""
+    for file in (FILE, SNARE_FILE, AFAR_FILE):
+        if not (folder / file.name).exists():
+            raise ArkundError(f"{folder} holds no {file.name}; make fit writes it.")
+    _elsewhere[:] = [folder]
+    kept.cache_clear()
+
+
 @cache
 def kept(file: Path, names: tuple[str, ...], prefix: str = "") -> Trees:
     """The trees that a file holds under a prefix, looking at the columns of evidence that have these
     ``names``; raise `ArkundError` where they ask for one that is not there."""
-    with np.load(file) as inside:
+    with np.load(_elsewhere[0] / file.name if _elsewhere else file) as inside:
         parts = {name: inside[prefix + name] for name in Trees.__dataclass_fields__}
         learned = inside[prefix + NAMES_KEY].tolist()
     lacking = set(learned) - set(names)
