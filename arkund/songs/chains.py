@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any
 
-from pydantic import TypeAdapter
+from pydantic import TypeAdapter, ValidationError
 
 from arkund.core.advise.adapting import Chain, Landmarks, added, chain_of, copied
 from arkund.core.errors import ArkundError
@@ -79,11 +79,21 @@ def use(song: Song, base: int, path: str, name: str) -> Revision:
     if own is None:
         names = ", ".join(one.name for one in OwnChain.objects.all()) or "none yet"
         raise ArkundError(f"There is no chain “{name[:40]}”. Chains: {names}.")
-    chain = Chain(own.piece, Landmarks(**own.landmarks), STAGES.validate_python(own.stages))
+    chain = Chain(own.piece, Landmarks(**own.landmarks), _stages_of(own))
     mic = _mic_at(sheet, path)
     words = f"{label(mic)}: chain {own.name} added, bypassed until it is heard"
     patch = added(study_of(sheet), chain, mic)
     return revisions.keep(song.pk, base, patch, label=words, station="eq")
+
+
+def _stages_of(own: OwnChain) -> tuple[Any, ...]:
+    """The stages of an own chain; raises `ArkundError` where another version saved them otherwise."""
+    try:
+        return STAGES.validate_python(own.stages)
+    except ValidationError:
+        raise ArkundError(
+            f"The chain “{own.name}” was saved by another version of Arkund; save it anew."
+        ) from None
 
 
 def owned() -> list[dict[str, Any]]:
@@ -92,10 +102,15 @@ def owned() -> list[dict[str, Any]]:
         {
             "name": own.name,
             "drum": label(own.piece),
-            "stages": ", ".join(BY_KIND[one["kind"]].label for one in own.stages),
+            "stages": ", ".join(_label(one) for one in own.stages),
         }
         for own in OwnChain.objects.all()
     ]
+
+
+def _label(stage: dict[str, Any]) -> str:
+    kind = str(stage.get("kind"))
+    return BY_KIND[kind].label if kind in BY_KIND else kind
 
 
 def _mic_at(sheet: Sheet, path: str) -> str:

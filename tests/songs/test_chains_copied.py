@@ -85,3 +85,13 @@ def test_an_unknown_chain_is_answered_with_those_that_there_are(song: Song) -> N
     assert song.current is not None
     with pytest.raises(ArkundError, match="Chains: none yet"):
         chains.use(song, song.current.number, "kick_in", "dry")
+
+
+def test_a_chain_of_another_version_is_said_to_be_one(song: Song) -> None:
+    own = chains.save(song, "snare_top", "dry")
+    own.stages = [{"kind": "reverb", "id": "r", "size": 3}]
+    own.save()
+    assert chains.owned()[0]["stages"] == "reverb"
+    assert song.current is not None
+    with pytest.raises(ArkundError, match="saved by another version"):
+        chains.use(song, song.current.number, "kick_in", "dry")
