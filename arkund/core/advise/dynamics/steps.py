@@ -110,7 +110,7 @@ def _spread_db(sound: NDArray[np.float32], rate: int, times: Sequence[float]) ->
 
 def _knee(stage: Compressor) -> Step:
     low, high = (stage.threshold_db + way * stage.knee_db / 2 for way in (-1, 1))
-    said = f"begins at {low:.1f} dB, the whole ratio from {high:.1f} dB on"
+    said = f"sets in at {low:.1f} dB, full ratio from {high:.1f} dB"
     return Step("knee_db", said if stage.knee_db else f"a hard corner at {low:.1f} dB")
 
 
@@ -118,8 +118,8 @@ def _attack(
     sound: NDArray[np.float32], out: NDArray[np.float32], rate: int, times: Sequence[float]
 ) -> Step:
     change = attack_to_body_db(out, rate, times) - attack_to_body_db(sound, rate, times)
-    way = "more" if change >= 0 else "less"
-    return Step("attack_ms", f"the attack stands {abs(change):.1f} dB {way} over the body")
+    way = "louder" if change >= 0 else "softer"
+    return Step("attack_ms", f"the attack is {abs(change):.1f} dB {way} against the body")
 
 
 def _release(rate: int, times: Sequence[float], trace: NDArray[np.float32]) -> Step:
@@ -131,8 +131,7 @@ def _release(rate: int, times: Sequence[float], trace: NDArray[np.float32]) -> S
     within = float(np.mean(left <= LEFT_DB))
     return Step(
         "release_ms",
-        f"{np.median(left):.1f} dB is left at the next hit, in the middle; "
-        f"{LEFT_DB} dB or less in {within:.0%} of gaps",
+        f"{np.median(left):.1f} dB of it is typically left at the next hit; {LEFT_DB} dB or less in {within:.0%} of gaps",
     )
 
 
