@@ -85,7 +85,7 @@ def _offered(offer: HandOver) -> str:
     )
     return spoken(
         f"At {offer.hz:.0f} Hz {label(offer.low)} can hand over to {label(offer.high)}: {words} "
-        f"changes the drum by {offer.change_db.max():+.1f} dB at most, and by {offer.change_db.min():+.1f} at least."
+        f"changes the drum's thirds by {offer.change_db.min():+.1f} to {offer.change_db.max():+.1f} dB."
     )
 
 

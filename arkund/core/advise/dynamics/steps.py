@@ -131,7 +131,8 @@ def _release(rate: int, times: Sequence[float], trace: NDArray[np.float32]) -> S
     within = float(np.mean(left <= LEFT_DB))
     return Step(
         "release_ms",
-        f"{np.median(left):.1f} dB of it is typically left at the next hit; {LEFT_DB} dB or less in {within:.0%} of gaps",
+        f"{np.median(left):.1f} dB of it is typically left at the next hit; "
+        f"{LEFT_DB} dB or less in {within:.0%} of gaps",
     )
 
 
