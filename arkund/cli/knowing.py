@@ -22,7 +22,7 @@ def register(add: Add) -> None:
     add("routes", _routes, "where everything goes, and what can hardly be meant").add_argument(
         "song"
     )
-    sub = add("masking", _masking, "how a drum's mics share its spectrum, and what lies over it")
+    sub = add("masking", _masking, "how a drum's mics share its spectrum, and what masks it")
     sub.add_argument("song")
     sub.add_argument("piece", help="kick, snare, tom_1 …")
     sub = add("hits", _hits, "the hits of a take")

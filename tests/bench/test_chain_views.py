@@ -189,6 +189,17 @@ def test_a_boost_over_full_scale_is_said_with_a_trim(client: Client, song: Song)
     assert again is None
 
 
+def test_a_sweep_boosts_no_more_than_the_output_can_take_off(client: Client, song: Song) -> None:
+    page, eq = f"/{song.slug}/eq/?mic=snare_top&band=b2", "mics.snare_top.chain.eq"
+    tries = client.get(page).context["sweep"]["tries"]
+    assert (tries[f"{eq}.bands.b2.gain_db"], tries[f"{eq}.output_db"]) == (9.0, -9.0)
+    assert song.current is not None
+    low = {"base": song.current.number, "patch": {f"{eq}.output_db": -20}}
+    assert client.post(f"/{song.slug}/keep/", low, "application/json").status_code == 200
+    tries = client.get(page).context["sweep"]["tries"]
+    assert (tries[f"{eq}.bands.b2.gain_db"], tries[f"{eq}.output_db"]) == (4.0, -24.0)
+
+
 def test_masking_and_net_curve_are_told(client: Client, song: Song) -> None:
     found = client.get(f"/{song.slug}/masking/", {"piece": "snare"}).json()
     assert set(found["share"]) == {"snare_top"}

@@ -57,11 +57,9 @@ def test_a_verse_that_comes_back_with_another_cymbal_is_still_alike() -> None:
 
 
 def test_a_hit_a_little_before_the_bar_line_belongs_to_the_bar() -> None:
-    early = [replace(h, time_s=h.time_s - 0.01) for h in played([({"kick": (0,)}, 4)])]
+    early = [replace(h, time_s=h.time_s + 0.09) for h in played([({"kick": (0,)}, 4)])]
     rows, _ = bar_rows(early, Grid(120.0, 4, 4, 0.1), 4)
-    shifted = [replace(h, time_s=h.time_s + 0.1) for h in early]
-    rows, _ = bar_rows(shifted, Grid(120.0, 4, 4, 0.1), 4)
-    assert (rows[:, 0].sum(axis=1) > 0.7).all()
+    assert (rows[:, 0, 0] > 0.7).all()
 
 
 @pytest.mark.parametrize(("hits", "bars"), [([], 8), (played([(VERSE, 1)]), 1)])

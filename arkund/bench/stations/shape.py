@@ -21,6 +21,7 @@ from arkund.core.process.band import MOVING
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.stage import Stage
 from arkund.core.process.transient import Transient
+from arkund.core.process.values import described
 from arkund.core.sheet.channels import stage_path
 from arkund.core.sheet.sheet import Sheet
 from arkund.songs.chains import owned
@@ -67,6 +68,7 @@ def context_of(asked: Asked, slug: str) -> dict[str, Any]:
         else [],
         "ladders": ladders_of(hand.path, stage, band),
         "above": bands_above(hand.path, stage),
+        "sweep": sweep_of(hand.path, stage, band),
         "turn": turned(hand.path, stage, band),
         "chain": chain_context(hand, stage, where)
         | {
@@ -109,6 +111,32 @@ def bands_above(channel: str, stage: Stage | None) -> dict[str, Any] | None:
     return {
         "rows": [(f"from {band.frequency_hz:.0f} Hz", f"{path}.{band.id}") for band in stage.above],
         "add": None if free is None else {f"{path}.b{free + 2}": {"frequency_hz": BEGIN_HZ[free]}},
+    }
+
+
+SWEEP_DB, SWEEP_Q, CUT_DB = 9.0, 8.0, -4.0
+"""A sweep's boost, taken off the output as far as that goes, how narrow it is, and the cut that it may end in."""
+
+
+def sweep_of(channel: str, stage: Stage | None, band: str) -> dict[str, Any] | None:
+    """What a sweep of the band in hand tries, and what it ends in, but for the frequency at ``path``."""
+    held = (
+        next((b for b in stage.bands if b.id == band), None)
+        if isinstance(stage, Equaliser)
+        else None
+    )
+    if held is None or not isinstance(stage, Equaliser):
+        return None
+    at = f"{stage_path(channel, stage)}.bands.{band}"
+    lowest = described(Equaliser)["output_db"].low
+    assert lowest is not None
+    boost = min(SWEEP_DB, stage.output_db - lowest)
+    narrow = {f"{at}.on": True, f"{at}.kind": "bell", f"{at}.range_db": 0.0, f"{at}.q": SWEEP_Q}
+    output = {f"{stage_path(channel, stage)}.output_db": stage.output_db - boost}
+    return {
+        "path": f"{at}.frequency_hz",
+        "tries": narrow | output | {f"{at}.gain_db": boost},
+        "cuts": narrow | {f"{at}.gain_db": CUT_DB},
     }
 
 

@@ -107,7 +107,10 @@ def hand_over(study: Study, piece: str) -> HandOver | None:
                 best = worth, HandOver(at_hz, low, high, patch, change)
     if best is None:
         return None
-    return _as_it_sounds(study, piece, best[1], cancels, now)
+    after, _, _ = _spectra(study.tried(best[1].patch), piece)
+    change = _change_db(own, after, hz)
+    # As it is rendered, dynamics and all.
+    return replace(best[1], change_db=change) if _is_worth_it(change, cancels, now) else None
 
 
 def _ways(
@@ -185,22 +188,6 @@ def _change_db(
         for one in (before, after)
     )
     return now - was
-
-
-def _as_it_sounds(
-    study: Study,
-    piece: str,
-    found: HandOver,
-    cancels: NDArray[np.bool_],
-    now: Masking,
-) -> HandOver | None:
-    """The hand-over with its change as it is rendered, dynamics and all; None where that does not hold."""
-    before, _, hz = _spectra(study, piece)
-    after, _, _ = _spectra(study.tried(found.patch), piece)
-    change = _change_db(before, after, hz)
-    if not _is_worth_it(change, cancels, now):
-        return None
-    return replace(found, change_db=change)
 
 
 def _is_worth_it(change: NDArray[np.float64], cancels: NDArray[np.bool_], now: Masking) -> bool:

@@ -24,7 +24,7 @@ from arkund.core.sheet.channels import stage_path
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import amplitude_to_db, hz_to_note
 from arkund.songs.facts import hits_of
-from arkund.songs.rendering import graph_of
+from arkund.songs.rendering import engine_for, graph_of
 from arkund.songs.studies import study_of
 from arkund.songs.wording import value_words
 
@@ -42,7 +42,8 @@ def picture(sheet: Sheet, hand: InHand, stage: Stage | None, bars: Bars) -> dict
     out = {"chain": small_hits(sheet, chained, start, stop, inside)}
     if not isinstance(stage, Equaliser):
         return out | {"rulers": {}}
-    return out | _spectrum(sheet, hand, chained, stage, hits)
+    over = _over(sheet, chained, stage, stage_path(hand.path, stage), (start, stop))
+    return out | {"over": over} | _spectrum(sheet, hand, chained, stage, hits)
 
 
 def _spectrum(
@@ -90,7 +91,6 @@ def _spectrum(
         if moving.reach_db is None
         else rounded(found.hits_db + moving.reach_db - top, 2),
         "moved": moving.said,
-        "over": _over(sheet, chained, eq, path),
         "rulers": {**{name: {"areas": areas} for name in ruled}, **moving.rulers},
     }
 
@@ -98,11 +98,14 @@ def _spectrum(
 ROOM_DB = 0.5
 
 
-def _over(sheet: Sheet, chained: Chained, eq: Equaliser, path: str) -> dict[str, Any] | None:
-    """What is said and offered where the sound behind an EQ peaks over full scale and the one before it does not:
-    processors hold it, a file would not."""
+def _over(
+    sheet: Sheet, chained: Chained, eq: Equaliser, path: str, span: tuple[int, int]
+) -> dict[str, Any] | None:
+    """What is said and offered where the sound behind an EQ peaks over full scale in the loop and the one before it
+    does not: processors hold it, a file would not."""
+    engine = engine_for(sheet)
     before, after = (
-        amplitude_to_db(float(np.abs(whole(sheet, node)).max(initial=0.0)))
+        amplitude_to_db(float(np.abs(engine.read(node, *span)).max(initial=0.0)))
         for node in (chained.before(eq.id), chained.tap(eq.id))
     )
     if after <= 0 or before > 0:
@@ -110,7 +113,7 @@ def _over(sheet: Sheet, chained: Chained, eq: Equaliser, path: str) -> dict[str,
     trim = -round(after + ROOM_DB, 1)
     output = round(max(eq.output_db + trim, described(Equaliser)["output_db"].low or trim), 1)
     return {
-        "said": spoken(f"Behind this EQ the loudest hit peaks at {after:+.1f} dBFS."),
+        "said": spoken(f"Behind this EQ the loudest hit of these bars peaks at {after:+.1f} dBFS."),
         "words": spoken(f"trim by {trim:.1f} dB"),
         "patch": {f"{path}.output_db": output},
     }

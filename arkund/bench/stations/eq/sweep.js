@@ -2,23 +2,19 @@
 // boosts is taken off the output, so that nothing becomes louder. Enter or a click makes a cut there; Escape ends it.
 import { bench, dropTry, here, keepValues, on, tell, tryValues, valueAt } from "../../js/bench.js";
 
-const BOOST_DB = 9, WIDTH = 8, CUT_DB = -4, STEP = 2 ** (1 / 24), SOON_MS = 120;
+const STEP = 2 ** (1 / 24), SOON_MS = 120;
 const LOW = 60, HIGH = 12000, NEAR = 0.04;
 
 export function startSweep(curve) {
   const button = document.getElementById("sweep");
   if (!button) return;
-  const said = document.getElementById("swept"), { eq, band } = button.dataset;
+  const said = document.getElementById("swept"), sweep = JSON.parse(button.dataset.sweep);
   let hz = 0, soon = 0;
   const isOn = () => hz > 0;
 
   function move(to) {
     hz = Math.min(Math.max(to, LOW), HIGH);
-    const output = valueAt(bench.sheet, `${eq}.output_db`) - BOOST_DB;
-    tryValues({
-      [`${band}.on`]: true, [`${band}.kind`]: "bell", [`${band}.range_db`]: 0, [`${band}.frequency_hz`]: Number(hz.toPrecision(4)),
-      [`${band}.gain_db`]: BOOST_DB, [`${band}.q`]: WIDTH, [`${eq}.output_db`]: output,
-    });
+    tryValues({ ...sweep.tries, [sweep.path]: Number(hz.toPrecision(4)) });
     const known = curve.picture?.landmarks.find((one) => Math.abs(one.hz / hz - 1) < NEAR);
     said.textContent = `${Math.round(hz)} Hz${known ? `: ${known.name} here` : ""} · Enter or click: cut it · Esc: end`;
     clearTimeout(soon);
@@ -26,7 +22,7 @@ export function startSweep(curve) {
   }
   function begin() {
     button.setAttribute("aria-pressed", "true");
-    move(valueAt(bench.sheet, `${band}.frequency_hz`));
+    move(valueAt(bench.sheet, sweep.path));
   }
   function end() {
     clearTimeout(soon);
@@ -38,7 +34,7 @@ export function startSweep(curve) {
   function cut() {
     const at = Number(hz.toPrecision(4));
     end();
-    keepValues({ [`${band}.on`]: true, [`${band}.kind`]: "bell", [`${band}.range_db`]: 0, [`${band}.frequency_hz`]: at, [`${band}.gain_db`]: CUT_DB, [`${band}.q`]: WIDTH });
+    keepValues({ ...sweep.cuts, [sweep.path]: at });
   }
   button.addEventListener("click", () => {
     if (!isOn()) begin();
