@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 from axe_playwright_python.sync_playwright import Axe
-from playwright.sync_api import Browser, ConsoleMessage, Error, Page, sync_playwright
+from playwright.sync_api import Browser, ConsoleMessage, Error, Page, expect, sync_playwright
 
 from arkund.songs.running import until_up
 from scripts.chromium import FLAGS, PATH
@@ -34,6 +34,19 @@ def until(page: Page, condition: str, timeout_s: float = 20.0) -> None:
             return
         time.sleep(0.05)
     raise AssertionError(f"never came true: {condition}")
+
+
+def shown_revision(page: Page) -> int:
+    """The revision that the page shows."""
+    return int(page.inner_text("#revision"))
+
+
+def undo_to(page: Page, wanted: int) -> None:
+    """Undo a step at a time, each once the one before is answered, until a revision is shown."""
+    until(page, "Object.keys(arkund.bench.patch).length === 0")
+    while (shown := shown_revision(page)) != wanted:
+        page.keyboard.press("Control+z")
+        expect(page.locator("#revision")).not_to_have_text(str(shown))
 
 
 @pytest.fixture(scope="session")

@@ -7,26 +7,22 @@ import numpy as np
 import soundfile as sf
 from playwright.sync_api import Page, Route, expect
 
-from tests.browser.conftest import until
+from tests.browser.conftest import shown_revision, undo_to, until
 from tests.browser.test_main_path import _ready, _still
 
 FADER = "#ruler-mics-kick_in-fader_db"
-
-
-def _revision(page: Page) -> int:
-    return int(page.inner_text("#revision"))
 
 
 def test_a_click_takes_hold_of_a_ruler_and_only_a_drag_moves_it(page: Page, song: str) -> None:
     page.goto(f"{song}/level/?mic=kick_in&bars=3-4")
     _ready(page)
     box = _still(page, f"{FADER} svg")
-    value, revision = page.input_value(f"{FADER} input"), _revision(page)
+    value, revision = page.input_value(f"{FADER} input"), shown_revision(page)
     # Far to the left: −39 dB, where a click set it once.
     page.mouse.click(box["x"] + 0.2 * box["width"], box["y"] + 20)
     expect(page.locator(f"{FADER} svg")).to_be_focused()
     page.wait_for_timeout(1200)
-    assert (page.input_value(f"{FADER} input"), _revision(page)) == (value, revision)
+    assert (page.input_value(f"{FADER} input"), shown_revision(page)) == (value, revision)
     # From there a drag moves it by as far as the hand goes, not to where the hand is.
     box = _still(page, f"{FADER} svg")
     page.mouse.move(box["x"] + 0.2 * box["width"], box["y"] + 20)
@@ -43,7 +39,7 @@ def test_a_click_takes_hold_of_a_ruler_and_only_a_drag_moves_it(page: Page, song
 def test_undo_stores_what_is_in_hand_first_and_says_what_it_did(page: Page, song: str) -> None:
     page.goto(f"{song}/level/?mic=kick_in&bars=3-4")
     _ready(page)
-    field, revision = page.locator(f"{FADER} input"), _revision(page)
+    field, revision = page.locator(f"{FADER} input"), shown_revision(page)
     before = field.input_value()
     page.locator(f"{FADER} svg").focus()
     page.keyboard.press("ArrowLeft")
@@ -107,7 +103,7 @@ def test_space_presses_what_tab_has_led_to_and_plays_elsewhere(page: Page, song:
 def test_bands_are_added_moved_and_removed_on_the_curve(page: Page, song: str) -> None:
     page.goto(f"{song}/eq/?mic=snare_top&bars=3-4")
     _ready(page)
-    revision, nodes = _revision(page), page.locator("#spectrum .node")
+    revision, nodes = shown_revision(page), page.locator("#spectrum .node")
     expect(page.locator("#spectrum")).to_contain_text("double-click to add a band")
     box = _still(page, "#spectrum")
     page.mouse.dblclick(box["x"] + box["width"] * 0.5, box["y"] + box["height"] * 0.5)
@@ -141,18 +137,14 @@ def test_bands_are_added_moved_and_removed_on_the_curve(page: Page, song: str) -
     page.mouse.move(x, y)  # away from the node: the wheel turns nothing
     page.keyboard.press("Delete")
     expect(nodes).to_have_count(0)
-    for _ in range(8):
-        if _revision(page) == revision:
-            break
-        page.keyboard.press("Control+z")
-        page.wait_for_timeout(400)
-    expect(page.locator("#revision")).to_have_text(str(revision))
+    undo_to(page, revision)
 
 
 def test_a_band_is_let_move_and_made_to_stand_again(page: Page, song: str) -> None:
     page.goto(f"{song}/eq/?mic=snare_top&band=b3&bars=3-4")
     _ready(page)
     _still(page, "#spectrum")
+    revision = shown_revision(page)
     page.get_by_role("button", name="let it move").click()
     expect(page.locator("#moved")).to_contain_text("Band 3 moves")
     threshold = page.locator("#ruler-mics-snare_top-chain-eq-bands-b3-threshold_db")
@@ -165,15 +157,13 @@ def test_a_band_is_let_move_and_made_to_stand_again(page: Page, song: str) -> No
     page.get_by_role("button", name="let it stand").click()
     expect(threshold).to_have_count(0)
     expect(page.locator("#moved")).to_have_text("")
-    for _ in range(4):
-        page.keyboard.press("Control+z")
-        page.wait_for_timeout(400)
+    undo_to(page, revision)
 
 
 def test_a_ladder_is_heard_blind_and_what_was_chosen_is_kept(page: Page, song: str) -> None:
     page.goto(f"{song}/dynamics/?mic=snare_top&bars=3-4&stage=compressor")
     _ready(page)
-    revision = _revision(page)
+    revision = shown_revision(page)
     page.get_by_role("slider", name="Attack").focus()
     page.keyboard.press("l")
     rungs = page.locator("[data-ladder-part=rungs] button")
@@ -220,6 +210,7 @@ def test_a_bus_is_made_and_fed_by_one_drag_over_the_lanes(page: Page, song: str)
     page.goto(f"{song}/bus/?mic=kick_in&bars=3-4")
     _ready(page)
     expect(page.locator("#work h1").first).to_have_text("Bus · drum bus")
+    before = shown_revision(page)
     page.get_by_role("button", name="+ bus").click()
     page.keyboard.type("Crack")
     page.keyboard.press("Enter")
@@ -227,7 +218,7 @@ def test_a_bus_is_made_and_fed_by_one_drag_over_the_lanes(page: Page, song: str)
     taps = page.locator("[data-tap]")
     taps.first.wait_for()
     _still(page, "#routing")
-    revision = _revision(page)
+    revision = shown_revision(page)
     first, last = (taps.nth(n).bounding_box() for n in (0, 2))
     assert first
     assert last
@@ -237,7 +228,7 @@ def test_a_bus_is_made_and_fed_by_one_drag_over_the_lanes(page: Page, song: str)
     page.mouse.up()
     expect(page.locator("#routing .dashed")).to_have_count(3)
     expect(page.locator("[data-path^='buses.crack.sends.']")).to_have_count(3)
-    made = _revision(page)
+    made = shown_revision(page)
     assert made == revision + 1
     # Ticked in a list, likewise in one change.
     page.get_by_role("button", name="Add sends").click()
@@ -246,10 +237,8 @@ def test_a_bus_is_made_and_fed_by_one_drag_over_the_lanes(page: Page, song: str)
     boxes.nth(1).check()
     page.locator("#more-sends").get_by_role("button", name="Send").click()
     expect(page.locator("[data-path^='buses.crack.sends.']")).to_have_count(5)
-    assert _revision(page) == made + 1
-    for _ in range(3):
-        page.keyboard.press("Control+z")
-        page.wait_for_timeout(500)
+    assert shown_revision(page) == made + 1
+    undo_to(page, before)
     expect(page.locator("[data-link$='bus=crack']")).to_have_count(0)
 
 
@@ -324,7 +313,7 @@ def test_bars_of_a_difference_are_painted_and_moved_by_mouse_and_keys(
     block = page.locator("svg[data-spans] .block")
     expect(block).to_have_attribute("aria-valuetext", "bars 2 to 3")
     # After an undo numbers go on from the highest, so they are counted from here.
-    added = _revision(page)
+    added = shown_revision(page)
     block.focus()
     page.keyboard.press("ArrowLeft")
     expect(block).to_have_attribute("aria-valuetext", "bars 1 to 2")
@@ -442,14 +431,14 @@ def test_a_new_song_leaves_out_what_is_not_wanted_and_says_at_once_what_is_wrong
 def test_a_sweep_is_no_louder_and_ends_in_a_cut_or_in_nothing(page: Page, song: str) -> None:
     page.goto(f"{song}/eq/?mic=snare_top&bars=3-4&band=b3")
     _ready(page)
-    revision = _revision(page)
+    revision = shown_revision(page)
     sweep = page.locator("#sweep")
     sweep.click()
     until(page, "arkund.bench.patch['mics.snare_top.chain.eq.bands.b3.gain_db'] === 9")
     assert page.evaluate("arkund.bench.patch['mics.snare_top.chain.eq.output_db']") <= -9
     page.keyboard.press("Escape")
     until(page, "Object.keys(arkund.bench.patch).length === 0")
-    assert _revision(page) == revision
+    assert shown_revision(page) == revision
     sweep.click()
     for _ in range(3):
         page.keyboard.press("ArrowRight")
@@ -485,14 +474,14 @@ def test_a_compressor_is_dialled_in_step_by_step(page: Page, song: str) -> None:
 def test_a_chain_is_copied_to_the_next_drum_after_it_was_shown(page: Page, song: str) -> None:
     page.goto(f"{song}/dynamics/?mic=snare_top&bars=3-4&stage=compressor")
     _ready(page)
-    revision = _revision(page)
+    revision = shown_revision(page)
     form = page.locator("[data-copy-chain]")
     form.locator("select").select_option("kick_in")
     form.get_by_role("button", name="fit and show").click()
     rows = page.locator("#copying tbody tr")
     until(page, "document.querySelectorAll('#copying tbody tr').length > 0")
     assert rows.count() >= 1
-    assert _revision(page) == revision
+    assert shown_revision(page) == revision
     page.locator("#copying-keep").click()
     until(page, "arkund.bench.mic === 'kick_in'")
     expect(page.locator("#revision")).not_to_have_text(str(revision))
@@ -501,7 +490,7 @@ def test_a_chain_is_copied_to_the_next_drum_after_it_was_shown(page: Page, song:
 def test_sections_are_found_accepted_and_taken_back(page: Page, song: str) -> None:
     page.goto(f"{song}/sections/?mic=snare_top")
     _ready(page)
-    revision = _revision(page)
+    revision = shown_revision(page)
     until(page, "document.querySelectorAll('#form .found').length > 0")
     found = page.locator("#form .found").count()
     page.keyboard.press("t")
