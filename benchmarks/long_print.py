@@ -19,6 +19,8 @@ from arkund.core.process.compressor import Compressor
 from arkund.core.render.cache import TileCache
 from arkund.core.render.engine import Engine
 from arkund.core.render.printing import print_song
+from arkund.core.render.stems import stems_of
+from arkund.core.render.wish import Wish
 from arkund.core.sheet.channels import Bus, Send, groups_for, new_mic
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.patches import apply_patch
@@ -94,7 +96,7 @@ def main() -> None:
     graph = build(sheet, Library(paths.__getitem__, lambda digest: hits))
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10
     began = time.perf_counter()
-    report = print_song(engine, graph, folder / "print", stems=["mix"])
+    report = print_song(engine, graph, stems_of(graph, Wish(["mix"]), song="kit"), folder / "print")
     took = time.perf_counter() - began
     most = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10
     print(

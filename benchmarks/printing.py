@@ -75,6 +75,8 @@ def ours(folder: Path) -> None:
     from arkund.core.render.cache import TileCache
     from arkund.core.render.engine import Engine
     from arkund.core.render.printing import print_song
+    from arkund.core.render.stems import stems_of
+    from arkund.core.render.wish import Wish
     from arkund.core.sheet.channels import groups_for, new_mic
     from arkund.core.sheet.lanes import Library
     from arkund.core.sheet.patches import apply_patch
@@ -112,7 +114,7 @@ def ours(folder: Path) -> None:
     cache = TileCache()
     engine = Engine(RATE, frames, cache, sources=cache.sources, keeps=False)
     graph = build(sheet, Library(paths.__getitem__, lambda digest: hits))
-    print_song(engine, graph, folder / "ours", stems=["mics", "mix"])
+    print_song(engine, graph, stems_of(graph, Wish(["mics", "mix"]), song="kit"), folder / "ours")
 
 
 def theirs(folder: Path) -> None:

@@ -34,6 +34,8 @@ from arkund.core.process.transient import BandAbove, Transient
 from arkund.core.render.cache import TileCache
 from arkund.core.render.engine import Engine
 from arkund.core.render.printing import print_song
+from arkund.core.render.stems import stems_of
+from arkund.core.render.wish import Wish
 from arkund.core.shape import biquad, compressor, transient
 from arkund.core.shape.compressor import FAMILIES
 from arkund.core.sheet.channels import Bus, Send, groups_for, new_mic
@@ -246,7 +248,8 @@ def _prints(sheet: Sheet, library: Library, folder: Path, rounds: int = 5) -> fl
         cache = TileCache()
         engine = Engine(sheet.rate, sheet.frames, cache, sources=cache.sources)
         start = time.perf_counter()
-        print_song(engine, build(sheet, library), folder)
+        graph = build(sheet, library)
+        print_song(engine, graph, stems_of(graph, Wish(), song="kit"), folder)
         taken.append(time.perf_counter() - start)
         shutil.rmtree(folder)
     return statistics.median(taken[1:])

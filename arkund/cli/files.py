@@ -1,10 +1,12 @@
 """Files out and in."""
 
 import argparse
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from arkund.cli.opening import Add, given_path, say, show_progress, song_named
 from arkund.core.errors import ArkundError
+from arkund.core.render.wish import FIELDS, KINDS, PATTERN, TAPS, USUAL, Wish
 
 if TYPE_CHECKING:
     from arkund.core.graph.graph import Variant
@@ -31,20 +33,24 @@ def register(add: Add) -> None:
     sub.add_argument("-o", dest="out", type=given_path, required=True, metavar="DIR")
     sub.add_argument(
         "--stems",
-        default="mics,groups,parallel,mix",
-        help="some of mics, groups, parallel (the returns) and mix, with commas; all by default",
+        type=names_listed,
+        default=USUAL,
+        metavar="KIND,…",
+        help=f"some of {_listed(KINDS)}; all but pieces by default",
     )
     sub.add_argument(
         "--format",
         default="wav24",
         help="wav24 (24 bits with dither, the default), wav32f (32-bit float) or flac (24 bits)",
     )
+    sub.add_argument("--tap", choices=tuple(TAPS), default="shaped", help=_listed(TAPS))
     sub.add_argument(
-        "--tap",
-        choices=("shaped", "bus"),
-        default="shaped",
-        help="shaped: before the drum bus (the default); bus: through it as the mix drives it, so that the stems sum "
-        "to the mix",
+        "--only", type=names_listed, default=(), metavar="NAME,…", help="these channels alone"
+    )
+    sub.add_argument(
+        "--pattern",
+        default=PATTERN,
+        help=f"how files are called, from {' '.join('{' + f + '}' for f in FIELDS)}; e.g. '{{n:02}} {{name}}'",
     )
     sub = add("export", _export, "write hits, edits, tempo map or sheet to a file")
     sub.add_argument("song")
@@ -62,6 +68,15 @@ def register(add: Add) -> None:
     sub = add("import-hits", _import_hits, "make the hit list what a CSV file says")
     sub.add_argument("song")
     sub.add_argument("file", type=given_path, metavar="FILE.csv")
+
+
+def names_listed(text: str) -> tuple[str, ...]:
+    """Names with commas between them."""
+    return tuple(name.strip() for name in text.split(",") if name.strip())
+
+
+def _listed(meanings: Mapping[str, str]) -> str:
+    return "; ".join(f"{name} ({meaning})" for name, meaning in meanings.items())
 
 
 def _render(args: argparse.Namespace) -> dict[str, Any]:
@@ -109,19 +124,21 @@ def _print(args: argparse.Namespace) -> dict[str, Any]:
     song = song_named(args.song)
     from arkund.songs import locks, prints
 
-    stems = [s.strip() for s in args.stems.split(",") if s.strip()]
+    wish = Wish(args.stems, args.tap, args.only, pattern=args.pattern)
     with locks.song_lock(song.slug):
         report = prints.print_to_folder(
             song,
             song.current,
             args.out,
-            stems=stems,
+            wish=wish,
             file_format=args.format,
-            through_bus=args.tap == "bus",
             progress=lambda share: show_progress(share, "printing"),
         )
     for stem, count in report.over.items():
         say(f"{stem}: {count} samples over full scale.")
+    same = sum(stem.is_recording for stem in report.stems)
+    if same:
+        say(f"{same} of {len(report.stems)} files are the recording, sample for sample.")
     return {
         "files": report.files,
         "null_db": report.null_db,

@@ -21,7 +21,7 @@ from django.utils import timezone
 from huey import RedisHuey, SqliteHuey
 
 from arkund.core.errors import ArkundError
-from arkund.core.render.printing import PrintCancelled
+from arkund.core.render.press import PrintCancelled
 from arkund.songs import backups, first_pass, locks
 from arkund.songs.disk import disk_words
 from arkund.songs.models import Job, Song

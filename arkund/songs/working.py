@@ -65,9 +65,8 @@ def _print(job: Job, report: Reporter) -> dict[str, Any]:
         made = prints.print_to_zip(
             song,
             revision,
-            stems=job.params["stems"],
+            wish=prints.wish_of(job.params),
             file_format=job.params["format"],
-            through_bus=bool(job.params.get("through_bus")),
             progress=report,
             cancelled=report.cancelled,
         )

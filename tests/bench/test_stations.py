@@ -84,6 +84,6 @@ def test_print_lists_what_it_writes(song: Song, client: Client, tmp_path: Path) 
     page = client.get(f"/{song.slug}/print/").content.decode()
     print_to_folder(song, made, tmp_path / "out", file_format="flac")
     written = {path.stem for path in (tmp_path / "out").iterdir()}
-    listed = set(re.findall(r"<li>([^<]+)<span data-suffix>", page))
+    listed = set(re.findall(r"<span data-file>([^<]+)\.wav</span>", page))
     assert listed == written
     assert "compressor and level of −3 dB are in the mix alone" in page

@@ -3,6 +3,7 @@
 import json
 import re
 from pathlib import Path
+from typing import Any
 from urllib.parse import unquote
 
 import numpy as np
@@ -14,7 +15,7 @@ from django.test import Client
 from arkund import bench, cli
 from arkund.bench.stations.registry import STATIONS
 from arkund.core.render.faults import BrokenSound
-from arkund.songs import first_pass, storage
+from arkund.songs import first_pass, revisions, storage
 from arkund.songs.models import Job, Song, StagedFile
 from tests.making import small_song
 
@@ -201,18 +202,50 @@ def test_no_song_is_no_dead_end(client: Client) -> None:
 
 
 def test_print_is_queued_and_refuses_nonsense(client: Client, song: Song) -> None:
-    status, made = _json(
-        client,
-        f"/{song.slug}/print/start/",
-        {"stems": ["mix"], "format": "flac", "through_bus": True},
-    )
+    url = f"/{song.slug}/print/start/"
+    wanted = {"stems": ["mix"], "format": "flac", "tap": "bus", "pattern": "{n:02} {name}"}
+    status, made = _json(client, url, wanted)
     assert status == 200
     job = Job.objects.get(pk=made["job"])
-    assert job.params == {"revision": 1, "stems": ["mix"], "format": "flac", "through_bus": True}
+    assert job.params == {"revision": 1, "left_out": [], **wanted}
     assert client.get(f"/jobs/{job.pk}/").json()["state"] == "queued"
+    # What was chosen last is chosen when the page comes again.
+    page = client.get(f"/{song.slug}/print/").content.decode()
+    assert 'value="{n:02} {name}"' in page
+    assert '<option value="bus" selected>' in page
+    ticked = re.findall(r'name="stems" value="(\w+)"\s+checked', page)
+    assert ticked == ["mix"]
     _json(client, f"/jobs/{job.pk}/cancel/", {})
     assert client.get(f"/jobs/{job.pk}/").json()["state"] == "cancelled"
-    assert _json(client, f"/{song.slug}/print/start/", {"stems": []})[0] == 400
+    for wrong in (
+        {"stems": []},
+        {"stems": ["roof"]},
+        {"tap": "later"},
+        {"format": "mp9"},
+        {"pattern": "{0.__class__}"},
+        {"pattern": "../{name}"},
+        {"pattern": "all alike"},
+        {"tap": "edited", "stems": ["mix"]},
+    ):
+        assert _json(client, url, wrong)[0] == 400, wrong
+
+
+def test_what_would_be_printed_is_shown_before(client: Client, song: Song) -> None:
+    url = f"/{song.slug}/print/forecast/"
+
+    def shown(**asked: Any) -> str:
+        return client.post(url, json.dumps(asked), "application/json").content.decode()
+
+    every = shown(stems=["mics"], pattern="{n:02} {name}")
+    assert "01 kick_in.wav" in every
+    fewer = shown(stems=["mics"], pattern="{n:02} {name}", left_out=["kick_in"])
+    assert "01 snare_top.wav" in fewer
+    assert "kick_in.wav" in fewer  # to be ticked again
+    assert "Give the pattern a {name} or {n}" in shown(pattern="take")
+    assert "each { needs its }" in shown(pattern="{name")
+    assert song.current is not None
+    revisions.keep(song.pk, song.current.number, {"mics.snare_top.mute": True})
+    assert "Muted, so printed as silence: snare top." in shown(stems=["mics"])
 
 
 def test_a_tempo_is_tapped(client: Client, song: Song) -> None:

@@ -15,12 +15,12 @@ from arkund.core.process.stage import processor_of
 from arkund.core.render.cache import DiskStore, TileCache
 from arkund.core.render.engine import Engine
 from arkund.core.render.faults import BrokenSound, faults
-from arkund.core.render.printing import print_song
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.patches import apply_patch
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import Tempo
 from tests.core.written_song import written_song
+from tests.printing import printed
 
 RATE, SECONDS = 8000, 12
 MICS = ("kick_in", "snare_top")
@@ -107,7 +107,7 @@ def test_a_print_of_what_is_broken_fails_and_leaves_no_file(tmp_path: Path) -> N
     sheet = apply_patch(sheet, {"mics.snare_top.chain.s1": stage})
     engine = Engine(RATE, sheet.frames, TileCache())
     with pytest.raises(BrokenSound, match="Snare top, saturation"):
-        print_song(engine, build(sheet, library), tmp_path / "out")
+        printed(engine, build(sheet, library), tmp_path / "out")
     assert not [p for p in (tmp_path / "out").rglob("*") if p.is_file()]
 
 

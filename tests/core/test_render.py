@@ -17,13 +17,15 @@ from arkund.core.hits.hit import Hit
 from arkund.core.process.compressor import Compressor
 from arkund.core.render.cache import DiskStore, Names, TileCache
 from arkund.core.render.engine import Engine
-from arkund.core.render.printing import PART_FOLDER, PrintCancelled, print_song
+from arkund.core.render.press import PrintCancelled
+from arkund.core.render.printing import PART_FOLDER
 from arkund.core.render.stretches import Stretch
 from arkund.core.sheet.channels import Bus, Send, groups_for, new_mic
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.patches import apply_patch, inverse_patch, read_path
 from arkund.core.sheet.sheet import Sheet, Source, Take, dump, load
 from arkund.core.units import amplitude_to_db
+from tests.printing import printed
 
 RATE = 8000
 SECONDS = 41
@@ -349,9 +351,11 @@ def test_delay_is_later_and_flat(song: Any) -> None:
 def test_stems_null_against_the_sum(song: Any, tmp_path: Path) -> None:
     sheet = apply_patch(song[0], EVERYTHING | {"mics.snare_top.trim_db": -6})
     graph = build(sheet, song[1])
-    as_float = print_song(_engine(sheet), graph, tmp_path / "f", file_format="wav32f")
+    as_float = printed(_engine(sheet), graph, tmp_path / "f", file_format="wav32f")
+    assert as_float.null_db is not None
     assert as_float.null_db <= -120
-    as_24 = print_song(_engine(sheet), graph, tmp_path / "i")
+    as_24 = printed(_engine(sheet), graph, tmp_path / "i")
+    assert as_24.null_db is not None
     assert as_24.null_db <= -110
     names = [f for f in as_24.files if "mix" not in f]
     total = sum(sf.read(str(tmp_path / "i" / name))[0] for name in names)
@@ -364,8 +368,8 @@ def test_stems_null_against_the_sum(song: Any, tmp_path: Path) -> None:
 
 def test_values_over_full_scale_are_counted(song: Any, tmp_path: Path) -> None:
     sheet = apply_patch(song[0], {"mics.kick_in.trim_db": 24})
-    report = print_song(_engine(sheet), build(sheet, song[1]), tmp_path)
-    assert report.over["mix"] > 0
+    report = printed(_engine(sheet), build(sheet, song[1]), tmp_path)
+    assert report.over["mix.wav"] > 0
     assert report.peak_dbfs > 0
     assert np.abs(sf.read(str(tmp_path / "mix.wav"))[0]).max() <= 1
 
@@ -373,16 +377,14 @@ def test_values_over_full_scale_are_counted(song: Any, tmp_path: Path) -> None:
 def test_a_cancelled_print_leaves_nothing(song: Any, tmp_path: Path) -> None:
     calls = iter([False, False, True, True, True])
     with pytest.raises(PrintCancelled):
-        print_song(
-            _engine(song[0]), build(song[0], song[1]), tmp_path, cancelled=lambda: next(calls)
-        )
+        printed(_engine(song[0]), build(song[0], song[1]), tmp_path, cancelled=lambda: next(calls))
     assert list(tmp_path.iterdir()) == []
 
 
 def test_what_a_killed_print_left_is_cleared(song: Any, tmp_path: Path) -> None:
     (tmp_path / PART_FOLDER).mkdir()
     (tmp_path / PART_FOLDER / "mix.wav").write_bytes(b"half")
-    print_song(_engine(song[0]), build(song[0], song[1]), tmp_path, stems=["mix"])
+    printed(_engine(song[0]), build(song[0], song[1]), tmp_path, ["mix"])
     assert [p.name for p in tmp_path.iterdir()] == ["mix.wav"]
 
 
@@ -442,7 +444,7 @@ def test_a_layer_s_file_is_its_own(song: Any, tmp_path: Path, name: str) -> None
     graph = build(song[0], song[1])
     chains = {**graph.chains, name: graph.mics["snare_top"].chained}
     laid = replace(graph, layers={name: graph.outs["snare_top"]}, chains=chains)
-    report = print_song(_engine(song[0]), laid, tmp_path)
+    report = printed(_engine(song[0]), laid, tmp_path)
     assert len(set(report.files)) == len(report.files)
     assert f"{name}_layer.wav" in report.files
     lengths = {sf.info(str(tmp_path / file)).frames for file in report.files}
@@ -456,4 +458,4 @@ def test_two_channels_of_one_file_name_are_refused(song: Any, tmp_path: Path) ->
     both = {"deep": node, "deep_layer": node}
     laid = replace(graph, layers=both, chains=graph.chains | dict.fromkeys(both, chained))
     with pytest.raises(ArkundError, match="Two channels would be printed as deep_layer"):
-        print_song(_engine(song[0]), laid, tmp_path)
+        printed(_engine(song[0]), laid, tmp_path)

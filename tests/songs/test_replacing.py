@@ -79,7 +79,6 @@ def test_layers_are_printed_and_the_stems_make_the_sum(song: Song, tmp_path: Pat
         song,
         song.current,
         tmp_path / "out",
-        stems=["mics", "groups", "parallel", "mix"],
         file_format="wav32f",
         progress=lambda share: None,
     )

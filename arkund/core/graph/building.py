@@ -17,7 +17,7 @@ from arkund.core.graph.routing import (
     with_bed,
 )
 from arkund.core.graph.sides import Pair, Side
-from arkund.core.graph.sources import Entry, layer_entry, mic_entry, taking_layers
+from arkund.core.graph.sources import Entry, edited_entry, layer_entry, mic_entry, taking_layers
 from arkund.core.graph.summing import Input, Mixed, Shared, Varied
 from arkund.core.graph.varied import (
     chained,
@@ -29,6 +29,7 @@ from arkund.core.graph.varied import (
     varied_chain,
     versions_of,
 )
+from arkund.core.kit.roles import BESIDE
 from arkund.core.sheet.channels import DRUM_BUS, DRUMS
 from arkund.core.sheet.lanes import (
     Library,
@@ -52,6 +53,20 @@ def build(sheet: Sheet, library: Library, variant: Variant = "now") -> Graph:
     building.groups()
     building.buses()
     return building.graph()
+
+
+def edited(sheet: Sheet, library: Library) -> dict[str, Node]:
+    """Every mic of the drums, those out of use too, joined, moved and aligned, and nothing else."""
+    return {
+        name: varied(
+            [
+                (at, ramp, edited_entry(name, version, library))
+                for at, ramp, version in variants(sheet, f"mics.{name}", [])
+            ]
+        )
+        for name in mic_order(sheet)
+        if sheet.mics[name].role not in BESIDE
+    }
 
 
 class _Building:

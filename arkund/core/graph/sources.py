@@ -112,6 +112,15 @@ def mic_entry(
     return Entry(source, repaired, placed, clean, enters)
 
 
+def edited_entry(name: str, sheet: Sheet, library: Library) -> Node:
+    """A mic joined, moved and aligned, and nothing else: what somebody else goes on from."""
+    mic = sheet.mics[name]
+    source = _moved(joined_source(name, sheet, library), name, sheet, library)
+    if mic.polarity == 1 and not mic.delay_samples:
+        return source
+    return Placed(source, float(mic.polarity), mic.delay_samples)
+
+
 def _placed(name: str, sheet: Sheet, library: Library) -> tuple[Node, Node]:
     """A mic repaired, and after trim, polarity and delay."""
     mic = sheet.mics[name]

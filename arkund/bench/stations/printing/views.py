@@ -1,43 +1,52 @@
 """Starting prints and fetching them."""
 
-from typing import ClassVar
+from typing import ClassVar, Literal
 
-from django.http import FileResponse, HttpRequest, HttpResponseBase, JsonResponse
-from django.shortcuts import get_object_or_404
+from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
+from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_POST
 
 from arkund.bench.requests import Asked, Line, body, song_named
 from arkund.core.errors import ArkundError
-from arkund.core.render.printing import FORMATS, STEMS
-from arkund.songs import jobs, storage
+from arkund.core.render.wish import PATTERN, USUAL, Wish
+from arkund.songs import jobs, prints, storage
 from arkund.songs.models import Print
 
 
 class Printed(Asked):
     """What is to be printed, and as what."""
 
-    refusal: ClassVar[str] = "Choose what to print: mics, groups, buses, the mix."
-    stems: tuple[Line, ...] = STEMS
-    format: Line = "wav24"
-    through_bus: bool = False
+    refusal: ClassVar[str] = "Choose what to print: mics, groups, returns, layers, the mix."
+    stems: tuple[Line, ...] = USUAL
+    format: Literal["wav24", "wav32f", "flac"] = "wav24"
+    tap: Line = "shaped"
+    left_out: tuple[Line, ...] = ()
+    pattern: Line = PATTERN
+
+    def wish(self) -> Wish:
+        """The wish; raises `ArkundError` where it cannot be."""
+        return Wish(self.stems, self.tap, left_out=self.left_out, pattern=self.pattern)
+
+
+@require_POST
+def forecast(request: HttpRequest, slug: str) -> HttpResponse:
+    """What would be written: names, size, what is odd, or why it cannot be."""
+    song, asked = song_named(slug), body(request, Printed)
+    assert song.current is not None
+    try:
+        found = prints.forecast(song, song.current, asked.wish(), asked.format)
+    except ArkundError as error:
+        found = prints.Forecast([], refusal=str(error))
+    return render(request, "printing/forecast.html", {"forecast": found})
 
 
 @require_POST
 def start(request: HttpRequest, slug: str) -> JsonResponse:
     """Queue a print of the current revision."""
     song, asked = song_named(slug), body(request, Printed)
-    stems = [s for s in STEMS if s in asked.stems]
-    if not stems:
-        raise ArkundError(Printed.refusal)
-    if asked.format not in FORMATS:
-        raise ArkundError("Prints are 24-bit WAV, 32-bit float WAV or FLAC.")
     assert song.current is not None
-    params = {
-        "revision": song.current.number,
-        "stems": stems,
-        "format": asked.format,
-        "through_bus": asked.through_bus,
-    }
+    prints.stems_in(song, song.current, asked.wish())
+    params = {"revision": song.current.number, **asked.model_dump(mode="json")}
     return JsonResponse({"job": jobs.enqueue("print", song, params).pk})
 
 

@@ -36,14 +36,22 @@ export async function getBytes(url, options) {
   return { bytes: await response.arrayBuffer(), headers: response.headers };
 }
 
-export async function post(url, data) {
+async function sent(url, data) {
   const options = { method: "POST", headers: { "X-CSRFToken": token() } };
   if (data instanceof FormData) options.body = data;
   else {
     options.headers["Content-Type"] = "application/json";
     options.body = JSON.stringify(data || {});
   }
-  return (await checked(await reach(url, options))).json();
+  return checked(await reach(url, options));
+}
+
+export async function post(url, data) {
+  return (await sent(url, data)).json();
+}
+
+export async function postForPage(url, data) {
+  return (await sent(url, data)).text();
 }
 
 let hiding = 0;
