@@ -61,13 +61,15 @@ def test_loud_and_soft_hits_come_together_by_the_ratio() -> None:
     assert after < before
 
 
-def test_makeup_that_is_offered_makes_it_as_loud_as_bypassed() -> None:
+@pytest.mark.parametrize("mix", [1.0, 0.6])
+def test_makeup_that_is_offered_makes_it_as_loud_as_bypassed(mix: float) -> None:
     sound, _, _ = drum()
-    way = steps(STAGE)["makeup_db"].ways[0]
-    process = processor_of(STAGE.model_copy(update=way.values), RATE)
+    stage = STAGE.model_copy(update={"mix": mix})
+    way = steps(stage)["makeup_db"].ways[0]
+    process = processor_of(stage.model_copy(update=way.values), RATE)
     out = process.run(sound, process.at_rest(1))
     assert loudness_lufs(out, RATE) == pytest.approx(loudness_lufs(sound, RATE), abs=0.1)
-    assert steps(STAGE.model_copy(update=way.values))["makeup_db"].ways == []
+    assert steps(stage.model_copy(update=way.values))["makeup_db"].ways == []
 
 
 def test_what_is_left_at_the_next_hit_falls_with_the_release() -> None:

@@ -11,6 +11,7 @@ from arkund.core.advise.dynamics.stages import at_reduction, typical_reduction_d
 from arkund.core.measure.levels import attack_to_body_db, hit_peaks
 from arkund.core.measure.loudness import loudness_lufs
 from arkund.core.process.compressor import Compressor
+from arkund.core.process.values import described
 from arkund.core.shape.compressor import TRACE_STEP
 from arkund.core.units import amplitudes_to_db
 
@@ -20,6 +21,7 @@ TOO_STRONG_DB, TARGETS_DB = 12.0, (2.0, 4.0, 6.0)
 LEFT_DB, FEW_MATCH_DB = 0.5, 0.1
 """Reduction at the next hit that goes unheard, and the least makeup that is worth a click."""
 
+MATCH_ROUNDS = 12
 LOUD, SOFT = 90, 10
 
 
@@ -52,10 +54,7 @@ def steps_of(
     if not len(times):
         return []
     active = stage.model_copy(update={"on": True})
-    process = active.process(rate)
-    out, trace = process.run_traced(sound, process.at_rest(2 if sound.ndim == 2 else 1))
-    late = process.latency
-    out = np.concatenate([out[late:], np.zeros((late, *out.shape[1:]), np.float32)])
+    out, trace = _played(active, sound, rate)
     reduction = typical_reduction_db(sound, rate, active, times)
     return [
         _threshold(active, sound, rate, times, ghosts, trace, reduction),
@@ -65,6 +64,16 @@ def steps_of(
         _release(rate, sorted([*times, *ghosts]), trace),
         _makeup(active, sound, out, rate),
     ]
+
+
+def _played(
+    stage: Compressor, sound: NDArray[np.float32], rate: int
+) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """What comes out, in step with what goes in, and the trace of the reduction."""
+    process = stage.process(rate)
+    out, trace = process.run_traced(sound, process.at_rest(2 if sound.ndim == 2 else 1))
+    late = process.latency
+    return np.concatenate([out[late:], np.zeros((late, *out.shape[1:]), np.float32)]), trace
 
 
 def _threshold(
@@ -139,14 +148,21 @@ def _release(rate: int, times: Sequence[float], trace: NDArray[np.float32]) -> S
 def _makeup(
     stage: Compressor, sound: NDArray[np.float32], out: NDArray[np.float32], rate: int
 ) -> Step:
-    change = loudness_lufs(out, rate) - loudness_lufs(sound, rate)
+    wanted_lufs = loudness_lufs(sound, rate)
+    change = loudness_lufs(out, rate) - wanted_lufs
     if not np.isfinite(change) or abs(change) < FEW_MATCH_DB:
         return Step("makeup_db", "as loud as bypassed")
-    wanted = float(np.clip(stage.makeup_db - change, -12, 24))
     said = f"{abs(change):.1f} LU {'louder' if change > 0 else 'softer'} than bypassed"
-    return Step(
-        "makeup_db", said, [Way(f"match: {wanted:+.1f} dB", {"makeup_db": round(wanted, 1)})]
-    )
+    # Makeup turns up the compressed part alone, so beside a dry part it takes more than the difference.
+    reach = described(Compressor)["makeup_db"]
+    wanted, off = stage.makeup_db, change
+    for _ in range(MATCH_ROUNDS):
+        wanted = round(float(np.clip(wanted - off, reach.low, reach.high)), 1)
+        made = _played(stage.model_copy(update={"makeup_db": wanted}), sound, rate)[0]
+        off = loudness_lufs(made, rate) - wanted_lufs
+        if abs(off) < FEW_MATCH_DB:
+            break
+    return Step("makeup_db", said, [Way(f"match: {wanted:+.1f} dB", {"makeup_db": wanted})])
 
 
 def _within(
