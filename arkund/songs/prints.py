@@ -237,11 +237,16 @@ def _zip_name(song: Song, revision: Revision, wish: Wish, file_format: str) -> s
     return f"{song.slug}_revision_{revision.number}_{file_format}{how}{some}.zip"
 
 
-def asked_last(song: Song) -> dict[str, Any]:
-    """What was chosen for the song's last print; empty where there was none."""
+def asked_last(song: Song) -> Mapping[str, Any]:
+    """What was chosen for the song's last print; what is usual where there was none."""
     last = song.jobs.filter(kind="print").order_by("-pk").first()
+    params = dict(last.params) if last else {}
     try:
-        wish = wish_of(last.params) if last else EVERYTHING
-    except ArkundError:
-        wish, last = EVERYTHING, None
-    return {"wish": wish, "format": (last.params if last else {}).get("format", "wav24")}
+        wish = wish_of(params)
+    except ArkundError:  # asked by an earlier version
+        wish, params = EVERYTHING, {}
+    return {
+        "wish": wish,
+        "stems": params.get("stems", wish.kinds),
+        "format": params.get("format", "wav24"),
+    }

@@ -289,6 +289,18 @@ def test_take_back_in_the_log(page: Page, song: str) -> None:
 def test_print_and_download(page: Page, song: str, tmp_path: Path) -> None:
     page.goto(f"{song}/print/")
     _ready(page)
+    forecast = page.locator("#forecast")
+    page.fill("#pattern", "{n:02} {name}")
+    expect(forecast).to_contain_text("01 kick_in.wav")
+    page.get_by_label("01 kick_in.wav").uncheck()
+    expect(forecast).to_contain_text("01 kick_out.wav")
+    page.fill("#pattern", "take")
+    expect(forecast).to_contain_text("Two channels would be printed as take.")
+    expect(page.locator("#print-go")).to_be_disabled()
+    page.fill("#pattern", "{song}_{name}")
+    page.get_by_label("lantern-yard_kick_in.wav").check()
+    expect(page.locator("#print-go")).to_be_enabled()
+    expect(forecast).to_contain_text("16 files")
     page.click("#print-go")
     link = page.locator("a[download]").first
     link.wait_for(timeout=90_000)
