@@ -53,6 +53,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, here: Station) -> dict
         "group": to if (to := sheet.mics[mic].to) in sheet.groups and to != mic else "",
         "beside": {m.role for m in sheet.mics.values() if not m.unused},
         "bars": (first, last),
+        "todo_mics": mic_order(sheet),
         "hearable": _heard_together(sheet),
         "passages": offered(sheet, own.piece),
         "plan": _plan(sheet, pieces, mic, rows),

@@ -4,7 +4,7 @@ from django.urls import path
 
 from arkund.bench.door import door
 from arkund.bench.stations.registry import STATIONS
-from arkund.bench.views import changes, findings, ladders, songs, sound, stations
+from arkund.bench.views import changes, findings, ladders, songs, sound, stations, todos
 
 urlpatterns = [
     path("", songs.index, name="songs"),
@@ -36,6 +36,8 @@ urlpatterns = [
     path("<slug:slug>/findings/reopen/", findings.reopen, name="finding-reopen"),
     path("<slug:slug>/school/", findings.school, name="school"),
     path("<slug:slug>/first-pass/start/", findings.first_pass, name="first-pass-start"),
+    path("<slug:slug>/todo/add/", todos.add, name="todo-add"),
+    path("<slug:slug>/todo/tick/", todos.tick, name="todo-tick"),
     path("<slug:slug>/pcm/", sound.pcm, name="pcm"),
     path("<slug:slug>/lanes/", sound.lanes, name="lanes"),
     path("<slug:slug>/value/", changes.typed, name="typed"),

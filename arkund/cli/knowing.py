@@ -16,6 +16,12 @@ def register(add: Add) -> None:
         ("log", "log", "the revisions that lead to the present sheet"),
     ):
         add(name, _fact(fact), about).add_argument("song")
+    sub = add("todo", _todo, "what is still to do; note something, or tick it")
+    sub.add_argument("song")
+    sub.add_argument("what", nargs="?", choices=("add", "done", "open"))
+    sub.add_argument("text", nargs="?", help="in words, or the number of one that is there")
+    sub.add_argument("--at", type=int, metavar="BAR", help="where it is heard")
+    sub.add_argument("--mic", default="", help="what it is about")
     add("carries", _carries, "who carries each piece, and who owns the low end").add_argument(
         "song"
     )
@@ -45,6 +51,26 @@ def register(add: Add) -> None:
     sub = add("card", _card, "the punch card: wanted, as recorded, now, and without each stage")
     sub.add_argument("song")
     sub.add_argument("--school", default="", help="whose goal; the song's own by default")
+
+
+def _todo(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import todos
+
+    if args.what and not args.text:
+        raise ArkundError("Say what is to be done, or the number of the one that you mean.")
+    if args.what == "add":
+        todos.add(song, args.text, args.mic, args.at)
+    elif args.what:
+        if not args.text.isdecimal():
+            raise ArkundError(f"“{args.text}” is not the number of a to-do.")
+        todos.tick(song, int(args.text), done=args.what == "done")
+    return {
+        "todos": [
+            {"number": t.number, "text": t.text, "mic": t.mic or None, "bar": t.bar}
+            for t in todos.open_of(song)
+        ]
+    }
 
 
 def _fact(name: str) -> Callable[[argparse.Namespace], dict[str, Any]]:

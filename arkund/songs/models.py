@@ -168,6 +168,24 @@ class OwnChain(models.Model):
         return self.name
 
 
+class Todo(models.Model):
+    """Something to come back to: in words, and where it was noticed. ``done`` is when it was ticked."""
+
+    song = models.ForeignKey(Song, on_delete=models.CASCADE, related_name="todos")
+    number = models.PositiveIntegerField()
+    text = models.CharField(max_length=300)
+    mic = models.CharField(max_length=40, blank=True)
+    bar = models.PositiveIntegerField(null=True)
+    created = models.DateTimeField(auto_now_add=True)
+    done = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ("number",)
+        constraints = (
+            models.UniqueConstraint(fields=("song", "number"), name="one_todo_a_number"),
+        )
+
+
 class Job(models.Model):
     """Long work: what, how far, and what became of it. ``owner`` names the process that runs it,
     which can be asked whether it lives (`arkund.songs.locks`); ``attempts`` how often it began."""

@@ -9,7 +9,8 @@ import pytest
 from arkund import cli
 from arkund.cli.guide import EXAMPLES, GUIDE
 from arkund.cli.showing import show
-from arkund.core.render.printing import FORMATS, STEMS
+from arkund.core.render.stem_files import FORMATS
+from arkund.core.render.wish import KINDS, TAPS
 
 
 def _commands() -> dict[str, argparse.ArgumentParser]:
@@ -40,7 +41,7 @@ def test_help_lists_groups_and_says_what_each_is_for(capsys: pytest.CaptureFixtu
 
 def test_print_says_what_stems_and_formats_there_are() -> None:
     said = _commands()["print"].format_help()
-    assert all(name in said for name in (*STEMS, *FORMATS))
+    assert all(name in said for name in (*KINDS, *TAPS, *FORMATS))
 
 
 def test_a_command_that_there_is_not_is_answered_in_words(

@@ -7,7 +7,10 @@ STATION = Station(
     room="log",
     slug="log",
     title="Log",
-    context=lambda asked: {"lines": history.lines(asked.song)},
+    context=lambda asked: {
+        "lines": history.lines(asked.song),
+        "todos": asked.song.todos.all(),
+    },
     has_script=False,
     has_findings=False,
     shots=(Shot("log", "mic=snare_top", after_pass=True),),

@@ -4,6 +4,7 @@ import { address, bench, dropTry, here, moveTo, on, setLoop, tell, tryValues } f
 import { label, minus, speak } from "./draw.js";
 import { player } from "./player.js";
 import { chooseVariant, offerOther } from "./strip.js";
+import { noteToDo } from "./todo.js";
 import { again, visit } from "./visit.js";
 
 const WORDS = {
@@ -261,6 +262,7 @@ export function startFindings() {
   part("apply").addEventListener("click", apply);
   part("change").addEventListener("click", change);
   part("decline").addEventListener("click", decline);
+  part("later").addEventListener("click", () => noteToDo(part("text").textContent));
   part("before").addEventListener("click", () => stepBy(-1));
   part("after").addEventListener("click", () => stepBy(1));
   part("keep-open").addEventListener("click", () => { state.answering = null; draw(); });
