@@ -52,6 +52,9 @@ def register(add: Add) -> None:
         default=PATTERN,
         help=f"how files are called, from {' '.join('{' + f + '}' for f in FIELDS)}; e.g. '{{n:02}} {{name}}'",
     )
+    sub = add("report", _report, "write the recall report: all that was set, when and why")
+    sub.add_argument("song")
+    sub.add_argument("-o", dest="out", type=given_path, required=True, metavar="FILE.html")
     sub = add("export", _export, "write hits, edits, tempo map or sheet to a file")
     sub.add_argument("song")
     sub.add_argument("kind", choices=("midi", "csv", "json", "sfz"))
@@ -146,6 +149,15 @@ def _print(args: argparse.Namespace) -> dict[str, Any]:
         "loudness_lufs": report.loudness_lufs,
         "over": report.over,
     }
+
+
+def _report(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.bench import report
+
+    if not args.out.parent.is_dir():
+        raise ArkundError(f"There is no folder {args.out.parent} to write into.")
+    return {"file": str(args.out), "bytes": report.written(song, args.out)}
 
 
 def _export(args: argparse.Namespace) -> dict[str, Any]:

@@ -62,6 +62,7 @@ GUIDE: dict[str, dict[str, str]] = {
     "Print": {
         "render": "render copper-weather --node kick_in+snare_top --bars 5-12 -o kick.wav",
         "print": "print copper-weather -o ~/stems --stems mics,returns,mix --tap bus --pattern '{n:02} {name}'",
+        "report": "report copper-weather -o recall.html",
         "export": "export copper-weather midi -o hits.mid",
     },
     "Back and forth": {

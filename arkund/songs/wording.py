@@ -207,8 +207,8 @@ def label_of(
             parts.append(f"{whose}: {what} {value_words(value.get('value'), unit)}")
         elif path.startswith("over.") and path.endswith(".bars") and isinstance(value, str):
             what = what.partition(" over bars ")[0]
-            was = bars_words(str(before.get(path) or ""))
-            parts.append(f"{whose}: {what} over bars {was} → {bars_words(value)}")
+            old = bars_words(str(before.get(path) or ""))
+            parts.append(f"{whose}: {what} over bars {old} → {bars_words(value)}")
         elif isinstance(value, Mapping) and before.get(path) is None:
             parts.append(f"{whose}: {_called(value, what)} added")
         elif isinstance(value, Mapping) and (part := path.rpartition(".")[2]) in _PARTS:

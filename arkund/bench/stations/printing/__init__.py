@@ -82,6 +82,7 @@ STATION = Station(
     addresses=(
         path("<slug:slug>/print/forecast/", views.forecast, name="print-forecast"),
         path("<slug:slug>/print/start/", views.start, name="print-start"),
+        path("<slug:slug>/print/report/", views.report, name="print-report"),
         path("<slug:slug>/print/<int:number>/", views.download, name="print-download"),
     ),
     has_findings=False,

@@ -6,6 +6,7 @@ from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBas
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_POST
 
+from arkund.bench.report import page_of
 from arkund.bench.requests import Asked, Line, body, song_named
 from arkund.core.errors import ArkundError
 from arkund.core.render.wish import PATTERN, USUAL, Wish
@@ -48,6 +49,18 @@ def start(request: HttpRequest, slug: str) -> JsonResponse:
     prints.stems_in(song, song.current, asked.wish())
     params = {"revision": song.current.number, **asked.model_dump(mode="json")}
     return JsonResponse({"job": jobs.enqueue("print", song, params).pk})
+
+
+@require_GET
+def report(request: HttpRequest, slug: str) -> HttpResponse:
+    """The recall report as a page, or as a file of its own where ``file`` is asked for."""
+    song, alone = song_named(slug), "file" in request.GET
+    answer = HttpResponse(page_of(song, alone=alone))
+    if alone:
+        assert song.current is not None
+        name = f"{song.slug}_revision_{song.current.number}_recall.html"
+        answer["Content-Disposition"] = f'attachment; filename="{name}"'
+    return answer
 
 
 @require_GET
