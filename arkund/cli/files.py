@@ -68,9 +68,21 @@ def register(add: Add) -> None:
     sub = add("import-sheet", _import_sheet, "take over the settings of a sheet from a file")
     sub.add_argument("song")
     sub.add_argument("file", type=given_path, metavar="FILE.json")
-    sub = add("import-hits", _import_hits, "make the hit list what a CSV file says")
+    sub = add("import-hits", _import_hits, "make the hit list what a CSV or MIDI file says")
     sub.add_argument("song")
-    sub.add_argument("file", type=given_path, metavar="FILE.csv")
+    sub.add_argument("file", type=given_path, metavar="FILE.csv|FILE.mid")
+    sub.add_argument(
+        "--map",
+        default="",
+        metavar="NOTE=PIECE,…",
+        help="which drum a MIDI note is, e.g. 39=snare; 39= leaves it out",
+    )
+    sub.add_argument(
+        "--begins",
+        type=float,
+        metavar="S",
+        help="where the MIDI file begins in the song; found by the sound otherwise",
+    )
 
 
 def names_listed(text: str) -> tuple[str, ...]:
@@ -187,8 +199,9 @@ def _import_sheet(args: argparse.Namespace) -> dict[str, Any]:
 
 def _import_hits(args: argparse.Namespace) -> dict[str, Any]:
     song = song_named(args.song)
+    from arkund.core.exchange.midi_hits import read_map
     from arkund.songs import exports, locks
 
     with locks.song_lock(song.slug):
-        made = exports.import_hits(song, args.file)
+        made = exports.import_hits(song, args.file, pieces=read_map(args.map), begins_s=args.begins)
     return {"revision": made.number, "label": made.label}

@@ -16,6 +16,10 @@ def register(add: Add) -> None:
         ("log", "log", "the revisions that lead to the present sheet"),
     ):
         add(name, _fact(fact), about).add_argument("song")
+    sub = add("compare", _compare, "every value that differs between two revisions")
+    sub.add_argument("song")
+    sub.add_argument("a", type=int, help="number of the one, as in the log")
+    sub.add_argument("b", type=int, nargs="?", help="of the other; the present one by default")
     sub = add("todo", _todo, "what is still to do; note something, or tick it")
     sub.add_argument("song")
     sub.add_argument("what", nargs="?", choices=("add", "done", "open"))
@@ -51,6 +55,23 @@ def register(add: Add) -> None:
     sub = add("card", _card, "the punch card: wanted, as recorded, now, and without each stage")
     sub.add_argument("song")
     sub.add_argument("--school", default="", help="whose goal; the song's own by default")
+
+
+def _compare(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.bench import history
+
+    numbers = [args.a, song.current.number if args.b is None else args.b]
+    for number in numbers:
+        if not song.revisions.filter(number=number).exists():
+            last = song.revisions.count()
+            raise ArkundError(f"There is no revision {number}. There are 1 to {last}.")
+    found = history.comparison(song, *numbers)
+    return {
+        "a": {"number": found["a"].number, "label": found["a"].label},
+        "b": {"number": found["b"].number, "label": found["b"].label},
+        "differences": found["differences"],
+    }
 
 
 def _todo(args: argparse.Namespace) -> dict[str, Any]:

@@ -1,17 +1,19 @@
 """What a song gives to other programs, and settings taken over from a file."""
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import write_midi
+from arkund.core.exchange.midi_hits import read_notes, rows_of
 from arkund.core.exchange.tables import edits_csv, hits_csv, read_hits_csv, read_text
 from arkund.core.hits.confidence import EXPORTED
 from arkund.core.sheet.settable import is_settable
 from arkund.core.sheet.sheet import Sheet, dump, load
 from arkund.songs import findings, kits, revisions, storage
 from arkund.songs.facts import hits_of
-from arkund.songs.hits import take_over
+from arkund.songs.hits import known_pieces, take_over
 from arkund.songs.models import Revision, Song
 from arkund.songs.rendering import grid_of
 from arkund.songs.timing import edits_of, sheet_of
@@ -48,9 +50,24 @@ def export(song: Song, kind: str, path: Path, least: float = EXPORTED) -> list[P
     return [path, beside]
 
 
-def import_hits(song: Song, path: Path) -> Revision:
-    """The hits of a CSV file in place of the song's (`take_over`). Raises `ArkundError`."""
-    return take_over(song, read_hits_csv(read_text(path)), path.name)
+def import_hits(
+    song: Song,
+    path: Path,
+    *,
+    name: str = "",
+    pieces: Mapping[int, str] | None = None,
+    begins_s: float | None = None,
+    base: int | None = None,
+) -> Revision:
+    """The hits of a CSV or MIDI file, called ``name``, in place of the song's (`take_over`). Of a MIDI file ``pieces``
+    says which piece a note is, and ``begins_s`` where it begins in the song (found by the sound without it).
+    Raises `ArkundError`."""
+    name = name or path.name
+    if not name.lower().endswith((".mid", ".midi")):
+        return take_over(song, read_hits_csv(read_text(path)), name, base)
+    sheet = sheet_of(song)
+    rows = rows_of(read_notes(path), hits_of(sheet), known_pieces(sheet), pieces, begins_s)
+    return take_over(song, rows, name, base)
 
 
 def import_sheet(song: Song, path: Path) -> Revision:

@@ -1,14 +1,22 @@
 """The hit list as a table: out, changed, and in again."""
 
 import csv
+import json
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import Client
 
 from arkund import cli
 from arkund.core.errors import ArkundError
+from arkund.core.exchange.midi import write_midi
+from arkund.core.sheet.tempo import grid_of
 from arkund.songs import exports, revisions
+from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
+from arkund.songs.timing import sheet_of
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -93,3 +101,44 @@ def test_more_hits_than_anybody_plays_are_refused(song: Song, tmp_path: Path) ->
     table.write_text("id,piece,time_s\na,kick,1.0\nb,kick,2.0\na,snare,3.0")
     with pytest.raises(ArkundError, match="Lines 2 and 4 of the file both name the hit a"):
         exports.import_hits(song, table)
+
+
+def test_a_list_of_hits_comes_back_as_midi_wherever_its_file_begins(
+    song: Song, tmp_path: Path, client: Client
+) -> None:
+    path = tmp_path / "hits.mid"
+    grid, heard = grid_of(sheet_of(song)), hits_of(sheet_of(song))
+    late = [replace(h, time_s=h.time_s + 1.5, velocity=64) for h in heard if h.id != heard[3].id]
+    write_midi(path, grid, late)
+    told = {"hits": SimpleUploadedFile("Mine.mid", path.read_bytes()), "base": "1"}
+    answer = client.post(f"/{song.slug}/edit/from-file/", told)
+    assert answer.status_code == 200, answer.content
+    song.refresh_from_db()
+    assert song.current is not None
+    assert "Hits from Mine.mid" in song.current.label
+    assert song.current.label.endswith(f"{len(heard) - 1} changed, 1 removed")
+    after = hits_of(sheet_of(song))
+    known = {h.id: h.time_s for h in heard}
+    assert [h.time_s for h in after] == [known[h.id] for h in after]
+    assert {h.velocity for h in after} == {64}
+    for wrong, said in (
+        ({}, "Choose a CSV or MIDI file"),
+        ({"begins": "soon"}, "no number of seconds"),
+        ({"map": "snare"}, "no note and drum"),
+        ({"base": "x"}, "revision it starts from"),
+    ):
+        sent = {"hits": SimpleUploadedFile("a.mid", path.read_bytes()), "base": "2"} | wrong
+        answer = client.post(f"/{song.slug}/edit/from-file/", sent if wrong else {"base": "2"})
+        assert answer.status_code == 400
+        assert said in answer.json()["error"]
+
+
+def test_two_revisions_are_compared_by_command(
+    song: Song, capsys: pytest.CaptureFixture[str]
+) -> None:
+    revisions.keep(song.pk, 1, {"mics.snare_top.trim_db": 3})
+    assert cli.main(["compare", song.slug, "1", "--json"]) == 0
+    found = json.loads(capsys.readouterr().out)["differences"]
+    assert found == [{"whose": "snare top", "what": "trim", "a": "0 dB", "b": "3 dB"}]
+    assert cli.main(["compare", song.slug, "1", "9"]) == 1
+    assert "There are 1 to 2" in capsys.readouterr().err

@@ -26,6 +26,17 @@ export function start() {
     }
   }
 
+  document.getElementById("hits-from-file").addEventListener("submit", async ({ target }) => {
+    const told = new FormData(target);
+    told.set("base", bench.revision);
+    try {
+      await post(address("edit/from-file/"), told);
+      again();
+    } catch (error) {
+      notify(error.message);
+    }
+  });
+
   function showHits(some) {
     tools.hidden = !some.length;
     paste.hidden = !copied || some.length !== 1 || some[0].id === copied;

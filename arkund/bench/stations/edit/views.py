@@ -1,5 +1,8 @@
 """Editing hits: the hit list, and where a hit is put."""
 
+import re
+import tempfile
+from pathlib import Path
 from typing import Annotated, ClassVar, Literal
 
 from django.http import HttpRequest, HttpResponse, JsonResponse
@@ -9,12 +12,15 @@ from pydantic import Field
 from arkund.bench.requests import Asked, Change, Line, Number, Real, asked_sheet, body, song_named
 from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
+from arkund.core.exchange.midi_hits import read_map
+from arkund.core.exchange.tables import LARGEST_BYTES as LARGEST_LIST
 from arkund.core.exchange.tables import edits_csv
 from arkund.core.sheet.tempo import grid_of
 from arkund.core.timing.grid import LAST_BAR
-from arkund.songs import copies, hits, revisions, timing
+from arkund.songs import copies, exports, hits, revisions, timing
 
 MAGNET_MS = 12.0
+SECONDS = re.compile(r"-?[0-9]{1,6}(\.[0-9]{1,6})?")
 
 HitName = Annotated[Line, Field(min_length=1, max_length=80)]
 Piece = Annotated[str, Field(pattern=r"^[a-z]+(_[0-9]{1,2})?$")]
@@ -124,6 +130,34 @@ def copy(request: HttpRequest, slug: str) -> JsonResponse:
         return answer(copies.copy_hit(song, hit.base, hit.id, to))
     a = body(request, CopiedBars)
     return answer(copies.copy_bars(song, a.base, a.take, a.first, a.last, a.to_bar, a.times))
+
+
+@require_POST
+def from_file(request: HttpRequest, slug: str) -> JsonResponse:
+    """Make the hit list what an uploaded CSV or MIDI file says."""
+    song = song_named(slug)
+    sent, told = request.FILES.get("hits"), request.POST
+    if sent is None or sent.size is None:
+        raise ArkundError("Choose a CSV or MIDI file first.")
+    if sent.size > LARGEST_LIST:
+        raise ArkundError("That file is too large for a list of hits.")
+    base, begins = told.get("base", ""), told.get("begins", "").strip().replace(",", ".")
+    if not base.isdecimal():
+        raise ArkundError(Change.refusal)
+    if begins and not SECONDS.fullmatch(begins):
+        raise ArkundError(f"“{begins[:40]}” is no number of seconds.")
+    with tempfile.NamedTemporaryFile() as kept:
+        kept.write(sent.read())
+        kept.flush()
+        made = exports.import_hits(
+            song,
+            Path(kept.name),
+            name="".join(c for c in Path(str(sent.name)).name if c.isprintable())[-80:],
+            pieces=read_map(told.get("map", "")[:400]),
+            begins_s=float(begins) if begins else None,
+            base=int(base),
+        )
+    return answer(made)
 
 
 @require_GET
