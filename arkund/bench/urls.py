@@ -9,6 +9,7 @@ from arkund.bench.views import changes, findings, ladders, songs, sound, station
 urlpatterns = [
     path("", songs.index, name="songs"),
     path("door/", door, name="door"),
+    path("restore/", songs.restore, name="song-restore"),
     path("new/", songs.new, name="new-song"),
     path("staging/<str:token>/", songs.stage, name="stage"),
     path("staging/<str:token>/make/", songs.make, name="make-song"),
@@ -17,6 +18,7 @@ urlpatterns = [
     path("<slug:slug>/", songs.enter, name="song"),
     path("<slug:slug>/call/", songs.rename, name="song-rename"),
     path("<slug:slug>/duplicate/", songs.duplicate, name="song-duplicate"),
+    path("<slug:slug>/backup/", songs.back_up, name="song-backup"),
     path("<slug:slug>/remove/", songs.remove, name="song-remove"),
     path("<slug:slug>/bring-back/", songs.bring_back, name="song-bring-back"),
     path("<slug:slug>/delete/", songs.delete, name="song-delete"),

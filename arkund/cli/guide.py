@@ -74,7 +74,8 @@ GUIDE: dict[str, dict[str, str]] = {
     },
     "Upkeep": {
         "check": "check",
-        "restore": "restore",
+        "backup": "backup copper-weather -o copper.zip",
+        "restore": "restore copper.zip",
         "debug": "debug key copper-weather output",
     },
 }

@@ -3,13 +3,15 @@
 import re
 import secrets
 import shutil
+import tempfile
 import uuid
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
 from django.core.files.uploadedfile import UploadedFile
 from django.db import IntegrityError, transaction
-from django.http import HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
+from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field, field_validator
@@ -19,7 +21,7 @@ from arkund.core.audio.files import examine
 from arkund.core.errors import ArkundError, AudioRefused, SheetError
 from arkund.core.kit.naming import Guess, guess_roles
 from arkund.core.kit.roles import ROLES, parse_mic_name
-from arkund.songs import desk, importing, jobs, soundness, storage
+from arkund.songs import archives, desk, importing, jobs, locks, soundness, storage
 from arkund.songs.incoming import PAIRED, take_number
 from arkund.songs.models import Job, Song, StagedFile
 
@@ -76,6 +78,34 @@ def delete(request: HttpRequest, slug: str) -> HttpResponse:
     """Delete a song that is in the bin, for good."""
     desk.delete(get_object_or_404(Song.objects.in_bin(), slug=slug))
     return redirect("songs")
+
+
+@require_GET
+def back_up(request: HttpRequest, slug: str) -> HttpResponseBase:
+    """Everything of a song as one file; its sounds too unless ``settings`` alone are asked for."""
+    song = song_named(slug)
+    with locks.song_lock(song.slug), tempfile.TemporaryDirectory(dir=storage.data_folder()) as kept:
+        path = Path(kept) / archives.file_name(song)
+        archives.back_up(song, path, audio="settings" not in request.GET)
+        # Unix keeps an open file readable after its name is gone.
+        return FileResponse(path.open("rb"), as_attachment=True, filename=path.name)
+
+
+@require_POST
+def restore(request: HttpRequest) -> HttpResponse:
+    """A song from its backup."""
+    sent = request.FILES.get("backup")
+    if sent is None or not sent.size:
+        raise ArkundError("Choose a backup first: a zip that Arkund has written.")
+    with tempfile.TemporaryDirectory(dir=storage.data_folder()) as kept:
+        # Only to be named in messages.
+        name = "".join(c for c in Path(str(sent.name)).name if c.isprintable())[-80:].strip(".")
+        path = Path(kept) / (name or "backup.zip")
+        with path.open("wb") as out:
+            for block in sent.chunks():
+                out.write(block)
+        song = archives.restore(path)
+    return redirect("song", slug=song.slug)
 
 
 @require_GET
