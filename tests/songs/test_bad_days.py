@@ -16,6 +16,7 @@ from django.db import OperationalError
 from django.utils import timezone
 
 from arkund.core.errors import ArkundError, SheetError, SoundLost, UnreadableSheet
+from arkund.core.render.wish import Wish
 from arkund.core.sheet.sheet import dump
 from arkund.songs import (
     backups,
@@ -412,7 +413,7 @@ def test_a_damaged_sound_stops_a_print_and_says_which_mic(song: Song, tmp_path: 
 def test_damage_in_a_take_that_does_not_sound_stops_no_print(song: Song, tmp_path: Path) -> None:
     other = song.current.sheet.takes[1].sources["kick_in"].sha256  # type: ignore[union-attr]
     _flip(storage.sound_path(other))
-    assert prints.print_to_folder(song, song.current, tmp_path / "out", stems=["mix"]).files  # type: ignore[arg-type]
+    assert prints.print_to_folder(song, song.current, tmp_path / "out", wish=Wish(["mix"])).files  # type: ignore[arg-type]
     assert [lost.take for lost in soundness.known(song.current.sheet)] == []  # type: ignore[union-attr]
     assert [lost.take for lost in soundness.checked(song.current.sheet)] == [2]  # type: ignore[union-attr]
 
