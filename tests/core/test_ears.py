@@ -6,8 +6,10 @@ import numpy as np
 import pytest
 
 from arkund.core.advise.eq.ears import NET_HZ, boost_budget, net_curve
+from arkund.core.advise.eq.merging import merge_of
 from arkund.core.advise.eq.to_pink import OCTAVES_HZ, SHARE, octaves_db, to_pink
 from arkund.core.advise.study import Study
+from arkund.core.process.equaliser import Equaliser
 from arkund.core.simulate.session import simulate
 from arkund.core.simulate.studying import study_of
 
@@ -35,6 +37,55 @@ def test_the_net_curve_is_the_sum_of_all_on_the_way_and_tells_what_opposes(study
     assert (one.cuts[0], one.boosts[0]) == ("snare_top", "snare")
     assert one.hz == pytest.approx(3000, rel=0.3)
     assert net_curve(study.sheet, "snare_top").opposed == []
+
+
+def test_a_cut_and_a_boost_merge_and_every_mic_sounds_as_it_did(study: Study) -> None:
+    cut = {
+        f"{EQ}.bands.b3.on": True,
+        f"{EQ}.bands.b3.frequency_hz": 3000,
+        f"{EQ}.bands.b3.gain_db": -4,
+    }
+    tried = study.tried({**cut, "groups.snare.chain.tone": BOOST})
+    (opposed,) = net_curve(tried.sheet, "snare_top").opposed
+    merge = merge_of(tried.sheet, "snare_top", opposed)
+    assert merge is not None
+    assert merge.by_db == 4
+    made = tried.tried(merge.patch).sheet
+    assert not next(b for b in made.mics["snare_top"].first(Equaliser).bands if b.id == "b3").on
+    assert made.groups["snare"].first(Equaliser).bands[0].gain_db == 2
+    for mic in ("snare_top", "snare_bottom"):
+        before, after = net_curve(tried.sheet, mic).total, net_curve(made, mic).total
+        assert np.abs(after - before).max() < 0.1, mic
+    assert net_curve(made, "snare_top").opposed == []
+
+
+@pytest.mark.parametrize(
+    "patch",
+    [
+        {f"{EQ}.bands.b3.q": 8},  # another width: less of both would sound otherwise
+        {"mics.snare_bottom.chain.eq.on": False},  # no band for what the group did
+        {"layers.crack": {"kind": "sub", "of": "snare_top", "to": "snare"}},
+    ],
+)
+def test_what_would_sound_otherwise_is_not_merged(study: Study, patch: dict[str, object]) -> None:
+    cut = {
+        f"{EQ}.bands.b3.on": True,
+        f"{EQ}.bands.b3.frequency_hz": 3000,
+        f"{EQ}.bands.b3.gain_db": -4,
+    }
+    tried = study.tried({**cut, "groups.snare.chain.tone": BOOST, **patch})
+    opposed = net_curve(tried.sheet, "snare_top").opposed[0]
+    assert merge_of(tried.sheet, "snare_top", opposed) is None
+
+
+def test_what_all_mics_run_through_is_not_merged(study: Study) -> None:
+    cut = {f"{EQ}.bands.b3.on": True, f"{EQ}.bands.b3.gain_db": -4}
+    boost = {**BOOST, "bands": [{**BOOST["bands"][0], "frequency_hz": 3000}]}  # type: ignore[index]
+    tried = study.tried(
+        {**cut, f"{EQ}.bands.b3.frequency_hz": 3000, "drum_bus.chain.tone": {**boost, "after": ""}}
+    )
+    (opposed,) = net_curve(tried.sheet, "snare_top").opposed
+    assert merge_of(tried.sheet, "snare_top", opposed) is None
 
 
 def test_the_budget_is_what_boosts_add_and_who_spends_it(study: Study) -> None:

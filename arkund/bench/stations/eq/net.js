@@ -10,7 +10,7 @@ const DASHES = ["2 2", "6 3", "10 4"];
 export function startNet() {
   const holder = document.getElementById("net");
   if (!holder) return;
-  const said = document.getElementById("net-said"), apply = document.getElementById("net-pink");
+  const said = document.getElementById("net-said"), merging = document.getElementById("net-merges"), apply = document.getElementById("net-pink");
   let pink = null;
   async function load() {
     if (!holder.open) return;
@@ -18,6 +18,7 @@ export function startNet() {
       const found = await getJson(`${address("net/")}?${query()}`);
       said.textContent = found.said.join(" ");
       ({ pink } = found);
+      merging.replaceChildren(...found.merges.map(offered));
       apply.hidden = !pink;
       draw(found);
     } catch (error) {
@@ -27,6 +28,15 @@ export function startNet() {
   holder.addEventListener("toggle", load);
   on("kept", load);
   apply.addEventListener("click", () => keepValues(pink));
+}
+
+function offered({ words, patch }) {
+  const button = document.createElement("button");
+  button.type = "button";
+  button.className = "press";
+  button.textContent = words;
+  button.addEventListener("click", () => keepValues(patch));
+  return button;
 }
 
 function draw({ hz, channels, total }) {

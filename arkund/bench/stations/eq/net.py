@@ -4,6 +4,7 @@ from typing import Any
 
 from arkund.bench.drawing import rounded
 from arkund.core.advise.eq.ears import BUDGET_DB, HARSH_HZ, NET_HZ, Budget, boost_budget, net_curve
+from arkund.core.advise.eq.merging import merge_of
 from arkund.core.advise.eq.to_pink import to_pink
 from arkund.core.advise.finding import spoken
 from arkund.core.kit.roles import label, parse_mic_name
@@ -21,9 +22,10 @@ def described(sheet: Sheet, mic: str) -> dict[str, Any]:
     pink = to_pink(study, mic) if parse_mic_name(mic).role == "overhead" else None
     said = [
         f"{called(sheet, one.cuts[0])} cuts {one.cuts[1]:.1f} dB at {one.hz:.0f} Hz, where "
-        f"{called(sheet, one.boosts[0])} boosts {one.boosts[1]:+.1f}: less of both sounds the same."
+        f"{called(sheet, one.boosts[0])} boosts {one.boosts[1]:+.1f}."
         for one in net.opposed
     ]
+    merges = [(one, merge_of(sheet, mic, one)) for one in net.opposed]
     low, high = (f"{hz / 1000:g}" for hz in HARSH_HZ)
     said.append(_spent(budget, f"From {low} to {high} kHz the kit's EQs add"))
     return {
@@ -35,6 +37,14 @@ def described(sheet: Sheet, mic: str) -> dict[str, Any]:
         "total": rounded(net.total, 2),
         "said": [spoken(one) for one in said] + ([pink.said] if pink else []),
         "pink": pink.patch if pink else None,
+        "merges": [
+            {
+                "words": spoken(f"Merge at {one.hz:.0f} Hz: {merge.by_db:.1f} dB less of both"),
+                "patch": merge.patch,
+            }
+            for one, merge in merges
+            if merge is not None
+        ],
     }
 
 
