@@ -6,12 +6,13 @@ from typing import Any
 from django.http import HttpRequest
 from django.templatetags.static import static
 
+from arkund.bench.plan import drawn, family_of, x_of, y_of
 from arkund.bench.requests import asked_loop, asked_mic, bars_of
 from arkund.bench.stations.registry import STATIONS
 from arkund.bench.stations.station import Station
 from arkund.core.graph.summing import pan_gains
 from arkund.core.kit.plan import place_mics, place_pieces
-from arkund.core.kit.roles import BESIDE, label, parse_mic_name, piece_family
+from arkund.core.kit.roles import BESIDE, label, parse_mic_name
 from arkund.core.render.engine import TILE_S
 from arkund.core.sheet.channels import DRUM_BUS, Mic
 from arkund.core.sheet.lanes import mic_order, sounding_mics
@@ -165,18 +166,6 @@ def bar_starts(sheet: Sheet, grid: Grid) -> list[float]:
     return [round(grid.bar_start_s(n), 6) for n in range(1, bars_of(sheet, grid) + 2)]
 
 
-# The plan's view box is 208 by 214 units for 2.1 by 1.7 m; the drummer sits at the bottom.
-_SCALE = 112.0
-
-
-def _x(metres: float) -> float:
-    return round(104 + metres * _SCALE, 1)
-
-
-def _y(metres: float) -> float:
-    return round(196 - metres * 138, 1)
-
-
 def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFacts]) -> dict[str, Any]:
     placed = place_pieces(pieces)
     flags = {
@@ -190,26 +179,16 @@ def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFacts]) ->
             first_mic.setdefault(piece, mic)
     return {
         "pieces": [
-            {
-                "piece": p.piece,
-                "label": label(p.piece),
-                "family": _family(p.piece),
-                "x": _x(p.x),
-                "y": _y(p.y),
-                "r": round(p.radius * _SCALE * 0.98, 1),
-                "mic": first_mic.get(p.piece),
-                "chosen": p.piece == own,
-            }
-            for p in placed
+            drawn(p) | {"mic": first_mic.get(p.piece), "chosen": p.piece == own} for p in placed
         ],
         "mics": [
             {
                 "mic": m.mic,
                 "label": label(m.mic),
-                "x": _x(m.x),
-                "y": _y(m.y),
-                "tip_x": round(_x(m.x) + 0.22 * (_x(m.aim_x) - _x(m.x)), 1),
-                "tip_y": round(_y(m.y) + 0.22 * (_y(m.aim_y) - _y(m.y)), 1),
+                "x": x_of(m.x),
+                "y": y_of(m.y),
+                "tip_x": round(x_of(m.x) + 0.22 * (x_of(m.aim_x) - x_of(m.x)), 1),
+                "tip_y": round(y_of(m.y) + 0.22 * (y_of(m.aim_y) - y_of(m.y)), 1),
                 "chosen": m.mic == chosen,
                 "trouble": bool(flags.get(m.mic)),
             }
@@ -235,11 +214,6 @@ def open_flags(mic: Mic, flags: Sequence[str]) -> list[str]:
     return [flag for flag in flags if not is_mended(mic, flag)]
 
 
-def _family(piece: str) -> str:
-    known = piece_family(piece)
-    return known if known in ("kick", "snare", "tom") else "metal"
-
-
 def _groups(sheet: Sheet, chosen: str, rows: list[MicFacts]) -> list[dict[str, Any]]:
     """Mics under the plan: those of the chosen piece, then the others."""
     measured = {row.mic: row.measures for row in rows}
@@ -253,7 +227,7 @@ def _groups(sheet: Sheet, chosen: str, rows: list[MicFacts]) -> list[dict[str, A
             "mic": mic,
             "label": label(mic),
             "chosen": mic == chosen,
-            "family": _family(name.piece) if name.piece else "ambience",
+            "family": family_of(name.piece) if name.piece else "ambience",
             "flags": open_flags(sheet.mics[mic], measured.get(mic, {}).get("flags", [])),
             "mended": [
                 f for f in measured.get(mic, {}).get("flags", []) if is_mended(sheet.mics[mic], f)

@@ -4,24 +4,25 @@ from django.urls import path
 
 from arkund.bench.door import door
 from arkund.bench.stations.registry import STATIONS
-from arkund.bench.views import changes, findings, ladders, songs, sound, stations, todos
+from arkund.bench.views import changes, desk, findings, ladders, songs, sound, stations, todos
 
 urlpatterns = [
-    path("", songs.index, name="songs"),
+    path("", desk.index, name="songs"),
     path("door/", door, name="door"),
-    path("restore/", songs.restore, name="song-restore"),
+    path("demo/", desk.demo, name="song-demo"),
+    path("restore/", desk.restore, name="song-restore"),
     path("new/", songs.new, name="new-song"),
     path("staging/<str:token>/", songs.stage, name="stage"),
     path("staging/<str:token>/make/", songs.make, name="make-song"),
     path("jobs/<int:number>/", songs.job, name="job"),
     path("jobs/<int:number>/cancel/", songs.cancel_job, name="cancel-job"),
     path("<slug:slug>/", songs.enter, name="song"),
-    path("<slug:slug>/call/", songs.rename, name="song-rename"),
-    path("<slug:slug>/duplicate/", songs.duplicate, name="song-duplicate"),
-    path("<slug:slug>/backup/", songs.back_up, name="song-backup"),
-    path("<slug:slug>/remove/", songs.remove, name="song-remove"),
-    path("<slug:slug>/bring-back/", songs.bring_back, name="song-bring-back"),
-    path("<slug:slug>/delete/", songs.delete, name="song-delete"),
+    path("<slug:slug>/call/", desk.rename, name="song-rename"),
+    path("<slug:slug>/duplicate/", desk.duplicate, name="song-duplicate"),
+    path("<slug:slug>/backup/", desk.back_up, name="song-backup"),
+    path("<slug:slug>/remove/", desk.remove, name="song-remove"),
+    path("<slug:slug>/bring-back/", desk.bring_back, name="song-bring-back"),
+    path("<slug:slug>/delete/", desk.delete, name="song-delete"),
     path("<slug:slug>/keep/", changes.keep, name="keep"),
     path("<slug:slug>/steps/", ladders.steps, name="steps"),
     path("<slug:slug>/ladder/", ladders.shown, name="ladder"),

@@ -74,6 +74,12 @@ def _tell(job_id: int) -> None:
         logger.warning("job %s waits: the queue does not answer (%s)", job_id, error)
 
 
+def waiting(kind: str) -> Job | None:
+    """A job of a kind that is not over, if there is one."""
+    over = [Job.State.DONE, Job.State.FAILED, Job.State.CANCELLED]
+    return Job.objects.filter(kind=kind).exclude(state__in=over).first()
+
+
 def record(kind: str, song: Song, result: dict[str, Any]) -> Job:
     """Note work that was done without a worker, so that pages can show what came of it."""
     return Job.objects.create(

@@ -10,7 +10,7 @@ from django.db import DatabaseError
 
 from arkund.core.errors import ArkundError
 from arkund.core.sheet.sheet import Section
-from arkund.songs import first_pass, importing, incoming, locks, prints, set_up, storage
+from arkund.songs import demo, first_pass, importing, incoming, locks, prints, set_up, storage
 from arkund.songs.models import Job, StagedFile
 
 
@@ -143,9 +143,14 @@ def _forget_staging(token: str, folder: Path) -> None:
         folder.rmdir()
 
 
+def _demo(job: Job, report: Reporter) -> dict[str, Any]:
+    return {"song": demo.make_demo(report)}
+
+
 KINDS: dict[str, Callable[[Job, Reporter], dict[str, Any]]] = {
     "print": _print,
     "import": _import,
+    "demo": _demo,
     "first-pass": _first_pass,
     "first-pass-preview": _preview,
     "set-up": _set_up,

@@ -1,111 +1,30 @@
-"""The songs page, and bringing a new song in."""
+"""Entering a song, and bringing a new one in."""
 
 import re
 import secrets
 import shutil
-import tempfile
 import uuid
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
 from django.core.files.uploadedfile import UploadedFile
 from django.db import IntegrityError, transaction
-from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
+from django.http import HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field, field_validator
 
 from arkund.bench.requests import Asked, Line, body, song_named
 from arkund.core.audio.files import examine
-from arkund.core.errors import ArkundError, AudioRefused, SheetError
+from arkund.core.errors import ArkundError, AudioRefused
 from arkund.core.kit.naming import Guess, guess_roles
 from arkund.core.kit.roles import ROLES, parse_mic_name
-from arkund.songs import archives, desk, importing, jobs, locks, soundness, storage
+from arkund.songs import importing, jobs, storage
 from arkund.songs.incoming import PAIRED, take_number
-from arkund.songs.models import Job, Song, StagedFile
+from arkund.songs.models import Job, StagedFile
 
 TOKEN = re.compile(r"^[A-Za-z0-9_-]{16,40}$")
 SPARE_BYTES = 512 << 20
-
-
-@require_GET
-def index(request: HttpRequest) -> HttpResponse:
-    songs = []
-    for song in Song.objects.on_desk().exclude(current=None):
-        entry: dict[str, Any] = {"song": song}
-        assert song.current is not None
-        try:
-            entry["sheet"] = song.current.sheet
-            entry["lost"] = len(soundness.known(entry["sheet"]))
-        except SheetError as error:
-            # One song that cannot be read hides no other.
-            entry["trouble"] = str(error)
-        songs.append(entry)
-    return render(request, "bench/songs.html", {"songs": songs, "bin": Song.objects.in_bin()})
-
-
-@require_POST
-def rename(request: HttpRequest, slug: str) -> HttpResponse:
-    """Call a song otherwise."""
-    desk.rename(song_named(slug), request.POST.get("name", ""))
-    return redirect("songs")
-
-
-@require_POST
-def duplicate(request: HttpRequest, slug: str) -> HttpResponse:
-    """A copy of the song with its present settings."""
-    desk.duplicate(song_named(slug))
-    return redirect("songs")
-
-
-@require_POST
-def remove(request: HttpRequest, slug: str) -> HttpResponse:
-    """Put a song into the bin."""
-    desk.remove(song_named(slug))
-    return redirect("songs")
-
-
-@require_POST
-def bring_back(request: HttpRequest, slug: str) -> HttpResponse:
-    """Take a song out of the bin."""
-    desk.bring_back(get_object_or_404(Song.objects.in_bin(), slug=slug))
-    return redirect("songs")
-
-
-@require_POST
-def delete(request: HttpRequest, slug: str) -> HttpResponse:
-    """Delete a song that is in the bin, for good."""
-    desk.delete(get_object_or_404(Song.objects.in_bin(), slug=slug))
-    return redirect("songs")
-
-
-@require_GET
-def back_up(request: HttpRequest, slug: str) -> HttpResponseBase:
-    """Everything of a song as one file; its sounds too unless ``settings`` alone are asked for."""
-    song = song_named(slug)
-    with locks.song_lock(song.slug), tempfile.TemporaryDirectory(dir=storage.data_folder()) as kept:
-        path = Path(kept) / archives.file_name(song)
-        archives.back_up(song, path, audio="settings" not in request.GET)
-        # Unix keeps an open file readable after its name is gone.
-        return FileResponse(path.open("rb"), as_attachment=True, filename=path.name)
-
-
-@require_POST
-def restore(request: HttpRequest) -> HttpResponse:
-    """A song from its backup."""
-    sent = request.FILES.get("backup")
-    if sent is None or not sent.size:
-        raise ArkundError("Choose a backup first: a zip that Arkund has written.")
-    with tempfile.TemporaryDirectory(dir=storage.data_folder()) as kept:
-        # Only to be named in messages.
-        name = "".join(c for c in Path(str(sent.name)).name if c.isprintable())[-80:].strip(".")
-        path = Path(kept) / (name or "backup.zip")
-        with path.open("wb") as out:
-            for block in sent.chunks():
-                out.write(block)
-        song = archives.restore(path)
-    return redirect("song", slug=song.slug)
 
 
 @require_GET

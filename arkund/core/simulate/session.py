@@ -67,7 +67,7 @@ def simulate(
     frames = round((preset.lead_in_s + bars * bar_s + 2.5) * preset.rate)
     score = plants.plant_strokes(strokes, preset, plan, bar_s, rng)
 
-    progress(0.05, "striking")
+    progress(0.05, "playing the drums")
     # The kit and the room's tails are the same in every take.
     kit_rng = np.random.default_rng([seed, 0])
     parts = play(preset.kit, score.strokes, frames, preset.rate, kit_rng)
