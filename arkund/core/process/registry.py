@@ -9,12 +9,20 @@ from pydantic import Field
 from arkund.core.process.compressor import Compressor
 from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.limiter import Limiter
+from arkund.core.process.room import Room
 from arkund.core.process.saturation import Saturation
 from arkund.core.process.stage import Stage
 from arkund.core.process.transient import Transient
 from arkund.core.process.values import described
 
-PROCESSORS: tuple[type[Stage], ...] = (Equaliser, Transient, Compressor, Saturation, Limiter)
+PROCESSORS: tuple[type[Stage], ...] = (
+    Equaliser,
+    Transient,
+    Compressor,
+    Saturation,
+    Limiter,
+    Room,
+)
 
 if TYPE_CHECKING:
     AnyStage = Stage
