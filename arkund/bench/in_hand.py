@@ -117,7 +117,13 @@ def chain_context(hand: InHand, chosen: Stage | None, query: dict[str, str]) -> 
         "stages": rows,
         "full": len(stages) >= MOST_STAGES,
         "kinds": [
-            {"kind": k, "label": p.label, "about": p.about, "id": _free_id(k, ids), "after": after}
+            {
+                "label": p.label,
+                "about": p.about,
+                "id": _free_id(k, ids),
+                "stage": {"kind": k, "after": after}
+                | (dict(p.on_a_bus) if hand.path.startswith("buses.") else {}),
+            }
             for k, p in BY_KIND.items()
         ],
     }

@@ -163,6 +163,7 @@ def _said(channel: Channel, fresh: Channel, key: str) -> list[str]:
     if key == "sends" and isinstance(channel, Bus):
         return [
             f"{label(name)} {value_words(send.db, 'dB')}{'' if send.pre else ', behind its fader'}"
+            f"{', by its hits' if send.by_hits else ''}"
             for name, send in channel.sends.items()
         ]
     if key == "mute":

@@ -2,6 +2,7 @@
 
 import json
 import re
+from html import unescape
 from pathlib import Path
 
 import pytest
@@ -68,6 +69,20 @@ def test_no_key_means_two_things() -> None:
         own = [key.key.lower() for key in station.keys]
         assert len(own) == len(set(own)), station.slug
         assert not frame & set(own), station.slug
+
+
+def test_a_room_that_is_put_on_a_bus_is_wet_alone(song: Song, client: Client) -> None:
+    assert song.current is not None
+    revisions.keep(song.pk, song.current.number, {"buses.plate": {"sends": {}}})
+
+    def put(query: str) -> dict[str, object]:
+        page = client.get(f"/{song.slug}/{query}").content.decode()
+        found = re.search(r'data-add="room" data-kind="room" data-values="([^"]+)"', page)
+        assert found
+        return json.loads(unescape(found[1]))
+
+    assert put("bus/?mic=snare_top&bus=plate") == {"kind": "room", "after": "", "mix": 1.0}
+    assert "mix" not in put("dynamics/?mic=snare_top")
 
 
 def test_print_lists_what_it_writes(song: Song, client: Client, tmp_path: Path) -> None:

@@ -17,7 +17,14 @@ from arkund.core.graph.routing import (
     with_bed,
 )
 from arkund.core.graph.sides import Pair, Side
-from arkund.core.graph.sources import Entry, edited_entry, layer_entry, mic_entry, taking_layers
+from arkund.core.graph.sources import (
+    Entry,
+    by_hits,
+    edited_entry,
+    layer_entry,
+    mic_entry,
+    taking_layers,
+)
 from arkund.core.graph.summing import Input, Mixed, Shared, Varied
 from arkund.core.graph.varied import (
     chained,
@@ -175,7 +182,8 @@ class _Building:
 
     def _fed(self, name: str, version: Sheet) -> Node:
         behind = {**self._outs, **self._groups, **self._returns}
-        return Shared(tuple(sends(version, name, self._taps, self._chains, behind)))
+        opened = partial(by_hits, rate=version.rate, heard=self._heard)
+        return Shared(tuple(sends(version, name, self._taps, self._chains, behind, opened)))
 
     def _channel(self, name: str, path: str, entry: Callable[[Sheet], Node]) -> Input:
         """A channel's chain, noted, and what comes out of its fader."""

@@ -238,6 +238,10 @@ class Enveloped(Node):
     passes_on: ClassVar[bool] = True
     source: Node
 
+    @property
+    def channels(self) -> int:
+        return self.source.channels
+
     def key_over(self, reader: Reader, start: int, stop: int) -> str:
         shape = self.shape(reader)
         first = max(int(np.searchsorted(shape.positions, start, "right")) - 1, 0)
@@ -255,8 +259,11 @@ class Enveloped(Node):
         raise TypeError("this node decides its gain")
 
     def render(self, reader: Reader, start: int, stop: int) -> Audio:
-        sound = np.ascontiguousarray(reader.read(self.source, start, stop))
-        return apply_envelope(sound, start, self.shape(reader))
+        sound, shape = reader.read(self.source, start, stop), self.shape(reader)
+        if sound.ndim == 1:
+            return apply_envelope(np.ascontiguousarray(sound), start, shape)
+        sides = [apply_envelope(np.ascontiguousarray(side), start, shape) for side in sound.T]
+        return np.stack(sides, axis=1)
 
 
 @dataclass(frozen=True)

@@ -93,20 +93,25 @@ def sends(
     taps: Mapping[str, Input],
     chains: Mapping[str, Chained],
     behind: Mapping[str, Node],
+    opened: Callable[[Node, Mic], Node],
 ) -> list[Input]:
     """What a bus takes: mics in their order, panned as they are, so that the return has its image;
     then groups and other buses. ``taps`` are mics before their faders, ``behind`` what comes out of
-    faders; a muted channel sends nothing."""
+    faders, ``opened`` makes of a close mic's sound that of its drum's hits; a muted channel sends nothing."""
     sends, out = sheet.buses[bus].sends, []
     for name in (*taps, *sheet.groups, *sheet.buses):
         send = sends.get(name)
         level = fader_gain(send.db) if send else 0.0
         if not send or not level:
             continue
+        mic = sheet.mics.get(name)
+        is_opened = send.by_hits and mic is not None and mic.name.piece is not None
         if not send.pre:
-            out.append((behind[name], level, level))
-        elif name in taps:
+            node = behind[name]
+            out.append((opened(node, mic) if is_opened and mic else node, level, level))
+        elif mic is not None:
             node, left, right = taps[name]
+            node = opened(node, mic) if is_opened else node
             out.append((node, left * level, right * level))
         elif not (sheet.groups.get(name) or sheet.buses[name]).mute:
             out.append((chains[name].end, level, level))

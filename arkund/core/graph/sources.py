@@ -26,10 +26,14 @@ from arkund.core.replace.harvest import HEAD_S
 from arkund.core.sheet.channels import Mic
 from arkund.core.sheet.lanes import KICK_ROLES, ONE_FILE, Library
 from arkund.core.sheet.layers import AnyLayer, SampleLayer, SubLayer
+from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.sheet import Sheet, Take
 from arkund.core.sheet.treating import DEEPEST_NOTCH_DB, NOTCH_Q, Clean, Repair
 from arkund.core.timing.moves import ALL, KICK
 from arkund.core.units import db_to_amplitude, ms_to_samples
+
+BY_HITS_MS = (0.5, 150.0, 120.0, 2.0)
+"""Attack, hold, release and lookahead of a send that opens on hits."""
 
 
 def joined_source(name: str, sheet: Sheet, library: Library) -> Node:
@@ -110,6 +114,19 @@ def mic_entry(
         return Entry(source, repaired, placed, clean, clean)
     enters = _evened(name, sheet, clean, heard, hearing)
     return Entry(source, repaired, placed, clean, enters)
+
+
+def by_hits(node: Node, mic: Mic, rate: int, heard: Callable[[], Hits]) -> Node:
+    """A mic's sound only where its drum is hit, for as long as a hit needs to ring out."""
+    rule = GateRule(
+        "hits",
+        0.0,
+        0.0,
+        OFF_DB,
+        Timing(*(ms_to_samples(ms, rate) for ms in BY_HITS_MS)),
+        onsets=heard().places(mic.name.piece, rate, mic.delay_samples),
+    )
+    return Gated(node, rule)
 
 
 def edited_entry(name: str, sheet: Sheet, library: Library) -> Node:

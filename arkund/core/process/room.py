@@ -1,5 +1,6 @@
 """Reverberation: a room or a plate."""
 
+from collections.abc import Mapping
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -14,10 +15,12 @@ EARLY_GAIN = 0.5
 
 
 class Room(Stage):
-    """A room or a plate around the sound. On a bus the mix is 1; sends and blend make the rest."""
+    """A room or a plate around the sound. On a bus the mix is 1: sends and blend make the rest."""
 
     label: ClassVar[str] = "room"
     about: ClassVar[str] = "Puts a room or a plate around a drum: a tail, or a place to stand in."
+
+    on_a_bus: ClassVar[Mapping[str, Any]] = {"mix": 1.0}
 
     kind: Literal["room"] = "room"
     id: Id = "room"

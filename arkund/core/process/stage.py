@@ -69,6 +69,9 @@ class Stage(Part):
     busy: ClassVar[dict[str, Any]] = {}
     """Settings with which its kernel has something to do, where those that it comes with are none."""
 
+    on_a_bus: ClassVar[Mapping[str, Any]] = {}
+    """What it is set to where it is put on a bus, if that is not what it comes with."""
+
     reduces: ClassVar[bool] = False
     """Whether its process is a `Tracing` one."""
 

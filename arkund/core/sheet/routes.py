@@ -16,6 +16,7 @@ def routes(sheet: Sheet) -> list[dict[str, str]]:
     for kind, name, channel in _channels(sheet):
         sends = [
             f"{bus} {_db(one.sends[name].db)}{'' if one.sends[name].pre else ', after the fader'}"
+            f"{', by its hits' if one.sends[name].by_hits else ''}"
             for bus, one in sheet.buses.items()
             if name in one.sends
         ]

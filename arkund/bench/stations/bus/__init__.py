@@ -42,7 +42,11 @@ def _context(asked: Asked) -> dict[str, Any]:
         "chain": chain_context(hand, None, {"mic": mic, "channel": name}),
         "differences": differences_context(sheet, hand, None, ""),
         "sends": [
-            r.with_value(sheet) | {"at": f"buses.{name}.sends.{source}"}
+            r.with_value(sheet)
+            | {
+                "at": f"buses.{name}.sends.{source}",
+                "has_hits": source in sheet.mics and sheet.mics[source].name.piece is not None,
+            }
             for r, source in zip(rulers.send_rulers(name, shown), shown, strict=True)
         ],
         "could_send": [

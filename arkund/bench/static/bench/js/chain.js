@@ -59,8 +59,8 @@ export function startChain() {
     });
   });
   document.querySelectorAll("[data-add]").forEach((button) => button.addEventListener("click", () => {
-    const { add, kind, after } = button.dataset;
-    change({ [`${chain}.${add}`]: { kind, after } }, add);
+    const { add, values } = button.dataset;
+    change({ [`${chain}.${add}`]: JSON.parse(values) }, add);
   }));
   document.querySelectorAll("[data-add-band]").forEach((button) => button.addEventListener("click", () => {
     const taken = new Set([...document.querySelectorAll("[data-link*='band=']")].map((b) => b.dataset.link.split("band=")[1]));
