@@ -61,7 +61,7 @@ def test_a_stage_of_any_channel_is_drawn(
     assert len(drawn["hits"]) >= 4
     if kind in ("compressor", "saturation"):
         assert any(one["before"] - one["after"] > 0.3 for one in drawn["hits"])
-    assert bool(drawn["transfer"]) == (kind != "transient")
+    assert bool(drawn["transfer"]) == (kind not in ("transient", "room"))
     assert all(name.startswith(f"{path}.chain.x{kind}.") for name in drawn["rulers"])
 
 

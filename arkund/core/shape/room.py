@@ -43,6 +43,9 @@ FORGOTTEN_DB = 80.0
 QUIET = 1e-24
 """What is softer is nothing: processors are slow with numbers that are almost 0."""
 
+SWINGING = 4
+"""So many of the lines swing; the matrix hands it on to the others."""
+
 BLOCK = 64
 """Samples that are worked on at a time, at most."""
 
@@ -197,25 +200,25 @@ def _pole(hz: float, rate: int) -> float:
 
 
 @kernel(fastmath=True, error_model="numpy")
-def _taken(state, base, size, place, into):  # type: ignore[no-untyped-def]
-    """A block out of a ring of ``size`` samples, from ``place`` on."""
+def _taken(state, base, size, place, into, row, count):  # type: ignore[no-untyped-def]
+    """So many samples out of a ring of ``size``, from ``place`` on, into a row."""
     if place < 0:
         place += size
-    straight = min(size - place, len(into))
+    straight = min(size - place, count)
     for t in range(straight):
-        into[t] = state[base + place + t]
-    for t in range(straight, len(into)):
-        into[t] = state[base + place + t - size]
+        into[row, t] = state[base + place + t]
+    for t in range(straight, count):
+        into[row, t] = state[base + place + t - size]
 
 
 @kernel(fastmath=True, error_model="numpy")
-def _put(state, base, size, place, block):  # type: ignore[no-untyped-def]
-    """A block into a ring."""
-    straight = min(size - place, len(block))
+def _put(state, base, size, place, block, row, count):  # type: ignore[no-untyped-def]
+    """A row into a ring."""
+    straight = min(size - place, count)
     for t in range(straight):
-        state[base + place + t] = block[t]
-    for t in range(straight, len(block)):
-        state[base + place + t - size] = block[t]
+        state[base + place + t] = block[row, t]
+    for t in range(straight, count):
+        state[base + place + t - size] = block[row, t]
 
 
 @kernel(fastmath=True, error_model="numpy")
@@ -228,43 +231,42 @@ def _run(sound, out, state, lengths, offsets, taps, strengths, filters, values, 
     cosine, sine = np.cos(step), np.sin(step)
     shelves = lengths.shape[0]
     cuts = shelves + 4 * lines
-    every, one = np.empty((2, block)), np.empty(block)
-    soon, late, wet = np.empty((2, block)), np.empty((block, lines)), np.empty((2, block))
-    into, b = np.empty((lines, block)), np.empty(block)
+    every, soon, old = np.empty((2, block)), np.empty((2, block)), np.empty((1, block))
+    late, into, wet = np.empty((lines, block)), np.empty((lines, block)), np.empty((2, block))
     for begin in range(0, len(sound), block):
         count = min(block, len(sound) - begin)
         for side in range(2):
             place = 5 * side
             head, size, base = int(state[place]), lengths[place], offsets[place]
-            x, old, near = every[side, :count], one[:count], soon[side, :count]
             for t in range(count):
-                x[t] = sound[begin + t, side]
-            _put(state, base, size, head, x)
+                every[side, t] = sound[begin + t, side]
+            _put(state, base, size, head, every, side, count)
+            for t in range(count):
+                soon[side, t] = 0.0
             if early > 0.0:
-                near[:] = 0.0
                 for tap in range(taps.shape[1]):
-                    _taken(state, base, size, head - taps[side, tap], old)
+                    _taken(state, base, size, head - taps[side, tap], old, 0, count)
+                    gain = early * strengths[side, tap]
                     for t in range(count):
-                        near[t] += strengths[side, tap] * old[t]
-            _taken(state, base, size, head - pre, x)
+                        soon[side, t] += gain * old[0, t]
+            _taken(state, base, size, head - pre, every, side, count)
             state[place] = (head + count) % size
             for n in range(4):
                 place = 5 * side + 1 + n
                 head, size, base = int(state[place]), lengths[place], offsets[place]
                 gain = strengths[2, n]
-                _taken(state, base, size, head, old)
+                _taken(state, base, size, head, old, 0, count)
                 for t in range(count):
-                    new = x[t] + gain * old[t]
-                    x[t] = old[t] - gain * new
-                    old[t] = new if abs(new) > QUIET else 0.0
-                _put(state, base, size, head, old)
+                    new = every[side, t] + gain * old[0, t]
+                    every[side, t] = old[0, t] - gain * new
+                    old[0, t] = new if abs(new) > QUIET else 0.0
+                _put(state, base, size, head, old, 0, count)
                 state[place] = (head + count) % size
         for n in range(lines):
             head, size, base = int(state[first + n]), lengths[first + n], offsets[first + n]
-            z = b[:count]
-            if swing > 0.0:
+            if swing > 0.0 and n < SWINGING:
                 # The angle goes on with the song, whichever blocks it comes in.
-                angle = step * (at + begin) + 0.785398 * n
+                angle = step * (at + begin) + 1.570796 * n
                 c, d = np.cos(angle), np.sin(angle)
                 for t in range(count):
                     back = values[8 + n] + swing * (1 + d)
@@ -277,34 +279,29 @@ def _run(sound, out, state, lengths, offsets, taps, strengths, filters, values, 
                     before = read - 1 if read > 0 else size - 1
                     oldest = before - 1 if before > 0 else size - 1
                     # Lagrange's cubic through four samples: a straight line would dull the highs.
-                    p, p1, p2 = back - whole, back - whole + 1, back - whole - 1
-                    p3 = back - whole - 2
-                    late[t, n] = (
-                        -p * p2 * p3 / 6 * state[base + after]
-                        + p1 * p2 * p3 / 2 * state[base + read]
+                    p = back - whole
+                    p1, p2, p3 = p + 1, p - 1, p - 2
+                    late[n, t] = (
+                        p1 * p2 * p3 / 2 * state[base + read]
                         - p1 * p * p3 / 2 * state[base + before]
                         + p1 * p * p2 / 6 * state[base + oldest]
+                        - p * p2 * p3 / 6 * state[base + after]
                     )
             else:
-                _taken(state, base, size, head - int(values[8 + n]), z)
-                for t in range(count):
-                    late[t, n] = z[t]
-        x1, y1, y2 = np.empty(lines), np.empty(lines), np.empty(lines)
-        for n in range(lines):
+                _taken(state, base, size, head - int(values[8 + n]), late, n, count)
             own = shelves + 4 * n
-            x1[n], y1[n], y2[n] = state[own], state[own + 1], state[own + 2]
+            x1, y1, y2 = state[own], state[own + 1], state[own + 2]
+            f0, f1, f2, f3 = filters[0, n], filters[1, n], filters[2, n], filters[3, n]
+            f4, f5, f6 = filters[4, n], filters[5, n], filters[6, n]
+            for t in range(count):
+                x = late[n, t] * f0
+                low = f1 * x + f2 * x1 - f3 * y1
+                high = f4 * low + f5 * y1 - f6 * y2
+                x1, y1, y2, late[n, t] = x, low, high, high
+            state[own], state[own + 1], state[own + 2] = x1, y1, y2
         for t in range(count):
-            for n in range(lines):
-                x = late[t, n] * filters[0, n]
-                low = filters[1, n] * x + filters[2, n] * x1[n] - filters[3, n] * y1[n]
-                high = filters[4, n] * low + filters[5, n] * y1[n] - filters[6, n] * y2[n]
-                x1[n], y1[n], y2[n], late[t, n] = x, low, high, high
-        for n in range(lines):
-            state[shelves + 4 * n], state[shelves + 4 * n + 1] = x1[n], y1[n]
-            state[shelves + 4 * n + 2] = y2[n]
-        for t in range(count):
-            p0, p1, p2, p3 = late[t, 0], late[t, 1], late[t, 2], late[t, 3]
-            p4, p5, p6, p7 = late[t, 4], late[t, 5], late[t, 6], late[t, 7]
+            p0, p1, p2, p3 = late[0, t], late[1, t], late[2, t], late[3, t]
+            p4, p5, p6, p7 = late[4, t], late[5, t], late[6, t], late[7, t]
             wet[0, t] = (
                 LEFT[0] * p0
                 + LEFT[1] * p1
@@ -337,14 +334,13 @@ def _run(sound, out, state, lengths, offsets, taps, strengths, filters, values, 
             into[6, t], into[7, t] = g * (p6 + p7) + in_l, g * (p6 - p7) + in_r
         for n in range(lines):
             head, size, base = int(state[first + n]), lengths[first + n], offsets[first + n]
-            y = into[n, :count]
             for t in range(count):
-                y[t] = y[t] if abs(y[t]) > QUIET else 0.0
-            _put(state, base, size, head, y)
+                into[n, t] = into[n, t] if abs(into[n, t]) > QUIET else 0.0
+            _put(state, base, size, head, into, n, count)
             state[first + n] = (head + count) % size
         for t in range(count):
-            left = level * 0.5 * wet[0, t] + (early * soon[0, t] if early > 0.0 else 0.0)
-            right = level * 0.5 * wet[1, t] + (early * soon[1, t] if early > 0.0 else 0.0)
+            left = level * 0.5 * wet[0, t] + soon[0, t]
+            right = level * 0.5 * wet[1, t] + soon[1, t]
             middle, apart = 0.5 * (left + right), 0.5 * width * (left - right)
             wet[0, t], wet[1, t] = middle + apart, middle - apart
         for side in range(2):
