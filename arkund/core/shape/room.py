@@ -212,6 +212,28 @@ def _taken(state, base, size, place, into, row, count):  # type: ignore[no-untyp
 
 
 @kernel(fastmath=True, error_model="numpy")
+def _added(state, base, size, place, gain, into, row, count):  # type: ignore[no-untyped-def]
+    """`_taken`, times a gain, added to what stands in the row."""
+    if place < 0:
+        place += size
+    straight = min(size - place, count)
+    for t in range(straight):
+        into[row, t] += gain * state[base + place + t]
+    for t in range(straight, count):
+        into[row, t] += gain * state[base + place + t - size]
+
+
+@kernel(fastmath=True, error_model="numpy")
+def _diffused(state, at, gain, into, row, start, stop):  # type: ignore[no-untyped-def]
+    """Part of a row through an all-pass whose ring, as long as its delay, stands at ``at``."""
+    for t in range(start, stop):
+        old = state[at + t - start]
+        new = into[row, t] + gain * old
+        into[row, t] = old - gain * new
+        state[at + t - start] = new if abs(new) > QUIET else 0.0
+
+
+@kernel(fastmath=True, error_model="numpy")
 def _put(state, base, size, place, block, row, count):  # type: ignore[no-untyped-def]
     """A row into a ring."""
     straight = min(size - place, count)
@@ -231,7 +253,7 @@ def _run(sound, out, state, lengths, offsets, taps, strengths, filters, values, 
     cosine, sine = np.cos(step), np.sin(step)
     shelves = lengths.shape[0]
     cuts = shelves + 4 * lines
-    every, soon, old = np.empty((2, block)), np.empty((2, block)), np.empty((1, block))
+    every, soon = np.empty((2, block)), np.empty((2, block))
     late, into, wet = np.empty((lines, block)), np.empty((lines, block)), np.empty((2, block))
     for begin in range(0, len(sound), block):
         count = min(block, len(sound) - begin)
@@ -245,22 +267,16 @@ def _run(sound, out, state, lengths, offsets, taps, strengths, filters, values, 
                 soon[side, t] = 0.0
             if early > 0.0:
                 for tap in range(taps.shape[1]):
-                    _taken(state, base, size, head - taps[side, tap], old, 0, count)
-                    gain = early * strengths[side, tap]
-                    for t in range(count):
-                        soon[side, t] += gain * old[0, t]
+                    gain, place = early * strengths[side, tap], head - taps[side, tap]
+                    _added(state, base, size, place, gain, soon, side, count)
             _taken(state, base, size, head - pre, every, side, count)
-            state[place] = (head + count) % size
+            state[5 * side] = (head + count) % size
             for n in range(4):
                 place = 5 * side + 1 + n
                 head, size, base = int(state[place]), lengths[place], offsets[place]
-                gain = strengths[2, n]
-                _taken(state, base, size, head, old, 0, count)
-                for t in range(count):
-                    new = every[side, t] + gain * old[0, t]
-                    every[side, t] = old[0, t] - gain * new
-                    old[0, t] = new if abs(new) > QUIET else 0.0
-                _put(state, base, size, head, old, 0, count)
+                straight = min(size - head, count)
+                _diffused(state, base + head, strengths[2, n], every, side, 0, straight)
+                _diffused(state, base, strengths[2, n], every, side, straight, count)
                 state[place] = (head + count) % size
         for n in range(lines):
             head, size, base = int(state[first + n]), lengths[first + n], offsets[first + n]
