@@ -52,11 +52,24 @@ def figure_words(name: str) -> tuple[str, str]:
 
 
 def lines(song: Song) -> list[dict[str, Any]]:
-    """Revisions from the latest to the first, each with its measures as paired figures."""
+    """Revisions from the latest to the first, each with its measures as paired figures and its names."""
+    names: dict[int, list[str]] = {}
+    for one in song.snapshots.all():
+        names.setdefault(one.revision_id, []).append(one.name)
     return [
-        {"revision": r, "pairs": paired(r.measures), "mix": mix_pairs(r.measures)}
+        {
+            "revision": r,
+            "pairs": paired(r.measures),
+            "mix": mix_pairs(r.measures),
+            "names": ", ".join(names.get(r.pk, [])),
+        }
         for r in revisions.log(song)[::-1]
     ]
+
+
+def touches(revision: Revision, channel: str) -> bool:
+    """Whether a change is of a channel: ``mics.snare_top``, ``drum_bus``; or of the whole of it."""
+    return any(f"{path}.".startswith(f"{channel}.") for path in revision.change)
 
 
 def paired(measures: dict[str, Any]) -> list[dict[str, Any]]:

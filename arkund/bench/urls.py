@@ -4,7 +4,17 @@ from django.urls import path
 
 from arkund.bench.door import door
 from arkund.bench.stations.registry import STATIONS
-from arkund.bench.views import changes, desk, findings, ladders, songs, sound, stations, todos
+from arkund.bench.views import (
+    changes,
+    desk,
+    findings,
+    ladders,
+    looking_back,
+    songs,
+    sound,
+    stations,
+    todos,
+)
 
 urlpatterns = [
     path("", desk.index, name="songs"),
@@ -39,6 +49,10 @@ urlpatterns = [
     path("<slug:slug>/findings/reopen/", findings.reopen, name="finding-reopen"),
     path("<slug:slug>/school/", findings.school, name="school"),
     path("<slug:slug>/first-pass/start/", findings.first_pass, name="first-pass-start"),
+    path("<slug:slug>/snapshot/name/", looking_back.name, name="snapshot-name"),
+    path("<slug:slug>/snapshot/forget/", looking_back.forget, name="snapshot-forget"),
+    path("<slug:slug>/go-back/", looking_back.go_back, name="go-back"),
+    path("<slug:slug>/why/", looking_back.explain, name="why"),
     path("<slug:slug>/todo/add/", todos.add, name="todo-add"),
     path("<slug:slug>/todo/tick/", todos.tick, name="todo-tick"),
     path("<slug:slug>/pcm/", sound.pcm, name="pcm"),

@@ -68,6 +68,7 @@ GUIDE: dict[str, dict[str, str]] = {
     "Back and forth": {
         "log": "log copper-weather",
         "compare": "compare copper-weather 1 12",
+        "snapshot": 'snapshot copper-weather "before the plate"',
         "todo": 'todo copper-weather add "that ring" --at 24 --mic tom_2',
         "undo": "undo copper-weather",
         "redo": "redo copper-weather",

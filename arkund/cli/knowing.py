@@ -18,8 +18,13 @@ def register(add: Add) -> None:
         add(name, _fact(fact), about).add_argument("song")
     sub = add("compare", _compare, "every value that differs between two revisions")
     sub.add_argument("song")
-    sub.add_argument("a", type=int, help="number of the one, as in the log")
-    sub.add_argument("b", type=int, nargs="?", help="of the other; the present one by default")
+    sub.add_argument("a", help="number of the one, as in the log, or its snapshot's name")
+    sub.add_argument("b", nargs="?", help="the other; the present one by default")
+    sub = add("snapshot", _snapshot, "name the present revision; list the names, or go back to one")
+    sub.add_argument("song")
+    sub.add_argument("name", nargs="?")
+    sub.add_argument("--back", action="store_true", help="make it the present one again")
+    sub.add_argument("--remove", action="store_true", help="remove the name; the revision stays")
     sub = add("todo", _todo, "what is still to do; note something, or tick it")
     sub.add_argument("song")
     sub.add_argument("what", nargs="?", choices=("add", "done", "open"))
@@ -60,17 +65,36 @@ def register(add: Add) -> None:
 def _compare(args: argparse.Namespace) -> dict[str, Any]:
     song = song_named(args.song)
     from arkund.bench import history
+    from arkund.songs import snapshots
 
-    numbers = [args.a, song.current.number if args.b is None else args.b]
-    for number in numbers:
-        if not song.revisions.filter(number=number).exists():
-            last = song.revisions.count()
-            raise ArkundError(f"There is no revision {number}. There are 1 to {last}.")
-    found = history.comparison(song, *numbers)
+    b = song.current if args.b is None else snapshots.revision_of(song, args.b)
+    found = history.comparison(song, snapshots.revision_of(song, args.a).number, b.number)
     return {
         "a": {"number": found["a"].number, "label": found["a"].label},
         "b": {"number": found["b"].number, "label": found["b"].label},
         "differences": found["differences"],
+    }
+
+
+def _snapshot(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import locks, snapshots
+
+    if (args.back or args.remove) and not args.name:
+        raise ArkundError("Name the snapshot.")
+    if args.back:
+        with locks.song_lock(song.slug):
+            made = snapshots.go_back(song, args.name)
+        return {"revision": made.number, "label": made.label}
+    if args.remove:
+        snapshots.remove(song, args.name)
+    elif args.name:
+        snapshots.name_present(song, args.name)
+    return {
+        "snapshots": [
+            {"name": one.name, "revision": one.revision.number, "label": one.revision.label}
+            for one in song.snapshots.select_related("revision")
+        ]
     }
 
 

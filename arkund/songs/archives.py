@@ -25,7 +25,7 @@ from arkund.core.errors import ArkundError, SheetError
 from arkund.core.sheet.sheet import load
 from arkund.core.timing.moves import EditList
 from arkund.songs import importing, soundness, storage, sweeping
-from arkund.songs.models import Answer, Revision, Song, Todo
+from arkund.songs.models import Answer, Revision, Snapshot, Song, Todo
 
 FORMAT = 1
 LISTS = ("hits", "edits", "analysis")
@@ -104,6 +104,11 @@ class _Todo(_Part):
     done: datetime | None
 
 
+class _Snapshot(_Part):
+    name: str = Field(min_length=1, max_length=60)
+    revision: Number
+
+
 class _Song(_Part):
     format: int
     name: str = Field(min_length=1, max_length=120)
@@ -113,6 +118,7 @@ class _Song(_Part):
     revisions: list[_Revision] = Field(min_length=1, max_length=100_000)
     answers: list[_Answer] = Field(max_length=100_000)
     todos: list[_Todo] = Field(max_length=10_000)
+    snapshots: list[_Snapshot] = Field([], max_length=10_000)
 
 
 def file_name(song: Song) -> str:
@@ -188,6 +194,10 @@ def _as_json(song: Song, revisions: list[Revision]) -> str:
         todos=[
             _Todo(**{name: getattr(one, name) for name in _Todo.model_fields})
             for one in song.todos.all()
+        ],
+        snapshots=[
+            _Snapshot(name=one.name, revision=numbers[one.revision_id])
+            for one in song.snapshots.all()
         ],
     )
     return told.model_dump_json()
@@ -324,6 +334,9 @@ def _made(told: _Song, sheets: dict[int, str]) -> Song:
     for todo in told.todos:
         kept = Todo.objects.create(song=song, **todo.model_dump(exclude={"created"}))
         Todo.objects.filter(pk=kept.pk).update(created=todo.created)
+    for snapshot in told.snapshots:
+        if snapshot.revision in made:
+            Snapshot.objects.create(song=song, name=snapshot.name, revision=made[snapshot.revision])
     song.current = made[told.current]
     song.save(update_fields=["current"])
     song.refresh_from_db()

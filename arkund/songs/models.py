@@ -58,7 +58,8 @@ class Song(models.Model):
 
 
 class Revision(models.Model):
-    """One sheet with what changed and why. Never changed once stored."""
+    """One sheet with what changed and why. Never changed once stored; only the reason of what a hand did may be
+    given later."""
 
     song = models.ForeignKey(Song, on_delete=models.CASCADE, related_name="revisions")
     parent = models.ForeignKey("self", null=True, on_delete=models.PROTECT, related_name="children")
@@ -166,6 +167,21 @@ class OwnChain(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+
+class Snapshot(models.Model):
+    """A revision under a name of its engineer's, to be heard against others and gone back to."""
+
+    song = models.ForeignKey(Song, on_delete=models.CASCADE, related_name="snapshots")
+    revision = models.ForeignKey(Revision, on_delete=models.CASCADE, related_name="+")
+    name = models.CharField(max_length=60)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-created", "-pk")
+        constraints = (
+            models.UniqueConstraint(fields=("song", "name"), name="one_snapshot_a_name"),
+        )
 
 
 class Todo(models.Model):

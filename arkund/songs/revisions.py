@@ -36,6 +36,9 @@ class Overlap(ArkundError):
         super().__init__(f"Later changes touch the same values: {what}. Take it back all the same?")
 
 
+LONGEST_REASON = 500
+
+
 def first_revision(song: Song, sheet: Sheet, label: str, measures: dict[str, Any]) -> Revision:
     """Revision 1 of a new song, made current."""
     return _store(song, None, sheet, {}, {}, label, "", "load-in", measures)
@@ -110,6 +113,31 @@ def rename(song_id: int, base: int, channel: str, name: str) -> Revision:
     return keep(song_id, base, patch, label=label, station="bus")
 
 
+_TABLES = ("mics", "layers", "groups", "buses")
+"""Parts of a sheet that hold channels by name."""
+
+
+def patch_between(before: Sheet, after: Sheet) -> dict[str, Any]:
+    """What makes one sheet of another: channels' values by their paths, other parts whole."""
+    a, b = before.model_dump(mode="json"), after.model_dump(mode="json")
+    patch: dict[str, Any] = {}
+    for name in b:
+        if a[name] == b[name]:
+            continue
+        if name not in _TABLES:
+            patch[name] = b[name]
+            continue
+        for channel in {**a[name], **b[name]}:
+            was, now = a[name].get(channel), b[name].get(channel)
+            if was is None or now is None:
+                patch[f"{name}.{channel}"] = now
+            else:
+                patch |= {
+                    f"{name}.{channel}.{key}": now[key] for key in now if was.get(key) != now[key]
+                }
+    return patch
+
+
 def values_before(sheet: Sheet, patch: Patch) -> dict[str, Any]:
     """What stands in a sheet where a patch would change it."""
     return inverse_patch(sheet, patch)
@@ -168,6 +196,30 @@ def take_back(song_id: int, number: int, *, all_the_same: bool = False) -> Revis
     inverse = inverse_patch(current.sheet, target.way_back)
     label = f"Taken back: {target.label}"[:300]
     return _store(song, current, after, target.way_back, inverse, label, "", target.station, {})
+
+
+@transaction.atomic
+def go_back(song_id: int, number: int, label: str) -> Revision:
+    """Make the sheet of an earlier revision, or of one on another branch, the present one again, as a new one.
+    Raises `ArkundError` where it cannot be read or is what stands."""
+    song = _locked(song_id)
+    current = _current(song)
+    wanted = song.revisions.get(number=number).sheet
+    patch = patch_between(current.sheet, wanted)
+    if not patch:
+        raise ArkundError(f"Revision {number} is what stands now.")
+    inverse = patch_between(wanted, current.sheet)
+    return _store(song, current, wanted, patch, inverse, label, "", "log", {})
+
+
+def explain(song: Song, number: int, why: str) -> Revision:
+    """Give the reason of a change that a hand made. Raises `ArkundError` where a finding gave it already."""
+    found = song.revisions.filter(number=number).first()
+    if found is None or found.finding:
+        raise ArkundError("Only what you have changed yourself takes a reason of yours.")
+    found.reason = " ".join(why.split())[:LONGEST_REASON]
+    found.save(update_fields=["reason"])
+    return found
 
 
 def log(song: Song) -> list[Revision]:

@@ -14,7 +14,17 @@ from django.test import Client
 
 from arkund import cli
 from arkund.core.errors import ArkundError
-from arkund.songs import archives, desk, findings, rendering, revisions, soundness, storage, todos
+from arkund.songs import (
+    archives,
+    desk,
+    findings,
+    rendering,
+    revisions,
+    snapshots,
+    soundness,
+    storage,
+    todos,
+)
 from arkund.songs.models import Answer, Song
 from arkund.songs.timing import sheet_of
 from tests.conftest import forget_all
@@ -35,6 +45,7 @@ def song(data: Path, tmp_path: Path) -> Song:
     song.refresh_from_db()
     Answer.objects.create(song=song, finding="x.y.z", state="declined", reason="no")
     todos.tick(song, todos.add(song, "that ring", "snare_top", 2).number, done=True)
+    snapshots.name_present(song, "flipped")
     song.refresh_from_db()
     return song
 
@@ -64,6 +75,7 @@ def told(song: Song) -> list[Any]:
             for r in song.revisions.order_by("number")
         ],
         [(a.finding, a.state, a.reason) for a in song.answers.all()],
+        [(s.name, s.revision.number) for s in song.snapshots.all()],
         [(t.number, t.text, t.mic, t.bar, t.created, t.done) for t in song.todos.all()],
     ]
 

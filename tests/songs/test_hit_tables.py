@@ -13,7 +13,7 @@ from arkund import cli
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import write_midi
 from arkund.core.sheet.tempo import grid_of
-from arkund.songs import exports, revisions
+from arkund.songs import exports, revisions, snapshots
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.timing import sheet_of
@@ -140,5 +140,8 @@ def test_two_revisions_are_compared_by_command(
     assert cli.main(["compare", song.slug, "1", "--json"]) == 0
     found = json.loads(capsys.readouterr().out)["differences"]
     assert found == [{"whose": "snare top", "what": "trim", "a": "0 dB", "b": "3 dB"}]
+    snapshots.name_present(Song.objects.get(pk=song.pk), "hotter")
+    assert cli.main(["compare", song.slug, "1", "hotter", "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["differences"] == found
     assert cli.main(["compare", song.slug, "1", "9"]) == 1
     assert "There are 1 to 2" in capsys.readouterr().err

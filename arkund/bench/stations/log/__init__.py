@@ -1,16 +1,49 @@
 """Log: every revision, and the way back."""
 
+from typing import Any
+
 from arkund.bench import history
-from arkund.bench.stations.station import Shot, Station
+from arkund.bench.stations.station import Asked, Shot, Station
+from arkund.core.sheet.channels import DRUM_BUS
+from arkund.core.sheet.lanes import mic_order
+from arkund.core.sheet.sheet import Sheet
+from arkund.songs.wording import path_words
+
+
+def _context(asked: Asked) -> dict[str, Any]:
+    """All lines, or those of one channel and station."""
+    of, by = asked.named("of"), asked.named("by")
+    every = history.lines(asked.song)
+    return {
+        "lines": [
+            line
+            for line in every
+            if (not of or history.touches(line["revision"], of))
+            and (not by or line["revision"].station == by)
+        ],
+        "total": len(every),
+        "of": of,
+        "by": by,
+        "channels": _channels(asked.sheet),
+        "kept_at": sorted({line["revision"].station for line in every} - {""}),
+        "todos": asked.song.todos.all(),
+        "snapshots": asked.song.snapshots.select_related("revision"),
+    }
+
+
+def _channels(sheet: Sheet) -> list[tuple[str, str]]:
+    paths = [f"mics.{name}" for name in mic_order(sheet)]
+    for table in ("layers", "groups", "buses"):
+        paths += [f"{table}.{name}" for name in getattr(sheet, table)]
+    paths.append(DRUM_BUS)
+    return [(path, path_words(f"{path}.mute", sheet)[0]) for path in paths]
+
 
 STATION = Station(
     room="log",
     slug="log",
     title="Log",
-    context=lambda asked: {
-        "lines": history.lines(asked.song),
-        "todos": asked.song.todos.all(),
-    },
+    context=_context,
     has_script=False,
     has_findings=False,
     shots=(Shot("log", "mic=snare_top", after_pass=True),),

@@ -11,7 +11,7 @@ import { closeLadder, ladderKey, startLadder, startLadders } from "./ladder.js";
 import { startLive } from "./live.js";
 import { chooseVariant, startHearing, startStrip } from "./strip.js";
 import { toggleTheme } from "./theme.js";
-import { noteToDo, startToDos } from "./todo.js";
+import { askWhy, noteToDo, startNotes } from "./notes.js";
 import { again, startVisits, visit } from "./visit.js";
 
 let station = null;
@@ -102,7 +102,7 @@ const KEYS = {
   z: () => step("undo"), y: () => step("redo"),
   ",": () => moveMic(-1), ".": () => moveMic(1),
   p: () => passages && passages.next(), r: () => passages && passages.goBack(),
-  d: () => noteToDo(),
+  d: () => noteToDo(), v: () => askWhy(),
   "?": () => document.getElementById("keys").showModal(),
 };
 // What the station's record says of a key, as its script does it.
@@ -185,7 +185,7 @@ async function begin() {
 
 startStrip();
 startLadders();
-startToDos();
+startNotes();
 on("again", again, FOR_GOOD);
 startVisits(begin);
 await begin();

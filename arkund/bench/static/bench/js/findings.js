@@ -4,7 +4,7 @@ import { address, bench, dropTry, here, moveTo, on, setLoop, tell, tryValues } f
 import { label, minus, speak } from "./draw.js";
 import { player } from "./player.js";
 import { chooseVariant, offerOther } from "./strip.js";
-import { noteToDo } from "./todo.js";
+import { noteToDo } from "./notes.js";
 import { again, visit } from "./visit.js";
 
 const WORDS = {
