@@ -37,6 +37,7 @@ FIGURE_WORDS = {
     "pan": ("pan", ""),
     "return_under_mix_lu": ("return under the mix", "LU"),
     "behind_ms": ("behind", "ms"),
+    "chorus_over_verse_lu": ("chorus over verse", "LU"),
 }
 
 

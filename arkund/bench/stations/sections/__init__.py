@@ -28,6 +28,5 @@ STATION = Station(
     picture=lambda asked: sections.described(asked.sheet),
     keys=(Key("T", "accept", "use the sections that were found"),),
     addresses=(path("<slug:slug>/side-by-side/", views.side_by_side, name="side-by-side"),),
-    has_findings=False,
     shots=(Shot("sections", "mic=snare_top", after_pass=True),),
 )

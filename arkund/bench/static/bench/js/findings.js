@@ -11,7 +11,7 @@ const WORDS = {
   sum_db: "pair's sum, dB", bleed_reduction_db: "bleed taken off, dB", below_dbfs: "below the drum, dBFS",
   ring_dbfs: "ring, dBFS", band_db: "band, dB", typical_dbfs: "typical hit, dBFS", peak_dbfs: "peak, dBFS",
   over_db: "over the typical hit, dB", reduction_db: "reduction, dB", pairs_in_step: "pairs in step", apart_samples: "apart, samples", attack_to_body_db: "attack over body, dB",
-  hum_dbfs: "hum, dBFS", clipped_runs: "clipped runs", return_under_mix_lu: "return under the mix, LU", behind_ms: "behind, ms",
+  hum_dbfs: "hum, dBFS", clipped_runs: "clipped runs", return_under_mix_lu: "return under the mix, LU", behind_ms: "behind, ms", chorus_over_verse_lu: "chorus over verse, LU",
 };
 
 // Small values keep the digits that tell them from nothing.

@@ -1,0 +1,1 @@
+"""What a song's parts ask for."""
