@@ -302,7 +302,7 @@ def test_print_and_download(page: Page, song: str, tmp_path: Path) -> None:
     expect(page.locator("#print-go")).to_be_enabled()
     expect(forecast).to_contain_text("16 files")
     page.click("#print-go")
-    link = page.locator("a[download]").first
+    link = page.locator("td a[download]").first
     link.wait_for(timeout=90_000)
     with page.expect_download() as waiting:
         link.click()
@@ -701,7 +701,7 @@ def test_a_layer_is_laid_heard_blended_and_taken_back(page: Page, song: str) -> 
     expect(page.get_by_label("Sample 1: length in ms")).to_have_value("70")
     page.goto(f"{song}/print/")
     _ready(page)
-    links = page.locator("a[download]")
+    links = page.locator("td a[download]")
     printed = links.count()
     page.click("#print-go")
     expect(links).to_have_count(printed + 1, timeout=90_000)

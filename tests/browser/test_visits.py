@@ -30,6 +30,7 @@ def playing(page: Page, song: str) -> Page:
 
 def _asked_for_by_the_next_loop(page: Page) -> list[str]:
     """The stations of which a picture is asked for when the loop moves on."""
+    page.wait_for_timeout(1200)  # for what the visit itself asks for
     asked: list[str] = []
     page.on("request", lambda r: asked.append(r.url) if "/picture/" in r.url else None)
     page.keyboard.press("]")

@@ -93,8 +93,8 @@ def test_from_the_songs_to_the_print_by_keys_alone(
     _ready(page)
     _tab_to(page, "#print-go", 25)
     page.keyboard.press("Enter")
-    page.locator("a[download]").first.wait_for(timeout=PRINT_MS)
-    _tab_to(page, "a[download]", 25)
+    page.locator("td a[download]").first.wait_for(timeout=PRINT_MS)
+    _tab_to(page, "td a[download]", 25)
     with page.expect_download() as waiting:
         page.keyboard.press("Enter")
     _is_whole(waiting.value, tmp_path)
@@ -115,9 +115,9 @@ def test_from_the_songs_to_the_print_in_seven_clicks(
     page.wait_for_url("**/print/**")
     _ready(page)
     click("#print-go")
-    page.locator("a[download]").first.wait_for(timeout=PRINT_MS)
+    page.locator("td a[download]").first.wait_for(timeout=PRINT_MS)
     with page.expect_download() as waiting:
-        click("a[download]")
+        click("td a[download]")
     _is_whole(waiting.value, tmp_path)
     assert mouse.clicks <= 7
 
