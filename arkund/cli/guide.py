@@ -53,6 +53,7 @@ GUIDE: dict[str, dict[str, str]] = {
         "--bars 5-12 -o ~/attacks",
         "rename": 'rename copper-weather buses.strike "Shell crack"',
         "routes": "routes copper-weather",
+        "bed": "bed copper-weather",
         "sections": "sections copper-weather --find",
         "scene": 'scene copper-weather chorus --bars "9-16, 25-32"',
         "processors": "processors",

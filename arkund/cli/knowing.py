@@ -31,6 +31,7 @@ def register(add: Add) -> None:
     sub.add_argument("text", nargs="?", help="in words, or the number of one that is there")
     sub.add_argument("--at", type=int, metavar="BAR", help="where it is heard")
     sub.add_argument("--mic", default="", help="what it is about")
+    add("bed", _bed, "the drums against the bed and the reference").add_argument("song")
     add("carries", _carries, "who carries each piece, and who owns the low end").add_argument(
         "song"
     )
@@ -60,6 +61,13 @@ def register(add: Add) -> None:
     sub = add("card", _card, "the punch card: wanted, as recorded, now, and without each stage")
     sub.add_argument("song")
     sub.add_argument("--school", default="", help="whose goal; the song's own by default")
+
+
+def _bed(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import beside, timing
+
+    return beside.described(timing.sheet_of(song))
 
 
 def _compare(args: argparse.Namespace) -> dict[str, Any]:

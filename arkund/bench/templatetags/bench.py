@@ -44,6 +44,12 @@ def signed(value: float) -> str:
 
 
 @register.filter
+def percent(share: float) -> str:
+    """A share as a whole percentage."""
+    return f"{share:.0%}"
+
+
+@register.filter
 def station_called(slug: str) -> str:
     """A station's name by its slug."""
     return STATIONS[slug].title if slug in STATIONS else slug

@@ -27,6 +27,9 @@ STATION = Station(
     context=_context,
     picture=lambda asked: sections.described(asked.sheet),
     keys=(Key("T", "accept", "use the sections that were found"),),
-    addresses=(path("<slug:slug>/side-by-side/", views.side_by_side, name="side-by-side"),),
+    addresses=(
+        path("<slug:slug>/side-by-side/", views.side_by_side, name="side-by-side"),
+        path("<slug:slug>/in-the-song/", views.in_the_song, name="in-the-song"),
+    ),
     shots=(Shot("sections", "mic=snare_top", after_pass=True),),
 )

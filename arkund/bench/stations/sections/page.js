@@ -1,5 +1,5 @@
 // Sections: the song's and those found, what differs over bars, and figures side by side.
-import { getJson } from "../../js/api.js";
+import { getJson, getPage } from "../../js/api.js";
 import { address, bench, here, keepValues, on, query, setLoop } from "../../js/bench.js";
 import { startDifferences } from "../../js/differences.js";
 import { clear, el, minus } from "../../js/draw.js";
@@ -23,7 +23,22 @@ export function start() {
   on("kept", (sheet) => { if (sheet) draw(); });
   getJson(`${address("picture/sections/")}?${query()}`).then((picture) => { found = picture.found; draw(); });
   sideBySide();
+  startInTheSong();
   return { accept: () => accept?.click() };
+}
+
+// Asked for when it is opened: the whole song is rendered for it.
+function startInTheSong() {
+  const holder = document.getElementById("in-the-song");
+  holder?.addEventListener("toggle", async () => {
+    if (!holder.open) return;
+    const body = holder.querySelector("div");
+    try {
+      body.innerHTML = await getPage(`${address("in-the-song/")}?${query()}`);
+    } catch (error) {
+      body.textContent = error.message;
+    }
+  });
 }
 
 function drawForm(svg, found) {

@@ -31,6 +31,10 @@ export async function getJson(url, options) {
   return (await checked(await reach(url, options))).json();
 }
 
+export async function getPage(url, options) {
+  return (await checked(await reach(url, options))).text();
+}
+
 export async function getBytes(url, options) {
   const response = await checked(await reach(url, options));
   return { bytes: await response.arrayBuffer(), headers: response.headers };
