@@ -41,6 +41,9 @@ FIGURE_WORDS = {
 }
 
 
+UNITS = {"db": "dB", "dbfs": "dBFS", "ms": "ms", "hz": "Hz", "lu": "LU", "samples": "samples"}
+
+
 GOAL_WORDS = next(row.answers for row in ROWS if row.key == "goal")
 
 
@@ -49,7 +52,8 @@ def figure_words(name: str) -> tuple[str, str]:
     if name in FIGURE_WORDS:
         return FIGURE_WORDS[name]
     stem, _, unit = name.rpartition("_")
-    return label(stem or name), {"db": "dB", "dbfs": "dBFS", "ms": "ms", "hz": "Hz"}.get(unit, unit)
+    # The goal's figures have no unit in their names: “tom 3 attack”.
+    return (label(stem), UNITS[unit]) if unit in UNITS else (label(name), "")
 
 
 def lines(song: Song) -> list[dict[str, Any]]:

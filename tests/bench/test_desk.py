@@ -7,6 +7,7 @@ import pytest
 from django.test import Client
 
 from arkund.bench.desk import STRIP, desk
+from arkund.bench.history import figure_words
 from arkund.songs import jobs, revisions, todos
 from arkund.songs.demo import DEMO_SLUG
 from arkund.songs.models import Job, Song
@@ -77,3 +78,10 @@ def test_the_demo_is_opened_where_it_is(song: Song, client: Client) -> None:
     assert client.post("/demo/")["Location"] == f"/{DEMO_SLUG}/"
     assert not Job.objects.exists()
     assert "Make the demo song" not in client.get("/").content.decode()
+
+
+def test_a_figure_has_the_unit_that_its_name_ends_in_and_no_other() -> None:
+    assert figure_words("reduction_db") == ("reduction", "dB")
+    assert figure_words("mid_dbfs") == ("mid", "dBFS")
+    assert figure_words("tom_3_attack_over_body") == ("tom 3 attack over body", "")
+    assert figure_words("loudness_at_equal_true_peak") == ("loudness at equal true peak", "")
