@@ -18,10 +18,6 @@ from tests.played import SHORT, UNEVEN, Played, shared_by_workers  # noqa: E402
 
 LONGEST = (
     "browser/test_main_path.py",
-    "browser/test_hands.py",
-    "browser/test_whole_job.py",
-    "browser/test_visits.py",
-    "browser/test_accessible.py",
     "core/test_advise.py",
     "core/test_punch.py",
     "songs/test_findings.py",
@@ -40,10 +36,6 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
         return names.index(name) if name in names else len(names)
 
     items.sort(key=place)
-    for item in items:
-        # One worker has the browser, so that its server and its song are made once.
-        name = item.nodeid.split("::")[0]
-        item.add_marker(pytest.mark.xdist_group("browser" if "/browser/" in name else name))
 
 
 @pytest.fixture(scope="session")
