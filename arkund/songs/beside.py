@@ -28,11 +28,6 @@ MUCH, FAR_DB = 0.25, 4.0
 """A drum that the bed covers at so many of its hits is worth a word; so is an octave so far from the reference."""
 
 
-def has_beside(sheet: Sheet) -> bool:
-    """Whether the song has a bed or a reference."""
-    return bool(graph_of(sheet).beside)
-
-
 def described(sheet: Sheet) -> dict[str, Any]:
     """Loudness of the drums over the bed, in the whole song and by section; what it covers of kick and snare; octaves
     against the reference; and what of it is worth a word. Raises `ArkundError` without bed and reference."""

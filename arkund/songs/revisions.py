@@ -207,7 +207,7 @@ def go_back(song_id: int, number: int, label: str) -> Revision:
     wanted = song.revisions.get(number=number).sheet
     patch = patch_between(current.sheet, wanted)
     if not patch:
-        raise ArkundError(f"Revision {number} is what stands now.")
+        raise ArkundError(f"Revision {number} is the present one already.")
     inverse = patch_between(wanted, current.sheet)
     return _store(song, current, wanted, patch, inverse, label, "", "log", {})
 

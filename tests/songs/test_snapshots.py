@@ -53,7 +53,7 @@ def test_a_state_on_a_branch_that_was_left_is_still_there(song: Song) -> None:
     assert made.sheet.mics["snare_top"].trim_db == 3
     assert made.sheet.mics["kick_in"].trim_db == 0
     song.refresh_from_db()
-    with pytest.raises(ArkundError, match="is what stands now"):
+    with pytest.raises(ArkundError, match="is the present one already"):
         snapshots.go_back(song, "2")
 
 

@@ -18,7 +18,7 @@ class Room(Stage):
     """A room or a plate around the sound. On a bus the mix is 1: sends and blend make the rest."""
 
     label: ClassVar[str] = "room"
-    about: ClassVar[str] = "Puts a room or a plate around a drum: a tail, or a place to stand in."
+    about: ClassVar[str] = "Adds a room or a plate: a tail, or a space around the drum."
 
     on_a_bus: ClassVar[Mapping[str, Any]] = {"mix": 1.0}
 
