@@ -20,7 +20,7 @@ from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.pairs import lane
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.timing.grid import Grid
-from arkund.songs import hits, soundness
+from arkund.songs import first_visit, hits, soundness
 from arkund.songs.facts import MicFacts, mic_files
 from arkund.songs.models import Song
 from arkund.songs.passages import offered
@@ -59,6 +59,7 @@ def frame(request: HttpRequest, song: Song, sheet: Sheet, here: Station) -> dict
         "passages": offered(sheet, own.piece),
         "plan": _plan(sheet, pieces, mic, rows),
         "groups": _groups(sheet, mic, rows),
+        "way": first_visit.shown_on(song),
         "bench": _for_scripts(request, song, sheet, here, mic, (first, last)),
     }
 

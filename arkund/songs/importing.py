@@ -30,7 +30,18 @@ from arkund.songs.analysing import Analysis, Progress, Sound, analyse, store
 from arkund.songs.incoming import Incoming, split_stereo, store_at_rate
 
 LONGEST_NAME = 120
-NOT_A_SONG = ("new", "restore", "demo", "staging", "jobs", "door", "static")
+NOT_A_SONG = (
+    "new",
+    "restore",
+    "demo",
+    "staging",
+    "jobs",
+    "door",
+    "static",
+    "help",
+    "ears",
+    "listened",
+)
 """First parts of addresses that lead elsewhere."""
 
 TEMPO_BPM = (20, 400)

@@ -40,13 +40,15 @@ class Songs(models.QuerySet):
 
 class Song(models.Model):
     """One tune's drum recording. ``current`` is the revision that sounds, ``school`` the rows
-    from which its findings speak, ``removed`` when it was put into the bin."""
+    from which its findings speak, ``heard`` when it was last played, ``removed`` when it was put into
+    the bin."""
 
     slug = models.SlugField(unique=True, max_length=80)
     name = models.CharField(max_length=120)
     created = models.DateTimeField(auto_now_add=True)
     current = models.ForeignKey("Revision", null=True, on_delete=models.PROTECT, related_name="+")
     school = models.JSONField(default=natural_rows)
+    heard = models.DateTimeField(null=True)
     removed = models.DateTimeField(null=True)
     objects = Songs.as_manager()
 
@@ -200,6 +202,25 @@ class Todo(models.Model):
         constraints = (
             models.UniqueConstraint(fields=("song", "number"), name="one_todo_a_number"),
         )
+
+
+class FirstVisit(models.Model):
+    """How far somebody is on the way through the stations (`songs.first_visit`): the steps that were ``heard``
+    or passed over, which no revision tells, and whether the way is ``open`` on the song's pages."""
+
+    song = models.OneToOneField(Song, on_delete=models.CASCADE, related_name="first_visit")
+    heard = models.JSONField(default=list)
+    passed_over = models.JSONField(default=list)
+    open = models.BooleanField(default=False)
+
+
+class Listened(models.Model):
+    """How long one has listened on a ``day``, in s, and how long ``without_break`` up to ``last``."""
+
+    day = models.DateField(unique=True)
+    seconds = models.PositiveIntegerField(default=0)
+    without_break = models.PositiveIntegerField(default=0)
+    last = models.DateTimeField()
 
 
 class Job(models.Model):

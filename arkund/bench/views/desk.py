@@ -8,7 +8,8 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST
 
 from arkund.bench.desk import desk as desk_shown
-from arkund.bench.requests import song_named
+from arkund.bench.requests import asked_number, song_named
+from arkund.bench.views.songs import staging
 from arkund.core.errors import ArkundError
 from arkund.songs import archives, desk, jobs, locks, storage
 from arkund.songs.demo import DEMO_SLUG
@@ -17,8 +18,11 @@ from arkund.songs.models import Song
 
 @require_GET
 def index(request: HttpRequest) -> HttpResponse:
-    """The desk."""
-    return render(request, "bench/songs.html", desk_shown())
+    """The desk; a folder that is dropped here is brought in here."""
+    asked = request.GET
+    page = asked_number(request, "page", 1, 1, 10_000)
+    shown = desk_shown(asked.get("by", "heard")[:10], page, asked.get("named", "").strip()[:60])
+    return render(request, "bench/songs.html", shown | staging())
 
 
 @require_POST

@@ -34,8 +34,8 @@ def enter(request: HttpRequest, slug: str) -> HttpResponse:
     return redirect("station", slug=slug, station="edit")
 
 
-@require_GET
-def new(request: HttpRequest) -> HttpResponse:
+def staging() -> dict[str, Any]:
+    """What a form needs that brings in a new song: a place to stage its files, and the roles to choose among."""
     mics = [r for r in ROLES if r not in ("tom", "overhead", "room")]
     choices = [
         *mics[:7],
@@ -48,8 +48,13 @@ def new(request: HttpRequest) -> HttpResponse:
         "room",
         *mics[7:],
     ]
-    context = {"token": secrets.token_urlsafe(18), "choices": choices, "paired": " ".join(PAIRED)}
-    return render(request, "bench/new.html", context)
+    return {"token": secrets.token_urlsafe(18), "choices": choices, "paired": " ".join(PAIRED)}
+
+
+@require_GET
+def new(request: HttpRequest) -> HttpResponse:
+    """A new song, on a page of its own."""
+    return render(request, "bench/new.html", staging())
 
 
 @require_POST

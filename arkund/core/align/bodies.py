@@ -10,17 +10,16 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from arkund.core.align.pairs import Pair
 from arkund.core.kit.roles import piece_family
+from arkund.core.units import SPEED_OF_SOUND_M_S
 
 REACH_M = {"kick": 1.2}
 OTHERS_REACH_M = 0.45
 """No two mics of one drum hear it farther apart than this: what asks for more heard something else."""
 
-SPEED_M_S = 343.0
-
 
 def farthest_samples(piece: str, rate: int) -> float:
     """The most samples at ``rate`` Hz by which two mics of a drum can hear it apart."""
-    return REACH_M.get(piece_family(piece), OTHERS_REACH_M) / SPEED_M_S * rate
+    return REACH_M.get(piece_family(piece), OTHERS_REACH_M) / SPEED_OF_SOUND_M_S * rate
 
 
 def offsets(

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from arkund.core.kernel import kernel
+from arkund.core.units import SPEED_OF_SOUND_M_S
 
 LINES = 8
 LINE_MS = (29.7, 34.1, 38.9, 43.7, 48.1, 54.3, 59.9, 66.7)
@@ -34,7 +35,7 @@ RIGHT = (1, 1, -1, 1, -1, 1, -1, -1)
 """Signs by which the lines leave to either side: orthogonal, and of all such pairs the one whose sum to mono is nearest
 to the tail of one side, whichever side sound comes in from."""
 
-USUAL_M, SOUND_M_S = 10.0, 343.0
+USUAL_M = 10.0
 BY_SIZE = 0.85
 """Lines grow less than the room: in a small one they would have too few modes, in a large one too thin a tail."""
 
@@ -127,7 +128,9 @@ def _plan(s: Settings, rate: int) -> _Plan:
     lines = _coprime([ms * per_ms * (s.size_m / USUAL_M) ** BY_SIZE for ms in LINE_MS])
     passes = [_coprime([ms * per_ms for ms in side]) for side in DIFFUSER_MS]
     pre = round(s.pre_delay_ms * per_ms)
-    reach = [[pre + round(t * s.size_m / SOUND_M_S * rate) for t, _ in side] for side in EARLY]
+    reach = [
+        [pre + round(t * s.size_m / SPEED_OF_SOUND_M_S * rate) for t, _ in side] for side in EARLY
+    ]
     front = max(max(side) for side in reach) + BLOCK
     swing = math.ceil(MOST_MOD_MS * per_ms) + 4
     # A side's front, its four all-passes; then the lines, with room to swing.

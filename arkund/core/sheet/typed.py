@@ -4,9 +4,7 @@ import re
 
 from arkund.core.errors import ArkundError
 from arkund.core.sheet.limits import OFF_DB
-
-SOUND_CM_S = 34320.0
-"""Speed of sound in air of 20 °C, in cm a second."""
+from arkund.core.units import metres_to_samples
 
 A4_HZ, A4_MIDI = 440.0, 69
 _STEPS = {"C": 0, "D": 2, "E": 4, "F": 5, "G": 7, "A": 9, "B": 11}
@@ -36,7 +34,7 @@ def typed_value(text: str, unit: str, *, bpm: float, rate: int) -> float:
     if unit == "samples" and suffix == "ms":
         return value * rate / 1000
     if unit == "samples" and suffix == "cm":
-        return value / SOUND_CM_S * rate
+        return metres_to_samples(value / 100.0, rate)
     return value
 
 

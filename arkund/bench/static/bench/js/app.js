@@ -6,7 +6,9 @@ import { startPictures } from "./pictures.js";
 import { player } from "./player.js";
 import { startRoving } from "./roving.js";
 import { ruler } from "./ruler.js";
+import { startClock } from "./clock.js";
 import { startFindings } from "./findings.js";
+import { startFirstVisit } from "./first-visit.js";
 import { closeLadder, ladderKey, startLadder, startLadders } from "./ladder.js";
 import { startLive } from "./live.js";
 import { chooseVariant, startHearing, startStrip } from "./strip.js";
@@ -181,9 +183,11 @@ async function begin() {
   passages = startPassages();
   startLive();
   startPictures();
+  startFirstVisit();
 }
 
 startStrip();
+startClock();
 startLadders();
 startNotes();
 on("again", again, FOR_GOOD);

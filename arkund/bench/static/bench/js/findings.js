@@ -256,6 +256,7 @@ export function startFindings() {
     state.way = 0;
     state.answering = null;
     draw();
+    tell("looked");
   }
 
   part("hear").addEventListener("click", hear);

@@ -241,4 +241,5 @@ export function chooseVariant(variant) {
   // A rung of a ladder has its button there.
   press(document.querySelector(`[data-variant="${variant}"]`), "[data-variant]");
   player.choose(variant);
+  tell("variant", variant);
 }
