@@ -249,6 +249,7 @@ export function startFindings() {
   }
 
   function stepBy(by) {
+    tell("looked");
     if (!state.open.length) return;
     stopHearing();
     state.taken = true;
@@ -256,7 +257,6 @@ export function startFindings() {
     state.way = 0;
     state.answering = null;
     draw();
-    tell("looked");
   }
 
   part("hear").addEventListener("click", hear);
