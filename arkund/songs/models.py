@@ -223,6 +223,19 @@ class Listened(models.Model):
     last = models.DateTimeField()
 
 
+class Drill(models.Model):
+    """A round of an ear drill: the ``size`` of the difference in its skill's unit, which side was ``changed`` (0 is A),
+    what is ``told`` of it, and whether the answer was ``right``; None until there is one."""
+
+    song = models.ForeignKey(Song, on_delete=models.SET_NULL, null=True, related_name="+")
+    skill = models.CharField(max_length=20, db_index=True)
+    size = models.FloatField()
+    changed = models.PositiveSmallIntegerField()
+    told = models.CharField(max_length=120)
+    right = models.BooleanField(null=True)
+    created = models.DateTimeField(auto_now_add=True)
+
+
 class Job(models.Model):
     """Long work: what, how far, and what became of it. ``owner`` names the process that runs it,
     which can be asked whether it lives (`arkund.songs.locks`); ``attempts`` how often it began."""

@@ -27,7 +27,7 @@ LAYERS = [
     {"graph"},
     {"render"},
     {"advise"},
-    {"simulate", "exchange"},
+    {"simulate", "exchange", "ears"},
     {"warming"},
 ]
 # Loudness and true peak run the same biquads as the equaliser; simulation stands beside the rest.

@@ -132,7 +132,9 @@ document.addEventListener("keydown", (event) => {
     return;
   }
   if (event.key === " " && event.target.matches("button, summary") && !isByMouse) return;
-  const run = ladderKey(event) || ownKey(event.key.toLowerCase()) || KEYS[event.key] || KEYS[event.key.toLowerCase()];
+  // Enter on what has the focus presses that.
+  const isPressed = event.key === "Enter" && event.target.matches("a, button, summary");
+  const run = ladderKey(event) || (!isPressed && ownKey(event.key.toLowerCase())) || KEYS[event.key] || KEYS[event.key.toLowerCase()];
   if (!run || event.altKey) return;
   event.preventDefault();
   run();

@@ -1,0 +1,1 @@
+"""Training the ear: how hard a question is asked, and what is asked of a drum's own sound."""
