@@ -33,8 +33,7 @@ STATION = Station(
     title="Ears",
     context=_context,
     keys=(
-        Key("1", "hearA", "hear A"),
-        Key("2", "hearB", "hear B"),
+        Key("T", "turn", "hear the other of A and B"),
         Key("Enter", "choose", "choose the one that is heard; then the next round"),
     ),
     addresses=(

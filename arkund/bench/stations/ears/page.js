@@ -72,5 +72,5 @@ export function start() {
   // Other bars sound otherwise: the round is asked anew there.
   on("loop", () => { if (round) ask().catch((error) => notify(error.message)); });
   here().addEventListener("abort", stop);
-  return { hearA: () => hear(0), hearB: () => hear(1), choose };
+  return { turn: () => hear(1 - side), choose };
 }
