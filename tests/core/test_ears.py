@@ -1,121 +1,126 @@
-"""Ear drills: the staircase and its threshold on simulated listeners, and what each question changes."""
+"""What all EQs come to, and overheads towards pink."""
 
-import itertools
+from pathlib import Path
 
 import numpy as np
 import pytest
 
+from arkund.core.advise.eq.ears import NET_HZ, boost_budget, net_curve
+from arkund.core.advise.eq.merging import merge_of
+from arkund.core.advise.eq.to_pink import OCTAVES_HZ, SHARE, octaves_db, to_pink
 from arkund.core.advise.study import Study
-from arkund.core.ears.skills import SKILLS, Question, skill_named
-from arkund.core.ears.staircase import (
-    FEWEST,
-    Range,
-    Trial,
-    chance,
-    next_size,
-    scale_at,
-    threshold_of,
+from arkund.core.process.equaliser import Equaliser
+from arkund.core.simulate.session import simulate
+from arkund.core.simulate.studying import study_of
+
+EQ = "mics.snare_top.chain.eq"
+BOOST = {"kind": "eq", "bands": [{"id": "b1", "on": True, "frequency_hz": 3000, "gain_db": 6}]}
+
+
+@pytest.fixture(scope="module")
+def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
+    return study_of([simulate("copper", 5, bars=8)], tmp_path_factory.mktemp("ears"))
+
+
+def test_the_net_curve_is_the_sum_of_all_on_the_way_and_tells_what_opposes(study: Study) -> None:
+    cut = {
+        f"{EQ}.bands.b3.on": True,
+        f"{EQ}.bands.b3.frequency_hz": 3000,
+        f"{EQ}.bands.b3.gain_db": -4,
+    }
+    tried = study.tried({**cut, "groups.snare.chain.tone": BOOST})
+    net = net_curve(tried.sheet, "snare_top")
+    assert set(net.by_channel) == {"snare_top", "snare", "drum_bus"}
+    at = int(np.argmin(np.abs(NET_HZ - 3000)))
+    assert net.total[at] == pytest.approx(2.0, abs=0.1)
+    (one,) = net.opposed
+    assert (one.cuts[0], one.boosts[0]) == ("snare_top", "snare")
+    assert one.hz == pytest.approx(3000, rel=0.3)
+    assert net_curve(study.sheet, "snare_top").opposed == []
+
+
+def test_a_cut_and_a_boost_merge_and_every_mic_sounds_as_it_did(study: Study) -> None:
+    cut = {
+        f"{EQ}.bands.b3.on": True,
+        f"{EQ}.bands.b3.frequency_hz": 3000,
+        f"{EQ}.bands.b3.gain_db": -4,
+    }
+    tried = study.tried({**cut, "groups.snare.chain.tone": BOOST})
+    (opposed,) = net_curve(tried.sheet, "snare_top").opposed
+    merge = merge_of(tried.sheet, "snare_top", opposed)
+    assert merge is not None
+    assert merge.by_db == 4
+    made = tried.tried(merge.patch).sheet
+    assert not next(b for b in made.mics["snare_top"].first(Equaliser).bands if b.id == "b3").on
+    assert made.groups["snare"].first(Equaliser).bands[0].gain_db == 2
+    for mic in ("snare_top", "snare_bottom"):
+        before, after = net_curve(tried.sheet, mic).total, net_curve(made, mic).total
+        assert np.abs(after - before).max() < 0.1, mic
+    assert net_curve(made, "snare_top").opposed == []
+
+
+@pytest.mark.parametrize(
+    "patch",
+    [
+        {f"{EQ}.bands.b3.q": 8},  # another width: less of both would sound otherwise
+        {"mics.snare_bottom.chain.eq.on": False},  # no band for what the group did
+        {"layers.crack": {"kind": "sub", "of": "snare_top", "to": "snare"}},
+    ],
 )
-from arkund.core.errors import ArkundError
-
-WITHIN = Range(6.0, 0.1, 12.0)
-
-
-def _trials(*answers: tuple[float, bool]) -> list[Trial]:
-    return [Trial(size, right) for size, right in answers]
-
-
-def test_two_right_answers_make_it_smaller_and_a_wrong_one_larger() -> None:
-    assert next_size([], WITHIN) == 6.0
-    assert next_size(_trials((6, True)), WITHIN) == 6.0
-    assert next_size(_trials((6, True), (6, True)), WITHIN) == 3.0
-    assert next_size(_trials((6, True), (6, True), (3, True)), WITHIN) == 3.0
-    turned = _trials((6, True), (6, True), (3, False))
-    assert next_size(turned, WITHIN) == 6.0
+def test_what_would_sound_otherwise_is_not_merged(study: Study, patch: dict[str, object]) -> None:
+    cut = {
+        f"{EQ}.bands.b3.on": True,
+        f"{EQ}.bands.b3.frequency_hz": 3000,
+        f"{EQ}.bands.b3.gain_db": -4,
+    }
+    tried = study.tried({**cut, "groups.snare.chain.tone": BOOST, **patch})
+    opposed = net_curve(tried.sheet, "snare_top").opposed[0]
+    assert merge_of(tried.sheet, "snare_top", opposed) is None
 
 
-def test_steps_get_finer_as_it_turns_and_stay_within_the_range() -> None:
-    sizes, trials = [], list[Trial]()
-    for right in [True, True, False] * 6:
-        trials.append(Trial(next_size(trials, WITHIN), right))
-        sizes.append(trials[-1].size)
-    ratios = [max(a, b) / min(a, b) for a, b in itertools.pairwise(sizes) if a != b]
-    assert ratios[0] == 2.0
-    assert ratios[-1] == pytest.approx(2**0.25)
-    low = _trials(*[(0.1, True)] * 2)
-    assert next_size(low, WITHIN) == 0.1
-    assert next_size(_trials((12.0, False)), WITHIN) == 12.0
-
-
-@pytest.mark.parametrize("threshold", [0.4, 1.0, 2.5])
-def test_forty_answers_find_a_simulated_listeners_threshold(threshold: float) -> None:
-    scale, found = scale_at(threshold), []
-    for seed in range(60):
-        rng, trials = np.random.default_rng(seed), list[Trial]()
-        for _ in range(40):
-            size = next_size(trials, WITHIN)
-            trials.append(Trial(size, bool(rng.random() < chance(size, scale))))
-        found.append(threshold_of(trials, WITHIN))
-    assert np.median(found) == pytest.approx(threshold, rel=0.1)
-    # One listener of forty answers is told by a third either way, four times out of five.
-    assert np.percentile(np.array(found) / threshold, 10) > 0.65
-    assert np.percentile(np.array(found) / threshold, 90) < 1.55
-
-
-def test_few_answers_tell_no_threshold() -> None:
-    assert threshold_of(_trials(*[(1.0, True)] * (FEWEST - 1)), WITHIN) is None
-    assert threshold_of(_trials(*[(1.0, True)] * FEWEST), WITHIN) is not None
-
-
-def test_chance_is_a_half_for_nothing_and_the_threshold_is_seven_in_ten() -> None:
-    assert chance(0.0, 1.0) == 0.5
-    assert chance(2.0, scale_at(2.0)) == pytest.approx(0.5**0.5)
-    assert chance(1e6, 1.0) == pytest.approx(0.98)
-
-
-@pytest.mark.parametrize("values", [(0, 1, 2), (1, 0, 2), (1, 2, 3), (3, 1, 2)])
-def test_a_range_is_in_order(values: tuple[float, float, float]) -> None:
-    with pytest.raises(ArkundError):
-        Range(*values)
-
-
-def _sounds(study: Study, question: Question) -> list[np.ndarray]:
-    sounds = []
-    for patch, gain in zip(question.patches, question.gains_db, strict=True):
-        there = study.tried(patch) if patch else study
-        sound = there.engine.read(there.graph.node(question.node), 0, 8 * study.sheet.rate)
-        sounds.append(np.asarray(sound) * 10 ** (gain / 20))
-    return sounds
-
-
-def test_each_question_changes_what_it_asks_about_by_as_much_as_it_says(study: Study) -> None:
-    louder = skill_named("louder").made(study.sheet, "kick_in", 3.0, 0)
-    quiet, loud = _sounds(study, louder)
-    assert 20 * np.log10(np.abs(loud).max() / np.abs(quiet).max()) == pytest.approx(3.0, abs=1e-3)
-    eq = skill_named("eq").made(study.sheet, "snare_top", 6.0, 2)
-    assert "400 Hz" in eq.asks
-    flat, lifted = (np.abs(np.fft.rfft(s.reshape(-1))) for s in _sounds(study, eq))
-    hertz = np.fft.rfftfreq(8 * study.sheet.rate, 1 / study.sheet.rate)
-    near, far = (np.abs(hertz - 400) < 15), (hertz > 6000) & (hertz < 8000)
-    gain = 20 * np.log10(lifted[near].sum() / flat[near].sum())
-    assert gain == pytest.approx(6.0, abs=0.3)
-    assert 20 * np.log10(lifted[far].sum() / flat[far].sum()) == pytest.approx(0.0, abs=0.2)
-    late = skill_named("late").made(study.sheet, "snare_bottom", 2.0, 0)
-    assert late.patches[1]["mics.snare_bottom.delay_samples"] == pytest.approx(
-        study.sheet.mics["snare_bottom"].delay_samples + 0.002 * study.sheet.rate
+def test_what_all_mics_run_through_is_not_merged(study: Study) -> None:
+    cut = {f"{EQ}.bands.b3.on": True, f"{EQ}.bands.b3.gain_db": -4}
+    boost = {**BOOST, "bands": [{**BOOST["bands"][0], "frequency_hz": 3000}]}  # type: ignore[index]
+    tried = study.tried(
+        {**cut, f"{EQ}.bands.b3.frequency_hz": 3000, "drum_bus.chain.tone": {**boost, "after": ""}}
     )
-    flipped = skill_named("polarity").made(study.sheet, "snare_bottom", 24.0, 0)
-    as_is, other = _sounds(study, flipped)
-    assert not np.allclose(as_is, other)
-    soft = skill_named("attack").made(study.sheet, "snare_top", 6.0, 0)
-    before, after = _sounds(study, soft)
-    assert np.abs(after).max() < 0.8 * np.abs(before).max()
+    (opposed,) = net_curve(tried.sheet, "snare_top").opposed
+    assert merge_of(tried.sheet, "snare_top", opposed) is None
 
 
-def test_polarity_and_lateness_are_asked_of_mics_that_share_a_drum(study: Study) -> None:
-    of = {skill.name: skill.mics(study.sheet) for skill in SKILLS}
-    assert set(of["late"]) == {"kick_in", "kick_out", "snare_top", "snare_bottom"}
-    assert "overhead_l" in of["louder"]
-    assert "overhead_l" not in of["eq"]
-    with pytest.raises(ArkundError, match="no drill “x”"):
-        skill_named("x")
+def test_the_budget_is_what_boosts_add_and_who_spends_it(study: Study) -> None:
+    assert boost_budget(study).lifts_db == 0.0
+    one = study.tried({"mics.snare_top.chain.tone": BOOST})
+    assert next(iter(boost_budget(one).shares)) == "snare_top"
+    every = study.tried({f"mics.{mic}.chain.tone": BOOST for mic in study.mics})
+    found = boost_budget(every)
+    # A bell of 6 dB and width 1 at 3 kHz lifts the octaves around it by 3 to 5 dB on average.
+    assert 2 < found.lifts_db < 6
+    assert sum(found.shares.values()) == pytest.approx(1)
+    bypassed = study.tried({"mics.snare_top.chain.tone": {**BOOST, "on": False}})
+    assert boost_budget(bypassed).lifts_db == 0.0
+
+
+def test_overheads_go_a_tenth_of_the_way(study: Study) -> None:
+    away = octaves_db(study, "overhead_l")
+    assert away.mean() == pytest.approx(0, abs=1e-9)
+    found = to_pink(study, "overhead_l")
+    assert found is not None
+    gains = [v for path, v in found.patch.items() if path.endswith("gain_db")]
+    places = [v for path, v in found.patch.items() if path.endswith("frequency_hz")]
+    assert f"{max(map(abs, away)):.0f} dB off" in found.said
+    for gain, hz in zip(gains, places, strict=True):
+        assert gain == pytest.approx(-SHARE * away[OCTAVES_HZ.index(hz)], abs=0.06)
+        assert abs(gain) <= 3
+
+
+def test_pink_noise_is_left_alone(
+    study: Study, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rng, frames = np.random.default_rng(2), 20 * study.rate
+    spectrum = np.fft.rfft(rng.standard_normal(frames))
+    spectrum[1:] /= np.sqrt(np.arange(1, len(spectrum)))
+    pink = np.fft.irfft(spectrum).astype(np.float32)
+    monkeypatch.setattr(Study, "sound", lambda self, mic, stage: pink)
+    assert np.abs(octaves_db(study, "overhead_l")).max() < 0.5
+    assert to_pink(study, "overhead_l") is None
