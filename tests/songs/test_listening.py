@@ -1,80 +1,132 @@
-"""The listening clock: minutes of the day, breaks, and when a song was last heard."""
+"""The listening socket: strangers send little, wait shortly and shut nobody out."""
 
-from datetime import UTC, datetime, timedelta
-from pathlib import Path
+import contextlib
+import socket
+import threading
+import time
+from collections.abc import Iterator, Mapping
 
 import pytest
-from django.test import Client
 
-from arkund.core.errors import ArkundError
-from arkund.songs import listening
-from arkund.songs.models import Song
-from tests.making import small_song
+from arkund.studio import listening
 
-pytestmark = pytest.mark.django_db
-NOON = datetime(2026, 3, 3, 12, 0, tzinfo=UTC)
+HELD: list[threading.Event] = []
 
 
-def _listen(minutes: int, at: datetime) -> datetime:
-    for _ in range(minutes):
-        at += timedelta(minutes=1)
-        listening.listened(None, 60, at)
-    return at
+def application(environ, start):  # type: ignore[no-untyped-def]
+    if environ["PATH_INFO"] == "/wait":
+        until = time.monotonic() + 10
+        while not environ["waitress.client_disconnected"]() and time.monotonic() < until:
+            time.sleep(0.02)
+        HELD[0].set()
+    start("200 OK", [("Content-Type", "text/plain")])
+    return [str(len(environ["wsgi.input"].read())).encode()]
 
 
-def test_a_break_is_due_after_three_quarters_of_an_hour_and_ends_after_ten_minutes() -> None:
-    at = _listen(44, NOON)
-    assert not listening.now(at).is_break_due
-    assert listening.now(at).words == "Heard today: 44 min; a break is due in 1 min"
-    at = _listen(1, at)
-    assert listening.now(at).is_break_due
-    assert "45 min without a break" in listening.now(at).words
-    # Nine minutes are no break; ten are.
-    later = _listen(1, at + timedelta(minutes=8))
-    assert listening.now(later).is_break_due
-    rested = later + timedelta(minutes=10)
-    assert listening.now(rested).words == "Heard today: 46 min"
-    assert listening.listened(None, 60, rested).without_break == 60
+def is_known(headers: Mapping[str, str]) -> bool:
+    return headers.get("COOKIE") == "known"
 
 
-def test_a_day_begins_anew() -> None:
-    at = _listen(3, NOON)
-    assert listening.now(at).today == 180
-    assert listening.now(at + timedelta(days=1)).words == ""
+@pytest.fixture(scope="module")
+def port() -> Iterator[int]:
+    patch = pytest.MonkeyPatch()
+    patch.setattr(listening, "STRANGER_S", 0.8)
+    patch.setattr(listening, "LOOK_EVERY_S", 0.1)
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        free = probe.getsockname()[1]
+    threading.Thread(
+        target=listening.listen, args=(application, "127.0.0.1", free, 4, is_known), daemon=True
+    ).start()
+    for _ in range(100):
+        with socket.socket() as probe:
+            if probe.connect_ex(("127.0.0.1", free)) == 0:
+                break
+        time.sleep(0.02)
+    yield free
+    patch.undo()
 
 
-def test_hours_are_said_as_hours() -> None:
-    assert [listening.spoken(s) for s in (20, 59 * 60, 72 * 60)] == [
-        "1 min",
-        "59 min",
-        "1 h 12 min",
-    ]
+def _open(port: int, content: bytes = b"") -> socket.socket:
+    made = socket.create_connection(("127.0.0.1", port), timeout=5)
+    made.sendall(content)
+    return made
 
 
-@pytest.mark.parametrize("seconds", [0, -5, 121])
-def test_a_page_tells_of_a_minute_at_a_time(seconds: int) -> None:
-    with pytest.raises(ArkundError, match="1 to 120 seconds"):
-        listening.listened(None, seconds)
+def _post(size: int, *more: str) -> bytes:
+    lines = ["POST / HTTP/1.1", "Host: localhost", f"Content-Length: {size}", *more, "", ""]
+    return "\r\n".join(lines).encode()
 
 
-def test_a_page_tells_what_was_heard_and_the_desk_shows_it(
-    data: Path, tmp_path: Path, client: Client
-) -> None:
-    song = small_song(tmp_path / "in")
-    told = client.post(
-        "/listened/", {"seconds": 60, "song": song.slug}, content_type="application/json"
-    )
-    assert told.json() == {
-        "words": "Heard today: 1 min; a break is due in 44 min",
-        "is_break_due": False,
-    }
-    assert Song.objects.get().heard is not None
-    page = client.get("/").content.decode()
-    assert "heard 0\xa0minutes ago" in page
-    assert "Heard today: 1 min" in page
-    refused = client.post("/listened/", {"seconds": 1e9}, content_type="application/json")
-    assert refused.status_code == 400
-    unknown = client.post(
-        "/listened/", {"seconds": 9, "song": "x"}, content_type="application/json"
-    )
-    assert unknown.status_code == 404
+def _answer(connection: socket.socket) -> bytes:
+    """What comes until nothing more does for a moment."""
+    parts = [connection.recv(4096)]
+    connection.settimeout(0.3)
+    with connection, contextlib.suppress(TimeoutError):
+        while parts[-1]:
+            parts.append(connection.recv(4096))
+    return b"".join(parts)
+
+
+def test_a_stranger_s_body_is_small(port: int) -> None:
+    assert b"413" in _answer(_open(port, _post(15 << 30)))
+    assert b"413" in _answer(_open(port, _post(listening.STRANGER_BYTES)))
+    small = _answer(_open(port, _post(50) + 50 * b"x"))
+    assert b"200 OK" in small
+    assert small.endswith(b"50")
+
+
+def test_a_stranger_s_chunks_are_counted(port: int) -> None:
+    head = b"POST / HTTP/1.1\r\nHost: localhost\r\nTransfer-Encoding: chunked\r\n\r\n"
+    chunk = b"1000\r\n" + 0x1000 * b"x" + b"\r\n"
+    assert b"413" in _answer(_open(port, head + 4 * chunk))
+
+
+def test_who_is_known_may_send_much_and_slowly(port: int) -> None:
+    connection = _open(port, _post(200_000, "Cookie: known"))
+    for _ in range(4):
+        connection.sendall(50_000 * b"x")
+        time.sleep(0.3)
+    answer = _answer(connection)
+    assert b"200 OK" in answer
+    assert answer.endswith(b"200000")
+
+
+@pytest.mark.parametrize(
+    "begun", [b"", b"GET / HTTP/1.1\r\nHost:", _post(500) + b"x"], ids=["none", "head", "body"]
+)
+def test_a_stranger_who_dawdles_is_dropped(port: int, begun: bytes) -> None:
+    connection, began = _open(port, begun), time.monotonic()
+    assert connection.recv(10) == b""
+    assert 0.5 < time.monotonic() - began < 3
+
+
+def test_dripping_bytes_wins_no_time(port: int) -> None:
+    connection, began = _open(port, b"GET / HTTP/1.1\r\nX: "), time.monotonic()
+    with contextlib.suppress(ConnectionError):
+        while time.monotonic() - began < 5:
+            connection.sendall(b"x")
+            time.sleep(0.1)
+    assert time.monotonic() - began < 3
+
+
+def test_half_requests_by_the_hundred_shut_nobody_out(port: int) -> None:
+    known = _open(port, b"GET / HTTP/1.1\r\nHost: a\r\nCookie: known\r\n\r\n")
+    assert b"200 OK" in known.recv(4096)
+    strangers = [_open(port, b"GET / HTTP/1.1\r\nX: ") for _ in range(listening.CONNECTIONS + 60)]
+    began = time.monotonic()
+    assert b"200 OK" in _answer(_open(port, b"GET / HTTP/1.1\r\nHost: a\r\n\r\n"))
+    assert time.monotonic() - began < 2
+    known.sendall(b"GET / HTTP/1.1\r\nHost: a\r\nCookie: known\r\n\r\n")
+    assert b"200 OK" in _answer(known)
+    for stranger in strangers:
+        stranger.close()
+
+
+def test_work_learns_that_who_asked_has_gone(port: int) -> None:
+    HELD[:] = [threading.Event()]
+    connection, began = _open(port, b"GET /wait HTTP/1.1\r\nHost: a\r\n\r\n"), time.monotonic()
+    time.sleep(0.2)
+    connection.close()
+    assert HELD[0].wait(3)
+    assert time.monotonic() - began < 3
