@@ -195,7 +195,7 @@ def test_a_new_song_says_what_is_missing(client: Client, change: dict, words: st
 
 
 def test_no_song_is_no_dead_end(client: Client) -> None:
-    assert "Bring in a folder" in client.get("/").content.decode()
+    assert "Drop a folder of drum mics" in client.get("/").content.decode()
     missing = client.get("/nothing/edit/", headers={"Accept": "text/html"})
     assert missing.status_code == 404
     assert "All songs" in missing.content.decode()
