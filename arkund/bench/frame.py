@@ -193,7 +193,7 @@ def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFacts]) ->
                 "chosen": m.mic == chosen,
                 "trouble": bool(flags.get(m.mic)),
             }
-            for m in place_mics([n for n in mic_order(sheet) if not _beside(n)], placed)
+            for m in place_mics([n for n in mic_order(sheet) if _has_a_place(n)], placed)
         ],
     }
 
@@ -245,6 +245,11 @@ def _groups(sheet: Sheet, chosen: str, rows: list[MicFacts]) -> list[dict[str, A
         {"name": "other mics", "mics": rest},
         {"name": "beside the drums", "mics": beside},
     ]
+
+
+def _has_a_place(mic: str) -> bool:
+    """Whether a mic stands somewhere around the kit: a return came by wire."""
+    return not _beside(mic) and parse_mic_name(mic).role != "return"
 
 
 def _beside(mic: str) -> bool:

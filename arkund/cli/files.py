@@ -52,6 +52,18 @@ def register(add: Add) -> None:
         default=PATTERN,
         help=f"how files are called, from {' '.join('{' + f + '}' for f in FIELDS)}; e.g. '{{n:02}} {{name}}'",
     )
+    sub = add("outboard", _outboard, "send a channel through a box, and bring it back in place")
+    sub.add_argument("song")
+    sub.add_argument("--node", required=True, help="a mic, group or bus")
+    way = sub.add_mutually_exclusive_group(required=True)
+    way.add_argument("--box", help="through a box that ships with Arkund: simulated")
+    way.add_argument("--send", type=given_path, metavar="FILE.wav", help="write the file to send")
+    way.add_argument(
+        "--bring", type=given_path, metavar="FILE.wav", help="what was recorded back of it"
+    )
+    sub.add_argument(
+        "--beside", action="store_true", help="play it beside its source, not instead of it"
+    )
     sub = add("report", _report, "write the recall report: all that was set, when and why")
     sub.add_argument("song")
     sub.add_argument("-o", dest="out", type=given_path, required=True, metavar="FILE.html")
@@ -161,6 +173,42 @@ def _print(args: argparse.Namespace) -> dict[str, Any]:
         "loudness_lufs": report.loudness_lufs,
         "over": report.over,
     }
+
+
+def _outboard(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import locks, outboard
+
+    with locks.song_lock(song.slug):
+        if args.send:
+            made = outboard.send(song, args.node, args.send, show_progress)
+            return {"file": str(args.send), "node": made.node, "lowered_db": made.gain_db}
+        if args.box:
+            if args.box not in outboard.BOXES:
+                raise ArkundError(
+                    f"There is no box “{args.box}”. There are: {', '.join(outboard.BOXES)}."
+                )
+            brought = outboard.through_box(
+                song,
+                args.node,
+                outboard.BOXES[args.box],
+                instead=not args.beside,
+                progress=show_progress,
+            )
+            return brought.as_dict()
+        sending = song.sendings.filter(node=args.node).first()
+        if sending is None:
+            raise ArkundError(f"{args.node} was not sent yet: write the file with --send first.")
+        assert song.current is not None
+        return outboard.bring_back(
+            song,
+            song.current.number,
+            sending,
+            args.bring,
+            args.bring.name,
+            instead=not args.beside,
+            progress=show_progress,
+        ).as_dict()
 
 
 def _report(args: argparse.Namespace) -> dict[str, Any]:

@@ -63,6 +63,7 @@ GUIDE: dict[str, dict[str, str]] = {
     "Print": {
         "render": "render copper-weather --node kick_in+snare_top --bars 5-12 -o kick.wav",
         "print": "print copper-weather -o ~/stems --stems mics,returns,mix --tap bus --pattern '{n:02} {name}'",
+        "outboard": "outboard copper-weather --node snare_top --box simulated",
         "report": "report copper-weather -o recall.html",
         "export": "export copper-weather midi -o hits.mid",
     },

@@ -16,7 +16,7 @@ from arkund.core.kit.roles import MicName, label, parse_mic_name
 from arkund.core.sheet.sheet import Section
 from arkund.songs import storage
 
-PAIRED = ("overhead", "room", "kit", "bed", "reference")
+PAIRED = ("overhead", "room", "kit", "bed", "reference", "return")
 """Roles in which a stereo file is a left and a right mic."""
 
 

@@ -223,6 +223,20 @@ class Listened(models.Model):
     last = models.DateTimeField()
 
 
+class Sending(models.Model):
+    """What was written for an outboard box: which ``node`` of which revision, with the gain by which it was lowered."""
+
+    song = models.ForeignKey(Song, on_delete=models.CASCADE, related_name="sendings")
+    revision = models.ForeignKey(Revision, on_delete=models.CASCADE, related_name="+")
+    node = models.CharField(max_length=40)
+    sides = models.PositiveSmallIntegerField()
+    gain_db = models.FloatField()
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-pk",)
+
+
 class Drill(models.Model):
     """A round of an ear drill: the ``size`` of the difference in its skill's unit, which side was ``changed`` (0 is A),
     what is ``told`` of it, and whether the answer was ``right``; None until there is one."""

@@ -10,7 +10,17 @@ from django.db import DatabaseError
 
 from arkund.core.errors import ArkundError
 from arkund.core.sheet.sheet import Section
-from arkund.songs import demo, first_pass, importing, incoming, locks, prints, set_up, storage
+from arkund.songs import (
+    demo,
+    first_pass,
+    importing,
+    incoming,
+    locks,
+    outboard,
+    prints,
+    set_up,
+    storage,
+)
 from arkund.songs.models import Job, StagedFile
 
 
@@ -135,6 +145,31 @@ def _set_up(job: Job, report: Reporter) -> dict[str, Any]:
     return {"revision": made.number, "label": made.label}
 
 
+def _outboard(job: Job, report: Reporter) -> dict[str, Any]:
+    song, p = job.song, job.params
+    assert song is not None
+    with locks.song_lock(song.slug):
+        song.refresh_from_db()
+        if "box" in p:
+            box = outboard.BOXES[p["box"]]
+            return outboard.through_box(
+                song, p["node"], box, instead=p["instead"], progress=report.or_stop
+            ).as_dict()
+        folder = storage.staging_folder(p["token"])
+        try:
+            return outboard.bring_back(
+                song,
+                p["base"],
+                song.sendings.get(pk=p["sending"]),
+                folder / "return",
+                p["name"],
+                instead=p["instead"],
+                progress=report.or_stop,
+            ).as_dict()
+        finally:
+            _forget_staging(p["token"], folder)
+
+
 def _forget_staging(token: str, folder: Path) -> None:
     StagedFile.objects.filter(token=token).delete()
     for path in folder.glob("*"):
@@ -154,4 +189,5 @@ KINDS: dict[str, Callable[[Job, Reporter], dict[str, Any]]] = {
     "first-pass": _first_pass,
     "first-pass-preview": _preview,
     "set-up": _set_up,
+    "outboard": _outboard,
 }

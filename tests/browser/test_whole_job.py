@@ -100,9 +100,7 @@ def test_from_the_songs_to_the_print_by_keys_alone(
     _is_whole(waiting.value, tmp_path)
 
 
-def test_from_a_folder_to_the_print_in_ten_clicks(
-    page: Page, address: str, tmp_path: Path
-) -> None:
+def test_from_a_folder_to_the_print_in_ten_clicks(page: Page, address: str, tmp_path: Path) -> None:
     folder = tmp_path / "Kiln Yard"
     write_small_takes(folder)
     mouse = Mouse(page)

@@ -22,6 +22,7 @@ Role = Literal[
     "crush",
     "percussion",
     "kit",
+    "return",
     "click",
     "bed",
     "reference",
@@ -47,8 +48,8 @@ AMBIENCE: frozenset[str] = frozenset({"overhead", "room", "crush", "kit"})
 BESIDE: frozenset[str] = frozenset({"click", "bed", "reference"})
 """Roles that are heard beside the drums and never in them."""
 
-OFF_KIT: frozenset[str] = BESIDE | {"other", "percussion"}
-"""Roles that neither bleed nor are aligned."""
+OFF_KIT: frozenset[str] = BESIDE | {"other", "percussion", "return"}
+"""Roles that neither bleed nor are aligned; a *return* has come back from outboard."""
 
 # Where several mics hear one piece, the first of these is the one that the others refer to.
 _CLOSE_ORDER = (

@@ -64,7 +64,7 @@ def hit_lists(sheet: Sheet) -> list[str]:
     return [f"{piece}{HITS}" for piece in dict.fromkeys(pieces) if piece]
 
 
-ONE_FILE = ("bed", "reference")
+ONE_FILE = ("bed", "reference", "return")
 """Roles whose one file lies under all takes, never cut and never moved."""
 
 KICK_ROLES = ("kick_in", "kick_out", "kick_sub")

@@ -47,7 +47,7 @@ NAME = "bus"
 TOM_SEND_DB = -4.0
 """Toms go in 3 to 6 dB lower, lest a fill pump the whole kit."""
 
-NOT_DRUMS = ("click", "bed", "other", "percussion")
+NOT_DRUMS = ("click", "bed", "other", "percussion", "return")
 KICKS = ("kick_in", "kick_out", "kick_sub")
 
 

@@ -35,7 +35,7 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     return out
 
 
-_OFF = ("click", "bed", "other", "percussion")
+_OFF = ("click", "bed", "other", "percussion", "return")
 
 
 def _reads(sheet: Sheet, mic: str) -> list[Any]:
