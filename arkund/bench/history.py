@@ -1,7 +1,6 @@
 """The log, the first pass's report and comparisons, in words and paired figures."""
 
 import json
-import re
 from typing import Any
 
 from arkund.bench import card
@@ -9,11 +8,10 @@ from arkund.bench.views.findings import last_pass, last_preview
 from arkund.core.advise.findings import STATION_OF
 from arkund.core.advise.school import ROWS
 from arkund.core.kit.roles import label
-from arkund.core.sheet.sheet import Sheet
 from arkund.songs import revisions, schools
+from arkund.songs.comparing import differences
 from arkund.songs.models import Revision, Song
 from arkund.songs.passages import offered
-from arkund.songs.wording import path_words, value_words
 
 FIGURE_WORDS = {
     "peak_dbfs": ("peak", "dBFS"),
@@ -177,44 +175,3 @@ def comparison(song: Song, a: int, b: int) -> dict[str, Any]:
         "differences": differences(first.sheet, second.sheet),
         "choices": revisions.log(song)[::-1],
     }
-
-
-def differences(first: Sheet, second: Sheet) -> list[dict[str, str]]:
-    """Every value that two sheets do not share, in words."""
-    a, b = _flat(first.model_dump(mode="json")), _flat(second.model_dump(mode="json"))
-    out = []
-    for path in dict.fromkeys([*a, *b]):
-        if a.get(path) != b.get(path) and not _is_name(a.get(path)) and not _is_name(b.get(path)):
-            whose, what, unit = path_words(path, second)
-            out.append(
-                {
-                    "whose": whose,
-                    "what": what,
-                    "a": value_words(a.get(path, "–"), unit),
-                    "b": value_words(b.get(path, "–"), unit),
-                }
-            )
-    return out
-
-
-def _is_name(value: Any) -> bool:
-    """Whether a value is a content hash: what follows from others and says nothing to an eye."""
-    return isinstance(value, str) and re.fullmatch(r"[0-9a-f]{64}", value) is not None
-
-
-def _flat(value: Any, path: str = "") -> dict[str, Any]:
-    """Leaves of a document by path; lists of hits or runs count as one value."""
-    if isinstance(value, dict):
-        return {
-            k: v
-            for key, inner in value.items()
-            for k, v in _flat(inner, f"{path}.{key}" if path else key).items()
-        }
-    if isinstance(value, list) and path.rpartition(".")[2] in ("chain", "bands"):
-        return {
-            k: v
-            for one in value
-            for k, v in _flat(one, f"{path}.{one['id']}").items()
-            if k != f"{path}.{one['id']}.id"
-        }
-    return {path: value}

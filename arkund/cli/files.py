@@ -80,6 +80,10 @@ def register(add: Add) -> None:
     sub = add("import-sheet", _import_sheet, "take over the settings of a sheet from a file")
     sub.add_argument("song")
     sub.add_argument("file", type=given_path, metavar="FILE.json")
+    sub.add_argument("--list", action="store_true", help="only list what the file sets otherwise")
+    sub.add_argument(
+        "--only", type=names_listed, default=(), metavar="PATH,…", help="take over these alone"
+    )
     sub = add("import-hits", _import_hits, "make the hit list what a CSV or MIDI file says")
     sub.add_argument("song")
     sub.add_argument("file", type=given_path, metavar="FILE.csv|FILE.mid")
@@ -238,10 +242,19 @@ def _export(args: argparse.Namespace) -> dict[str, Any]:
 
 def _import_sheet(args: argparse.Namespace) -> dict[str, Any]:
     song = song_named(args.song)
-    from arkund.songs import exports, locks
+    from arkund.songs import locks, sheet_in
 
+    theirs = sheet_in.read(args.file)
+    if args.list:
+        found = sheet_in.offers(song, theirs, args.file.name)
+        return {
+            "offers": [
+                {"path": o.path, "what": f"{o.whose}: {o.what}", "differences": list(o.rows)}
+                for o in found
+            ]
+        }
     with locks.song_lock(song.slug):
-        made = exports.import_sheet(song, args.file)
+        made = sheet_in.take_over(song, theirs, args.file.name, args.only or None)
     return {"revision": made.number, "label": made.label}
 
 

@@ -12,7 +12,7 @@ from django.test import Client
 from arkund import cli
 from arkund.core.advise.clean import gate
 from arkund.core.errors import ArkundError
-from arkund.songs import by_hand, exports, findings, revisions
+from arkund.songs import by_hand, findings, revisions, sheet_in
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import render_span
@@ -166,11 +166,11 @@ def test_a_sheet_file_brings_regions_to_the_same_sound_alone(song: Song, tmp_pat
     regions = _clean(song).regions
     by_hand.edit(song, "snare_top", "remove", next(iter(regions)))
     song.refresh_from_db()
-    exports.import_sheet(song, tmp_path / "sheet.json")
+    sheet_in.take_over(song, sheet_in.read(tmp_path / "sheet.json"), "sheet.json")
     assert _clean(song).regions == regions
     two_takes = small_song(tmp_path / "other", "Slate Yard", takes=2)
     two_takes.refresh_from_db()
-    exports.import_sheet(two_takes, tmp_path / "sheet.json")
+    sheet_in.take_over(two_takes, sheet_in.read(tmp_path / "sheet.json"), "sheet.json")
     two_takes.refresh_from_db()
     taken = sheet_of(two_takes).mics
     assert (taken["snare_top"].clean.opens_on, taken["snare_top"].clean.regions) == ("hits", {})

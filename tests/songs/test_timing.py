@@ -19,7 +19,7 @@ from arkund.core.advise.edit.in_time import fresh_rule
 from arkund.core.advise.school import NATURAL, TIGHT
 from arkund.core.errors import ArkundError
 from arkund.core.sheet.patches import apply_patch
-from arkund.songs import exports, hits, revisions, storage, tempo, timing
+from arkund.songs import exports, hits, revisions, sheet_in, storage, tempo, timing
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import grid_of, preview_span, render_span
@@ -248,17 +248,17 @@ def test_a_sheet_is_taken_over_without_what_belongs_to_the_other_song(
     keep(song, patch)
     path = exports.export(song, "json", tmp_path / "sheet.json")[0]
     other = small_song(tmp_path / "other", "Harbour Lights")
-    made = exports.import_sheet(other, path)
+    made = sheet_in.take_over(other, sheet_in.read(path), "sheet.json")
     assert made.sheet.mics["snare_top"].trim_db == -4.5
     assert made.sheet.mics["snare_top"].repair.dc == 0
     document = json.loads(path.read_text())
     document["mics"] = {"tom_9": document["mics"]["snare_top"] | {"role": "tom", "index": 9}}
     path.write_text(json.dumps(document))
     with pytest.raises(ArkundError, match="no mic"):
-        exports.import_sheet(other, path)
+        sheet_in.take_over(other, sheet_in.read(path), "sheet.json")
     path.write_text("{")
     with pytest.raises(ArkundError):
-        exports.import_sheet(other, path)
+        sheet_in.take_over(other, sheet_in.read(path), "sheet.json")
 
 
 def test_the_command_line_exports_and_follows(
