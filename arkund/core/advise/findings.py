@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from arkund.core.advise import goal
 from arkund.core.advise.align import centre, polarity, shifts
-from arkund.core.advise.bus import density, parallel, peak
+from arkund.core.advise.bus import density, parallel, peak, space
 from arkund.core.advise.clean import gate
 from arkund.core.advise.dynamics import stages
 from arkund.core.advise.edit import comp, flams, in_time, seams, takes, unexplained
@@ -50,6 +50,7 @@ MODULES: tuple[Module, ...] = (
     goal.MODULE,
     carries.MODULE,
     more.MODULE,
+    space.MODULE,
 )
 """In signal order: what a later one hears, an earlier one has settled."""
 

@@ -255,6 +255,13 @@ def is_finished(sheet: Sheet) -> bool:
     return any(stage.on for stage in sheet.drum_bus.stages(Limiter))
 
 
+def costs_a_goal(study: Study, tried: Study, school: School) -> bool:
+    """Whether the whole song's card misses a goal with a try that it meets without."""
+    then, goal = card_of(study, recorded=True), GOALS[school.goal]
+    before = {f.name for f in figures(then, card_of(study), goal) if f.is_met}
+    return any(f.name in before and not f.is_met for f in figures(then, card_of(tried), goal))
+
+
 def find_short(study: Study, subject: str, school: School) -> list[Finding]:
     """Figures of a finished kit that miss the school's goal, for the engineer to settle."""
     if not is_finished(study.sheet):

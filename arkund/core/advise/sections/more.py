@@ -5,7 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from arkund.core.advise.finding import Change, Finding, spoken
-from arkund.core.advise.goal import GOALS, card_of, figures, is_finished
+from arkund.core.advise.goal import costs_a_goal, is_finished
 from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
@@ -46,7 +46,7 @@ def find(study: Study, subject: str, school: School) -> list[Finding]:
     patch = raised(sheet, levers, chorus, by_db)
     tried = study.tried(patch)
     then = _louder_lu(tried, chorus, verse)
-    if then < now + NEAR_LU or _costs_a_goal(study, tried, school):
+    if then < now + NEAR_LU or costs_a_goal(study, tried, school):
         return []
     return [
         Finding(
@@ -133,13 +133,6 @@ def _loudness(study: Study, sections: Sequence[Section]) -> float:
             heard.append(study.engine.read(study.graph.output, start, stop))
             left -= stop - start
     return loudness_lufs(np.concatenate(heard), rate) if heard else -np.inf
-
-
-def _costs_a_goal(study: Study, tried: Study, school: School) -> bool:
-    """Whether the whole song's card misses a goal that it met before."""
-    then, goal = card_of(study, recorded=True), GOALS[school.goal]
-    before = {f.name for f in figures(then, card_of(study), goal) if f.is_met}
-    return any(f.name in before and not f.is_met for f in figures(then, card_of(tried), goal))
 
 
 def _subjects(sheet: Sheet) -> list[str]:
