@@ -1,9 +1,10 @@
 """``python -m benchmarks.landmarks``: fundamentals and rings of drums under a playing kit, on worlds left out.
 
 A drum's fundamental is what its mic has of it alone, by the hits that were played; it is asked for in the mic as
-recorded, by the hits that were found. Into one shell of each world a ring is planted, in its mic alone; rings that
-are told of other drums, and that these do not have alone, are made up. Beside it the plain method: the highest line
-of the mic's spectrum in the drum's range.
+recorded, by the hits that were found. Into one shell of each world a ring is planted, in its mic alone, that lasts
+twice as long as the drum: what a drum's own body outlasts is no ring. A ring that is told is made up where the drum
+alone has no line there that its hits set off and that lasts nearly as long. Beside it the plain method:
+the highest line of the mic's spectrum in the drum's range.
 """
 
 import argparse
@@ -22,9 +23,10 @@ from arkund.core.advise.eq.rings import rings_of
 from arkund.core.kit.roles import is_shell, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import (
     FUNDAMENTAL_HZ,
-    RING_BELOW_HZ,
+    Ring,
     fundamental_hz,
-    rings,
+    line_decay,
+    roomy,
 )
 from arkund.core.simulate.studying import study_of
 from benchmarks.punch import as_session
@@ -37,7 +39,9 @@ RIGHT = 0.03
 """A frequency is right within 3 %."""
 
 RING_S, RING_UNDER_DB = 1.0, 14.0
-"""A planted ring's T60, and how far under its hit's peak it begins."""
+"""A planted ring's T60 at least, and how far under its hit's peak it begins."""
+
+NEARLY, SET_OFF_DB = 0.7, 10.0
 
 LEAST_HITS = 6
 
@@ -68,21 +72,17 @@ def judged(world: World) -> list[Judged]:
     rung = str(rng.choice(mics))
     alone = {m: _alone_hz(recording, m) for m in mics}
     planted = alone[rung] * float(rng.uniform(2.2, 3.6))
-    with_ring = _ringing(recording, rung, planted)
+    body = line_decay(
+        recording.own[rung], recording.rate, roomy(_times(recording, rung), 0.45), alone[rung]
+    )
+    with_ring = _ringing(recording, rung, planted, max(RING_S, 2 * body.t60_s))
     with tempfile.TemporaryDirectory() as scratch:
         study = study_of([as_session(with_ring, world.name)], Path(scratch))
         out = []
         for mic in mics:
             family = piece_family(parse_mic_name(mic).piece or "")
-            heard = [r.hz for r in rings_of(study, mic)]
-            own = rings(
-                recording.own[mic],
-                recording.rate,
-                _times(recording, mic),
-                alone[mic],
-                RING_BELOW_HZ[family],
-            )
-            known = [r.hz for r in own] + ([planted] if mic == rung else [])
+            heard = rings_of(study, mic)
+            told = [r for r in heard if mic != rung or not _same(r.hz, planted)]
             out.append(
                 Judged(
                     world.name,
@@ -91,13 +91,20 @@ def judged(world: World) -> list[Judged]:
                     fundamental(study, mic),
                     _plain_hz(recording.mics[mic], recording.rate, family),
                     planted if mic == rung else 0.0,
-                    min(heard, key=lambda hz: abs(hz - planted), default=0.0)
+                    min((r.hz for r in heard), key=lambda hz: abs(hz - planted), default=0.0)
                     if mic == rung
                     else 0.0,
-                    sum(not any(_same(hz, one) for one in known) for hz in heard),
+                    sum(not _has(recording, mic, r) for r in told),
                 )
             )
     return out
+
+
+def _has(recording: Recording, mic: str, told: Ring) -> bool:
+    """Whether a drum alone has the line of a ring: set off by its hits, and lasting nearly as long."""
+    times = roomy(_times(recording, mic), 0.45)
+    own = line_decay(recording.own[mic], recording.rate, times, told.hz)
+    return own.rise_db >= SET_OFF_DB and own.t60_s >= NEARLY * told.t60_s
 
 
 def _times(recording: Recording, mic: str) -> list[float]:
@@ -117,11 +124,11 @@ def _plain_hz(sound: NDArray[np.float32], rate: int, family: str) -> float:
     return float(hz[inside][np.argmax(power[inside])])
 
 
-def _ringing(recording: Recording, mic: str, hz: float) -> Recording:
+def _ringing(recording: Recording, mic: str, hz: float, t60_s: float) -> Recording:
     """With a line that every hit of a mic's drum sets off, there alone."""
     rate, own = recording.rate, recording.own[mic]
-    t = np.arange(round(1.5 * RING_S * rate)) / rate
-    line = np.sin(2 * np.pi * hz * t) * 10 ** (-3 * t / RING_S)
+    t = np.arange(round(1.5 * t60_s * rate)) / rate
+    line = np.sin(2 * np.pi * hz * t) * 10 ** (-3 * t / t60_s)
     added = np.zeros(len(own) + len(line))
     for time in _times(recording, mic):
         at = round(time * rate)

@@ -1,4 +1,4 @@
-"""A room where the kit is dry: by its school, by what the snare leaves of its gap, and only where that costs nothing."""
+"""A room where the kit is dry: by its school, by what the snare leaves of its gap, and where it costs nothing."""
 
 from typing import Any
 
