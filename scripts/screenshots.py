@@ -35,7 +35,7 @@ def _views(*, after_pass: bool) -> dict[str, str]:
     }
 
 
-BEFORE = {"songs": "/", "new-song": "/new/", **_views(after_pass=False)}
+BEFORE = {"songs": "/", "help": f"/help/?song={SONG}", **_views(after_pass=False)}
 AFTER = _views(after_pass=True)
 
 
