@@ -1,8 +1,8 @@
 """``python -m benchmarks.boosts``: a treble boost that stands beside one that comes with a drum's hits alone, on worlds
 left out.
 
-Into each shell's nearest mic goes a bell of `BOOST_DB` at `HZ`; printed is by how much the drum's own hits and what else
-the mic hears are louder there, for both kinds of band.
+Into each shell's nearest mic goes a bell of `BOOST_DB` at `HZ`; printed is by how much the drum's own hits and what
+else the mic hears are louder there, for both kinds of band.
 """
 
 import argparse

@@ -17,6 +17,7 @@ from arkund.core.sheet.lanes import mic_order
 from arkund.core.sheet.limits import MOST_STAGES
 from arkund.core.sheet.scenes import scenes_of
 from arkund.core.sheet.sheet import Sheet
+from arkund.songs import sections
 from arkund.songs.facts import hits_for
 from arkund.songs.wording import bars_words, over_words, path_words
 
@@ -146,6 +147,7 @@ def differences_context(
                     "scene": over.scene,
                     "value": over_words(over, unit),
                     "ramp": over.ramp_ms,
+                    "ramp_bars": sections.ramp_bars(sheet, over),
                 }
             )
     ids = {over.id for over in sheet.over}

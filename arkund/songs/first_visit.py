@@ -37,6 +37,12 @@ def _kept(station: str, *, by_hand: bool = False) -> Callable[[Song], bool]:
     return found
 
 
+def _differs(song: Song) -> bool:
+    """Whether a value was set over some bars."""
+    patches = song.revisions.exclude(patch={}).values_list("patch", flat=True)
+    return any(path.startswith("over.") for patch in patches for path in patch)
+
+
 def _at(mic: str, finding: str = "") -> str:
     return urlencode({"mic": mic} | ({"finding": finding} if finding else {}))
 
@@ -114,11 +120,11 @@ STEPS = (
     Step(
         "chorus",
         "Lift the chorus",
-        "Use the finding on the chorus, or set a value over its bars. It differs there and nowhere else.",
-        "H A",
-        "sections",
+        "Under “Over some bars only”, keep bars 9-16, choose the blend, by, and type +2 dB. It differs there alone.",
         "",
-        _kept("sections"),
+        "bus",
+        "bus=strike&bars=9-16",
+        _differs,
     ),
     Step(
         "print",

@@ -10,6 +10,7 @@ from arkund.core.errors import ArkundError
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell
 from arkund.core.measure.loudness import loudness_lufs
+from arkund.core.sheet.differences import Over
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.timing.form import Found, find_form
 from arkund.core.units import amplitude_to_db
@@ -123,6 +124,13 @@ def _ghosts_db(hits: list[Hit]) -> float | None:
     return round(float(np.median(levels["ghosts"]) - np.median(levels["others"])), 1)
 
 
+def ramp_bars(sheet: Sheet, over: Over) -> str:
+    """How long a difference takes to come and to go, in bars of the song's tempo, as a number in plain digits."""
+    tempo = sheet.tempo
+    bar_s = tempo.beats * 60.0 / tempo.bpm * 4.0 / tempo.unit
+    return f"{over.ramp_ms / 1000.0 / bar_s:.4f}"
+
+
 def differences(sheet: Sheet) -> list[dict[str, str]]:
     """All that differs over bars, by channel: what, where, by how much, within what time."""
     rows = []
@@ -136,6 +144,7 @@ def differences(sheet: Sheet) -> list[dict[str, str]]:
                 "typed": over.bars,
                 "value": over_words(over, unit),
                 "scene": over.scene,
+                "ramp_bars": ramp_bars(sheet, over),
             }
         )
     return rows

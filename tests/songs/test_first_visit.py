@@ -56,6 +56,9 @@ def test_what_was_done_ticks_a_step_however_it_came_about(song: Song) -> None:
     song.refresh_from_db()
     Print.objects.create(song=song, revision=song.current, file_name="x.zip")
     assert _done(song) == ["polarity", "pass", "blend", "print"]
+    over = {"path": "mics.snare_top.fader_db", "bars": "2-3", "value": 2.0, "by": True}
+    revisions.keep(song.pk, 4, {"over.d1": over})
+    assert _done(song) == ["polarity", "pass", "blend", "chorus", "print"]
 
 
 def test_the_next_step_is_the_first_that_is_neither_done_nor_passed_over(song: Song) -> None:

@@ -7,6 +7,7 @@ from django.test import Client
 
 from arkund.songs import revisions, sections
 from arkund.songs.models import Song
+from arkund.songs.rendering import grid_of
 from arkund.songs.timing import sheet_of
 from tests.making import small_song
 
@@ -59,9 +60,11 @@ def test_the_page_lists_what_was_found_and_what_differs(song: Song, client: Clie
     assert "Use the sections" in page
     assert "Nothing differs yet" in page
     assert song.current is not None
-    softer = {"over.d1": {"path": "drum_bus.fader_db", "bars": "2", "value": -6, "by": True}}
-    revisions.keep(song.pk, song.current.number, softer)
+    over = {"path": "drum_bus.fader_db", "bars": "2", "value": -6, "by": True, "ramp_ms": 1000}
+    kept = revisions.keep(song.pk, song.current.number, {"over.d1": over})
     page = client.get(f"/{song.slug}/sections/").content.decode()
     assert 'data-spans="over.d1"' in page
+    grid = grid_of(kept.sheet)
+    assert f'data-ramp="{1 / (grid.bar_start_s(3) - grid.bar_start_s(2)):.4f}"' in page
     assert client.get(f"/{song.slug}/side-by-side/").json() == {"sections": []}
     assert client.get(f"/{song.slug}/picture/sections/").json()["found"][0]["first"] == 1

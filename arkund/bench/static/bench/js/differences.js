@@ -20,6 +20,7 @@ export function startDifferences(change) {
     path: svg.dataset.spans,
     spans: spansOf(svg.dataset.bars),
     called: svg.dataset.called,
+    ramp: Number(svg.dataset.ramp || 0),
     changed: (spans) => change(spans.length ? { [`${svg.dataset.spans}.bars`]: barsOf(spans) } : { [svg.dataset.spans]: null }),
   }));
 }
@@ -73,9 +74,10 @@ const SWITCHED = { on: true, off: false, yes: true, no: false };
 const plainBars = (text) => text.trim().replaceAll("–", "-");
 
 class Strip {
-  // `changed` is told the spans once the hand lets go; `painted` follows when new ones were drawn.
-  constructor(svg, { spans, called, changed, path = "", painted = () => {} }) {
-    Object.assign(this, { svg, spans, called, changed, path, painted });
+  // `changed` is told the spans once the hand lets go; `painted` follows when new ones were drawn. Within `ramp` bars
+  // from its beginning a value is reached, and within as many from its end left.
+  constructor(svg, { spans, called, changed, path = "", ramp = 0, painted = () => {} }) {
+    Object.assign(this, { svg, spans, called, changed, path, ramp, painted });
     svg.addEventListener("pointerdown", (event) => this.take(event));
     addEventListener("resize", () => this.draw(), { signal: here() });
     this.draw();
@@ -102,13 +104,19 @@ class Strip {
     });
     this.spans.forEach(([first, last], n) => {
       const words = first === last ? `bar ${first}` : `bars ${first} to ${last}`;
-      const block = el(svg, "rect", {
-        class: "block", x: this.x(first), y: 2, width: Math.max(this.x(last + 1) - this.x(first), LEAST_PX), height: HIGH - 4,
+      const block = el(svg, "path", {
+        class: "block", d: this.shape(first, last),
         tabindex: 0, role: "slider", "aria-label": `${this.called}, ${words}`, "aria-valuetext": words,
         "aria-valuenow": first, "aria-valuemin": 1, "aria-valuemax": bench.bars,
       });
       block.addEventListener("keydown", (event) => this.press(event, n));
     });
+  }
+
+  // A slope up from where it begins, and one down from where it ends.
+  shape(first, last) {
+    const from = this.x(first), to = Math.max(this.x(last + 1), from + LEAST_PX), slope = this.x(1 + this.ramp);
+    return `M${from} ${HIGH - 2}L${Math.min(from + slope, to)} 2H${to}L${to + slope} ${HIGH - 2}z`;
   }
 
   // A block's middle moves it, its ends resize it, and where none is a new one is drawn.
