@@ -9,8 +9,7 @@ from arkund.core.advise.adapting import FEWEST_HITS, Landmarks, copied, landmark
 from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.sheet.patches import apply_patch
-from arkund.core.simulate.session import simulate
-from arkund.core.simulate.studying import study_of
+from tests.played import LONG, Played
 
 HIGH = Landmarks(140.0, 4000.0, -12.0, 0.15)
 LOW = Landmarks(70.0, 3000.0, -18.0, 0.30)
@@ -18,9 +17,8 @@ TOM = "mics.tom_1.chain"
 
 
 @pytest.fixture(scope="module")
-def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
-    folder = tmp_path_factory.mktemp("copied")
-    return study_of([simulate("copper", 5, bars=24)], folder)
+def study(played: Played) -> Study:
+    return played.study(LONG)
 
 
 @pytest.fixture(scope="module")
@@ -75,14 +73,14 @@ def test_a_copy_to_its_like_and_back_changes_nothing_more(worked: Study) -> None
 
 
 def test_only_the_stages_that_are_asked_for(worked: Study) -> None:
-    patch = copied(worked, "tom_1", "tom_2", ["compressor"])
+    patch = copied(worked, "tom_1", "tom_3", ["compressor"])
     assert patch
-    assert all(path.startswith("mics.tom_2.chain.compressor.") for path in patch)
+    assert all(path.startswith("mics.tom_3.chain.compressor.") for path in patch)
 
 
 def test_what_the_target_has_too_many_of_is_bypassed(worked: Study) -> None:
-    fuller = worked.tried({"mics.tom_2.chain.c2": {"kind": "compressor"}})
-    assert copied(fuller, "tom_1", "tom_2", ["compressor"])["mics.tom_2.chain.c2.on"] is False
+    fuller = worked.tried({"mics.tom_3.chain.c2": {"kind": "compressor"}})
+    assert copied(fuller, "tom_1", "tom_3", ["compressor"])["mics.tom_3.chain.c2.on"] is False
 
 
 @pytest.mark.parametrize(
@@ -91,7 +89,7 @@ def test_what_the_target_has_too_many_of_is_bypassed(worked: Study) -> None:
         ("tom_1", "tom_1", (), "Name another mic"),
         ("tom_1", "hat", (), "close to no kick, snare or tom"),
         ("overhead_l", "tom_1", (), "close to no kick, snare or tom"),
-        ("tom_1", "tom_2", ("limiter",), "no such stage"),
+        ("tom_1", "tom_3", ("limiter",), "no such stage"),
     ],
 )
 def test_what_cannot_be_copied_is_said(

@@ -1,6 +1,5 @@
 """A boost that comes with a drum's hits, beside one that stands: measured on hits and on bleed."""
 
-from pathlib import Path
 from typing import Any
 
 import pytest
@@ -12,8 +11,7 @@ from arkund.core.advise.finding import Finding
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.sheet.patches import apply_patch
-from arkund.core.simulate.session import simulate
-from arkund.core.simulate.studying import study_of
+from tests.played import LONG, Played
 
 EQ = "mics.kick_out.chain.eq"
 PLACE = Place(2, f"{EQ}.bands.b3")
@@ -21,9 +19,8 @@ HZ = 3500.0
 
 
 @pytest.fixture(scope="module")
-def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
-    folder: Path = tmp_path_factory.mktemp("by_hits")
-    return study_of([simulate("copper", 11, bars=12)], folder)
+def study(played: Played) -> Study:
+    return played.study(LONG)
 
 
 def test_with_its_hits_the_drum_gets_the_boost_and_the_bleed_does_not(study: Study) -> None:

@@ -10,16 +10,9 @@ from arkund.core.advise.eq.merging import merge_of
 from arkund.core.advise.eq.to_pink import OCTAVES_HZ, SHARE, octaves_db, to_pink
 from arkund.core.advise.study import Study
 from arkund.core.process.equaliser import Equaliser
-from arkund.core.simulate.session import simulate
-from arkund.core.simulate.studying import study_of
 
 EQ = "mics.snare_top.chain.eq"
 BOOST = {"kind": "eq", "bands": [{"id": "b1", "on": True, "frequency_hz": 3000, "gain_db": 6}]}
-
-
-@pytest.fixture(scope="module")
-def study(tmp_path_factory: pytest.TempPathFactory) -> Study:
-    return study_of([simulate("copper", 5, bars=8)], tmp_path_factory.mktemp("ears"))
 
 
 def test_the_net_curve_is_the_sum_of_all_on_the_way_and_tells_what_opposes(study: Study) -> None:

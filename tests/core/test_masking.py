@@ -13,6 +13,7 @@ from arkund.core.advise.handing_over import (
     hand_over,
     masking_of,
 )
+from arkund.core.advise.study import Study
 from arkund.core.errors import ArkundError
 from arkund.core.measure.masking import THIRDS_HZ, masking, spectra_at_hits
 from arkund.core.simulate.session import simulate
@@ -72,7 +73,7 @@ def test_without_a_mic_there_is_nothing_to_measure() -> None:
 def test_two_mics_that_cancel_hand_over(tmp_path: Path) -> None:
     """The snare's lower mic as it was recorded cancels the upper one's lows; a filter lets one have them, and the sum
     as it is rendered has more where they cancelled and hardly less anywhere."""
-    study = study_of([simulate("copper", 5, bars=12)], tmp_path)
+    study = study_of([simulate("copper", 5, bars=8)], tmp_path)
     turned = study.tried({"mics.snare_bottom.polarity": 1})
     before = masking_of(turned, "snare")
     counts = before.drum_db >= COUNTS_DB
@@ -93,8 +94,7 @@ def test_two_mics_that_cancel_hand_over(tmp_path: Path) -> None:
     assert again is None or not set(again.patch) & set(taken)
 
 
-def test_mics_that_agree_are_left_alone_and_what_is_not_there_is_said(tmp_path: Path) -> None:
-    study = study_of([simulate("copper", 6, bars=8)], tmp_path)
+def test_mics_that_agree_are_left_alone_and_what_is_not_there_is_said(study: Study) -> None:
     assert hand_over(study, "tom_1") is None
     with pytest.raises(ArkundError, match="has no mic of its own"):
         masking_of(study, "crash_1")
