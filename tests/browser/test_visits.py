@@ -1,9 +1,9 @@
 """From station to station on one page: sound, solo, loop and focus stay."""
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Browser, Page, expect
 
-from tests.browser.conftest import until
+from tests.browser.conftest import shown_revision, undo_to, until
 
 STATIONS = [
     "Edit",
@@ -108,3 +108,34 @@ def test_of_stations_chosen_in_haste_the_last_one_comes_and_begins_once(playing:
     expect(playing.locator("#loading")).not_to_have_text("opening …")
     assert _asked_for_by_the_next_loop(playing) == ["level"]
     assert playing.evaluate("window.isTheSamePage && arkund.player.playing")
+
+
+def test_two_browsers_change_one_song_and_neither_change_is_lost(
+    page: Page, browser: Browser, song: str
+) -> None:
+    page.goto(f"{song}/level/?mic=kick_in&bars=3-4")
+    until(page, "arkund.bench.revision > 0")
+    revision = shown_revision(page)
+    elsewhere = browser.new_context().new_page()
+    elsewhere.goto(f"{song}/level/?mic=hat&bars=3-4")
+    fader = elsewhere.locator("#ruler-mics-hat-fader_db input")
+    fader.fill("-4 dB")
+    fader.press("Enter")
+    expect(elsewhere.locator("#revision")).not_to_have_text(str(revision))
+    elsewhere.context.close()
+    # This page does not know of it yet.
+    mine = page.locator("#ruler-mics-kick_in-fader_db input")
+    mine.fill("-2 dB")
+    mine.press("Enter")
+    notice = page.locator("#notice")
+    expect(notice).to_contain_text("changed elsewhere in the meantime: hat: fader")
+    expect(page.locator("#revision")).not_to_have_text(str(revision))
+    shown = shown_revision(page)
+    notice.get_by_role("button", name="Apply mine on top").click()
+    expect(page.locator("#revision")).not_to_have_text(str(shown))
+    expect(notice).to_be_hidden()
+    sheet = page.evaluate(
+        "[arkund.bench.sheet.mics.kick_in.fader_db, arkund.bench.sheet.mics.hat.fader_db]"
+    )
+    assert sheet == [-2, -4]
+    undo_to(page, revision)

@@ -58,12 +58,19 @@ export async function postForPage(url, data) {
   return (await sent(url, data)).text();
 }
 
+const SHOWN_MS = 7000, ASKED_MS = 30000;
 let hiding = 0;
-export function notify(text) {
+// A sentence for a while; with something to do about it, a button and longer.
+export function notify(text, offer = null) {
   const box = document.getElementById("notice");
   if (!box) return;
   box.textContent = text;
   box.hidden = false;
   clearTimeout(hiding);
-  hiding = setTimeout(() => { box.hidden = true; }, 7000);
+  hiding = setTimeout(() => { box.hidden = true; }, offer ? ASKED_MS : SHOWN_MS);
+  if (!offer) return;
+  const button = box.appendChild(document.createElement("button"));
+  button.type = "button";
+  button.textContent = offer.words;
+  button.addEventListener("click", () => { box.hidden = true; offer.run(); });
 }

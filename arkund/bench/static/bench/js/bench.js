@@ -108,7 +108,7 @@ export function keepTry() {
     } catch (error) {
       bench.patch = {};
       tell("refused", patch);
-      if (error.status === 409) offerReload(error.message);
+      if (error.status === 409) offerOnTop(error.message, patch);
       else notify(error.message);
       tell("sound");
     }
@@ -125,9 +125,10 @@ export function moveTo(made) {
   tell("kept", made.sheet);
 }
 
-function offerReload(text) {
-  notify(`${text} The page shows the present state in a moment; make your change again there.`);
-  setTimeout(() => tell("again"), 2500);
+// Somebody else's change is shown; one's own goes on top of it by a click.
+function offerOnTop(text, patch) {
+  notify(`${text} The page shows it now. `, { words: "Apply mine on top", run: () => keepValues(patch) });
+  tell("again");
 }
 
 export async function step(direction) {
