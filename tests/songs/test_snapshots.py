@@ -118,3 +118,20 @@ def test_the_log_is_sifted_and_looks_back(song: Song, client: Client) -> None:
     assert sent("snapshot/forget", name="<b>loud</b>") == 200
     assert sent("snapshot/name", name="") == 400
     assert sent("why", number=1, why=5) == 400
+
+
+def test_the_log_shows_the_latest_and_all_on_demand(
+    song: Song, client: Client, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("arkund.bench.stations.log.LINES", 2)
+    for db in (1.0, 2.0, 3.0):
+        song.refresh_from_db()
+        assert song.current is not None
+        revisions.keep(song.pk, song.current.number, {"mics.snare_top.trim_db": db})
+    song.refresh_from_db()
+    page = client.get(f"/{song.slug}/log/").content.decode()
+    total = song.revisions.count()
+    assert f"{total - 2} earlier" in page
+    assert "all=1" in page
+    whole = client.get(f"/{song.slug}/log/?all=1").content.decode()
+    assert "all=1" not in whole

@@ -10,17 +10,25 @@ from arkund.core.sheet.sheet import Sheet
 from arkund.songs.wording import path_words
 
 
+LINES = 200
+"""So many lines are shown unless all are asked for."""
+
+
 def _context(asked: Asked) -> dict[str, Any]:
-    """All lines, or those of one channel and station."""
+    """The latest lines, or all; of every channel and station, or of one."""
     of, by = asked.named("of"), asked.named("by")
     every = history.lines(asked.song)
+    lines = [
+        line
+        for line in every
+        if (not of or history.touches(line["revision"], of))
+        and (not by or line["revision"].station == by)
+    ]
+    shown = lines if asked.named("all") else lines[:LINES]
     return {
-        "lines": [
-            line
-            for line in every
-            if (not of or history.touches(line["revision"], of))
-            and (not by or line["revision"].station == by)
-        ],
+        "lines": shown,
+        "matching": len(lines),
+        "left": len(lines) - len(shown),
         "total": len(every),
         "of": of,
         "by": by,
