@@ -71,6 +71,11 @@ def _own_names() -> list[str]:
     return names
 
 
+def origins_of(names: list[str]) -> list[str]:
+    """Where pages under these names come from behind a proxy that speaks TLS: what comes here is plain HTTP."""
+    return [f"https://{name}" for name in names]
+
+
 ALLOWED_HOSTS = [*LOOPBACK_HOSTS, *_own_names()]
 PASSPHRASE = os.environ.pop("ARKUND_PASSPHRASE", "")
 
@@ -140,6 +145,7 @@ SESSION_ENGINE = "django.contrib.sessions.backends.signed_cookies"
 SESSION_COOKIE_SAMESITE = "Strict"
 SESSION_COOKIE_AGE = 30 * 86400
 CSRF_COOKIE_SAMESITE = "Strict"
+CSRF_TRUSTED_ORIGINS = origins_of(_own_names())
 CSRF_FAILURE_VIEW = "arkund.bench.errors.csrf_failure"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"

@@ -13,6 +13,7 @@ from django.test import Client
 from arkund.bench import door
 from arkund.songs import lately, revisions, schools, storage
 from arkund.songs.models import Job, Revision, Song
+from arkund.studio.settings import origins_of
 from tests.making import small_song
 
 pytestmark = pytest.mark.django_db
@@ -453,3 +454,23 @@ def test_a_bus_or_group_may_be_called_like_a_part_of_a_path(
         base = answer.json()["revision"]
         keep({f"over.{name}": None})
         keep({f"{table}.other": None})
+
+
+@pytest.mark.parametrize(
+    ("origin", "passes"),
+    [
+        ("https://drums.studio.example", True),
+        ("https://elsewhere.example", False),
+        ("http://drums.studio.example", True),
+    ],
+)
+def test_behind_a_proxy_with_tls_the_pages_own_origin_may_post(
+    data: Path, settings, origin: str, passes: bool
+) -> None:  # type: ignore[no-untyped-def]
+    settings.ALLOWED_HOSTS = ["drums.studio.example"]
+    settings.CSRF_TRUSTED_ORIGINS = origins_of(["drums.studio.example"])
+    client = Client(enforce_csrf_checks=True, headers={"host": "drums.studio.example"})
+    client.get("/")
+    form = {"csrfmiddlewaretoken": client.cookies["csrftoken"].value}
+    answer = client.post("/demo/", form, headers={"origin": origin})
+    assert (answer.status_code == 302) == passes

@@ -9,7 +9,6 @@ from arkund.core.sheet.lanes import mic_order
 from arkund.core.sheet.sheet import Sheet
 from arkund.songs.wording import path_words
 
-
 LINES = 200
 """So many lines are shown unless all are asked for."""
 
