@@ -7,7 +7,7 @@ from tests.browser.conftest import rules_broken
 from tests.browser.test_main_path import _ready
 
 
-@pytest.mark.parametrize("path", ["/", "/new/", "/no-such-song/edit/"])
+@pytest.mark.parametrize("path", ["/", "/new/", "/help/", "/no-such-song/edit/"])
 def test_a_page_beside_the_stations_breaks_no_rule(
     page: Page, address: str, song: str, path: str
 ) -> None:

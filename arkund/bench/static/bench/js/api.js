@@ -40,8 +40,8 @@ export async function getBytes(url, options) {
   return { bytes: await response.arrayBuffer(), headers: response.headers };
 }
 
-async function sent(url, data) {
-  const options = { method: "POST", headers: { "X-CSRFToken": token() } };
+async function sent(url, data, how = {}) {
+  const options = { method: "POST", headers: { "X-CSRFToken": token() }, ...how };
   if (data instanceof FormData) options.body = data;
   else {
     options.headers["Content-Type"] = "application/json";
@@ -50,8 +50,8 @@ async function sent(url, data) {
   return checked(await reach(url, options));
 }
 
-export async function post(url, data) {
-  return (await sent(url, data)).json();
+export async function post(url, data, how) {
+  return (await sent(url, data, how)).json();
 }
 
 export async function postForPage(url, data) {

@@ -12,13 +12,13 @@ export function startClock() {
     if (since) heard += now() - since;
     since = since ? now() : 0;
   }
-  async function report() {
+  async function report(isLeaving = false) {
     count();
     const seconds = Math.min(120, Math.round(heard / 1000));
     if (seconds < LEAST_S) return;
     heard = 0;
     try {
-      const clock = await post("/listened/", { seconds, song: bench.slug });
+      const clock = await post("/listened/", { seconds, song: bench.slug }, { keepalive: isLeaving });
       if (clock.is_break_due && !isSaid) notify(clock.words);
       isSaid = clock.is_break_due;
     } catch { /* the next report carries on */ }
@@ -27,10 +27,11 @@ export function startClock() {
     clearInterval(timer);
     if (is) {
       since = now();
-      timer = setInterval(report, TELL_MS);
+      timer = setInterval(() => report(), TELL_MS);
     } else {
       report();
       since = 0;
     }
   }, FOR_GOOD);
+  addEventListener("pagehide", () => report(true));
 }
