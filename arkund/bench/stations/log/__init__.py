@@ -4,6 +4,7 @@ from typing import Any
 
 from arkund.bench import history
 from arkund.bench.stations.station import Asked, Shot, Station
+from arkund.core.advise.opposing import opposing
 from arkund.core.sheet.channels import DRUM_BUS
 from arkund.core.sheet.lanes import mic_order
 from arkund.core.sheet.sheet import Sheet
@@ -33,6 +34,7 @@ def _context(asked: Asked) -> dict[str, Any]:
         "by": by,
         "channels": _channels(asked.sheet),
         "kept_at": sorted({line["revision"].station for line in every} - {""}),
+        "opposing": opposing(asked.sheet),
         "todos": asked.song.todos.all(),
         "snapshots": asked.song.snapshots.select_related("revision"),
     }
