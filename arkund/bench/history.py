@@ -9,7 +9,7 @@ from arkund.core.advise.findings import STATION_OF
 from arkund.core.advise.school import ROWS
 from arkund.core.kit.roles import label
 from arkund.songs import revisions, schools
-from arkund.songs.comparing import differences
+from arkund.songs.comparing import differences, made_by
 from arkund.songs.models import Revision, Song
 from arkund.songs.passages import offered
 
@@ -167,11 +167,22 @@ def _heard(revision: Revision, places: dict[str, str]) -> dict[str, str]:
 
 
 def comparison(song: Song, a: int, b: int) -> dict[str, Any]:
-    """What differs between two revisions, value by value."""
+    """What differs between two revisions, value by value: what a hand set and what a finding did, each with the
+    revision that did it."""
     first, second = (song.revisions.get(number=n) for n in (a, b))
+    between = [(r, list(r.change)) for r in revisions.between(first, second)]
+    rows: list[dict[str, Any]] = [
+        row | {"made_by": made_by(row["path"], between)}
+        for row in differences(first.sheet, second.sheet)
+    ]
+    by_hand = [row for row in rows if not (row["made_by"] and row["made_by"].finding)]
     return {
         "a": first,
         "b": second,
-        "differences": differences(first.sheet, second.sheet),
+        "differences": rows,
+        "apart": [
+            {"called": "Set by hand", "rows": by_hand},
+            {"called": "By findings", "rows": [row for row in rows if row not in by_hand]},
+        ],
         "choices": revisions.log(song)[::-1],
     }

@@ -2,10 +2,13 @@
 
 import argparse
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from arkund.cli.opening import Add, show_progress, song_named
 from arkund.core.errors import ArkundError
+
+if TYPE_CHECKING:
+    from arkund.songs.models import Revision
 
 
 def register(add: Add) -> None:
@@ -80,8 +83,19 @@ def _compare(args: argparse.Namespace) -> dict[str, Any]:
     return {
         "a": {"number": found["a"].number, "label": found["a"].label},
         "b": {"number": found["b"].number, "label": found["b"].label},
-        "differences": found["differences"],
+        "differences": [
+            {key: row[key] for key in ("path", "whose", "what", "a", "b")}
+            | _made_by(row["made_by"])
+            for row in found["differences"]
+        ],
     }
+
+
+def _made_by(revision: "Revision | None") -> dict[str, Any]:
+    """Which revision set a value, and whether a hand did or a finding."""
+    if revision is None:
+        return {"revision": None, "by": ""}
+    return {"revision": revision.number, "by": "finding" if revision.finding else "hand"}
 
 
 def _snapshot(args: argparse.Namespace) -> dict[str, Any]:

@@ -1,9 +1,11 @@
 """What two sheets do not share, value by value, in words."""
 
 import re
+from collections.abc import Sequence
 from typing import Any
 
 from arkund.core.sheet.sheet import Sheet
+from arkund.songs.models import Revision
 from arkund.songs.wording import path_words, value_words
 
 
@@ -16,6 +18,7 @@ def differences(first: Sheet, second: Sheet) -> list[dict[str, str]]:
             whose, what, unit = path_words(path, second)
             out.append(
                 {
+                    "path": path,
                     "whose": whose,
                     "what": what,
                     "a": value_words(a.get(path, "–"), unit),
@@ -23,6 +26,16 @@ def differences(first: Sheet, second: Sheet) -> list[dict[str, str]]:
                 }
             )
     return out
+
+
+def made_by(path: str, between: Sequence[tuple[Revision, Sequence[str]]]) -> Revision | None:
+    """The latest of some revisions, each with the paths that it set, that set a path, something in it or what it lies
+    in; None where none did: what follows from another change."""
+
+    def touches(own: str) -> bool:
+        return own == path or own.startswith(f"{path}.") or path.startswith(f"{own}.")
+
+    return next((r for r, paths in reversed(between) if any(map(touches, paths))), None)
 
 
 def _is_name(value: Any) -> bool:

@@ -227,6 +227,15 @@ def log(song: Song) -> list[Revision]:
     return _lineage(_current(song))
 
 
+def between(a: Revision, b: Revision) -> list[Revision]:
+    """The revisions by which two differ, on whichever branch they lie, the earliest first."""
+    lines = [{r.pk: r for r in _lineage(one)} for one in (a, b)]
+    apart = lines[0].keys() ^ lines[1].keys()
+    return sorted(
+        (r for line in lines for pk, r in line.items() if pk in apart), key=lambda r: r.number
+    )
+
+
 def _locked(song_id: int) -> Song:
     # SQLite transactions begin IMMEDIATE: whoever is here is alone.
     return Song.objects.select_related("current").get(pk=song_id)

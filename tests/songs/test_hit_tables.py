@@ -139,7 +139,9 @@ def test_two_revisions_are_compared_by_command(
     revisions.keep(song.pk, 1, {"mics.snare_top.trim_db": 3})
     assert cli.main(["compare", song.slug, "1", "--json"]) == 0
     found = json.loads(capsys.readouterr().out)["differences"]
-    assert found == [{"whose": "snare top", "what": "trim", "a": "0 dB", "b": "3 dB"}]
+    said = {"whose": "snare top", "what": "trim", "a": "0 dB", "b": "3 dB"}
+    made_by = {"path": "mics.snare_top.trim_db", "revision": 2, "by": "hand"}
+    assert found == [said | made_by]
     snapshots.name_present(Song.objects.get(pk=song.pk), "hotter")
     assert cli.main(["compare", song.slug, "1", "hotter", "--json"]) == 0
     assert json.loads(capsys.readouterr().out)["differences"] == found

@@ -7,6 +7,7 @@ import pytest
 from django.test import Client
 
 from arkund import cli
+from arkund.bench import history
 from arkund.core.errors import ArkundError
 from arkund.songs import revisions, snapshots
 from arkund.songs.models import Song
@@ -135,3 +136,33 @@ def test_the_log_shows_the_latest_and_all_on_demand(
     assert "all=1" in page
     whole = client.get(f"/{song.slug}/log/?all=1").content.decode()
     assert "all=1" not in whole
+
+
+def test_a_comparison_keeps_what_a_hand_set_apart_from_what_findings_did(
+    song: Song, client: Client
+) -> None:
+    for patch, finding in (
+        ({"mics.snare_top.trim_db": 2.0}, "level.trim:snare_top"),
+        ({"mics.snare_top.chain.x": {"kind": "limiter"}}, ""),
+        ({"mics.snare_top.trim_db": 3.0}, ""),
+        ({"mics.kick_in.trim_db": -1.0}, "level.trim:kick_in"),
+    ):
+        song.refresh_from_db()
+        assert song.current is not None
+        revisions.keep(song.pk, song.current.number, patch, finding=finding)
+    found = history.comparison(Song.objects.get(), 1, 5)
+    by_hand, by_findings = ({row["path"] for row in part["rows"]} for part in found["apart"])
+    assert by_findings == {"mics.kick_in.trim_db"}
+    assert "mics.snare_top.trim_db" in by_hand  # a hand had the last word
+    assert any(path.startswith("mics.snare_top.chain.x.") for path in by_hand)
+    trim = next(r for r in found["differences"] if r["path"] == "mics.snare_top.trim_db")
+    assert trim["made_by"].number == 4
+    # Back on another branch: what was undone on the way differs, too.
+    for _ in range(4):
+        revisions.undo(song.pk)
+    revisions.keep(song.pk, 1, {"mics.snare_top.pan": 0.5})
+    other = history.comparison(Song.objects.get(), 5, 6)
+    assert {row["made_by"].number for row in other["differences"]} == {3, 4, 5, 6}
+    page = client.get(f"/{song.slug}/compare/?a=1&b=5").content.decode()
+    assert "Set by hand" in page
+    assert "By findings: 1" in page
