@@ -15,6 +15,9 @@ from playwright.sync_api import Browser, ConsoleMessage, Error, Page, expect, sy
 from arkund.songs.running import until_up
 from scripts.chromium import FLAGS, PATH
 
+# On a busy machine a page may take longer than the library's five seconds; one that is right does not wait.
+expect.set_options(timeout=20_000)
+
 
 def rules_broken(page: Page) -> list[str]:
     """The rules of axe-core that a page breaks as it stands, and where."""

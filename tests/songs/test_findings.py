@@ -73,6 +73,7 @@ def test_only_what_a_change_touches_is_counted_anew(song: Song) -> None:
         ("mix", "drum_bus"),
         ("goal", "drum_bus"),
         ("low_end", "kit"),
+        ("space", "space"),
     }
     revisions.undo(song.pk)
     song.refresh_from_db()
