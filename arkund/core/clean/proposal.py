@@ -166,6 +166,18 @@ def _ring_s(
     return ring_time_s(audio, rate, own, fall) * RING_DB / fall
 
 
+def passed(
+    shape: Envelope, own: Sequence[Hit], rate: int, delay: float = 0.0, ghosts_db: float = 0.0
+) -> NDArray[np.bool_]:
+    """Whether a gate's gain ``shape`` passes each of a drum's hits, ``(hits,)``: it is open 3 ms after the hit, to
+    within 3 dB; ghosts pass if they come through at ``ghosts_db``. ``delay`` in samples is the mic's."""
+    if not own:
+        return np.zeros(0, bool)
+    at = np.array([h.time_s * rate + delay for h in own])
+    wanted = np.array([ghosts_db if h.kind == "ghost" else 0.0 for h in own])
+    return np.asarray(shape.at(at + ms_to_samples(3, rate)) > wanted - 3.0)
+
+
 def report_gate(
     audio: NDArray[np.float32],
     rate: int,
@@ -186,12 +198,11 @@ def report_gate(
     """
     own = [h for h in hits if h.piece == piece]
     at = np.array([h.time_s * rate + delay for h in own])
-    heard = shape.at(at + ms_to_samples(3, rate)) if len(at) else np.zeros(0)
+    through = passed(shape, own, rate, delay, ghosts_db)
     onset_gain = shape.at(at + ms_to_samples(0.3, rate)) if len(at) else np.zeros(0)
     ghosts = np.array([h.kind == "ghost" for h in own], bool)
     wanted = np.where(ghosts, ghosts_db, 0.0) if len(own) else np.zeros(0)
-    passed = heard > wanted - 3.0
-    late = passed & (onset_gain < wanted - 6.0)
+    late = through & (onset_gain < wanted - 6.0)
     false_open = 0
     false_pieces: dict[str, int] = {}
     others = sorted((h for h in hits if h.piece != piece), key=lambda h: h.time_s)
@@ -211,11 +222,11 @@ def report_gate(
         false_pieces[culprit] = false_pieces.get(culprit, 0) + 1
     return GateReport(
         hits=len(own),
-        passed=int(passed.sum()),
-        missed=int((~passed).sum()),
+        passed=int(through.sum()),
+        missed=int((~through).sum()),
         late=int(late.sum()),
         ghosts=int(ghosts.sum()),
-        ghosts_kept=int((passed & ghosts).sum()) if len(ghosts) else 0,
+        ghosts_kept=int((through & ghosts).sum()) if len(ghosts) else 0,
         false_open=false_open,
         false_pieces=false_pieces,
         unlisted=int(opened.sum()),

@@ -8,10 +8,12 @@ from numpy.typing import NDArray
 
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
+from arkund.core.clean.gate import Envelope, Openings
 from arkund.core.clean.keying import LEAST_GAIN_DB, KeyFilter, propose_key
 from arkund.core.clean.proposal import (
     GateProposal,
     GateReport,
+    passed,
     propose_gate,
     report_gate,
     separate,
@@ -47,28 +49,42 @@ def wanted_range_db(mic: str, school: School) -> tuple[float | None, str]:
 def report(study: Study, mic: str, settings: Clean) -> GateReport:
     """What a gate of these settings does on the mic over the whole take."""
     piece = parse_mic_name(mic).piece or ""
-    delay = study.sheet.mics[mic].delay_samples
-    rate = study.rate
-    sound = study.sound(mic, "placed")
     strays = [h.time_s for h in study.unlisted if h.piece == piece]
+    openings, shape = _opened(study, mic, settings)
+    return report_gate(
+        study.sound(mic, "placed"),
+        study.rate,
+        piece,
+        study.hits,
+        openings,
+        shape,
+        study.sheet.mics[mic].delay_samples,
+        strays,
+        settings.ghosts_db,
+    )
+
+
+def hits_through(study: Study, mic: str, settings: Clean) -> list[tuple[Hit, bool]]:
+    """Each hit of the mic's drum, and whether a gate of these settings passes it."""
+    piece = parse_mic_name(mic).piece or ""
+    own = [h for h in study.hits if h.piece == piece]
+    _, shape = _opened(study, mic, settings)
+    delay = study.sheet.mics[mic].delay_samples
+    through = passed(shape, own, study.rate, delay, settings.ghosts_db)
+    return list(zip(own, map(bool, through), strict=True))
+
+
+def _opened(study: Study, mic: str, settings: Clean) -> tuple[Openings, Envelope]:
+    """Where a gate of these settings opens on the mic, and the gain that it makes of that."""
+    sound = study.sound(mic, "placed")
     mic_so = study.sheet.mics[mic].model_copy(update={"clean": settings})
-    rule = gate_rule(mic_so, rate, lambda: Hits([*study.hits, *study.unlisted]))
+    rule = gate_rule(mic_so, study.rate, lambda: Hits([*study.hits, *study.unlisted]))
     key = sound
     if settings.opens_on == "threshold":
         heard = study.graph.node(f"{mic}.clean.key")
         key = np.ascontiguousarray(study.engine.read(heard, 0, study.sheet.frames))
     openings = rule.openings([(0, key)], len(sound))
-    return report_gate(
-        sound,
-        rate,
-        piece,
-        study.hits,
-        openings,
-        rule.shape(openings),
-        delay,
-        strays,
-        settings.ghosts_db,
-    )
+    return openings, rule.shape(openings)
 
 
 def wanted_key(
