@@ -13,6 +13,7 @@ from arkund.core.process.compressor import Compressor
 from arkund.core.render.cache import TileCache
 from arkund.core.render.engine import Engine
 from arkund.core.sheet.channels import Bus, Send
+from arkund.core.sheet.differences import Over
 from arkund.core.sheet.lanes import Library
 from arkund.core.sheet.pairs import completed
 from arkund.core.sheet.patches import apply_patch, inverse_patch
@@ -277,3 +278,21 @@ def test_only_numbers_change_by_an_amount(song: Any, path: str, value: Any) -> N
     over = {"path": path, "bars": "5-6", "value": value, "by": True}
     with pytest.raises(SheetError, match="is no number that could be changed by an amount"):
         apply_patch(song[0], {"over.d1": over})
+
+
+@pytest.mark.parametrize(
+    ("value", "kept"),
+    [
+        (1, 1.0),
+        (0.0, 0.0),
+        (-3, -3.0),
+        (True, True),
+        (False, False),
+        ("hits", "hits"),
+        ("-2.5", -2.5),
+    ],
+)
+def test_a_value_of_one_or_nought_is_a_number(value: object, kept: object) -> None:
+    one = Over.model_validate({"id": "a", "path": "mics.hat.fader_db", "bars": "1", "value": value})
+    assert one.value == kept
+    assert type(one.value) is type(kept)

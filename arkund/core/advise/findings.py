@@ -15,7 +15,7 @@ from arkund.core.advise.load_in import click, never_hit, pairs_in, repairs, root
 from arkund.core.advise.module import Module
 from arkund.core.advise.replace import left_behind, under, uneven
 from arkund.core.advise.school import School
-from arkund.core.advise.sections import fits, more
+from arkund.core.advise.sections import fits, louder, more
 from arkund.core.advise.study import Study
 from arkund.core.sheet.sheet import Sheet
 
@@ -51,6 +51,7 @@ MODULES: tuple[Module, ...] = (
     carries.MODULE,
     more.MODULE,
     fits.MODULE,
+    louder.MODULE,
     space.MODULE,
 )
 """In signal order: what a later one hears, an earlier one has settled."""

@@ -9,7 +9,7 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Protocol, Self, TypeVar
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, StrictBool
 
 from arkund.core.process import values
 from arkund.core.process.stage import Id
@@ -34,7 +34,8 @@ class Over(Part):
     ramp_ms: float = values.value(
         50.0, 1, 2000, "ms", "ramp", scale="log", step=1.08, ticks=(1, 10, 100, 1000)
     )
-    value: bool | float | str = Field(title="value", union_mode="left_to_right")
+    # Strict, lest 0 and 1 dB be taken for off and on.
+    value: StrictBool | float | str = Field(title="value", union_mode="left_to_right")
     by: bool = values.switch(False, "by so much")
     scene: str = text("", "scene", pattern=r"^(\w[\w -]{0,23})?$")
 

@@ -40,7 +40,7 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     then = sum(not through for _, through in after)
     if then >= len(dropped):
         return []
-    sections = [one for one in study.sheet.sections if _called(one) == worst]
+    sections = [one for one in study.sheet.sections if called(one) == worst]
     ghosts = sum(hit.kind == "ghost" for hit in dropped)
     counted = f"{len(dropped)} of {len(heard[worst])} hits" + (
         f", {ghosts} of them ghosts" if ghosts else ""
@@ -66,7 +66,7 @@ def find(study: Study, mic: str, school: School) -> list[Finding]:
     ]
 
 
-def _called(section: Section) -> str:
+def called(section: Section) -> str:
     """A section by its name without its number: both verses are the verse."""
     return section.name.lower().rstrip(" 0123456789")
 
@@ -77,11 +77,18 @@ def _by_section(
     """Hits by the name of the section in which they lie."""
     out: dict[str, list[tuple[Hit, bool]]] = defaultdict(list)
     for hit, through in heard:
-        bar = study.bar_of(hit.time_s)
-        for one in study.sheet.sections:
-            if one.start_bar <= bar < one.start_bar + one.bars:
-                out[_called(one)].append((hit, through))
+        if section := section_of(study, hit):
+            out[called(section)].append((hit, through))
     return out
+
+
+def section_of(study: Study, hit: Hit) -> Section | None:
+    """The section in which a hit lies; None outside all."""
+    bar = study.bar_of(hit.time_s)
+    return next(
+        (one for one in study.sheet.sections if one.start_bar <= bar < one.start_bar + one.bars),
+        None,
+    )
 
 
 def _patch(sheet: Sheet, mic: str, sections: list[Section]) -> dict[str, object]:
