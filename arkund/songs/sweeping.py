@@ -68,6 +68,7 @@ def sweep(
         *_uploads(age_s if uploads_s is None else uploads_s),
         *_staged(staging_s, only_look=only_look),
         *_memos(),
+        *_scratch(age_s),
         *_prints(age_s),
     ]:
         swept.add(path, only_look=only_look)
@@ -154,6 +155,11 @@ def _staged(age_s: float, *, only_look: bool) -> list[Path]:
     return [p for p in _older(files, min(age_s, AGE_S)) if (p.parent, p.name) not in kept]
 
 
+def _scratch(age_s: float) -> Iterator[Path]:
+    """What lies in temporary folders of backups and outboard whose process was killed."""
+    return _older(storage.data_folder().glob("tmp*/**/*"), age_s)
+
+
 def _memos() -> Iterator[Path]:
     return _older((storage.data_folder() / "memo").glob("*/*"), MEMO_DAYS * 86400)
 
@@ -208,7 +214,7 @@ def _named() -> set[str]:
 
 def _empty_folders() -> None:
     data = storage.data_folder()
-    for folder in [*data.glob("staging/*"), *data.glob("prints/*/*.work")]:
+    for folder in [*data.glob("staging/*"), *data.glob("prints/*/*.work"), *data.glob("tmp*")]:
         if folder.is_dir():
             # Folders only: a file that is still wanted keeps its folder.
             for inner in sorted(folder.rglob("*"), reverse=True):

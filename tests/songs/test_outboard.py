@@ -1,6 +1,8 @@
 """Outboard on stored songs: sent, brought back into its own lane, and what is refused."""
 
 import json
+import os
+import time
 from pathlib import Path
 
 import numpy as np
@@ -10,7 +12,7 @@ from django.test import Client
 
 from arkund.core.errors import ArkundError
 from arkund.core.simulate.box import Box, through
-from arkund.songs import outboard, rendering, revisions
+from arkund.songs import outboard, rendering, revisions, storage, sweeping
 from arkund.songs.models import Job, Sending, Song
 from arkund.songs.working import KINDS
 from tests.making import small_song
@@ -139,3 +141,15 @@ class _Silent:
 
 
 _silent = _Silent()
+
+
+def test_what_a_killed_round_trip_left_is_swept_and_what_is_under_way_is_not(song: Song) -> None:
+    for name, age_s in (("tmpold", 7200), ("tmpnew", 0)):
+        folder = storage.data_folder() / name
+        folder.mkdir()
+        (folder / "sent.wav").write_bytes(b"x")
+        at = time.time() - age_s
+        os.utime(folder / "sent.wav", (at, at))
+    sweeping.sweep()
+    assert not (storage.data_folder() / "tmpold").exists()
+    assert (storage.data_folder() / "tmpnew" / "sent.wav").exists()
