@@ -69,7 +69,7 @@ PROBLEMS = (
     Problem(
         "overheads-pull",
         "The overheads pull to one side",
-        "Measure where the snare stands between them. Delay the nearer overhead or level the pair until the "
+        "Measure where the snare sits between them. Delay the nearer overhead or level the pair until the "
         "snare is in the middle; do not pan it there.",
         "align",
         ("overhead",),
@@ -96,8 +96,8 @@ PROBLEMS = (
     Problem(
         "missing-tom",
         "A tom hit is missing",
-        "Look on Edit: what is not in the hit list, no gate lets through. Add it there with a double click, "
-        "or answer the question on that tom. Nothing is muted on a guess.",
+        "Look on Edit: a gate on hits passes only what is in the hit list. Add the hit there with a "
+        "double click, or answer the question on that tom. Nothing is muted on a guess.",
         "edit",
         ("tom",),
         ("never_hit.*", "unexplained.*", "edit.dropped:*", "clean.unplayed:*"),

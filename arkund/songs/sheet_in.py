@@ -80,9 +80,7 @@ def take_over(
         raise ArkundError(f"{name} does not set {unknown[0][:80]} otherwise than the song does.")
     if not wanted:
         raise ArkundError(
-            f"{name} sets nothing otherwise."
-            if chosen is None
-            else "Choose what is to be taken over."
+            f"{name} sets nothing otherwise." if chosen is None else "Choose what to take over."
         )
     some = (
         "" if chosen is None or len(wanted) == len(found) else f" ({len(wanted)} of {len(found)})"
