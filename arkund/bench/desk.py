@@ -63,11 +63,14 @@ def desk(by: str = "heard", page: int = 1, named: str = "") -> dict[str, Any]:
     }
 
 
-def _sorted(songs: QuerySet[Song], by: str, to_do: Mapping[int, int]) -> list[Song]:
+def _sorted(
+    songs: QuerySet[Song], by: str, to_do: Mapping[int, int]
+) -> QuerySet[Song] | list[Song]:
+    """Songs in the order of a key of `SORTED`; read a page at a time where the database can sort them."""
     if by == "name":
-        return list(songs.order_by("name"))
+        return songs.order_by("name", "pk")
     latest = songs.annotate(touched=Coalesce("heard", "created")).order_by("-touched", "-pk")
-    return list(latest) if by == "heard" else sorted(latest, key=lambda song: -to_do[song.pk])
+    return latest if by == "heard" else sorted(latest, key=lambda song: -to_do[song.pk])
 
 
 def _way() -> first_visit.Way | None:

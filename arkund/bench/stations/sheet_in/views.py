@@ -36,7 +36,7 @@ def save(request: HttpRequest, slug: str) -> HttpResponse:
 
 @require_POST
 def bring(request: HttpRequest, slug: str) -> HttpResponse:
-    """Keep a sheet file, and list what it sets otherwise."""
+    """Keep a sheet file, and list the settings that differ in it."""
     song, sent = song_named(slug), request.FILES.get("sheet")
     if sent is None or not sent.size:
         raise ArkundError(
