@@ -220,7 +220,7 @@ def _placed(sheet: Sheet, lanes: tuple[str, ...], node: str, instead: bool) -> d
             if instead:
                 patch |= {
                     f"buses.{name}.sends.{lane}": bus.sends[node].model_dump(mode="json")
-                    | {"by_hits": False}
+                    | {"by_hits": False, "untreated": False}
                     for name, bus in sheet.buses.items()
                     if node in bus.sends
                 }

@@ -18,6 +18,7 @@ from arkund.core.sheet.channels import DRUM_BUS, DRUMS, Bus, Channel, Mic
 from arkund.core.sheet.lanes import mic_order
 from arkund.core.sheet.layers import LayerBase
 from arkund.core.sheet.limits import OFF_DB
+from arkund.core.sheet.routes import taken_words
 from arkund.core.sheet.sheet import Sheet
 from arkund.songs import revisions
 from arkund.songs.models import Revision, Song
@@ -162,8 +163,7 @@ def _said(channel: Channel, fresh: Channel, key: str) -> list[str]:
     now, was = getattr(channel, key), getattr(fresh, key)
     if key == "sends" and isinstance(channel, Bus):
         return [
-            f"{label(name)} {value_words(send.db, 'dB')}{'' if send.pre else ', behind its fader'}"
-            f"{', by its hits' if send.by_hits else ''}"
+            f"{label(name)} {value_words(send.db, 'dB')}{taken_words(send)}"
             for name, send in channel.sends.items()
         ]
     if key == "mute":

@@ -108,7 +108,11 @@ def _within(model: Any, steps: list[str], channel: Channel | None) -> tuple[str,
     if first == "chain" and rest:
         return _stage(rest, channel)
     if first == "sends" and rest:
-        how = {"pre": " before the fader", "by_hits": " by its hits"}.get(rest[-1], "")
+        how = {
+            "pre": " before the fader",
+            "untreated": " before the chain",
+            "by_hits": " by its hits",
+        }.get(rest[-1], "")
         return f"send from {mic_label(rest[0])}{how}", "" if how else "dB"
     if first in _PARTS and rest:
         return _part(_PARTS[first], model.model_fields[first].annotation, rest[0])

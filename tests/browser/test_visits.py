@@ -1,7 +1,7 @@
 """From station to station on one page: sound, solo, loop and focus stay."""
 
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 
 from tests.browser.conftest import shown_revision, undo_to, until
 
@@ -139,3 +139,17 @@ def test_two_browsers_change_one_song_and_neither_change_is_lost(
     )
     assert sheet == [-2, -4]
     undo_to(page, revision)
+
+
+def test_a_hand_that_is_quicker_than_the_station_is_not_in_vain(page: Page, song: str) -> None:
+    held: list[Route] = []
+    page.route("**/stations/clean/page*.js", lambda route: held.append(route))
+    page.goto(f"{song}/clean/?mic=snare_top&bars=3-4")
+    until(page, "document.querySelector('#work').inert", 10)
+    loop = page.locator("#looplabel")
+    page.keyboard.press("]")
+    expect(loop).to_have_text("bars 3–4")
+    for route in held:
+        route.continue_()
+    expect(loop).to_have_text("bars 5–6")
+    assert not page.evaluate("document.querySelector('#work').inert")

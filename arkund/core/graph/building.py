@@ -8,6 +8,7 @@ from arkund.core.graph.hearing import Heard, hearings
 from arkund.core.graph.hits import Hits, all_hits
 from arkund.core.graph.nodes import Node
 from arkund.core.graph.routing import (
+    Taps,
     beside_the_drums,
     heard_buses,
     hit_keys,
@@ -107,6 +108,7 @@ class _Building:
         self._stages: dict[str, MicStages] = {}
         self._chains: dict[str, Chained] = {}
         self._taps: dict[str, Input] = {}
+        self._untreated: dict[str, Input] = {}
         self._outs: dict[str, Node] = {}
         self._layers: dict[str, Node] = {}
         self._groups: dict[str, Node] = {}
@@ -135,6 +137,14 @@ class _Building:
             ]
             self._taps[name] = input_of(
                 [(at, ramp, end, *panned(mic, 1.0)) for at, ramp, end, mic in versions]
+            )
+            self._untreated[name] = input_of(
+                [
+                    (at, ramp, entry.enters, *panned(version.mics[name], 1.0))
+                    for (at, ramp, version), (_, _, entry) in zip(
+                        own, self._entries[name], strict=True
+                    )
+                ]
             )
             out = input_of(
                 [
@@ -183,7 +193,8 @@ class _Building:
     def _fed(self, name: str, version: Sheet) -> Node:
         behind = {**self._outs, **self._groups, **self._returns}
         opened = partial(by_hits, rate=version.rate, heard=self._heard)
-        return Shared(tuple(sends(version, name, self._taps, self._chains, behind, opened)))
+        taps = Taps(self._untreated, self._taps, self._chains, behind)
+        return Shared(tuple(sends(version, name, taps, opened)))
 
     def _channel(self, name: str, path: str, entry: Callable[[Sheet], Node]) -> Input:
         """A channel's chain, noted, and what comes out of its fader."""

@@ -1,6 +1,7 @@
 """Where channels run into: groups that do something, sends, what stands beside the drums."""
 
 from collections.abc import Callable, Mapping, Sequence
+from typing import NamedTuple
 
 from arkund.core.graph.graph import Chained, MicStages
 from arkund.core.graph.hits import Hits
@@ -11,7 +12,7 @@ from arkund.core.graph.varied import (
     is_clear,
     sounds,
 )
-from arkund.core.sheet.channels import Mic
+from arkund.core.sheet.channels import Mic, Send
 from arkund.core.sheet.lanes import (
     HITS,
     hit_lists,
@@ -87,32 +88,40 @@ def with_bed(drums: Node, beside: dict[str, Node]) -> Node:
     return drums if bed is None else Mixed(((drums, 1.0, 1.0), (bed, 1.0, 1.0)))
 
 
-def sends(
-    sheet: Sheet,
-    bus: str,
-    taps: Mapping[str, Input],
-    chains: Mapping[str, Chained],
-    behind: Mapping[str, Node],
-    opened: Callable[[Node, Mic], Node],
-) -> list[Input]:
-    """What a bus takes: mics in their order, panned as they are, so that the return has its image;
-    then groups and other buses. ``taps`` are mics before their faders, ``behind`` what comes out of
-    faders, ``opened`` makes of a close mic's sound that of its drum's hits; a muted channel sends nothing."""
-    sends, out = sheet.buses[bus].sends, []
-    for name in (*taps, *sheet.groups, *sheet.buses):
-        send = sends.get(name)
-        level = fader_gain(send.db) if send else 0.0
-        if not send or not level:
+class Taps(NamedTuple):
+    """Where a bus may take a channel. Mics are panned as they are, so that the return has its image."""
+
+    untreated: Mapping[str, Input]
+    """Mics before their chains."""
+    treated: Mapping[str, Input]
+    """Mics behind their chains, before their faders."""
+    chains: Mapping[str, Chained]
+    """Groups and buses on their way."""
+    behind: Mapping[str, Node]
+    """All of them, behind their faders."""
+
+
+def sends(sheet: Sheet, bus: str, taps: Taps, opened: Callable[[Node, Mic], Node]) -> list[Input]:
+    """What a bus takes: mics in their order, then groups and other buses. ``opened`` makes of a close mic's sound
+    that of its drum's hits; a muted channel sends nothing."""
+    own, out = sheet.buses[bus].sends, []
+    for name in (*taps.treated, *sheet.groups, *sheet.buses):
+        send = own.get(name)
+        if not send or not (level := fader_gain(send.db)):
             continue
         mic = sheet.mics.get(name)
-        is_opened = send.by_hits and mic is not None and mic.name.piece is not None
-        if not send.pre:
-            node = behind[name]
-            out.append((opened(node, mic) if is_opened and mic else node, level, level))
-        elif mic is not None:
-            node, left, right = taps[name]
-            node = opened(node, mic) if is_opened else node
-            out.append((node, left * level, right * level))
-        elif not (sheet.groups.get(name) or sheet.buses[name]).mute:
-            out.append((chains[name].end, level, level))
+        node, left, right = _taken(sheet, name, send, taps)
+        if send.by_hits and mic is not None and mic.name.piece is not None:
+            node = opened(node, mic)
+        out.append((node, left * level, right * level))
     return [one for one in out if sounds(one)]
+
+
+def _taken(sheet: Sheet, name: str, send: Send, taps: Taps) -> Input:
+    if name in sheet.mics and (send.untreated or send.pre):
+        return (taps.untreated if send.untreated else taps.treated)[name]
+    if not (send.untreated or send.pre):
+        return taps.behind[name], 1.0, 1.0
+    chained = taps.chains[name]
+    level = 0.0 if (sheet.groups.get(name) or sheet.buses[name]).mute else 1.0
+    return chained.entry if send.untreated else chained.end, level, level

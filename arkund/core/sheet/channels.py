@@ -137,11 +137,13 @@ class Mic(Channel):
 
 
 class Send(Part):
-    """What a bus takes of a mic, group or other bus: before its fader or after it; of a close mic all of it, or
-    ``by_hits``: its drum's hits alone, so that no bleed is in a plate."""
+    """What a bus takes of a mic, group or other bus: before its fader or after it, or ``untreated``, before its chain,
+    so that it is treated a second time beside the first; of a close mic all of it, or ``by_hits``: its drum's
+    hits alone, so that no bleed is in a plate."""
 
     db: float = value(0.0, OFF_DB, 12, "dB", "send", shown=(-40, 6), ticks=(-40, -20, 0, 6))
     pre: bool = switch(True, "send before the fader")
+    untreated: bool = switch(False, "send before the chain")
     by_hits: bool = switch(False, "send by the drum's hits")
 
 

@@ -2,10 +2,11 @@
 
 from collections.abc import Iterator
 
-from arkund.core.kit.roles import label
-from arkund.core.sheet.channels import DRUM_BUS, Bus, Channel
+from arkund.core.kit.roles import MicName, label
+from arkund.core.sheet.channels import DRUM_BUS, DRUMS, Bus, Channel, Send
 from arkund.core.sheet.lanes import mic_order
 from arkund.core.sheet.limits import OFF_DB
+from arkund.core.sheet.pairs import lane
 from arkund.core.sheet.paths import Patch
 from arkund.core.sheet.sheet import Sheet
 
@@ -15,8 +16,7 @@ def routes(sheet: Sheet) -> list[dict[str, str]]:
     out = []
     for kind, name, channel in _channels(sheet):
         sends = [
-            f"{bus} {_db(one.sends[name].db)}{'' if one.sends[name].pre else ', after the fader'}"
-            f"{', by its hits' if one.sends[name].by_hits else ''}"
+            f"{bus} {_db(one.sends[name].db)}{taken_words(one.sends[name])}"
             for bus, one in sheet.buses.items()
             if name in one.sends
         ]
@@ -31,6 +31,12 @@ def routes(sheet: Sheet) -> list[dict[str, str]]:
             }
         )
     return out
+
+
+def taken_words(send: Send) -> str:
+    """Where a send is taken and what of it, as far as that is unusual: ``", before the chain, by its hits"``."""
+    where = ", before the chain" if send.untreated else "" if send.pre else ", after the fader"
+    return where + (", by its hits" if send.by_hits else "")
 
 
 def oddities(sheet: Sheet) -> list[str]:
@@ -116,9 +122,19 @@ def _called(bus: str) -> str:
 
 def duplicate(sheet: Sheet, bus: str) -> Patch:
     """The patch that adds a bus like another one, muted until somebody listens."""
-    name = next(n for k in range(2, 99) if (n := f"{bus[:28]}_{k}") not in _taken(sheet))
-    return {f"buses.{name}": sheet.buses[bus].model_dump(mode="json") | {"mute": True}}
+    return {f"buses.{_free(sheet, bus)}": sheet.buses[bus].model_dump(mode="json") | {"mute": True}}
 
 
-def _taken(sheet: Sheet) -> set[str]:
-    return {*sheet.mics, *sheet.groups, *sheet.buses, *sheet.layers, DRUM_BUS, "drums"}
+def second_treatment(sheet: Sheet, mic: str) -> Patch:
+    """The patch that adds a bus which takes a mic, of a linked pair both sides, before its chain: what is set
+    there stands beside the first treatment, in step with it. The blend is shut until somebody opens it."""
+    sides = lane(sheet, mic)
+    base = str(MicName(sheet.mics[mic].role, sheet.mics[mic].index)) if len(sides) > 1 else mic
+    sends = {one: Send(untreated=True).model_dump(mode="json") for one in sides}
+    return {f"buses.{_free(sheet, base)}": {"sends": sends}}
+
+
+def _free(sheet: Sheet, base: str) -> str:
+    """A name like another one that no channel has."""
+    taken = {*sheet.mics, *sheet.groups, *sheet.buses, *sheet.layers, DRUM_BUS, DRUMS}
+    return next(name for n in range(2, 99) if (name := f"{base[:28]}_{n}") not in taken)

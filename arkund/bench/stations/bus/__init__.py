@@ -2,13 +2,16 @@
 
 from typing import Any
 
+from django.urls import path
+
 from arkund.bench import rulers
 from arkund.bench.in_hand import chain_context, channel_in_hand, differences_context
-from arkund.bench.stations.bus import picture
+from arkund.bench.stations.bus import picture, views
 from arkund.bench.stations.station import Asked, Shot, Station
+from arkund.core.kit.roles import label
 from arkund.core.sheet.channels import DRUM_BUS
 from arkund.core.sheet.lanes import mic_order
-from arkund.core.sheet.routes import duplicate, oddities
+from arkund.core.sheet.routes import duplicate, oddities, second_treatment
 
 
 def _bus(asked: Asked) -> str:
@@ -36,6 +39,7 @@ def _context(asked: Asked) -> dict[str, Any]:
         "copy": duplicate(sheet, name) if name in sheet.buses else None,
         "oddities": oddities(sheet),
         "adds": [("bus", "buses"), ("group", "groups")],
+        "beside": (label(mic), second_treatment(sheet, mic)),
         "renames": "" if name == DRUM_BUS else hand.path,
         "buses": [(n, channel_in_hand(sheet, n, mic).label) for n in sheet.buses],
         "channels": [*((n, n) for n in sheet.groups), (DRUM_BUS, "drum bus")],
@@ -67,5 +71,6 @@ STATION = Station(
     picture=lambda asked: picture.picture(
         asked.song, asked.sheet, asked.mic, asked.bars, _bus(asked)
     ),
+    addresses=(path("<slug:slug>/bus/blend/", views.blend, name="bus-blend"),),
     shots=(Shot("bus", "mic=snare_top&bars=9-12", after_pass=True),),
 )

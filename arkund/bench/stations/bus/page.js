@@ -1,5 +1,6 @@
 // Bus: the routing, what the bus in hand turns down, the punch card.
-import { here, on } from "../../js/bench.js";
+import { getJson } from "../../js/api.js";
+import { bench, here, on, query, tell } from "../../js/bench.js";
 import { drawChain, startChain } from "../../js/chain.js";
 import { clear, el, minus } from "../../js/draw.js";
 import { hang } from "../dynamics/page.js";
@@ -8,11 +9,13 @@ import { drawRouting } from "./routing.js";
 export function start() {
   startChain();
   let shown = null;
+  const showBlend = startBlend();
   addEventListener("resize", () => { if (shown) drawRouting(shown); }, { signal: here() });
   on("picture", (p) => {
     shown = p;
     drawChain(p.chain || []);
     drawRouting(p);
+    showBlend(p);
     const squeeze = clear(document.getElementById("squeeze"));
     if (p.reduction) {
       el(squeeze, "line", { class: "zero", x1: 30, x2: 396, y1: 6, y2: 6 });
@@ -37,4 +40,27 @@ export function start() {
       });
     }
   });
+}
+
+// The punch over the blend: asked for when all else is drawn and nothing is in the hand, shown until it is
+// measured anew.
+const QUIET_MS = 900;
+function startBlend() {
+  const { blend } = document.getElementById("routing").dataset;
+  let due = 0, last = null;
+  return ({ bus }) => {
+    if (!blend) return;
+    if (last) tell("measured", last);
+    clearTimeout(due);
+    if (Object.keys(bench.patch).length) return;
+    const visit = here();
+    due = setTimeout(async () => {
+      try {
+        const { rulers } = await getJson(`${blend}?${query({ bus })}`);
+        if (visit.aborted) return;
+        last = rulers;
+        tell("measured", rulers);
+      } catch { /* the next picture asks again */ }
+    }, QUIET_MS);
+  };
 }

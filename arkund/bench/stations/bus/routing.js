@@ -5,7 +5,7 @@ import { changeSends } from "../../js/chain.js";
 import { clear, el, familyOf, mark, minus } from "../../js/draw.js";
 
 const LEAST = 440, HIGH = 330, ROWS = { first: 16, step: 23, room: 306 };
-const NAMES = 96, FADER = 44, GROUP = { width: 92, height: 18, apart: 24 }, BUS = { width: 88, height: 44 }, SUM = { width: 108, height: 60 };
+const NAMES = 96, FADER = 44, GROUP = { width: 92, height: 18, apart: 24 }, BUS = { width: 112, height: 44 }, SUM = { width: 108, height: 60 };
 const NEAR_PX = { x: 16, y: 10 };
 
 // Where each column stands: taps before the faders, groups between, the drum bus at the right.

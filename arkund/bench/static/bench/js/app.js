@@ -19,6 +19,7 @@ import { again, startVisits, visit } from "./visit.js";
 let station = null;
 let findings = null;
 let passages = null;
+let starting = null;
 
 function page() {
   return {
@@ -119,6 +120,16 @@ document.addEventListener("pointerdown", () => { isByMouse = true; }, true);
 const isTyped = (target) => target.matches("textarea, select, input:not([type=checkbox], [type=radio], [type=range])");
 document.addEventListener("keydown", (event) => {
   if (event.key === "Tab") isByMouse = false;
+  else if (starting && isHeld(event)) {
+    // What comes before the station's script is there does its work when it is.
+    event.preventDefault();
+    starting.then(() => press(event), () => {});
+  } else press(event);
+});
+
+const isHeld = (event) => event.key.length === 1 && !isTyped(event.target) && !(event.ctrlKey || event.metaKey || event.altKey);
+
+function press(event) {
   if (isTyped(event.target)) return;
   if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z") {
     event.preventDefault();
@@ -138,7 +149,7 @@ document.addEventListener("keydown", (event) => {
   if (!run || event.altKey) return;
   event.preventDefault();
   run();
-});
+}
 
 async function takeBack(number, allTheSame) {
   try {
@@ -168,8 +179,24 @@ function startTables() {
   }));
 }
 
-// What every station begins with; the strip and the player are there already.
+// Until the script of a station is there, its buttons would be pressed for nothing: they cannot be.
+const HANDS = "#work, .frame > .hand";
+
 async function begin() {
+  const hands = [...document.querySelectorAll(HANDS)];
+  for (const one of hands) one.inert = true;
+  const coming = start();
+  starting = coming;
+  try {
+    await coming;
+  } finally {
+    for (const one of hands) one.inert = false;
+    if (starting === coming) starting = null;
+  }
+}
+
+// What every station begins with; the strip and the player are there already.
+async function start() {
   const mine = here();
   const script = bench.script && (await import(bench.script));
   // Another station may have been chosen while the script came.

@@ -108,6 +108,10 @@ function startBuses(change) {
     const name = new FormData(form).get("name").trim().toLowerCase().replace(/[ -]+/g, "_");
     change({ [`${form.dataset.addBus}.${name}`]: {} }, undefined, name);
   }));
+  document.querySelectorAll("[data-beside]").forEach((button) => button.addEventListener("click", () => {
+    const patch = JSON.parse(button.dataset.beside);
+    change(patch, undefined, Object.keys(patch)[0].split(".")[1]);
+  }));
   document.querySelectorAll("[data-rename]").forEach((form) => form.addEventListener("submit", async (event) => {
     event.preventDefault();
     const name = new FormData(form).get("name");

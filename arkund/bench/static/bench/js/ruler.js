@@ -174,6 +174,12 @@ class Ruler {
       this.drawing = (picture.rulers || {})[path] || {};
       this.draw();
     });
+    // What takes longer to measure than the picture comes after it.
+    on("measured", (rulers) => {
+      if (!(path in rulers)) return;
+      Object.assign(this.drawing, rulers[path]);
+      this.draw();
+    });
     on("kept", (sheet) => {
       if (this.before) return;
       const value = valueAt(sheet, path);

@@ -1,0 +1,40 @@
+"""Bus: the punch of the mix over the blend of the bus in hand, drawn in its ruler."""
+
+from typing import Any
+
+import numpy as np
+from django.http import HttpRequest, JsonResponse
+from django.views.decorators.http import require_GET
+
+from arkund.bench.drawing import curve, loop_frames
+from arkund.bench.requests import asked_bars, asked_sheet, song_named
+from arkund.core.errors import ArkundError
+from arkund.songs.blends import BLENDS_DB, Blended, punch_over_blend
+from arkund.songs.rendering import grid_of
+from arkund.songs.scheduling import SCHEDULE
+
+LEAST_DRAWN_DB = 3.0
+"""A curve that stays within this is drawn as flat as it is."""
+
+
+@require_GET
+def blend(request: HttpRequest, slug: str) -> JsonResponse:
+    """What the ruler of a bus's blend shows behind its value."""
+    SCHEDULE.after_sound()
+    sheet = asked_sheet(request, song_named(slug))
+    bus = request.GET.get("bus", "")
+    if bus not in sheet.buses:
+        raise ArkundError("There is no such bus. Reload the page.")
+    span = loop_frames(sheet, asked_bars(request, sheet, grid_of(sheet)))
+    found = punch_over_blend(sheet, bus, span)
+    return JsonResponse({"rulers": {f"buses.{bus}.fader_db": _drawn(found)}})
+
+
+def _drawn(found: Blended | None) -> dict[str, Any]:
+    if found is None:
+        return {"note": "no kick and no snare in this loop: no curve of the punch"}
+    if not found.is_heard:
+        return {"note": found.said}
+    reach = max(LEAST_DRAWN_DB, float(np.abs(found.punch_db).max()))
+    area = curve(np.array(BLENDS_DB), found.punch_db, -reach, reach, "own")
+    return {"areas": [area], "note": found.said}
