@@ -131,7 +131,7 @@ def ramp_bars(sheet: Sheet, over: Over) -> str:
     return f"{over.ramp_ms / 1000.0 / bar_s:.4f}"
 
 
-def differences(sheet: Sheet) -> list[dict[str, str]]:
+def differences(sheet: Sheet) -> list[dict[str, Any]]:
     """All that differs over bars, by channel: what, where, by how much, within what time."""
     rows = []
     for over in sorted(sheet.over, key=lambda one: (one.path, one.bars)):
@@ -144,6 +144,7 @@ def differences(sheet: Sheet) -> list[dict[str, str]]:
                 "typed": over.bars,
                 "value": over_words(over, unit),
                 "scene": over.scene,
+                "follows": over.follows,
                 "ramp_bars": ramp_bars(sheet, over),
             }
         )

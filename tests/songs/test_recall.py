@@ -72,7 +72,7 @@ def test_buses_layers_and_differences_are_there(song: Song) -> None:
     kept(song, {"layers.kick_sub": {"kind": "sub", "of": "kick_in", "note_hz": 45}})
     kept(song, {"over.d1": {"path": "mics.snare_top.fader_db", "bars": "2", "value": -4}})
     kept(song, {"mics.kick_in.chain.s1": {"kind": "saturation", "on": False, "drive_db": 6}})
-    assert rows(song, "buses.strike")["sends"].said == ("snare top −2 dB, behind its fader",)
+    assert rows(song, "buses.strike")["sends"].said == ("snare top −2 dB, after the fader",)
     assert rows(song, "buses.strike")["blend"].said == ("−9 dB",)
     assert "note 45 Hz" in rows(song, "layers.kick_sub")["plays"].said
     assert rows(song, "mics.kick_in")["saturation"].said[0] == "bypassed"

@@ -38,6 +38,7 @@ class Over(Part):
     value: StrictBool | float | str = Field(title="value", union_mode="left_to_right")
     by: bool = values.switch(False, "by so much")
     scene: str = text("", "scene", pattern=r"^(\w[\w -]{0,23})?$")
+    follows: bool = values.switch(False, "moves with its section")
 
     @property
     def spans(self) -> list[tuple[int, int]]:

@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from typing import Any, NamedTuple
 
 from arkund.core.sheet.differences import freed
+from arkund.core.sheet.following import followed
 from arkund.core.sheet.lanes import sounding_mics
 from arkund.core.sheet.sheet import Sheet
 
@@ -80,7 +81,7 @@ def lane(sheet: Sheet, name: str) -> tuple[str, ...]:
 def completed(sheet: Sheet, patch: Mapping[str, Any]) -> dict[str, Any]:
     """The patch with what it sets on one side of a linked pair set on the other, unless it says
     something else there. A pair that becomes linked takes what the side has that was asked. What is
-    taken away takes its differences over bars along."""
+    taken away takes its differences over bars along; sections take theirs where they go."""
     out = dict(patch)
     for path, value in patch.items():
         table, _, rest = path.partition(".")
@@ -97,4 +98,4 @@ def completed(sheet: Sheet, patch: Mapping[str, Any]) -> dict[str, Any]:
                 out |= {f"mics.{other}.{shared}": own[shared] for shared in SHARED}
         elif what.partition(".")[0] in SHARED and partner(sheet, name):
             out[f"mics.{other}.{what}"] = value
-    return freed(sheet, out) | out
+    return freed(sheet, out) | followed(sheet, out) | out

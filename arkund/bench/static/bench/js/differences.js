@@ -14,6 +14,9 @@ document.addEventListener("keydown", (event) => { if (event.key === "Tab") held 
 
 export function startDifferences(change) {
   document.querySelectorAll("[data-drop]").forEach((button) => button.addEventListener("click", () => change({ [button.dataset.drop]: null })));
+  document.querySelectorAll("[data-follow]").forEach((button) => button.addEventListener("click", () => {
+    change({ [`${button.dataset.follow}.follows`]: button.dataset.value === "true" });
+  }));
   document.querySelectorAll("[data-differ]").forEach((form) => startForm(form, change));
   document.querySelectorAll("[data-scene]").forEach((form) => startScene(form, change));
   document.querySelectorAll("svg[data-spans]").forEach((svg) => new Strip(svg, {
