@@ -8,7 +8,7 @@ from arkund.bench.views.findings import last_pass, last_preview
 from arkund.core.advise.findings import STATION_OF
 from arkund.core.advise.school import ROWS
 from arkund.core.kit.roles import label
-from arkund.songs import revisions, schools
+from arkund.songs import own_figures, revisions, schools
 from arkund.songs.comparing import differences, made_by
 from arkund.songs.models import Revision, Song
 from arkund.songs.passages import offered
@@ -64,6 +64,7 @@ def lines(song: Song) -> list[dict[str, Any]]:
             "revision": r,
             "pairs": paired(r.measures),
             "mix": mix_pairs(r.measures),
+            "bars": r.measures.get(own_figures.BARS, ""),
             "names": ", ".join(names.get(r.pk, [])),
         }
         for r in revisions.log(song)[::-1]

@@ -11,14 +11,21 @@ if TYPE_CHECKING:
     from arkund.songs.models import Revision
 
 
+MOST_MEASURED = 1000
+
+
 def register(add: Add) -> None:
     """The commands of this module."""
     for name, fact, about in (
         ("show", "show", "a song's mics, takes and sections"),
         ("measure", "measures", "levels of every mic"),
-        ("log", "log", "the revisions that lead to the present sheet"),
     ):
         add(name, _fact(fact), about).add_argument("song")
+    sub = add("log", _log, "the revisions that lead to the present sheet")
+    sub.add_argument("song")
+    sub.add_argument(
+        "--measure", action="store_true", help="measure your own changes that have no figures yet"
+    )
     sub = add("compare", _compare, "every value that differs between two revisions")
     sub.add_argument("song")
     sub.add_argument("a", help="number of the one, as in the log, or its snapshot's name")
@@ -151,6 +158,16 @@ def _fact(name: str) -> Callable[[argparse.Namespace], dict[str, Any]]:
         return known
 
     return run
+
+
+def _log(args: argparse.Namespace) -> dict[str, Any]:
+    song = song_named(args.song)
+    from arkund.songs import facts, own_figures
+
+    if args.measure:
+        for revision in own_figures.unmeasured(song, MOST_MEASURED):
+            own_figures.measure(revision)
+    return facts.log(song)
 
 
 def _routes(args: argparse.Namespace) -> dict[str, Any]:

@@ -1,4 +1,4 @@
-"""Counting findings in the background of the web process, so that no page waits for one."""
+"""Counting findings, and measuring what a hand did, in the background of the web process: no page waits for it."""
 
 import logging
 import threading
@@ -6,13 +6,15 @@ import time
 
 from django.db import close_old_connections
 
-from arkund.songs import findings, storage
+from arkund.core.errors import ArkundError
+from arkund.songs import findings, own_figures, storage
 from arkund.songs.models import Song
 from arkund.songs.rendering import PatientEngine
 from arkund.songs.scheduling import SCHEDULE
 from arkund.songs.timing import sheet_of
 
 logger = logging.getLogger("arkund.counting")
+MEASURED_AT_ONCE = 3
 PAUSE_S = 0.02
 """Between two questions, so that pages get their turn."""
 
@@ -52,12 +54,24 @@ def _count_on() -> None:
         close_old_connections()
 
 
+def _measure_own(song: Song) -> None:
+    """Figures for the latest changes of a hand; older ones wait until `arkund log --measure` asks for them."""
+    for revision in own_figures.unmeasured(song, MEASURED_AT_ONCE):
+        SCHEDULE.stand_back()
+        try:
+            own_figures.measure(revision)
+        except ArkundError:
+            logger.exception("revision %d could not be measured", revision.number)
+            return
+
+
 def _count(song_id: int) -> None:
     SCHEDULE.stand_back()
     song = Song.objects.select_related("current").filter(pk=song_id).first()
     if song is None or song.current is None:
         return
     sheet, school = sheet_of(song), findings.school_of_song(song)
+    _measure_own(song)
     engine = PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), SCHEDULE.stand_back)
     study = findings.study_of_song(song, sheet, engine)
     number = song.current.number

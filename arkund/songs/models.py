@@ -60,8 +60,8 @@ class Song(models.Model):
 
 
 class Revision(models.Model):
-    """One sheet with what changed and why. Never changed once stored; only the reason of what a hand did may be
-    given later."""
+    """One sheet with what changed and why. Never changed once stored; only the reason of what a hand did, and what
+    it measures, may be given later."""
 
     song = models.ForeignKey(Song, on_delete=models.CASCADE, related_name="revisions")
     parent = models.ForeignKey("self", null=True, on_delete=models.PROTECT, related_name="children")

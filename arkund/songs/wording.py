@@ -77,7 +77,10 @@ def path_words(path: str, sheet: Sheet | None = None) -> tuple[str, str, str]:
             return "song", f"difference {steps[1]}", ""
         whose, what, unit = path_words(over.path, sheet)
         what = f"{what} over bars {bars_words(over.bars)}"
-        return whose, what, unit if steps[2:] in ([], ["value"]) else ""
+        if steps[2:] in ([], ["value"]):
+            return whose, what, unit
+        said, unit = _field(Over, steps[2])
+        return whose, f"{what}, {said}", unit
     if steps == ["timing", "rules"]:
         return "song", "timing rules", ""
     if steps[:2] == ["timing", "rules"] and steps[2].isdigit():
