@@ -5,7 +5,7 @@ from pathlib import Path
 
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi import write_midi
-from arkund.core.exchange.midi_hits import read_notes, rows_of
+from arkund.core.exchange.midi_hits import Mapped, mapped, read_notes, rows_of
 from arkund.core.exchange.tables import edits_csv, hits_csv, read_hits_csv, read_text
 from arkund.core.hits.confidence import EXPORTED
 from arkund.core.sheet.sheet import Sheet, dump
@@ -45,6 +45,14 @@ def export(song: Song, kind: str, path: Path, least: float = EXPORTED) -> list[P
     return [path, beside]
 
 
+def notes_of(song: Song, path: Path, name: str) -> list[Mapped]:
+    """The notes of a file called ``name``, with the piece that each is taken for; none of a CSV, which names its
+    pieces. Raises `ArkundError`."""
+    if not _is_midi(name):
+        return []
+    return mapped(read_notes(path), known_pieces(sheet_of(song)))
+
+
 def import_hits(
     song: Song,
     path: Path,
@@ -58,8 +66,12 @@ def import_hits(
     says which piece a note is, and ``begins_s`` where it begins in the song (found by the sound without it).
     Raises `ArkundError`."""
     name = name or path.name
-    if not name.lower().endswith((".mid", ".midi")):
+    if not _is_midi(name):
         return take_over(song, read_hits_csv(read_text(path)), name, base)
     sheet = sheet_of(song)
     rows = rows_of(read_notes(path), hits_of(sheet), known_pieces(sheet), pieces, begins_s)
     return take_over(song, rows, name, base)
+
+
+def _is_midi(name: str) -> bool:
+    return name.lower().endswith((".mid", ".midi"))

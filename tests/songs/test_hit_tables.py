@@ -4,7 +4,9 @@ import csv
 import json
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
+import mido
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
@@ -131,6 +133,36 @@ def test_a_list_of_hits_comes_back_as_midi_wherever_its_file_begins(
         answer = client.post(f"/{song.slug}/edit/from-file/", sent if wrong else {"base": "2"})
         assert answer.status_code == 400
         assert said in answer.json()["error"]
+
+
+def test_the_notes_of_a_file_are_shown_with_the_drums_they_are_taken_for(
+    song: Song, tmp_path: Path, client: Client
+) -> None:
+    path = tmp_path / "hits.mid"
+    file = mido.MidiFile()
+    track = mido.MidiTrack()
+    file.tracks.append(track)
+    for note in (36, 38, 36, 81):
+        track.append(mido.Message("note_on", channel=9, note=note, velocity=80, time=240))
+    file.save(path)
+
+    def ask(name: str, content: bytes) -> dict[str, Any]:
+        sent = {"hits": SimpleUploadedFile(name, content)}
+        answer = client.post(f"/{song.slug}/edit/notes-in-file/", sent)
+        found: dict[str, Any] = answer.json() | {"status": answer.status_code}
+        return found
+
+    found = ask("Mine.mid", path.read_bytes())
+    assert found["notes"] == [
+        {"number": 36, "times": 2, "piece": "kick"},
+        {"number": 38, "times": 1, "piece": "snare"},
+        {"number": 81, "times": 1, "piece": None},
+    ]
+    assert ["snare", "snare"] in found["pieces"]
+    assert ask("mine.csv", b"piece,time_s\nkick,1.0")["notes"] == []
+    broken = ask("mine.mid", b"MThd nothing")
+    assert broken["status"] == 400
+    assert "is not a MIDI file that can be read" in broken["error"]
 
 
 def test_two_revisions_are_compared_by_command(

@@ -1,5 +1,6 @@
 """Hits of a MIDI file: which drum a note is, and where the file lies against the sound."""
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
@@ -83,6 +84,20 @@ def piece_of_note(number: int, kit: Sequence[str]) -> str | None:
         return None
     place = {"tom": TOM_OF_NOTE.get(number, 1), "crash": 1 + (number in SECOND_CRASHES)}
     return own[min(place.get(family or "", 1), len(own)) - 1]
+
+
+class Mapped(NamedTuple):
+    """A note of a file: its number, how often it is played, and the piece that it is taken for (None: none)."""
+
+    number: int
+    times: int
+    piece: str | None
+
+
+def mapped(notes: Sequence[Note], kit: Sequence[str]) -> list[Mapped]:
+    """The notes that a file has, by number, with what `piece_of_note` makes of each."""
+    count = Counter(note.number for note in notes)
+    return [Mapped(n, count[n], piece_of_note(n, kit)) for n in sorted(count)]
 
 
 def rows_of(

@@ -53,6 +53,7 @@ STATION = Station(
         path("<slug:slug>/hits/", views.correct, name="hits"),
         path("<slug:slug>/move/", views.move, name="move"),
         path("<slug:slug>/edit/from-file/", views.from_file, name="hits-from-file"),
+        path("<slug:slug>/edit/notes-in-file/", views.notes_in_file, name="notes-in-file"),
         path("<slug:slug>/edits.csv", views.edit_list, name="edit-list"),
     ),
     shots=(Shot("edit-timing", "mic=snare_top&bars=7-10"),),

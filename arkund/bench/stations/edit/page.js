@@ -26,9 +26,11 @@ export function start() {
     }
   }
 
+  startNotes();
   document.getElementById("hits-from-file").addEventListener("submit", async ({ target }) => {
     const told = new FormData(target);
     told.set("base", bench.revision);
+    told.set("map", [...target.querySelectorAll("[data-note]")].map((choice) => `${choice.dataset.note}=${choice.value}`).join(", "));
     try {
       await post(address("edit/from-file/"), told);
       again();
@@ -242,4 +244,33 @@ export function start() {
     nextUnexplained: () => walk("unexplained", places), nextQuestion: () => walk("never", asked),
     sayHit: () => answer(false), sayBleed: () => answer(true),
   };
+}
+
+// A MIDI file's notes, each with the drum that it is taken for, to be chosen otherwise or left out.
+function startNotes() {
+  const form = document.getElementById("hits-from-file"), rows = document.getElementById("notes-in-file");
+  form.elements.hits.addEventListener("change", async () => {
+    rows.hidden = true;
+    rows.replaceChildren();
+    if (!form.elements.hits.files.length) return;
+    try {
+      const { notes, pieces: kit } = await post(address("edit/notes-in-file/"), new FormData(form));
+      rows.replaceChildren(...notes.map((note) => noteRow(note, kit)));
+      rows.hidden = !notes.length;
+    } catch (error) {
+      notify(error.message);
+    }
+  });
+}
+
+function noteRow({ number, times: count, piece }, kit) {
+  const row = document.createElement("label"), choice = document.createElement("select");
+  choice.className = "field";
+  choice.dataset.note = number;
+  for (const [value, words] of [["", "leave out"], ...kit]) choice.add(new Option(words, value, false, value === (piece || "")));
+  const times = document.createElement("span");
+  times.className = "mono";
+  times.textContent = `${number} · ${count} ×`;
+  row.append(times, choice);
+  return row;
 }

@@ -2,6 +2,8 @@
 
 import re
 import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Annotated, ClassVar, Literal
 
@@ -15,9 +17,12 @@ from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi_hits import read_map
 from arkund.core.exchange.tables import LARGEST_BYTES as LARGEST_LIST
 from arkund.core.exchange.tables import edits_csv
+from arkund.core.kit.roles import label
 from arkund.core.sheet.tempo import grid_of
 from arkund.core.timing.grid import LAST_BAR
 from arkund.songs import copies, exports, hits, revisions, timing
+from arkund.songs.hits import known_pieces
+from arkund.songs.timing import sheet_of
 
 MAGNET_MS = 12.0
 SECONDS = re.compile(r"-?[0-9]{1,6}(\.[0-9]{1,6})?")
@@ -133,31 +138,56 @@ def copy(request: HttpRequest, slug: str) -> JsonResponse:
 
 
 @require_POST
+def notes_in_file(request: HttpRequest, slug: str) -> JsonResponse:
+    """The notes of an uploaded MIDI file with the drums that they are taken for, and the kit to choose from."""
+    song = song_named(slug)
+    with _sent_file(request) as (path, name):
+        found = exports.notes_of(song, path, name)
+    return JsonResponse(
+        {
+            "notes": [one._asdict() for one in found],
+            "pieces": [[piece, label(piece)] for piece in known_pieces(sheet_of(song))],
+        }
+    )
+
+
+@require_POST
 def from_file(request: HttpRequest, slug: str) -> JsonResponse:
     """Make the hit list what an uploaded CSV or MIDI file says."""
-    song = song_named(slug)
-    sent, told = request.FILES.get("hits"), request.POST
-    if sent is None or sent.size is None:
-        raise ArkundError("Choose a CSV or MIDI file first.")
-    if sent.size > LARGEST_LIST:
-        raise ArkundError("That file is too large for a list of hits.")
+    song, told = song_named(slug), request.POST
     base, begins = told.get("base", ""), told.get("begins", "").strip().replace(",", ".")
-    if not base.isdecimal():
-        raise ArkundError(Change.refusal)
-    if begins and not SECONDS.fullmatch(begins):
-        raise ArkundError(f"“{begins[:40]}” is no number of seconds.")
-    with tempfile.NamedTemporaryFile() as kept:
-        kept.write(sent.read())
-        kept.flush()
+    with _sent_file(request) as (path, name):
+        if not base.isdecimal():
+            raise ArkundError(Change.refusal)
+        if begins and not SECONDS.fullmatch(begins):
+            raise ArkundError(f"“{begins[:40]}” is no number of seconds.")
         made = exports.import_hits(
             song,
-            Path(kept.name),
-            name="".join(c for c in Path(str(sent.name)).name if c.isprintable())[-80:],
-            pieces=read_map(told.get("map", "")[:400]),
+            path,
+            name=name,
+            pieces=read_map(told.get("map", "")[:LONGEST_MAP]),
             begins_s=float(begins) if begins else None,
             base=int(base),
         )
     return answer(made)
+
+
+LONGEST_MAP = 4000
+
+
+@contextmanager
+def _sent_file(request: HttpRequest) -> Iterator[tuple[Path, str]]:
+    """The uploaded list of hits on the disk, with its name, as long as it is needed."""
+    sent = request.FILES.get("hits")
+    if sent is None or sent.size is None:
+        raise ArkundError("Choose a CSV or MIDI file first.")
+    if sent.size > LARGEST_LIST:
+        raise ArkundError("That file is too large for a list of hits.")
+    with tempfile.NamedTemporaryFile() as kept:
+        kept.write(sent.read())
+        kept.flush()
+        name = "".join(c for c in Path(str(sent.name)).name if c.isprintable())[-80:]
+        yield Path(kept.name), name
 
 
 @require_GET
