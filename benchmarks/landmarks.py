@@ -66,14 +66,14 @@ def judged(world: World) -> list[Judged]:
     recording = recorded(world)
     rng = np.random.default_rng(world.seed)
     mics = [m for m in recording.own if is_shell(parse_mic_name(m).piece or "")]
-    mics = [m for m in mics if len(_times(recording, m)) >= LEAST_HITS]
+    mics = [m for m in mics if len(played_times(recording, m)) >= LEAST_HITS]
     if not mics:
         return []
     rung = str(rng.choice(mics))
     alone = {m: _alone_hz(recording, m) for m in mics}
     planted = alone[rung] * float(rng.uniform(2.2, 3.6))
     body = line_decay(
-        recording.own[rung], recording.rate, roomy(_times(recording, rung), 0.45), alone[rung]
+        recording.own[rung], recording.rate, roomy(played_times(recording, rung), 0.45), alone[rung]
     )
     with_ring = _ringing(recording, rung, planted, max(RING_S, 2 * body.t60_s))
     with tempfile.TemporaryDirectory() as scratch:
@@ -102,12 +102,13 @@ def judged(world: World) -> list[Judged]:
 
 def _has(recording: Recording, mic: str, told: Ring) -> bool:
     """Whether a drum alone has the line of a ring: set off by its hits, and lasting nearly as long."""
-    times = roomy(_times(recording, mic), 0.45)
+    times = roomy(played_times(recording, mic), 0.45)
     own = line_decay(recording.own[mic], recording.rate, times, told.hz)
     return own.rise_db >= SET_OFF_DB and own.t60_s >= NEARLY * told.t60_s
 
 
-def _times(recording: Recording, mic: str) -> list[float]:
+def played_times(recording: Recording, mic: str) -> list[float]:
+    """When a mic's own drum was played, in s, without ghosts, graces and rolls."""
     piece = parse_mic_name(mic).piece
     kinds = ("ghost", "grace", "roll")
     return [h["time_s"] for h in recording.hits if h["piece"] == piece and h["kind"] not in kinds]
@@ -115,7 +116,7 @@ def _times(recording: Recording, mic: str) -> list[float]:
 
 def _alone_hz(recording: Recording, mic: str) -> float:
     family = piece_family(parse_mic_name(mic).piece or "")
-    return fundamental_hz(recording.own[mic], recording.rate, _times(recording, mic), family)
+    return fundamental_hz(recording.own[mic], recording.rate, played_times(recording, mic), family)
 
 
 def _plain_hz(sound: NDArray[np.float32], rate: int, family: str) -> float:
@@ -130,7 +131,7 @@ def _ringing(recording: Recording, mic: str, hz: float, t60_s: float) -> Recordi
     t = np.arange(round(1.5 * t60_s * rate)) / rate
     line = np.sin(2 * np.pi * hz * t) * 10 ** (-3 * t / t60_s)
     added = np.zeros(len(own) + len(line))
-    for time in _times(recording, mic):
+    for time in played_times(recording, mic):
         at = round(time * rate)
         peak = float(np.abs(own[at : at + round(0.02 * rate)]).max(initial=0.0))
         added[at : at + len(line)] += peak * 10 ** (-RING_UNDER_DB / 20) * line

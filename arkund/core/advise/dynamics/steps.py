@@ -7,7 +7,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.advise.dynamics.stages import at_reduction, typical_reduction_db
+from arkund.core.advise.dynamics.stages import (
+    LEFT_DB,
+    at_reduction,
+    left_before_hits_db,
+    typical_reduction_db,
+)
 from arkund.core.measure.levels import attack_to_body_db, hit_peaks
 from arkund.core.measure.loudness import loudness_lufs
 from arkund.core.process.compressor import Compressor
@@ -18,8 +23,8 @@ from arkund.core.units import amplitudes_to_db
 TOO_STRONG_DB, TARGETS_DB = 12.0, (2.0, 4.0, 6.0)
 """What the typical hit is reduced by while times are chosen, and what it may be taken back to."""
 
-LEFT_DB, FEW_MATCH_DB = 0.5, 0.1
-"""Reduction at the next hit that goes unheard, and the least makeup that is worth a click."""
+FEW_MATCH_DB = 0.1
+"""The least makeup that is worth a click."""
 
 MATCH_ROUNDS = 12
 LOUD, SOFT = 90, 10
@@ -133,8 +138,7 @@ def _attack(
 
 def _release(rate: int, times: Sequence[float], trace: NDArray[np.float32]) -> Step:
     """What is left just before each hit that follows another."""
-    places = [int(t * rate / TRACE_STEP) - 1 for t in times[1:]]
-    left = np.array([trace[p] for p in places if 0 <= p < len(trace)])
+    left = left_before_hits_db(trace, rate, times)
     if not len(left):
         return Step("release_ms", "one hit alone; nothing follows it")
     within = float(np.mean(left <= LEFT_DB))
