@@ -97,8 +97,12 @@ Send = Callable[[str, str, bytes], tuple[int, bytes, float]]
 """Method, path with query, body → status, body, seconds."""
 
 
+TAKE_SONGS_AWAY = ("/remove/", "/delete/")
+"""What may be asked of a song only when nothing else is."""
+
+
 def addresses() -> list[str]:
-    """Every address, with ``<…>`` for what varies."""
+    """Every address, with ``<…>`` for what varies, but those that take a song away."""
 
     def walk(patterns: list[URLPattern | URLResolver], before: str) -> Iterator[str]:
         for pattern in patterns:
@@ -108,7 +112,8 @@ def addresses() -> list[str]:
             else:
                 yield "/" + route
 
-    return list(walk(get_resolver().url_patterns, ""))
+    found = walk(get_resolver().url_patterns, "")
+    return [one for one in found if not one.endswith(TAKE_SONGS_AWAY)]
 
 
 def fields() -> list[str]:
