@@ -10,6 +10,7 @@ from arkund.core.measure.punch import Card, punch_card
 from arkund.core.sheet.limits import OFF_DB
 from arkund.core.sheet.patches import apply_patch
 from arkund.core.sheet.sheet import Sheet
+from arkund.core.units import amplitude_to_db
 from arkund.songs.facts import hits_of
 from arkund.songs.rendering import render_span
 
@@ -25,9 +26,23 @@ LEADING = ("kick", "snare")
 @dataclass(frozen=True)
 class Blended:
     """By how many dB the attack of kick and snare rises at equal loudness, their mean, against the bus shut:
-    ``punch_db`` at each of `BLENDS_DB`."""
+    ``punch_db`` at each of `BLENDS_DB`; and the mix's peak there, ``peak_dbfs``."""
 
     punch_db: NDArray[np.float64]
+    peak_dbfs: NDArray[np.float64]
+
+    @property
+    def full_from_db(self) -> float | None:
+        """The blend from which on the mix goes over full scale; None where it never does."""
+        over = np.flatnonzero(self.peak_dbfs > 0.0)
+        if not len(over):
+            return None
+        n = int(over[0])
+        if n == 0:
+            return BLENDS_DB[0]
+        below, above = self.peak_dbfs[n - 1], self.peak_dbfs[n]
+        share = float(-below / max(above - below, 1e-9))
+        return BLENDS_DB[n - 1] + share * (BLENDS_DB[n] - BLENDS_DB[n - 1])
 
     @property
     def best(self) -> int:
@@ -61,16 +76,15 @@ def punch_over_blend(sheet: Sheet, bus: str, span: tuple[int, int]) -> Blended |
     if not set(LEADING) & set(hits.shells):
         return None
 
-    def attack(blend_db: float) -> float:
-        patched = apply_patch(
-            sheet, {f"buses.{bus}.fader_db": blend_db, f"buses.{bus}.mute": False}
-        )
-        return _attack_db(
-            punch_card(render_span(patched, "output", "now", start, stop), rate, hits)
-        )
+    def heard(blend_db: float) -> tuple[float, float]:
+        patch = {f"buses.{bus}.fader_db": blend_db, f"buses.{bus}.mute": False}
+        mix = render_span(apply_patch(sheet, patch), "output", "now", start, stop)
+        peak = amplitude_to_db(float(np.abs(mix).max(initial=0.0)))
+        return _attack_db(punch_card(mix, rate, hits)), peak
 
-    shut = attack(OFF_DB)
-    return Blended(np.array([attack(db) - shut for db in BLENDS_DB]))
+    shut, _ = heard(OFF_DB)
+    attacks, peaks = zip(*(heard(db) for db in BLENDS_DB), strict=True)
+    return Blended(np.array(attacks) - shut, np.array(peaks))
 
 
 def _attack_db(card: Card) -> float:

@@ -239,6 +239,21 @@ def test_a_bus_is_made_and_fed_by_one_drag_over_the_lanes(page: Page, song: str)
     expect(page.locator("[data-path^='buses.crack.sends.']")).to_have_count(5)
     assert shown_revision(page) == made + 1
     undo_to(page, before)
+
+
+def test_a_mic_is_treated_twice_and_the_punch_over_its_blend_is_drawn(
+    page: Page, song: str
+) -> None:
+    page.goto(f"{song}/bus/?mic=kick_in&bars=3-4")
+    _ready(page)
+    before = shown_revision(page)
+    page.get_by_role("button", name="treat kick in twice").click()
+    expect(page.locator("#work h1").first).to_have_text("Bus · kick in 2 bus")
+    expect(page.get_by_role("button", name="untreated")).to_have_attribute("aria-pressed", "true")
+    blend = page.locator("[data-path='buses.kick_in_2.fader_db']")
+    expect(blend.locator("[data-part=hint]")).to_contain_text("attack of kick and snare")
+    expect(blend.locator("path.own")).to_have_count(1)
+    undo_to(page, before)
     expect(page.locator("[data-link$='bus=crack']")).to_have_count(0)
 
 

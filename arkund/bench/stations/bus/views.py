@@ -9,6 +9,8 @@ from django.views.decorators.http import require_GET
 from arkund.bench.drawing import curve, loop_frames
 from arkund.bench.requests import asked_bars, asked_sheet, song_named
 from arkund.core.errors import ArkundError
+from arkund.core.process.values import described
+from arkund.core.sheet.channels import Bus
 from arkund.songs.blends import BLENDS_DB, Blended, punch_over_blend
 from arkund.songs.rendering import grid_of
 from arkund.songs.scheduling import SCHEDULE
@@ -33,8 +35,11 @@ def blend(request: HttpRequest, slug: str) -> JsonResponse:
 def _drawn(found: Blended | None) -> dict[str, Any]:
     if found is None:
         return {"note": "no kick and no snare in this loop: no curve of the punch"}
-    if not found.is_heard:
-        return {"note": found.said}
-    reach = max(LEAST_DRAWN_DB, float(np.abs(found.punch_db).max()))
-    area = curve(np.array(BLENDS_DB), found.punch_db, -reach, reach, "own")
-    return {"areas": [area], "note": found.said}
+    out: dict[str, Any] = {"note": found.said}
+    if found.full_from_db is not None:
+        out["bars"] = [[round(found.full_from_db, 1), described(Bus)["fader_db"].high, 1.0, "full"]]
+        out["note"] += f"; over full scale from {found.full_from_db:.1f} dB on".replace("-", "−")
+    if found.is_heard:
+        reach = max(LEAST_DRAWN_DB, float(np.abs(found.punch_db).max()))
+        out["areas"] = [curve(np.array(BLENDS_DB), found.punch_db, -reach, reach, "own")]
+    return out
