@@ -21,7 +21,7 @@ from arkund.core.advise.study import Study
 from arkund.core.align.pairs import align_pair
 from arkund.core.graph.building import build
 from arkund.core.hits.hit import Hit
-from arkund.core.measure.punch import punch_card
+from arkund.core.measure.punch import Card, punch_card
 from arkund.core.render.cache import TileCache
 from arkund.core.render.engine import Engine
 from arkund.core.simulate.studying import study_of
@@ -47,14 +47,20 @@ def judged(world: World) -> list[Row]:
         engine = Engine(rate, frames, TileCache())
         before = engine.read(build(study.sheet, study.library, "recorded").output, 0, frames)
         hits = hits_in(_played(recording), (0.0, frames / rate))
-        was = punch_card(before, rate, hits)
+        was = _exact(punch_card(before, rate, hits))
         for school in SCHOOLS.values():
             now = passed(study, school)
             mix = Engine(rate, frames, TileCache()).read(now.graph.output, 0, frames)
-            card = punch_card(mix, rate, hits)
+            card = _exact(punch_card(mix, rate, hits))
             drums = _drums(recording, now, school.alignment)
             out.append((world, school.name, [*figures(was, card, GOALS[school.goal]), *drums]))
     return out
+
+
+def _exact(card: Card) -> Card:
+    """A card whose hits are known to the sample: none of them is late."""
+    shells = {p: replace(s, early_dbfs=s.attack_dbfs) for p, s in card.shells.items()}
+    return replace(card, shells=shells)
 
 
 def _played(recording: Recording) -> list[Hit]:

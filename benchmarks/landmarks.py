@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 
 from arkund.core.advise.eq.bands import fundamental
 from arkund.core.advise.eq.rings import rings_of
+from arkund.core.advise.pitch import drum_line
 from arkund.core.kit.roles import is_shell, parse_mic_name, piece_family
 from arkund.core.measure.landmarks import (
     FUNDAMENTAL_HZ,
@@ -55,6 +56,7 @@ class Judged:
     mic: str
     alone_hz: float
     found_hz: float
+    is_clear: bool
     plain_hz: float
     planted_hz: float
     ring_hz: float
@@ -89,6 +91,7 @@ def judged(world: World) -> list[Judged]:
                     mic,
                     alone[mic],
                     fundamental(study, mic),
+                    drum_line(study, parse_mic_name(mic).piece or "").is_clear,
                     _plain_hz(recording.mics[mic], recording.rate, family),
                     planted if mic == rung else 0.0,
                     min((r.hz for r in heard), key=lambda hz: abs(hz - planted), default=0.0)
@@ -145,7 +148,10 @@ def _same(hz: float, other: float) -> bool:
 
 def table(rows: Sequence[Judged]) -> str:
     """Shares that are right, by family, ours beside the plain method; rings found and made up."""
-    lines = ["| drum | fundamental right | by the plain method | worst |", "|---|---|---|---|"]
+    lines = [
+        "| drum | fundamental right | of those called clear | by the plain method | worst |",
+        "|---|---|---|---|---|",
+    ]
     for family in ("kick", "snare", "tom"):
         own = [r for r in rows if piece_family(parse_mic_name(r.mic).piece or "") == family]
         if not own:
@@ -153,6 +159,7 @@ def table(rows: Sequence[Judged]) -> str:
         worst = max(own, key=lambda r: abs(np.log(max(r.found_hz, 1.0) / r.alone_hz)))
         lines.append(
             f"| {family} | {sum(_same(r.found_hz, r.alone_hz) for r in own)} of {len(own)} | "
+            f"{sum(_same(r.found_hz, r.alone_hz) for r in own if r.is_clear)} of {sum(r.is_clear for r in own)} | "
             f"{sum(_same(r.plain_hz, r.alone_hz) for r in own)} | {worst.found_hz:.0f} Hz of {worst.alone_hz:.0f}, "
             f"{worst.world} |"
         )

@@ -434,6 +434,8 @@ def test_a_drum_that_opposes_the_kit_in_all_its_mics_must_do_so_surely(study: St
         assert not f.is_doubtful
         assert f.measured["against"] == "overhead_l"
         assert "overhead L" in f.reason
+        # A drum's mics are one body.
+        assert f.proposal == {"mics.kick_in.polarity": -1, "mics.kick_out.polarity": -1}
     assert len(found(0.72)) == len(found(0.95)) == 2
 
 

@@ -8,6 +8,7 @@ from arkund.core.measure.hits import ring_by_band_s
 from arkund.core.measure.landmarks import (
     attack_hz,
     fundamental_hz,
+    fundamental_line,
     hump,
     line_decay,
     rings,
@@ -45,6 +46,28 @@ def test_the_fundamental_is_placed_within_one_percent(family: str, hz: float) ->
 def test_bleed_of_another_drum_is_not_the_fundamental() -> None:
     sound = _drum([(120.0, 0.5, 0.5), (75.0, 0.5, 0.25)])
     assert fundamental_hz(sound, RATE, ONSETS, "tom") == pytest.approx(120.0, rel=0.01)
+
+
+@pytest.mark.parametrize(
+    ("lower_db", "hz", "is_clear"),
+    [
+        (
+            -2.0,
+            75.0,
+            True,
+        ),  # a line within four dB of the highest is the fundamental, two dB within
+        (-3.6, 75.0, False),  # as good as not
+        (-4.4, 120.0, False),  # as good as within
+        (-7.0, 120.0, True),
+    ],
+)
+def test_a_fundamental_that_turns_on_tenths_is_called_unclear(
+    lower_db: float, hz: float, is_clear: bool
+) -> None:
+    sound = _drum([(120.0, 0.5, 0.5), (75.0, 0.5, 0.5 * 10 ** (lower_db / 20))])
+    found = fundamental_line(sound, RATE, ONSETS, "tom")
+    assert found.hz == pytest.approx(hz, rel=0.01)
+    assert found.is_clear == is_clear, found.margin_db
 
 
 def test_no_family_no_fundamental() -> None:

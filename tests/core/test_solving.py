@@ -1,5 +1,7 @@
 """Shifts solved together, the centre of a piece, and what two mics make of one sound."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -76,6 +78,10 @@ def test_a_gap_that_no_drum_is_wide_enough_for_is_not_believed() -> None:
     assert set(offsets(pairs, pieces, 48_000).values()) == {0.0}
     near = [_pair("kick", "kick_out", "kick_in")]
     assert offsets(near, pieces, 48_000)["kick_out"] == -57.0
+    # Nor is one that each hit tells otherwise.
+    scattered = [replace(near[0], spread_samples=8.4)]
+    assert offsets(scattered, pieces, 48_000)["kick_out"] == 0.0
+    assert offsets(scattered, pieces, 96_000)["kick_out"] == -57.0
 
 
 def test_one_wrong_pair_bends_little_and_keeps_its_residual() -> None:

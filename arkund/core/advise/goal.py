@@ -190,8 +190,7 @@ def figures(before: Card, now: Card, goal: Goal) -> list[Figure]:
             Figure(
                 f"{called} attack",
                 "dB",
-                before.attack_db(piece),
-                now.attack_db(piece),
+                *_attack(before, now, piece),
                 goal.attack_db if leads else goal.tom_attack_db if is_tom else None,
             ),
             Figure(
@@ -221,6 +220,12 @@ def figures(before: Card, now: Card, goal: Goal) -> list[Figure]:
         ghosts = (before.ghosts_under_db, now.ghosts_under_db)
         out.append(Figure(GHOSTS, "dB", *ghosts, within=goal.ghosts_db))
     return [*out, *_of_cymbals(before, now, goal), *_of_all(before, now, goal)]
+
+
+def _attack(before: Card, now: Card, piece: str) -> tuple[float, float]:
+    """A shell's attack before and now, by its hits as listed or as if they were late: whichever gained less."""
+    known = zip(before.attacks_db(piece), now.attacks_db(piece), strict=True)
+    return min(known, key=lambda pair: pair[1] - pair[0])
 
 
 def _of_cymbals(before: Card, now: Card, goal: Goal) -> list[Figure]:

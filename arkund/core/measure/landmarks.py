@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 import scipy
@@ -14,6 +15,9 @@ FUNDAMENTAL_HZ = {"kick": (35.0, 130.0), "snare": (120.0, 320.0), "tom": (52.0, 
 BOX_HZ = {"kick": (200.0, 700.0), "snare": (300.0, 650.0), "tom": (250.0, 800.0)}
 ATTACK_HZ = {"kick": (2500.0, 5000.0), "snare": (1800.0, 5000.0), "tom": (3000.0, 6000.0)}
 MOST_HITS = 40
+
+STRONG_DB, CLEAR_DB = 4.0, 1.0
+"""A line so far under the highest is strong; and what decides between two lines is more than so much."""
 
 OUTLASTS = 1.5
 """Higher modes of a drum die sooner than its fundamental; a ring outlasts it so many times."""
@@ -85,16 +89,39 @@ def fundamental_hz(
     The lowest peak within 4 dB of the range's highest, from 10 to 260 ms after the onset, placed
     by a parabola through three points.
     """
+    return fundamental_line(audio, rate, onsets_s, family).hz
+
+
+class Line(NamedTuple):
+    """A fundamental in Hz, and by how many dB the spectrum would have to be otherwise for another line to be taken: 0
+    where none stands out, infinite where there is no other."""
+
+    hz: float
+    margin_db: float
+
+    @property
+    def is_clear(self) -> bool:
+        """Whether the line is told from others by more than chance."""
+        return self.margin_db >= CLEAR_DB
+
+
+def fundamental_line(
+    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float], family: str
+) -> Line:
+    """`fundamental_hz` with how clear it is."""
     if family not in FUNDAMENTAL_HZ or not len(onsets_s):
-        return 0.0
+        return Line(0.0, 0.0)
     hz, db = _spectrum(audio, rate, roomy(onsets_s, 0.26), 0.01, 0.26)
     low, high = FUNDAMENTAL_HZ[family]
     first, last = np.searchsorted(hz, [low, high])
     peaks, _ = scipy.signal.find_peaks(db[first:last], prominence=3)
     if len(peaks) == 0:
-        return float(hz[first + np.argmax(db[first:last])])
-    strong = peaks[db[first + peaks] >= db[first + peaks].max() - 4.0]
-    return _place(hz, db, first + int(strong[0]))
+        return Line(float(hz[first + np.argmax(db[first:last])]), 0.0)
+    over_db = db[first + peaks] - (db[first + peaks].max() - STRONG_DB)
+    chosen = int(np.argmax(over_db >= 0))
+    # Lower lines are all but strong; the chosen one is, and only if it is not the highest can it cease to be.
+    margins = [*(-over_db[:chosen]), *([over_db[chosen]] if over_db[chosen] < STRONG_DB else [])]
+    return Line(_place(hz, db, first + int(peaks[chosen])), float(min(margins, default=np.inf)))
 
 
 def rings(

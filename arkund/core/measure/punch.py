@@ -15,16 +15,22 @@ import scipy
 from numpy.typing import NDArray
 
 from arkund.core.kernel import kernel
+from arkund.core.kit.roles import piece_family
 from arkund.core.measure.hits import mean_envelope_db
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
 from arkund.core.shape import biquad
 from arkund.core.shape.sides import louder_side
 from arkund.core.units import SILENCE_DB, power_to_db
 
-ATTACK_S = (-0.001, 0.010)
+ATTACK_S, EARLY_S = (-0.001, 0.010), (-0.0035, 0.0075)
+"""Where an attack lies around a hit; and where it does if the hit is listed late, as soft kicks are by up to 3 ms."""
+
 BODY_S = (0.030, 0.120)
 LOW_S = (0.0, 0.050)
-LOW_HZ = (35.0, 120.0)
+LOW_HZ, TOM_LOW_HZ = (35.0, 120.0), (35.0, 250.0)
+"""The low end of kick and snare, and of toms, the smallest of which have their pitch at 200 Hz: under it their mics
+hear the other drums."""
+
 BRIGHT_HZ = 6000.0
 """Cymbals are measured above this, where shells hardly ring."""
 
@@ -65,15 +71,16 @@ class Hits:
 
 @dataclass(frozen=True)
 class Shell:
-    """A shell's hits in the mix, in dB: RMS of −1 to 10 ms (attack) and of 30 to 120 ms (body)
-    in dBFS, the first over the second, the level of 35 to 120 Hz in the first 50 ms in dBFS, and
-    what is left 150 to 250 ms after, under the attack."""
+    """A shell's hits in the mix, in dB: RMS of −1 to 10 ms (attack) and of 30 to 120 ms (body) in dBFS, the first over
+    the second, the level of the low end (`LOW_HZ`, toms `TOM_LOW_HZ`) in the first 50 ms in dBFS, what is left 150 to
+    250 ms after, under the attack; and the attack 2.5 ms earlier (`EARLY_S`) in dBFS."""
 
     attack_dbfs: float
     body_dbfs: float
     attack_to_body_db: float
     low_dbfs: float
     ring_db: float
+    early_dbfs: float = SILENCE_DB
 
 
 @dataclass(frozen=True)
@@ -126,6 +133,11 @@ class Card:
         """A shell's attack at equal loudness: over the mix's loudness."""
         return self.shells[piece].attack_dbfs - self.loudness_lufs
 
+    def attacks_db(self, piece: str) -> tuple[float, float]:
+        """`attack_db`, and the same as it is if the hits are listed late."""
+        shell = self.shells[piece]
+        return shell.attack_dbfs - self.loudness_lufs, shell.early_dbfs - self.loudness_lufs
+
     def low_at_peak_db(self, piece: str) -> float:
         """A shell's low end at equal true peak."""
         return self.shells[piece].low_dbfs - self.true_peak_dbtp
@@ -171,14 +183,19 @@ def punch_card(mix: NDArray[np.float32], rate: int, hits: Hits) -> Card:
     """The card of a mix ``(frames,)`` or ``(frames, 2)`` with its hits (onsets in s)."""
     with ThreadPoolExecutor(2) as pool:
         low = pool.map(lambda side: _band(side, rate, "bandpass", LOW_HZ), _sides(mix))
+        of_toms = [p for p in hits.shells if piece_family(p) == "tom"]
+        tom_low = pool.map(
+            lambda side: _band(side, rate, "bandpass", TOM_LOW_HZ), _sides(mix) if of_toms else []
+        )
         bright = pool.map(lambda side: _band(side, rate, "highpass", BRIGHT_HZ), _sides(mix))
         loud, tallest = pool.submit(loudness_lufs, mix, rate), pool.submit(true_peak_dbtp, mix)
         whole = _summed(_sides(mix))
         lows, brights = _summed(list(low)), _summed(list(bright))
+        tom_lows = _summed(list(tom_low)) if of_toms else lows
     loudness, peak = loud.result(), tallest.result()
     every = np.sort(np.asarray(hits.every, np.float64))
     shells = {
-        piece: _shell(whole, lows, rate, times, every)
+        piece: _shell(whole, tom_lows if piece in of_toms else lows, rate, times, every)
         for piece, times in hits.shells.items()
         if len(times)
     }
@@ -218,7 +235,9 @@ def _shell(
     times: Sequence[float],
     every: NDArray[np.float64],
 ) -> Shell:
-    attack, body = (_levels(whole, rate, times, span) for span in (ATTACK_S, BODY_S))
+    attack, body, early = (
+        _levels(whole, rate, times, span) for span in (ATTACK_S, BODY_S, EARLY_S)
+    )
     at = np.asarray(times, np.float64)
     following = np.searchsorted(every, at + 0.02)
     gaps = np.append(every, np.inf)[following] - at
@@ -230,6 +249,7 @@ def _shell(
         float(np.median(attack - body)),
         float(np.median(_levels(lows, rate, times, LOW_S))),
         float(np.median(ring)) if len(free) else 0.0,
+        float(np.median(early)),
     )
 
 

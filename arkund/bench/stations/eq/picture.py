@@ -10,11 +10,12 @@ from arkund.bench.in_hand import InHand
 from arkund.bench.stations.dynamics.picture import small_hits
 from arkund.bench.stations.eq.moving import Moving, moving_of
 from arkund.core.advise.finding import spoken
-from arkund.core.advise.pitch import drum_hz
+from arkund.core.advise.pitch import drum_line
 from arkund.core.graph.graph import Chained
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.measure.hits import HitSpectrum, hit_spectrum
+from arkund.core.measure.landmarks import Line
 from arkund.core.process.band import Band
 from arkund.core.process.equaliser import MOST_BANDS, Equaliser, equaliser_sections
 from arkund.core.process.stage import Stage
@@ -119,26 +120,27 @@ def _over(
     }
 
 
-def _pitch(sheet: Sheet, hand: InHand) -> float:
-    """The fundamental of a mic's drum as every finding has it; 0 of what is no drum's."""
+def _pitch(sheet: Sheet, hand: InHand) -> Line:
+    """The fundamental of a mic's drum as every finding has it; 0 Hz of what is no drum's."""
     piece = parse_mic_name(hand.name).piece if hand.is_mic else None
-    return drum_hz(study_of(sheet), piece) if piece else 0.0
+    return drum_line(study_of(sheet), piece) if piece else Line(0.0, 0.0)
 
 
-def landmarks(found: HitSpectrum, pitch_hz: float = 0.0) -> list[dict[str, Any]]:
+def landmarks(found: HitSpectrum, pitch: Line) -> list[dict[str, Any]]:
     """The fundamental and up to two peaks above it that stand out, as places with names."""
     db = found.hits_db
     low = np.flatnonzero(found.hz < 320)
     if len(low) == 0 or db.max() < -110:
         return []
     base = int(low[np.argmax(db[low])])
-    if pitch_hz:
-        base = int(np.argmin(np.abs(found.hz - pitch_hz)))
-    base_hz = pitch_hz or float(found.hz[base])
+    if pitch.hz:
+        base = int(np.argmin(np.abs(found.hz - pitch.hz)))
+    base_hz = pitch.hz or float(found.hz[base])
     marks = [
         {
             "hz": round(base_hz, 1),
-            "name": "fundamental",
+            # Where another line is as strong, the ear has the last word.
+            "name": "fundamental" if pitch.is_clear or not pitch.hz else "fundamental?",
             "note": hz_to_note(base_hz),
         }
     ]

@@ -36,7 +36,11 @@ def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
     )
     other = _other(best, mic)
     now = study.sheet.mics[mic].polarity
+    # A drum's mics are one body: those that stand upside down together are turned together.
+    body = parse_mic_name(mic).piece
+    mates = [m for m in study.close(body) if m != mic and signs.sign[m] < 0] if body else []
     patch = {f"mics.{mic}.polarity": -now}
+    patch |= {f"mics.{m}.polarity": -study.sheet.mics[m].polarity for m in mates}
     agreeing = sum(signs.agrees(Standing(p, study.sheet)) for p in own)
     if parse_mic_name(mic).role == "room":
         return [_room_polarity(mic, own, agreeing, signs.support[mic], patch)]
@@ -46,18 +50,26 @@ def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
     surest = max((p.confidence for p in opposed if p.sure), default=0.0)
     piece = parse_mic_name(mic).piece
     alone = piece is not None and all(signs.sign[m] < 0 for m in study.close(piece))
-    is_sure = surest >= OPPOSED_ALONE if alone else any(p.sure for p in own)
+    if alone:
+        # All of a drum's mics against the kit: then none of its pairs may say otherwise.
+        of_drum = [p for p in pairs if p.piece == piece and _is_heard(p)]
+        is_one = all(signs.agrees(Standing(p, study.sheet)) for p in of_drum)
+        is_sure = surest >= OPPOSED_ALONE and is_one
+    else:
+        is_sure = any(p.sure for p in own)
     confidence = 0.5 + 0.49 * signs.support[mic] if is_sure else 0.5
     # Two mics of one drum say by their sum how they stand, whatever overheads make of one of them.
     in_one_drum = piece is not None and {piece} == {best.piece, parse_mic_name(other).piece}
     if in_one_drum and best.confidence >= OWN_PAIR and after - before >= OWN_GAIN_DB:
         confidence = max(confidence, OWN_PAIR)
+    together = f" together with {' and '.join(map(label, mates))}" if mates else ""
+    along = f" {' and '.join(map(label, mates)).capitalize()} goes along." if mates else ""
     known = (
-        f"{label(mic)} is out of polarity with {label(other)} ({agreeing} of {len(own)} pairs). Flipped, "
-        f"the two gain {after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz."
+        f"{label(mic)} is out of polarity with {label(other)} ({agreeing} of {len(own)} pairs). "
+        f"Flipped{together}, the two gain {after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz."
         if after >= before + FULLER_DB
         else f"{label(mic)} is out of polarity in {agreeing} of {len(own)} pairs. Its first arrivals push "
-        f"where those in {label(other)} pull."
+        f"where those in {label(other)} pull.{along}"
     )
     return [
         Finding(
@@ -88,9 +100,16 @@ FULLER_DB = 0.3
 OWN_PAIR, OWN_GAIN_DB = 0.9, 3.0
 """A pair of mics on one drum needs no other vote from this confidence and this gain of its sum on."""
 
+LEAST_HEARD = 0.4
+"""A pair less confident than this contradicts nobody."""
+
 OPPOSED_ALONE = 0.75
 """Least confidence of the surest pair where all mics of a piece oppose the rest of the kit: a drum that was
 equalised before may only look like it."""
+
+
+def _is_heard(pair: Pair) -> bool:
+    return pair.confidence >= LEAST_HEARD
 
 
 def _other(pair: Pair, mic: str) -> str:
