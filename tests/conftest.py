@@ -19,7 +19,10 @@ from tests.played import SHORT, UNEVEN, Played, shared_by_workers  # noqa: E402
 LONGEST = (
     "browser/test_main_path.py",
     "core/test_advise.py",
+    "browser/test_hands.py",
+    "browser/test_whole_job.py",
     "core/test_punch.py",
+    "core/test_hits_on_worlds.py",
     "songs/test_findings.py",
     "core/test_ownership.py",
     "songs/test_jobs_and_cli.py",

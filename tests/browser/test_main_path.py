@@ -410,9 +410,9 @@ def test_a_first_pass_one_step_undone_and_two_revisions_compared(
     page.goto(f"{three_takes}/first-pass/?mic=snare_top&bars=3-4")
     _ready(page)
     with page.expect_navigation():
-        page.click("[data-school=Tight]")
+        page.click("[data-school=Open]")
     _ready(page)
-    expect(page.locator("[data-school=Tight]")).to_have_attribute("aria-pressed", "true")
+    expect(page.locator("[data-school=Open]")).to_have_attribute("aria-pressed", "true")
     start = int(page.inner_text("#revision"))
     page.click("#pass-go")
     expect(page.locator("#pass-progress")).to_be_visible()

@@ -338,6 +338,22 @@ def test_a_boost_is_as_large_as_what_the_drum_lacks(study: Study) -> None:
     assert "attack" not in {f.quantity for f in tone.find(study, "kick_in", OPEN)}
 
 
+@pytest.mark.parametrize(("under_db", "is_lifted"), [(-6.0, True), (-36.0, False)])
+def test_a_fundamental_that_hardly_is_one_is_not_lifted(
+    study: Study, under_db: float, is_lifted: bool
+) -> None:
+    """Shelves ahead of the EQ take all under the drum's second octave down."""
+    shelf = {"on": True, "kind": "low_shelf", "frequency_hz": 200, "gain_db": under_db / 2}
+    bands = [shelf | {"id": "b1"}, shelf | {"id": "b2"}]
+    process = Equaliser(bands=bands).process(study.rate)
+    shelved = study.beside()
+    shelved._sounds["kick_in", "clean"] = process.run(
+        study.sound("kick_in", "clean").copy(), process.at_rest()
+    )
+    found = {f.quantity for f in tone.find(shelved, "kick_in", TIGHT)}
+    assert ("body" in found) == is_lifted
+
+
 def test_overheads_that_alone_hear_the_kick_keep_its_lows(study: Study) -> None:
     def cutoff(seen: Study) -> float:
         found = {f.mic: f for f in tone.find(seen, "overhead_l", TIGHT)}["overhead_l"]

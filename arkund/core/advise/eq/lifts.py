@@ -29,6 +29,9 @@ MOST_DB = {"bold": 6.0, "cut_first": 3.0}
 LEAST_DB = 1.0
 """The largest boost, and one that is worth making."""
 
+NOT_ITS_OWN_DB = -12.0
+"""What lies so far under a drum's loudest octave is hardly its fundamental, but some other drum's."""
+
 ATTACK_UNDER_DB = {"kick": -25.0, "snare": -10.0, "tom": -14.0}
 """Usual level of the beater's or stick's octave under the loudest octave of a recorded hit, in dB."""
 
@@ -49,6 +52,8 @@ def body(study: Study, mic: str, school: School, taken: set[int]) -> list[Findin
     if not base or treated(study, mic, base, 1, 0.5):
         return []
     stands = under_loudest_db(study.sound(mic, "clean"), study.rate, study.plain_times(mic), base)
+    if stands < NOT_ITS_OWN_DB:
+        return []
     gain = _boost_db(school, stands, 0.0)
     place = free_band(study, mic, BODY, taken) if gain else None
     if place is None:
