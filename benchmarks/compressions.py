@@ -29,7 +29,7 @@ GOALS = ("punch", "punch_size")
 LEAST_HITS = 8
 WITHIN_DB, LEFT_DB, MOST_GAPS = 1.0, 0.5, 0.9
 PLAIN_UNDER_DB = 10.0
-OTHERWISE = "of the gaps alone"
+OTHERWISE = "in only"
 """As the finding puts a release that is not over in time."""
 
 

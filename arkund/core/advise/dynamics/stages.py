@@ -222,11 +222,9 @@ def _compressor(study: Study, mic: str, school: School) -> list[Finding]:
         return []
     path = stage_path(f"mics.{mic}", stage)
     # What else the mic hears holds the compressor down, too: so it is measured, not reckoned.
-    over = (
-        "is over before the next one"
-        if made.over_in >= MOSTLY
-        else f"is over before the next one in {made.over_in:.0%} of the gaps alone"
-    )
+    over = "ends before the next one"
+    if made.over_in < MOSTLY:
+        over = f"ends before the next one in only {made.over_in:.0%} of the gaps"
     return [
         Finding(
             NAME,
