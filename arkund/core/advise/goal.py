@@ -222,6 +222,24 @@ def figures(before: Card, now: Card, goal: Goal) -> list[Figure]:
     return [*out, *_of_cymbals(before, now, goal), *_of_all(before, now, goal)]
 
 
+OF_ALL = ("crest", GHOSTS, "cymbals over snare", APART, PUMPING, NOISE, MONO)
+OF_SHELLS = (
+    "attack",
+    "attack over body",
+    "low end at equal true peak",
+    LOW_LEVEL,
+    "ring under attack",
+)
+
+
+def unit_of(name: str) -> str:
+    """Unit of a figure of the card by its name: ``"snare attack"``; empty for what is none."""
+    if name == LOUDNESS:
+        return "LU"
+    is_known = name in OF_ALL or name.endswith(tuple(f" {end}" for end in OF_SHELLS))
+    return "dB" if is_known else ""
+
+
 def _attack(before: Card, now: Card, piece: str) -> tuple[float, float]:
     """A shell's attack before and now, by its hits as listed or as if they were late: whichever gained less."""
     known = zip(before.attacks_db(piece), now.attacks_db(piece), strict=True)
