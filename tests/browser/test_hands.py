@@ -3,6 +3,7 @@
 import re
 from pathlib import Path
 
+import mido
 import numpy as np
 import soundfile as sf
 from playwright.sync_api import Page, Route, expect
@@ -520,3 +521,25 @@ def test_sections_are_found_accepted_and_taken_back(page: Page, song: str) -> No
     until(page, "document.querySelectorAll('#side-by-side tbody tr').length > 0")
     page.keyboard.press("z")
     expect(page.locator("#revision")).to_have_text(str(revision))
+
+
+def test_the_notes_of_a_midi_file_stand_with_their_drums(
+    page: Page, song: str, tmp_path: Path
+) -> None:
+    file = mido.MidiFile()
+    track = mido.MidiTrack()
+    file.tracks.append(track)
+    for note in (36, 38, 81):
+        track.append(mido.Message("note_on", channel=9, note=note, velocity=80, time=480))
+    file.save(tmp_path / "hits.mid")
+    page.goto(f"{song}/edit/?mic=snare_top&bars=3-4")
+    _ready(page)
+    page.locator("summary", has_text="Hits from a file").click()
+    page.set_input_files("#hits-from-file input[name=hits]", tmp_path / "hits.mid")
+    notes = page.locator("#notes-in-file")
+    expect(notes.locator("[data-note='36']")).to_have_value("kick")
+    expect(notes.locator("[data-note='81']")).to_have_value("")
+    expect(notes.locator("label").first).to_contain_text("36 · 1 ×")
+    # Unsaid, 81 would be no drum of this kit; left out, what is left fits this song nowhere.
+    page.get_by_role("button", name="Use these hits").click()
+    expect(page.locator("#notice")).to_contain_text("fit the recording nowhere")
