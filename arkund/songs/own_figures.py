@@ -9,7 +9,6 @@ from arkund.core.measure.punch import punch_card
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import grid_of
 from arkund.core.units import amplitude_to_db
-from arkund.songs import revisions
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Revision, Song
 from arkund.songs.passages import passages_of
@@ -28,11 +27,8 @@ BARS = "bars"
 
 def unmeasured(song: Song, most: int) -> list[Revision]:
     """The latest changes of a hand that have no figures yet, the latest first."""
-    return [
-        r
-        for r in revisions.log(song)[::-1]
-        if r.patch and r.parent and not r.finding and not r.measures
-    ][:most]
+    by_hand = song.revisions.filter(finding="", measures={}, parent__isnull=False)
+    return list(by_hand.exclude(patch={}).select_related("parent").order_by("-number")[:most])
 
 
 def measure(revision: Revision) -> dict[str, Any]:

@@ -127,7 +127,17 @@ document.addEventListener("keydown", (event) => {
   } else press(event);
 });
 
-const isHeld = (event) => event.key.length === 1 && !isTyped(event.target) && !(event.ctrlKey || event.metaKey || event.altKey);
+// Nor is a click in vain that comes before it.
+document.addEventListener("click", (event) => {
+  const button = event.target.closest(".work button, .hand button");
+  if (!starting || !event.isTrusted || !button) return;
+  event.preventDefault();
+  event.stopPropagation();
+  starting.then(() => button.click(), () => {});
+}, true);
+
+const isHeld = (event) => event.key.length === 1 && !isTyped(event.target) && !(event.ctrlKey || event.metaKey || event.altKey)
+  && !(event.key === " " && event.target.matches("button, summary"));
 
 function press(event) {
   if (isTyped(event.target)) return;
@@ -179,18 +189,12 @@ function startTables() {
   }));
 }
 
-// Until the script of a station is there, its buttons would be pressed for nothing: they cannot be.
-const HANDS = "#work, .frame > .hand";
-
 async function begin() {
-  const hands = [...document.querySelectorAll(HANDS)];
-  for (const one of hands) one.inert = true;
   const coming = start();
   starting = coming;
   try {
     await coming;
   } finally {
-    for (const one of hands) one.inert = false;
     if (starting === coming) starting = null;
   }
 }

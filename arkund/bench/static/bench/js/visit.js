@@ -77,8 +77,8 @@ async function show(page, next, url, isBack) {
   SCROLLED.forEach((one, n) => {
     if (one === ".kit-side" || isSameStation) document.querySelector(one).scrollTop = places[n];
   });
+  if (focused) document.querySelector(focused)?.focus({ preventScroll: true });
   await begin();
-  if (focused && document.activeElement === document.body) document.querySelector(focused)?.focus({ preventScroll: true });
   if (bench.loop.join("-") !== wasLoop) tell("loop");
   else if (bench.revision !== wasRevision) tell("sound");
 }
