@@ -29,7 +29,7 @@ def over(sheet: Sheet, feeds: tuple[str, ...], span: tuple[int, int]) -> Blended
 
 
 def test_shells_alone_add_punch_and_a_room_takes_it(sheet: Sheet) -> None:
-    span = (2 * sheet.rate, 7 * sheet.rate)
+    span = (2 * sheet.rate, 5 * sheet.rate)
     shells = over(sheet, ("kick_in", "snare_top"), span)
     room = over(sheet, ("room_l", "room_r"), span)
     assert np.all(np.diff(shells.punch_db) > 0)
@@ -44,7 +44,7 @@ def test_shells_alone_add_punch_and_a_room_takes_it(sheet: Sheet) -> None:
 def test_what_nobody_feeds_changes_nothing_and_a_loop_without_hits_has_no_curve(
     sheet: Sheet,
 ) -> None:
-    span = (2 * sheet.rate, 7 * sheet.rate)
+    span = (2 * sheet.rate, 5 * sheet.rate)
     idle = over(sheet, (), span)
     assert not idle.is_heard
     assert np.abs(idle.punch_db).max() == 0.0
@@ -53,7 +53,7 @@ def test_what_nobody_feeds_changes_nothing_and_a_loop_without_hits_has_no_curve(
 
 
 def test_where_the_mix_goes_over_full_scale_is_told(sheet: Sheet) -> None:
-    span = (2 * sheet.rate, 7 * sheet.rate)
+    span = (2 * sheet.rate, 5 * sheet.rate)
     quiet = over(apply_patch(sheet, {"drum_bus.fader_db": -40.0}), ("kick_in",), span)
     assert quiet.full_from_db is None
     # So that the mix reaches full scale between two of the blends that are tried.
@@ -65,4 +65,4 @@ def test_where_the_mix_goes_over_full_scale_is_told(sheet: Sheet) -> None:
 
 def test_a_bus_that_is_not_there_is_refused(sheet: Sheet) -> None:
     with pytest.raises(ArkundError):
-        punch_over_blend(sheet, "nowhere", (2 * sheet.rate, 7 * sheet.rate))
+        punch_over_blend(sheet, "nowhere", (2 * sheet.rate, 5 * sheet.rate))
