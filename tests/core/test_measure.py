@@ -1,10 +1,13 @@
 """Measures against closed forms and an independent library."""
 
+import time
+
 import numpy as np
 import pyloudnorm
 import pytest
 from scipy import signal
 
+from arkund.core.hits.hit import Hit
 from arkund.core.measure.hits import hit_spectrum, ring_time_s
 from arkund.core.measure.levels import (
     attack_to_body_db,
@@ -14,6 +17,7 @@ from arkund.core.measure.levels import (
     noise_floor_dbfs,
 )
 from arkund.core.measure.loudness import Loudness, loudness_lufs, true_peak
+from arkund.core.timing.beginning import first_grid
 from arkund.core.timing.grid import Grid, estimate_tempo, parse_meter, tempo_by_backbeat
 from arkund.core.units import hz_to_note, note_to_hz
 
@@ -209,3 +213,15 @@ def test_few_backbeats_do_not_overrule() -> None:
 def test_a_tempo_out_of_all_reason_is_not_taken() -> None:
     """Backbeats four seconds apart would mean 30 beats a minute."""
     assert tempo_by_backbeat(60.0, 4.0 * np.arange(12), np.zeros(12)) == 60.0
+
+
+def test_a_recording_of_two_hours_has_a_tempo_within_seconds() -> None:
+    beats = np.arange(0.25, 7200.0, 60 / 97 / 2)
+    hits = [
+        Hit(str(n), ("kick", "hat", "snare", "hat")[n % 4], float(at), 90, "plain", 1.0, 0.0)
+        for n, at in enumerate(beats)
+    ]
+    began = time.process_time()
+    assert first_grid(hits, 4, 4).bpm == pytest.approx(97, abs=0.05)
+    assert time.process_time() - began < 10
+    assert first_grid([], 4, 4).bpm == 120

@@ -10,6 +10,9 @@ from arkund.core.timing.readings import BETTER, readings
 
 UNKNOWN_BPM = 120.0
 
+LONGEST_S = 600.0
+"""No constant tempo is kept for longer, and what is reckoned grows with the square of the time."""
+
 
 def first_grid(
     hits: Sequence[Hit],
@@ -18,8 +21,9 @@ def first_grid(
     bpm: float | None = None,
     first_downbeat_s: float | None = None,
 ) -> Grid:
-    """A constant tempo and where bar 1 begins; what is given is not estimated. 120 BPM where the
-    hits tell no tempo."""
+    """A constant tempo and where bar 1 begins, by the first ten minutes of ``hits``; what is given is not estimated.
+    120 BPM where the hits tell no tempo."""
+    hits = [h for h in hits if h.time_s <= hits[0].time_s + LONGEST_S]
     times = np.array([h.time_s for h in hits])
     weights = np.array([3.0 if h.piece == "kick" else 1.0 for h in hits])
     if bpm is None:

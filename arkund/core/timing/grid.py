@@ -145,6 +145,10 @@ def parse_meter(text: str) -> tuple[int, int]:
     return beats, unit
 
 
+TEMPOS_AT_ONCE = 512
+"""So many are tried at once: all of a long song's would not fit into memory."""
+
+
 def estimate_tempo(
     onsets_s: NDArray[np.float64], weights: NDArray[np.float64], low: float = 60, high: float = 200
 ) -> tuple[float, float, float] | None:
@@ -159,8 +163,12 @@ def estimate_tempo(
     times = onsets_s - onsets_s[0]
 
     def agreement(bpm: NDArray[np.float64], per_beat: int) -> NDArray[np.float64]:
-        phase = np.exp(2j * np.pi * np.outer(bpm / 60 * per_beat, times))
-        return np.abs(phase @ weights) / weights.sum()
+        out = np.empty(len(bpm))
+        for at in range(0, len(bpm), TEMPOS_AT_ONCE):
+            some = slice(at, at + TEMPOS_AT_ONCE)
+            phase = np.exp(2j * np.pi * np.outer(bpm[some] / 60 * per_beat, times))
+            out[some] = np.abs(phase @ weights)
+        return out / weights.sum()
 
     step = 6.0 / max(times[-1], 1.0)
     bpms = np.arange(low, high, step)
