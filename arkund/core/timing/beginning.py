@@ -10,7 +10,7 @@ from arkund.core.timing.readings import BETTER, readings
 
 UNKNOWN_BPM = 120.0
 
-LONGEST_S = 600.0
+LONGEST_S = 300.0
 """No constant tempo is kept for longer, and what is reckoned grows with the square of the time."""
 
 
@@ -21,7 +21,7 @@ def first_grid(
     bpm: float | None = None,
     first_downbeat_s: float | None = None,
 ) -> Grid:
-    """A constant tempo and where bar 1 begins, by the first ten minutes of ``hits``; what is given is not estimated.
+    """A constant tempo and where bar 1 begins, by the first five minutes of ``hits``; what is given is not estimated.
     120 BPM where the hits tell no tempo."""
     hits = [h for h in hits if h.time_s <= hits[0].time_s + LONGEST_S]
     times = np.array([h.time_s for h in hits])
