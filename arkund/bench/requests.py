@@ -6,7 +6,10 @@ queries are read by the functions here. Whatever cannot be read raises `ArkundEr
 
 import json
 import math
-from collections.abc import Mapping
+import tempfile
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
 from typing import Annotated, Any, ClassVar, TypeVar, cast
 
 from django.http import HttpRequest
@@ -202,3 +205,22 @@ def asked_span(request: HttpRequest, sheet: Sheet, longest_s: float) -> tuple[in
         raise ArkundError("That span does not lie within the song.")
     start = -start if back else start
     return start, start + frames
+
+
+@contextmanager
+def sent_file(
+    request: HttpRequest, field: str, largest: int, none: str, too_large: str
+) -> Iterator[Path]:
+    """An uploaded file on the disk under its own name, as long as it is needed. Raises `ArkundError` in the words
+    ``none`` where there is none, and ``too_large`` where it has more than ``largest`` bytes."""
+    sent = request.FILES.get(field)
+    if sent is None or sent.size is None:
+        raise ArkundError(none)
+    if sent.size > largest:
+        raise ArkundError(too_large)
+    with tempfile.TemporaryDirectory() as folder:
+        # Only the last part of the name is kept, and only to be named in messages.
+        name = "".join(c for c in Path(str(sent.name)).name if c.isprintable())[-80:]
+        path = Path(folder) / (name.strip(".") or field)
+        path.write_bytes(sent.read())
+        yield path

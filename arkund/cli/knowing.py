@@ -24,7 +24,7 @@ def register(add: Add) -> None:
     sub = add("log", _log, "the revisions that lead to the present sheet")
     sub.add_argument("song")
     sub.add_argument(
-        "--measure", action="store_true", help="measure your own changes that have no figures yet"
+        "--measure", action="store_true", help="also measure your own changes without figures"
     )
     sub = add("compare", _compare, "every value that differs between two revisions")
     sub.add_argument("song")

@@ -1,4 +1,4 @@
-"""What a parallel bus does to the punch of a stored song's mix, over its blend."""
+"""The punch of a stored song's mix at each blend of a parallel bus."""
 
 from dataclasses import dataclass
 

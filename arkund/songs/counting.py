@@ -54,12 +54,12 @@ def _count_on() -> None:
         close_old_connections()
 
 
-def _measure_own(song: Song) -> None:
+def _measure_own(song: Song, engine: PatientEngine) -> None:
     """Figures for the latest changes of a hand; older ones wait until `arkund log --measure` asks for them."""
     for revision in own_figures.unmeasured(song, MEASURED_AT_ONCE):
         SCHEDULE.stand_back()
         try:
-            own_figures.measure(revision)
+            own_figures.measure(revision, engine)
         except ArkundError:
             logger.exception("revision %d could not be measured", revision.number)
             return
@@ -71,8 +71,8 @@ def _count(song_id: int) -> None:
     if song is None or song.current is None:
         return
     sheet, school = sheet_of(song), findings.school_of_song(song)
-    _measure_own(song)
     engine = PatientEngine(sheet.rate, sheet.frames, storage.tile_cache(), SCHEDULE.stand_back)
+    _measure_own(song, engine)
     study = findings.study_of_song(song, sheet, engine)
     number = song.current.number
     for module, subject, key in findings.asked(sheet, school):

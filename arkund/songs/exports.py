@@ -45,10 +45,10 @@ def export(song: Song, kind: str, path: Path, least: float = EXPORTED) -> list[P
     return [path, beside]
 
 
-def notes_of(song: Song, path: Path, name: str) -> list[Mapped]:
-    """The notes of a file called ``name``, with the piece that each is taken for; none of a CSV, which names its
+def notes_of(song: Song, path: Path) -> list[Mapped]:
+    """The notes of a file, with the piece that each is taken for; none of a CSV, which names its
     pieces. Raises `ArkundError`."""
-    if not _is_midi(name):
+    if not _is_midi(path.name):
         return []
     return mapped(read_notes(path), known_pieces(sheet_of(song)))
 
@@ -57,20 +57,18 @@ def import_hits(
     song: Song,
     path: Path,
     *,
-    name: str = "",
     pieces: Mapping[int, str] | None = None,
     begins_s: float | None = None,
     base: int | None = None,
 ) -> Revision:
-    """The hits of a CSV or MIDI file, called ``name``, in place of the song's (`take_over`). Of a MIDI file ``pieces``
+    """The hits of a CSV or MIDI file in place of the song's (`take_over`). Of a MIDI file ``pieces``
     says which piece a note is, and ``begins_s`` where it begins in the song (found by the sound without it).
     Raises `ArkundError`."""
-    name = name or path.name
-    if not _is_midi(name):
-        return take_over(song, read_hits_csv(read_text(path)), name, base)
+    if not _is_midi(path.name):
+        return take_over(song, read_hits_csv(read_text(path)), path.name, base)
     sheet = sheet_of(song)
     rows = rows_of(read_notes(path), hits_of(sheet), known_pieces(sheet), pieces, begins_s)
-    return take_over(song, rows, name, base)
+    return take_over(song, rows, path.name, base)
 
 
 def _is_midi(name: str) -> bool:

@@ -6,6 +6,7 @@ import numpy as np
 
 from arkund.core.advise.goal import GHOSTS, GOALS, LOW_LEVEL, MONO, NOISE, figures, hits_in
 from arkund.core.measure.punch import punch_card
+from arkund.core.render.engine import Engine
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import grid_of
 from arkund.core.units import amplitude_to_db
@@ -22,7 +23,7 @@ MOST = 3
 LEVELS = ("peak_dbfs", "loudness_lufs")
 TOLD = (GHOSTS, "cymbals over snare", NOISE, MONO)
 BARS = "bars"
-"""Under this name the passage stands beside its figures, once they are measured."""
+"""Key of the bars that were measured, stored beside the figures."""
 
 
 def unmeasured(song: Song, most: int) -> list[Revision]:
@@ -31,7 +32,7 @@ def unmeasured(song: Song, most: int) -> list[Revision]:
     return list(by_hand.exclude(patch={}).select_related("parent").order_by("-number")[:most])
 
 
-def measure(revision: Revision) -> dict[str, Any]:
+def measure(revision: Revision, engine: Engine | None = None) -> dict[str, Any]:
     """Measure a change, store its figures with it and return them: of the mix's levels and of the punch card those that
     moved most, ``[before, after]`` each, and the ``bars`` that were heard."""
     assert revision.parent is not None
@@ -41,7 +42,7 @@ def measure(revision: Revision) -> dict[str, Any]:
     stop = min(stop, start + round(LONGEST_S * now.rate), now.frames, before.frames)
     found: dict[str, Any] = {BARS: f"{first}-{last}"}
     if stop - start > now.rate // 2:
-        found |= _moved(before, now, start, stop)
+        found |= _moved(before, now, (start, stop), engine)
     Revision.objects.filter(pk=revision.pk).update(measures=found)
     return found
 
@@ -74,8 +75,13 @@ def _is_told(name: str) -> bool:
     return (name.endswith((" attack", LOW_LEVEL)) and not is_ring) or name in TOLD
 
 
-def _moved(before: Sheet, now: Sheet, start: int, stop: int) -> dict[str, list[float]]:
-    sounds = [render_span(sheet, "output", "now", start, stop) for sheet in (before, now)]
+def _moved(
+    before: Sheet, now: Sheet, span: tuple[int, int], engine: Engine | None
+) -> dict[str, list[float]]:
+    start, stop = span
+    sounds = [
+        render_span(sheet, "output", "now", start, stop, engine=engine) for sheet in (before, now)
+    ]
     rate = now.rate
     inside = [h for h in hits_of(now) if start <= h.time_s * rate < stop]
     hits = hits_in(inside, (start / rate, stop / rate), fewest=1)

@@ -11,7 +11,7 @@ from arkund.core.timing.readings import BETTER, readings
 UNKNOWN_BPM = 120.0
 
 LONGEST_S = 300.0
-"""No constant tempo is kept for longer, and what is reckoned grows with the square of the time."""
+"""So long is enough to tell a tempo; time and memory grow with the square of the length."""
 
 
 def first_grid(

@@ -26,7 +26,7 @@ def blend(request: HttpRequest, slug: str) -> JsonResponse:
     sheet = asked_sheet(request, song_named(slug))
     bus = request.GET.get("bus", "")
     if bus not in sheet.buses:
-        raise ArkundError("There is no such bus. Reload the page.")
+        raise ArkundError("This bus is no longer in the song. Reload the page.")
     span = loop_frames(sheet, asked_bars(request, sheet, grid_of(sheet)))
     found = punch_over_blend(sheet, bus, span)
     return JsonResponse({"rulers": {f"buses.{bus}.fader_db": _drawn(found)}})

@@ -1,9 +1,7 @@
 """Editing hits: the hit list, and where a hit is put."""
 
 import re
-import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Annotated, ClassVar, Literal
 
@@ -11,7 +9,17 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field
 
-from arkund.bench.requests import Asked, Change, Line, Number, Real, asked_sheet, body, song_named
+from arkund.bench.requests import (
+    Asked,
+    Change,
+    Line,
+    Number,
+    Real,
+    asked_sheet,
+    body,
+    sent_file,
+    song_named,
+)
 from arkund.bench.views.changes import answer
 from arkund.core.errors import ArkundError
 from arkund.core.exchange.midi_hits import read_map
@@ -141,8 +149,8 @@ def copy(request: HttpRequest, slug: str) -> JsonResponse:
 def notes_in_file(request: HttpRequest, slug: str) -> JsonResponse:
     """The notes of an uploaded MIDI file with the drums that they are taken for, and the kit to choose from."""
     song = song_named(slug)
-    with _sent_file(request) as (path, name):
-        found = exports.notes_of(song, path, name)
+    with _sent_list(request) as path:
+        found = exports.notes_of(song, path)
     return JsonResponse(
         {
             "notes": [one._asdict() for one in found],
@@ -156,7 +164,7 @@ def from_file(request: HttpRequest, slug: str) -> JsonResponse:
     """Make the hit list what an uploaded CSV or MIDI file says."""
     song, told = song_named(slug), request.POST
     base, begins = told.get("base", ""), told.get("begins", "").strip().replace(",", ".")
-    with _sent_file(request) as (path, name):
+    with _sent_list(request) as path:
         if not base.isdecimal():
             raise ArkundError(Change.refusal)
         if begins and not SECONDS.fullmatch(begins):
@@ -164,7 +172,6 @@ def from_file(request: HttpRequest, slug: str) -> JsonResponse:
         made = exports.import_hits(
             song,
             path,
-            name=name,
             pieces=read_map(told.get("map", "")[:LONGEST_MAP]),
             begins_s=float(begins) if begins else None,
             base=int(base),
@@ -175,19 +182,13 @@ def from_file(request: HttpRequest, slug: str) -> JsonResponse:
 LONGEST_MAP = 4000
 
 
-@contextmanager
-def _sent_file(request: HttpRequest) -> Iterator[tuple[Path, str]]:
-    """The uploaded list of hits on the disk, with its name, as long as it is needed."""
-    sent = request.FILES.get("hits")
-    if sent is None or sent.size is None:
-        raise ArkundError("Choose a CSV or MIDI file first.")
-    if sent.size > LARGEST_LIST:
-        raise ArkundError("That file is too large for a list of hits.")
-    with tempfile.NamedTemporaryFile() as kept:
-        kept.write(sent.read())
-        kept.flush()
-        name = "".join(c for c in Path(str(sent.name)).name if c.isprintable())[-80:]
-        yield Path(kept.name), name
+def _sent_list(request: HttpRequest) -> AbstractContextManager[Path]:
+    """The uploaded list of hits on the disk, as long as it is needed."""
+    none, too_large = (
+        "Choose a CSV or MIDI file first.",
+        "That file is too large for a list of hits.",
+    )
+    return sent_file(request, "hits", LARGEST_LIST, none, too_large)
 
 
 @require_GET

@@ -8,9 +8,8 @@ from django.http import FileResponse, HttpRequest, HttpResponseBase, JsonRespons
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field, FiniteFloat
 
-from arkund.bench.requests import Asked, Number, body, song_named
+from arkund.bench.requests import Asked, Number, body, sent_file, song_named
 from arkund.bench.views.changes import answer
-from arkund.core.errors import ArkundError
 from arkund.core.hits.confidence import EXPORTED
 from arkund.core.timing.tapped import tapped_bpm
 from arkund.songs import exports, tempo
@@ -62,16 +61,8 @@ def tapped(request: HttpRequest, slug: str) -> JsonResponse:
 def upload(request: HttpRequest, slug: str) -> JsonResponse:
     """Take over the tempo map of an uploaded MIDI file."""
     song = song_named(slug)
-    sent = request.FILES.get("midi")
-    if sent is None or sent.size is None:
-        raise ArkundError("Choose a MIDI file first.")
-    if sent.size > LARGEST_MIDI:
-        raise ArkundError("That file is too large for a tempo map; a few kilobytes are usual.")
-    with tempfile.TemporaryDirectory() as folder:
-        # Only the last part of the name is kept, and only to be named in messages.
-        name = "".join(c for c in Path(str(sent.name)).name if c.isprintable())[-80:]
-        path = Path(folder) / (name.strip(".") or "tempo.mid")
-        path.write_bytes(sent.read())
+    too_large = "That file is too large for a tempo map; a few kilobytes are usual."
+    with sent_file(request, "midi", LARGEST_MIDI, "Choose a MIDI file first.", too_large) as path:
         return answer(tempo.from_midi(song, path))
 
 

@@ -1,5 +1,7 @@
 """Align: mics that are out of polarity with the rest of the kit."""
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -8,7 +10,7 @@ from arkund.core.advise.module import Module
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
 from arkund.core.align.pairs import Pair
-from arkund.core.align.signs import solve_signs
+from arkund.core.align.signs import Signs, solve_signs
 from arkund.core.kit.roles import label, parse_mic_name, piece_family
 from arkund.core.measure.hits import hit_windows
 from arkund.core.measure.landmarks import roomy
@@ -47,29 +49,14 @@ def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
     span = span_of(best.piece)
     before = sum_level_db(study, best.piece, mic, other, *span)
     after = sum_level_db(study.tried(patch), best.piece, mic, other, *span)
-    surest = max((p.confidence for p in opposed if p.sure), default=0.0)
-    piece = parse_mic_name(mic).piece
-    alone = piece is not None and all(signs.sign[m] < 0 for m in study.close(piece))
-    if alone:
-        # All of a drum's mics against the kit: then none of its pairs may say otherwise.
-        of_drum = [p for p in pairs if p.piece == piece and _is_heard(p)]
-        is_one = all(signs.agrees(Standing(p, study.sheet)) for p in of_drum)
-        is_sure = surest >= OPPOSED_ALONE and is_one
-    else:
-        is_sure = any(p.sure for p in own)
-    confidence = 0.5 + 0.49 * signs.support[mic] if is_sure else 0.5
-    # Two mics of one drum say by their sum how they stand, whatever overheads make of one of them.
-    in_one_drum = piece is not None and {piece} == {best.piece, parse_mic_name(other).piece}
-    if in_one_drum and best.confidence >= OWN_PAIR and after - before >= OWN_GAIN_DB:
-        confidence = max(confidence, OWN_PAIR)
-    together = f" together with {' and '.join(map(label, mates))}" if mates else ""
-    along = f" {' and '.join(map(label, mates)).capitalize()} goes along." if mates else ""
+    confidence = _confidence(study, mic, best, signs, pairs, after - before)
+    along = f" together with {' and '.join(map(label, mates))}" if mates else ""
     known = (
         f"{label(mic)} is out of polarity with {label(other)} ({agreeing} of {len(own)} pairs). "
-        f"Flipped{together}, the two gain {after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz."
+        f"Flipped{along}, the two gain {after - before:+.1f} dB from {span[0]:.0f} to {span[1]:.0f} Hz."
         if after >= before + FULLER_DB
         else f"{label(mic)} is out of polarity in {agreeing} of {len(own)} pairs. Its first arrivals push "
-        f"where those in {label(other)} pull.{along}"
+        f"where those in {label(other)} pull.{f' It is flipped{along}.' if along else ''}"
     )
     return [
         Finding(
@@ -84,7 +71,7 @@ def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
                 "on": best.piece,
                 "support": round(signs.support[mic], 2),
             },
-            float(np.clip(confidence, 0, 0.99)),
+            confidence,
             patch,
             {"sum_db": Change(round(before, 2), round(after, 2))}
             if after >= before + FULLER_DB
@@ -92,6 +79,33 @@ def find_polarity(study: Study, mic: str, school: School) -> list[Finding]:
             mic=mic,
         )
     ]
+
+
+def _confidence(
+    study: Study, mic: str, best: Pair, signs: Signs, pairs: Sequence[Pair], gain_db: float
+) -> float:
+    """How sure a flip of a mic is: by its pairs, by those of its whole drum where all of that stands against the
+    kit, and by what the sum with another mic of its drum gains."""
+    own = [p for p in pairs if mic in (p.mic, p.reference)]
+    piece = parse_mic_name(mic).piece
+    if piece is not None and all(signs.sign[m] < 0 for m in study.close(piece)):
+        opposed = [p for p in own if signs.sign[_other(p, mic)] > 0] or own
+        surest = max((p.confidence for p in opposed if p.sure), default=0.0)
+        # All of a drum's mics against the kit: then none of its pairs may say otherwise.
+        heard = [p for p in pairs if p.piece == piece and p.confidence >= LEAST_HEARD]
+        agree = all(signs.agrees(Standing(p, study.sheet)) for p in heard)
+        is_sure = surest >= OPPOSED_ALONE and agree
+    else:
+        is_sure = any(p.sure for p in own)
+    confidence = 0.5 + 0.49 * signs.support[mic] if is_sure else 0.5
+    # Two mics of one drum say by their sum how they stand, whatever overheads make of one of them.
+    in_one_drum = piece is not None and {piece} == {
+        best.piece,
+        parse_mic_name(_other(best, mic)).piece,
+    }
+    if in_one_drum and best.confidence >= OWN_PAIR and gain_db >= OWN_GAIN_DB:
+        confidence = max(confidence, OWN_PAIR)
+    return float(np.clip(confidence, 0, 0.99))
 
 
 FULLER_DB = 0.3
@@ -106,10 +120,6 @@ LEAST_HEARD = 0.4
 OPPOSED_ALONE = 0.75
 """Least confidence of the surest pair where all mics of a piece oppose the rest of the kit: a drum that was
 equalised before may only look like it."""
-
-
-def _is_heard(pair: Pair) -> bool:
-    return pair.confidence >= LEAST_HEARD
 
 
 def _other(pair: Pair, mic: str) -> str:
