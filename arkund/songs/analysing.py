@@ -5,7 +5,6 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, field, replace
-from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -13,8 +12,9 @@ from numpy.typing import NDArray
 
 from arkund.core.align.pairs import Pair, PairAlignment
 from arkund.core.align.takes import align_take
-from arkund.core.audio.files import SoundFileReader, pick_channel
+from arkund.core.audio.files import MonoFile, SoundFileReader, pick_channel
 from arkund.core.audio.overview import Overview
+from arkund.core.audio.samples import Samples
 from arkund.core.hits.detect import Detected, detect
 from arkund.core.hits.heard import heard_levels
 from arkund.core.hits.hit import Hit, hit_id
@@ -65,6 +65,10 @@ class Sound:
         with SoundFileReader(self.path, self.file_name) as reader:
             return reader.frames
 
+    def open(self) -> MonoFile:
+        """The sound, of which slices are read when they are taken. Raises `SoundLost`."""
+        return MonoFile(self.path, self.pick, self.file_name)
+
     def read(self, start: int = 0, stop: int | None = None) -> NDArray[np.float32]:
         """Some samples as ``(frames,)``, silent outside the file. Raises `SoundLost`."""
         with SoundFileReader(self.path, self.file_name) as reader:
@@ -104,14 +108,15 @@ def analyse(
     sounds: Mapping[str, Sound], rate: int, progress: Progress, known: Known | None = None
 ) -> tuple[list[Hit], Analysis]:
     """The hits of a take and its analysis, as far as they are not ``known``. A long take is heard
-    part by part, so that memory stays within some 1.3 GB and one mic."""
+    part by part, so that memory stays within some 1.3 GB."""
     same = known.same if known else frozenset()
     kit = {mic: sound for mic, sound in sounds.items() if sound.in_kit}
     spans = _spans(kit, rate)
     if len(spans) > 1:
         found = _heard_in_parts(kit, rate, spans, progress, known)
-        plain = {m: _measured(s, s.read(), rate) for m, s in sounds.items() if m not in same}
-        audio = {mic: sound.read for mic, sound in sounds.items()}
+        files = {mic: sound.open() for mic, sound in sounds.items()}
+        plain = {m: _measured(s, files[m], rate) for m, s in sounds.items() if m not in same}
+        audio: Mapping[str, Samples] = files
     else:
         whole = {mic: sound.read() for mic, sound in sounds.items()}
         # What rests on no hit is measured while hits are found, which keeps one core busy and
@@ -125,14 +130,14 @@ def analyse(
             found = _heard({mic: whole[mic] for mic in kit}, rate, progress, known)
             progress(0.65, "measuring levels")
             plain = {mic: future.result() for mic, future in measured.items()}
-        audio = {mic: partial(whole.__getitem__, mic) for mic in sounds}
+        audio = whole
 
     longest = max((s.frames for s in kit.values()), default=0)
 
     def measure(mic: str) -> tuple[dict[str, object], dict[str, float]]:
         if known is not None and mic in same:
             return dict(known.analysis.measures[mic]), dict(known.analysis.heard[mic])
-        sound, heard_audio = sounds[mic], audio[mic]()
+        sound, heard_audio = sounds[mic], audio[mic]
         own = parse_mic_name(mic).piece
         onsets = [h.time_s for h in found.hits if h.piece == own] if sound.in_kit else []
         heard = heard_levels(heard_audio, rate, found.hits) if sound.in_kit else {}
@@ -239,7 +244,7 @@ def _beside() -> Iterator[ThreadPoolExecutor]:
         pool.shutdown(cancel_futures=True)
 
 
-def _measured(sound: Sound, audio: NDArray[np.float32], rate: int) -> MicSound | None:
+def _measured(sound: Sound, audio: Samples, rate: int) -> MicSound | None:
     """What is measured of a mic without its hits; its overview is stored."""
     storage.store_overview(sound.sha256, sound.pick, Overview.of(audio))
     return measure_sound(audio, rate)

@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 from django.conf import settings
 
-from arkund.core.audio.files import read_mono
+from arkund.core.audio.files import MonoFile
 from arkund.core.audio.overview import Overview
 from arkund.core.errors import ArkundError
 from arkund.core.hits.hit import Hit
@@ -217,7 +217,7 @@ def load_overview(sha256: str, pick: str) -> Overview:
     except FileNotFoundError:
         content = None
     if content is None:
-        made = Overview.of(read_mono(sound_path(sha256), pick))
+        made = Overview.of(MonoFile(sound_path(sha256), pick))
         store_overview(sha256, pick, made)
         return made
     return Overview(np.load(io.BytesIO(content), allow_pickle=False))

@@ -1,12 +1,17 @@
 """Measures against closed forms and an independent library."""
 
 import time
+from pathlib import Path
 
 import numpy as np
 import pyloudnorm
 import pytest
+import soundfile as sf
 from scipy import signal
 
+from arkund.core.audio import samples
+from arkund.core.audio.files import MonoFile
+from arkund.core.audio.overview import Overview
 from arkund.core.hits.hit import Hit
 from arkund.core.measure.hits import hit_spectrum, ring_time_s
 from arkund.core.measure.levels import (
@@ -225,3 +230,31 @@ def test_a_recording_of_two_hours_has_a_tempo_within_seconds() -> None:
     assert first_grid(hits, 4, 4).bpm == pytest.approx(97, abs=0.05)
     assert time.process_time() - began < 10
     assert first_grid([], 4, 4).bpm == 120
+
+
+def test_sound_of_hours_is_measured_in_parts_as_if_in_one(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rng = np.random.default_rng(9)
+    sound = (0.05 * rng.standard_normal(RATE * 10 + 777)).astype(np.float32)
+    for hz in (50, 100, 150):
+        sound += np.float32(0.01) * np.sin(np.arange(len(sound)) * 2 * np.pi * hz / RATE)
+    # At full scale from one part into the next, the second of which holds the peak.
+    border = RATE * 3
+    sound[border - 2 : border + 2] = [1.0, 1.0, 1.01, 1.0]
+    path = tmp_path / "room.wav"
+    sf.write(path, np.column_stack([np.zeros_like(sound), sound]), RATE, subtype="FLOAT")
+    whole, drawn = measure_mic(sound, RATE), Overview.of(sound)
+    monkeypatch.setattr(samples, "PART", RATE)
+    file = MonoFile(path, "right")
+    sizes: list[int] = []
+    taken = MonoFile.__getitem__
+    monkeypatch.setattr(
+        MonoFile, "__getitem__", lambda f, some: sizes.append(len(got := taken(f, some))) or got
+    )
+    got = measure_mic(file, RATE)
+    assert got.clipped_runs == [(round(3 - 2 / RATE, 5), 4)]
+    assert (got.hum_hz, got.peak_at_s) == (50.0, 3.0)
+    assert got == whole
+    assert np.array_equal(Overview.of(file).extremes, drawn.extremes)
+    assert max(sizes) <= RATE

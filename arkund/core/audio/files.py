@@ -231,6 +231,22 @@ class SoundFileReader:
         self.close()
 
 
+class MonoFile:
+    """A mic's file as though it were an array ``(frames,)`` of which slices are taken, so that sound of
+    hours is never in memory as a whole. Raises `SoundLost`. Not shared between threads."""
+
+    def __init__(self, path: Path, pick: str = "mono", name: str = "") -> None:
+        """``pick`` and ``name`` as in `read_mono`."""
+        self._reader, self._pick = SoundFileReader(path, name), pick
+
+    def __len__(self) -> int:
+        return self._reader.frames
+
+    def __getitem__(self, some: slice) -> NDArray[np.float32]:
+        start, stop, _ = some.indices(len(self))
+        return pick_channel(self._reader.read(start, stop), self._pick)
+
+
 def read_mono(path: Path, pick: str = "mono", name: str = "") -> NDArray[np.float32]:
     """The whole file as ``(frames,)``; ``pick`` says what is taken of a stereo file, ``name`` what
     it is called in errors. Raises `SoundLost`."""

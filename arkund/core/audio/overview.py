@@ -5,6 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.audio.samples import Samples, in_parts
+
 BASE = 128
 """Samples per entry of a stored overview."""
 
@@ -16,14 +18,10 @@ class Overview:
     extremes: NDArray[np.int16]
 
     @classmethod
-    def of(cls, audio: NDArray[np.float32]) -> "Overview":
+    def of(cls, audio: Samples) -> "Overview":
         """Overview of a mono signal ``(frames,)``; full scale is 32767, anything beyond is held there."""
-        entries = -(-len(audio) // BASE)
-        padded = np.zeros(entries * BASE, np.float32)
-        padded[: len(audio)] = audio
-        shaped = padded.reshape(entries, BASE)
-        pairs = np.stack([shaped.min(axis=1), shaped.max(axis=1)], axis=1)
-        return cls(np.clip(np.rint(pairs * 32767), -32768, 32767).astype(np.int16))
+        parts = [_extremes(part) for part in in_parts(audio, BASE)]
+        return cls(np.concatenate([np.zeros((0, 2), np.int16), *parts]))
 
     def columns(self, start: int, stop: int, count: int) -> NDArray[np.int16]:
         """``(count, 2)`` extremes of the frames ``start`` to ``stop``, one row a picture column.
@@ -41,6 +39,15 @@ class Overview:
             out[:, 1] = np.maximum.reduceat(held[:, 1], first)
             out[~inside] = 0
         return out
+
+
+def _extremes(audio: NDArray[np.float32]) -> NDArray[np.int16]:
+    entries = -(-len(audio) // BASE)
+    padded = np.zeros(entries * BASE, np.float32)
+    padded[: len(audio)] = audio
+    shaped = padded.reshape(entries, BASE)
+    pairs = np.stack([shaped.min(axis=1), shaped.max(axis=1)], axis=1)
+    return np.clip(np.rint(pairs * 32767), -32768, 32767).astype(np.int16)
 
 
 def columns_of(audio: NDArray[np.float32], count: int) -> NDArray[np.int16]:

@@ -3,8 +3,8 @@
 from collections.abc import Sequence
 
 import numpy as np
-from numpy.typing import NDArray
 
+from arkund.core.audio.samples import Samples
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, piece_family, sort_pieces
 from arkund.core.measure.levels import hit_peaks
@@ -18,7 +18,7 @@ LEAST_ALONE = 3
 """Hits of a piece that must be alone for its loudness to be told."""
 
 
-def heard_levels(audio: NDArray[np.float32], rate: int, hits: Sequence[Hit]) -> dict[str, float]:
+def heard_levels(audio: Samples, rate: int, hits: Sequence[Hit]) -> dict[str, float]:
     """Median peak in dBFS of each piece's hits in a mic ``(frames,)``, ghosts and hits with
     company left out (a hat or ride is none to a shell); pieces with fewer than three hits alone
     are missing."""

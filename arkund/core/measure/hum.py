@@ -6,6 +6,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from arkund.core.audio.samples import Samples, in_parts
 from arkund.core.measure.decimate import decimated
 from arkund.core.units import SILENCE_DB, power_to_db
 
@@ -28,7 +29,7 @@ class Hum:
 NO_HUM = Hum(0.0, SILENCE_DB, 0.0)
 
 
-def find_hum(audio: NDArray[np.float32], rate: int) -> Hum:
+def find_hum(audio: Samples, rate: int) -> Hum:
     """Hum of a mono signal ``(frames,)``; `NO_HUM` under 8 s or where nothing stands out.
 
     What tells hum from a drum is that it never loses step: over windows of up to 24 s its lines
@@ -59,13 +60,12 @@ def hum_level_dbfs(audio: NDArray[np.float32], rate: int, hz: float) -> float:
     return power_to_db(float(np.sum(10 ** (level[np.argsort(contrast)[-2:]] / 10))))
 
 
-def _spectra(
-    audio: NDArray[np.float32], rate: int
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def _spectra(audio: Samples, rate: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """``(windows, bins)`` power, full scale being 0.5, and the bins in Hz; empty under 8 s."""
-    eights = audio[: len(audio) // 8 * 8].reshape(-1, 8)
+    mean = np.full(8, 0.125, np.float32)
+    eights = [part[: len(part) // 8 * 8].reshape(-1, 8) @ mean for part in in_parts(audio, 8)]
     factor = max(rate // 12000, 1)
-    low = decimated(eights @ np.full(8, 0.125, np.float32), factor).astype(np.float64)
+    low = decimated(np.concatenate([mean[:0], *eights]), factor).astype(np.float64)
     own_rate = rate / 8 / factor
     size = min(round(WINDOW_S * own_rate), len(low))
     if size < 8 * own_rate:

@@ -7,9 +7,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.audio.samples import Samples, in_parts
 from arkund.core.kernel import kernel
 from arkund.core.measure.hum import Hum, find_hum
-from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
+from arkund.core.measure.loudness import Loudness, TruePeak
 from arkund.core.units import SILENCE_DB, amplitude_to_db, amplitudes_to_db, power_to_db
 
 CLIP_LEVEL = 0.9995
@@ -79,29 +80,45 @@ class MicSound:
     clipped_runs: list[tuple[float, int]]
 
 
-def measure_sound(audio: NDArray[np.float32], rate: int) -> MicSound | None:
-    """Of a mono signal ``(frames,)`` what needs no hits; None of silence."""
-    magnitude = np.abs(audio)
-    at = int(np.argmax(magnitude)) if len(audio) else 0
-    peak = float(magnitude[at]) if len(audio) else 0.0
+def measure_sound(audio: Samples, rate: int) -> MicSound | None:
+    """Of a mono signal ``(frames,)`` what needs no hits; None of silence. Sound of hours is read part by
+    part (`in_parts`), so that memory holds a part or two."""
+    step = _step(rate)
+    loudness, between = Loudness(rate, 1), TruePeak()
+    peak, peak_at, at = 0.0, 0, 0
+    squares, totals = [], []
+    runs: list[tuple[int, int]] = []
+    for part in in_parts(audio, step):
+        magnitude = np.abs(part)
+        loudest = int(np.argmax(magnitude))
+        if magnitude[loudest] > peak:
+            peak, peak_at = float(magnitude[loudest]), at + loudest
+        loudness.feed(part)
+        between.feed(part)
+        of_squares, of_samples = _summed(part, step)
+        is_last = at + len(part) == len(audio)
+        squares.append(of_squares if is_last else of_squares[:-1])
+        totals.append(of_samples if is_last else of_samples[:-1])
+        runs += [(at + a, at + b) for a, b in _full_scale(magnitude)]
+        at += len(part)
     if peak == 0.0:
         return None
-    sums, means = _summed(audio, _step(rate))
+    sums = np.concatenate(squares)
     return MicSound(
         peak,
-        at,
+        peak_at,
         float(sums.sum()) / len(audio),
-        _standing_offset(sums, means, _step(rate)),
-        true_peak_dbtp(audio),
-        loudness_lufs(audio, rate),
-        _floor_dbfs(sums, _step(rate)),
+        _standing_offset(sums, np.concatenate(totals), step),
+        amplitude_to_db(between.amplitude()),
+        loudness.lufs(),
+        _floor_dbfs(sums, step),
         find_hum(audio, rate),
-        clipped_runs(magnitude, rate),
+        _clipped(runs, rate),
     )
 
 
 def measure_mic(
-    audio: NDArray[np.float32],
+    audio: Samples,
     rate: int,
     onsets_s: Sequence[float] = (),
     sound: MicSound | None = None,
@@ -153,9 +170,7 @@ def measure_mic(
     )
 
 
-def hit_peaks(
-    audio: NDArray[np.float32], rate: int, onsets_s: Sequence[float]
-) -> NDArray[np.float64]:
+def hit_peaks(audio: Samples, rate: int, onsets_s: Sequence[float]) -> NDArray[np.float64]:
     """Largest magnitude ``(hits,)`` of ``audio`` ``(frames,)`` within 40 ms of each hit."""
     reach = round(0.04 * rate)
     starts = np.clip(np.rint(np.asarray(onsets_s) * rate).astype(int) - 8, 0, len(audio))
@@ -186,11 +201,13 @@ def attack_to_body_db(audio: NDArray[np.float32], rate: int, onsets_s: Sequence[
     return float(np.median(ratios)) if ratios else 0.0
 
 
-def _loud_moments(audio: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
-    magnitude = np.abs(audio)
+def _loud_moments(audio: Samples, rate: int) -> NDArray[np.float64]:
+    """The largest magnitudes of the loudest eighth of all stretches of 50 ms, rising."""
     step = max(round(0.05 * rate), 1)
-    count = len(magnitude) // step
-    moments = magnitude[: count * step].reshape(count, step).max(axis=1) if count else magnitude
+    if len(audio) < step:
+        return np.abs(audio[:]).astype(np.float64)
+    whole = [np.abs(part[: len(part) // step * step]) for part in in_parts(audio, step)]
+    moments = np.concatenate([part.reshape(-1, step).max(axis=1) for part in whole])
     return np.sort(moments)[-max(len(moments) // 8, 1) :].astype(np.float64)
 
 
@@ -249,13 +266,24 @@ def _add_up(x, step, squares, totals):  # type: ignore[no-untyped-def]
 
 def clipped_runs(magnitude: NDArray[np.float32], rate: int) -> list[tuple[float, int]]:
     """Runs of two or more neighbouring samples at full scale, as (start in s, samples)."""
+    return _clipped(_full_scale(magnitude), rate)
+
+
+def _full_scale(magnitude: NDArray[np.float32]) -> list[tuple[int, int]]:
+    """Where samples are at full scale, as (first, behind the last)."""
     if magnitude.max(initial=0.0) < CLIP_LEVEL:
         return []
     at = magnitude >= CLIP_LEVEL
     edges = np.flatnonzero(np.diff(np.concatenate([[False], at, [False]]).astype(np.int8)))
-    starts, stops = edges[::2], edges[1::2]
-    return [
-        (round(int(a) / rate, 5), int(b - a))
-        for a, b in zip(starts, stops, strict=True)
-        if b - a > 1
-    ]
+    return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
+
+
+def _clipped(runs: Sequence[tuple[int, int]], rate: int) -> list[tuple[float, int]]:
+    """Places at full scale, those that touch made one, without single samples."""
+    joined: list[list[int]] = []
+    for start, stop in runs:
+        if joined and joined[-1][1] == start:
+            joined[-1][1] = stop
+        else:
+            joined.append([start, stop])
+    return [(round(a / rate, 5), b - a) for a, b in joined if b - a > 1]

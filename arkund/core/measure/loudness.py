@@ -134,6 +134,8 @@ def _add_weighted(x, sections, state, frames, step, sums):  # type: ignore[no-un
 
 
 _HALF = 12
+"""What lies between two samples follows from so many on either side."""
+
 _PHASES = np.array(
     [
         [
@@ -148,6 +150,36 @@ _PHASES = np.array(
 )
 
 
+class TruePeak:
+    """Largest magnitude at four times the rate of one channel that comes block by block."""
+
+    def __init__(self) -> None:
+        self._peak = 0.0
+        self._kept = np.zeros(0, np.float32)
+        self._from = 0
+        """Of what is kept, where it has not been looked at yet."""
+
+    def feed(self, audio: NDArray[np.float32]) -> None:
+        """The next ``(frames,)``."""
+        audio = np.concatenate([self._kept, audio]) if len(self._kept) else audio
+        # What lies between the last samples follows from those to come, too.
+        stop = max(len(audio) - _HALF, self._from)
+        self._look(audio, stop)
+        begin = max(stop - _HALF, 0)
+        self._kept, self._from = audio[begin:], stop - begin
+
+    def amplitude(self) -> float:
+        """Of all that was fed, silence after it."""
+        self._look(self._kept, len(self._kept))
+        self._from = len(self._kept)
+        return self._peak
+
+    def _look(self, audio: NDArray[np.float32], stop: int) -> None:
+        some = np.ascontiguousarray(audio)
+        most = max(self._peak, float(some.max(initial=0.0)), -float(some.min(initial=0.0)))
+        self._peak = max(most, float(_between(some, _PHASES, np.float32(most), self._from, stop)))
+
+
 def true_peak(audio: NDArray[np.float32]) -> float:
     """Largest magnitude of ``audio`` ``(frames,)`` or ``(frames, 2)`` at four times its rate, as amplitude.
 
@@ -157,7 +189,7 @@ def true_peak(audio: NDArray[np.float32]) -> float:
     peak = max(float(audio.max(initial=0.0)), -float(audio.min(initial=0.0)))
     for c in range(channels.shape[1]):
         side = np.ascontiguousarray(channels[:, c])
-        peak = max(peak, float(_between(side, _PHASES, np.float32(peak))))
+        peak = max(peak, float(_between(side, _PHASES, np.float32(peak), 0, len(side))))
     return peak
 
 
@@ -167,16 +199,16 @@ def true_peak_dbtp(audio: NDArray[np.float32]) -> float:
 
 
 @kernel(fastmath=True)
-def _between(x, phases, peak):  # type: ignore[no-untyped-def]
-    """Largest magnitude between samples; ``peak`` where nothing is larger."""
+def _between(x, phases, peak, start, stop):  # type: ignore[no-untyped-def]
+    """Largest magnitude before the samples from ``start`` to ``stop``; ``peak`` where nothing is larger."""
     most = peak
-    for first in range(0, len(x), 64):
+    for first in range(start, stop, 64):
         # Between quiet samples nothing can come near the peak found so far.
         near, loud = x[max(first - 1, 0) : first + 64], 0
         for k in range(len(near)):
             loud += abs(near[k]) * 4 >= most
         if loud:
-            for n in range(first, min(first + 64, len(x))):
+            for n in range(first, min(first + 64, stop)):
                 if abs(x[n]) * 4 >= most or abs(x[max(n - 1, 0)]) * 4 >= most:
                     most = max(most, _interpolated(x, phases, n))
     return most
