@@ -12,7 +12,7 @@ import numpy as np
 
 from arkund.core.hits.detect import detect_hits
 from arkund.core.hits.hit import Hit, kind_of
-from arkund.core.simulate.drummer import ChartSection, Stroke, perform
+from arkund.core.simulate.drummer import ChartSection, PlayedHit, perform
 from arkund.core.timing.form import Found, find_form
 from arkund.core.timing.grid import Grid
 from benchmarks.recorded.patterns import LEAD_IN_S
@@ -32,7 +32,7 @@ SOURCES = (("zeppelin", "omnis"), ("zeppelin", "clips"))
 class Song:
     """A drawn song: its hits as they are played, tempo, the first bar and letter of each part, and its bars."""
 
-    strokes: list[Stroke]
+    hits: list[PlayedHit]
     bpm: float
     starts: list[int]
     letters: list[str]
@@ -77,12 +77,12 @@ def _parts(rng: Rng, letters: str) -> dict[str, dict[str, list[str]]]:
 def listed(song: Song, seed: int) -> list[Hit]:
     """A hit list of the song with gaps."""
     rng, out = np.random.default_rng([seed, 1]), []
-    for n, stroke in enumerate(song.strokes):
-        level = 40 * np.log10(stroke.velocity / 112)
+    for n, played in enumerate(song.hits):
+        level = 40 * np.log10(played.velocity / 112)
         kind = kind_of(level)
-        lost = rng.random() < LOST.get(stroke.piece, LOST_ELSE)
+        lost = rng.random() < LOST.get(played.piece, LOST_ELSE)
         if not lost and not (kind == "ghost" and rng.random() < LOST_GHOSTS):
-            hit = Hit(str(n), stroke.piece, stroke.time_s, stroke.velocity, kind, 0.9, level)
+            hit = Hit(str(n), played.piece, played.time_s, played.velocity, kind, 0.9, level)
             out.append(hit)
     return out
 
@@ -139,7 +139,7 @@ def main() -> None:
     for seed in range(args.seed, args.seed + args.recorded):
         song = drawn(seed)
         source, model = SOURCES[seed % len(SOURCES)]
-        made = record(World(seed, source, model, "backbeat"), song.strokes)
+        made = record(World(seed, source, model, "backbeat"), song.hits)
         hits = detect_hits(made.mics, made.rate)
         heard.add(song, find_form(hits, song.grid, song.bars))
     print(

@@ -46,7 +46,7 @@ from arkund.core.simulate.studying import study_of
 from benchmarks.recorded.kits import BRUSHED, REPORT
 from benchmarks.recorded.patterns import PATTERNS
 from benchmarks.recorded.recording import Recording, make_recording
-from benchmarks.recorded.strokes import render
+from benchmarks.recorded.single_hits import render
 
 PLAYED = ("hat_off_kick", "half_time_ride", "two_crashes", "brushes", "two_feet", "shuffle_pedal")
 BARS = 24

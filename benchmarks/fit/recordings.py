@@ -16,7 +16,7 @@ from arkund.core.simulate.session import simulate
 from benchmarks.recorded.kits import Kit, kit_of
 from benchmarks.recorded.patterns import PATTERNS, Pattern
 from benchmarks.recorded.recording import make_recording
-from benchmarks.recorded.strokes import RATE, Sounds, peaks, render
+from benchmarks.recorded.single_hits import RATE, Sounds, peaks, render
 from benchmarks.worlds.playing import FAMILIES
 from benchmarks.worlds.sources import BY_NAME
 from benchmarks.worlds.world import MODELS, World, record

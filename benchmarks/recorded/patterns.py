@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from arkund.core.simulate.drummer import ChartSection, Feel, Stroke, perform
+from arkund.core.simulate.drummer import ChartSection, Feel, PlayedHit, perform
 
 LEAD_IN_S = 0.5
 CLOSE = ("kick_in", "kick_out", "snare_top", "snare_bottom", "tom_1", "tom_2", "tom_3", "hat")
@@ -19,7 +19,7 @@ class Pattern:
     ``bleed_db`` more than usual; ``dead`` mics hear nothing, ``swapped`` ones bear each other's
     names; ``full_of`` maps a mic to (piece, dB) that it hears that much more of."""
 
-    hits: list[Stroke]
+    hits: list[PlayedHit]
     mics: tuple[str, ...] = CLOSE + OVERHEADS
     spans: tuple[tuple[str, float, float], ...] = ()
     bleed_db: float = 0.0
@@ -46,7 +46,7 @@ def _played(
     steps: Steps,
     fill: Steps | None = FILL,
     first: Steps | None = None,
-) -> list[Stroke]:
+) -> list[PlayedHit]:
     """A pattern over some bars, a fill in every fourth, by a drummer of ordinary tightness."""
     late = {p: float(rng.uniform(-4, 5)) for p in ("snare", "hat", "kick", "ride")}
     feel = Feel(3.0, 2.5, late, float(rng.uniform(0.9, 1.1)))
@@ -142,7 +142,9 @@ def rolls(rng: np.random.Generator) -> Pattern:
         at[1:] += rng.normal(0, 0.002, len(at) - 1)
         loud = np.linspace(45, 95, len(at)) if bar % 4 < 2 else np.full(len(at), 75)
         loud = loud + rng.normal(0, 4, len(at))
-        part += [Stroke(float(t), "snare", int(v), "roll") for t, v in zip(at, loud, strict=True)]
+        part += [
+            PlayedHit(float(t), "snare", int(v), "roll") for t, v in zip(at, loud, strict=True)
+        ]
         spans.append(("snare", float(at[0]), float(at[-1])))
     return Pattern(sorted(part, key=lambda s: s.time_s), spans=tuple(spans))
 
@@ -222,14 +224,14 @@ def one_file(rng: np.random.Generator) -> Pattern:
 
 
 def _with_toms(
-    part: list[Stroke], piece: str, count: int, rng: np.random.Generator
-) -> list[Stroke]:
+    part: list[PlayedHit], piece: str, count: int, rng: np.random.Generator
+) -> list[PlayedHit]:
     """A few hits of a drum in between, each in a sixteenth's gap."""
     times = np.array([s.time_s for s in part])
     gaps = np.flatnonzero(np.diff(times) > 0.1)
     chosen = rng.choice(gaps[: len(gaps) - 4], count, replace=False)
     more = [
-        Stroke(float(times[i] + times[i + 1]) / 2, piece, int(rng.integers(85, 115)))
+        PlayedHit(float(times[i] + times[i + 1]) / 2, piece, int(rng.integers(85, 115)))
         for i in chosen
     ]
     return sorted(part + more, key=lambda s: s.time_s)

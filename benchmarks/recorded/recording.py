@@ -10,12 +10,12 @@ import soxr
 from numpy.typing import NDArray
 
 from arkund.core.kit.roles import close_mics, parse_mic_name
-from arkund.core.simulate.drummer import Stroke
+from arkund.core.simulate.drummer import PlayedHit
 from arkund.core.simulate.kit import Part, Position
 from arkund.core.simulate.room import Microphone, Room, arrival_samples, block_spectra, record
 from benchmarks.recorded.kits import Kit
 from benchmarks.recorded.patterns import Pattern
-from benchmarks.recorded.strokes import RATE, Sounds, struck
+from benchmarks.recorded.single_hits import RATE, Sounds, struck
 
 PLACES: dict[str, Position] = {
     "kick": (0.04, 0.56, 0.3),
@@ -179,7 +179,7 @@ def _parts(
     piece: str,
     place: Position,
     kit: Kit,
-    own: list[Stroke],
+    own: list[PlayedHit],
     sounds: dict[tuple[int, int], Sounds],
     frames: int,
     rng: np.random.Generator,

@@ -14,7 +14,7 @@ from benchmarks.recorded import scoring
 from benchmarks.recorded.kits import BRUSHED, DEVELOPMENT, REPORT, Kit
 from benchmarks.recorded.patterns import PATTERNS
 from benchmarks.recorded.recording import at_rate, make_recording
-from benchmarks.recorded.strokes import Sounds, render
+from benchmarks.recorded.single_hits import Sounds, render
 
 PROCESSES = 2
 

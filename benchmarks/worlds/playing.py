@@ -9,10 +9,10 @@ from dataclasses import replace
 
 import numpy as np
 
-from arkund.core.simulate.drummer import ChartSection, Feel, Stroke, perform
+from arkund.core.simulate.drummer import ChartSection, Feel, PlayedHit, perform
 from benchmarks.recorded.patterns import LEAD_IN_S
 
-Part = list[Stroke]
+Part = list[PlayedHit]
 Rng = np.random.Generator
 Steps = dict[str, str]
 TOMS = ("tom_1", "tom_2", "tom_3")
@@ -196,7 +196,7 @@ def parted(rng: Rng) -> Part:
         is_off = number % 4 == 1
         gap = rng.choice([-1, 1]) * rng.uniform(0.009, 0.026) if is_off else rng.normal(0, 0.001)
         if number % 4 != 2:
-            kicks.append(Stroke(snare.time_s + float(gap), "kick", int(rng.integers(90, 115))))
+            kicks.append(PlayedHit(snare.time_s + float(gap), "kick", int(rng.integers(90, 115))))
     return sorted(rest + kicks, key=lambda s: s.time_s)
 
 
@@ -208,7 +208,7 @@ def _with_few(rng: Rng, part: Part, piece: str, count: int) -> Part:
         n = int(rng.integers(4, len(times) - 4))
         together = rng.random() < 0.5
         at = times[n] + rng.normal(0, 0.004) if together else (times[n] + times[n + 1]) / 2
-        more.append(Stroke(float(at), piece, int(rng.integers(75, 122))))
+        more.append(PlayedHit(float(at), piece, int(rng.integers(75, 122))))
     return sorted(part + more, key=lambda s: s.time_s)
 
 

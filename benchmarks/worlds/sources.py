@@ -20,11 +20,11 @@ import soxr
 from numpy.typing import NDArray
 
 from arkund.core.errors import ArkundError
-from arkund.core.simulate.drummer import Stroke
+from arkund.core.simulate.drummer import PlayedHit
 from arkund.core.simulate.kit import Kit
 from arkund.core.simulate.kit import play as play_kit
 from arkund.core.simulate.presets import PRESETS
-from benchmarks.recorded.strokes import RATE, VELOCITIES, Sounds, from_first_stir, play
+from benchmarks.recorded.single_hits import RATE, VELOCITIES, Sounds, from_first_stir, play
 
 FONTS = Path("/usr/share/sounds/sf2")
 PATCHES = Path("/usr/share/midi/freepats/Drum_000")
@@ -148,7 +148,7 @@ def _simulated(kit: Kit, piece: str, velocity: int) -> NDArray[np.float64]:
         drums=tuple(drum for drum in kit.drums if drum.piece == piece),
         cymbals=tuple(cymbal for cymbal in kit.cymbals if cymbal.piece == piece),
     )
-    hit, rng = Stroke(STIRS_S, piece, velocity), np.random.default_rng(velocity)
+    hit, rng = PlayedHit(STIRS_S, piece, velocity), np.random.default_rng(velocity)
     parts = play_kit(alone, [hit], round((STIRS_S + RINGS_S) * RATE), RATE, rng)
     own = [part.sound for part in parts if not part.answers]
     return from_first_stir(np.sum(own, axis=0, dtype=np.float64))
@@ -181,15 +181,14 @@ def kit_of(name: str, program: int) -> dict[int, Sounds]:
         return simulated_kit()
     folder = Path(tempfile.gettempdir()) / "arkund-worlds"
     folder.mkdir(exist_ok=True)
-    path = folder / f"{name}-{program}.pickle"
+    path = folder / f"{name}-{program}.layers"
     if path.exists():
-        found: dict[int, Sounds] = pickle.loads(path.read_bytes())
-        return found
+        return {note: Sounds(layers) for note, layers in pickle.loads(path.read_bytes()).items()}
     if shutil.which("fluidsynth") is None:
         raise ArkundError("Worlds need Debian's fluidsynth: apt-get install fluidsynth.")
     made = BY_NAME[name].kit(program)
     part = path.with_suffix(f".{id(made)}")
-    part.write_bytes(pickle.dumps(made))
+    part.write_bytes(pickle.dumps({note: s.layers for note, s in made.items()}))
     part.replace(path)
     return made
 

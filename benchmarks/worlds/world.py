@@ -10,7 +10,7 @@ from arkund.core.simulate.room import Microphone
 from benchmarks.recorded.kits import Kit
 from benchmarks.recorded.patterns import CLOSE, OVERHEADS, Pattern
 from benchmarks.recorded.recording import Recording, Setup, at_rate, make_recording
-from benchmarks.recorded.strokes import RATE, Sounds
+from benchmarks.recorded.single_hits import RATE, Sounds
 from benchmarks.worlds.playing import PARTS, Part
 from benchmarks.worlds.sources import BY_NAME, PIECE_NOTES, SIMULATED, kit_of
 

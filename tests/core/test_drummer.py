@@ -3,18 +3,18 @@
 import numpy as np
 import pytest
 
-from arkund.core.simulate.drummer import ChartSection, Feel, Stroke, perform
+from arkund.core.simulate.drummer import ChartSection, Feel, PlayedHit, perform
 
 STILL = Feel(0.0, 0.0, {})
 BEAT = {"kick": "X.......x.......", "snare": "....X..g....X...", "hat": "x.x.x.x.x.x.x.x."}
 BAR_S = 2.0
 
 
-def play(chart: list[ChartSection], feel: Feel = STILL, seed: int = 1) -> list[Stroke]:
+def play(chart: list[ChartSection], feel: Feel = STILL, seed: int = 1) -> list[PlayedHit]:
     return perform(chart, 120.0, feel, 0.5, np.random.default_rng(seed))
 
 
-def places(hits: list[Stroke], piece: str) -> list[float]:
+def places(hits: list[PlayedHit], piece: str) -> list[float]:
     return [round((s.time_s - 0.5) / BAR_S * 16, 3) for s in hits if s.piece == piece]
 
 

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from arkund.core.simulate.drummer import Stroke
+from arkund.core.simulate.drummer import PlayedHit
 from arkund.core.simulate.kit import play
 from arkund.core.simulate.presets import PRESETS
 from arkund.core.simulate.voice import (
@@ -31,7 +31,7 @@ def test_a_hard_hit_has_the_octaves_of_recorded_ones(piece: str) -> None:
     kit = PRESETS["copper"]().kit
     lowest = {d.piece: d.fundamental_hz for d in kit.drums}
     family = family_of(piece, lowest.get(piece, 400.0))
-    parts = play(kit, [Stroke(0.0, piece, 112)], RATE // 2, RATE, np.random.default_rng(5))
+    parts = play(kit, [PlayedHit(0.0, piece, 112)], RATE // 2, RATE, np.random.default_rng(5))
     # Of a snare the head alone is asked: its wires sound elsewhere.
     sound = next(p.sound for p in parts if p.piece == piece)
     levels = octave_levels(sound, RATE, window_s(piece))

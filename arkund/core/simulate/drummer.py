@@ -7,9 +7,9 @@ import numpy as np
 
 
 @dataclass(frozen=True)
-class Stroke:
-    """One stroke as played: ``time_s`` is when the stick touches; ``gain_db`` is a planted fault
-    (the same stroke, so much too loud)."""
+class PlayedHit:
+    """One hit as played: ``time_s`` is when the stick touches; ``gain_db`` is a planted fault
+    (the same hit, so much too loud)."""
 
     time_s: float
     piece: str
@@ -54,10 +54,10 @@ def perform(
     feel: Feel,
     lead_in_s: float,
     rng: np.random.Generator,
-) -> list[Stroke]:
+) -> list[PlayedHit]:
     """The chart as this drummer plays it, sorted by time."""
     bar_s = 4 * 60.0 / bpm
-    strokes: list[Stroke] = []
+    hits: list[PlayedHit] = []
     bar = 0
     for section in chart:
         for number in range(section.bars):
@@ -69,9 +69,9 @@ def perform(
                     mean, spread = _VELOCITY[mark]
                     velocity = int(np.clip(round(rng.normal(mean, spread) * feel.touch), 12, 127))
                     at = lead_in_s + (bar + step / len(steps)) * bar_s
-                    strokes.append(Stroke(at, piece, velocity, _KIND[mark]))
+                    hits.append(PlayedHit(at, piece, velocity, _KIND[mark]))
             bar += 1
-    return _humanise(strokes, feel, bar_s / 48, rng)
+    return _humanise(hits, feel, bar_s / 48, rng)
 
 
 def _bar_of(section: ChartSection, first: bool, last: bool) -> dict[str, str]:
@@ -94,13 +94,13 @@ def _bar_of(section: ChartSection, first: bool, last: bool) -> dict[str, str]:
 
 
 def _humanise(
-    strokes: list[Stroke], feel: Feel, slot_s: float, rng: np.random.Generator
-) -> list[Stroke]:
-    """Strokes of one slot of the chart share their lateness, on top of each limb's own."""
+    hits: list[PlayedHit], feel: Feel, slot_s: float, rng: np.random.Generator
+) -> list[PlayedHit]:
+    """Hits of one slot of the chart share their lateness, on top of each limb's own."""
     shift: dict[int, float] = {}
     wander = 0.0
     played = []
-    for s in sorted(strokes, key=lambda s: s.time_s):
+    for s in sorted(hits, key=lambda s: s.time_s):
         slot = round(s.time_s / slot_s)
         if slot not in shift:
             wander = 0.9 * wander + rng.normal(0, feel.beat_ms * 0.4)
@@ -110,11 +110,11 @@ def _humanise(
     return _part_repeats(sorted(played, key=lambda s: s.time_s))
 
 
-def _part_repeats(strokes: list[Stroke], least_s: float = 0.045) -> list[Stroke]:
-    """One limb cannot strike a piece twice within 45 ms; such a stroke comes later."""
+def _part_repeats(hits: list[PlayedHit], least_s: float = 0.045) -> list[PlayedHit]:
+    """One limb cannot strike a piece twice within 45 ms; such a hit comes later."""
     last: dict[str, float] = {}
     out = []
-    for s in strokes:
+    for s in hits:
         at = max(s.time_s, last.get(s.piece, -1.0) + least_s)
         last[s.piece] = at
         out.append(replace(s, time_s=at))

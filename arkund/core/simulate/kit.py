@@ -12,7 +12,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from arkund.core.simulate.drummer import Stroke
+from arkund.core.simulate.drummer import PlayedHit
 from arkund.core.simulate.modal import Bank, strike
 from arkund.core.simulate.voice import BRIGHT_HZ, KNOCK_S, Voice, brightness, voiced, window_s
 
@@ -48,7 +48,7 @@ class Part:
 @dataclass(frozen=True)
 class Sympathy:
     """A drum that sings when another is struck: by which, how long (T60 in s), and how loud
-    against a stroke of its own."""
+    against a hit of its own."""
 
     by: str
     t60_s: float
@@ -99,15 +99,15 @@ class Kit:
 
 
 def play(
-    kit: Kit, strokes: list[Stroke], frames: int, rate: int, rng: np.random.Generator
+    kit: Kit, hits: list[PlayedHit], frames: int, rate: int, rng: np.random.Generator
 ) -> list[Part]:
-    """Every part of the kit sounding over ``frames``, for strokes in any order."""
+    """Every part of the kit sounding over ``frames``, for hits in any order."""
     bodies = (*kit.drums, *kit.cymbals)
 
     def sound(body: Drum | Cymbal, own_rng: np.random.Generator) -> list[Part]:
-        own = sorted((s for s in strokes if s.piece == body.piece), key=lambda s: s.time_s)
+        own = sorted((s for s in hits if s.piece == body.piece), key=lambda s: s.time_s)
         if isinstance(body, Drum):
-            waking = [s for s in strokes if body.sings and s.piece == body.sings.by]
+            waking = [s for s in hits if body.sings and s.piece == body.sings.by]
             return _play_drum(body, own, waking, frames, rate, own_rng)
         return _play_cymbal(body, own, frames, rate, own_rng)
 
@@ -116,12 +116,12 @@ def play(
 
 
 def force_of(velocity: float) -> float:
-    """Force of a stroke of MIDI velocity 1–127, 1 at 100: about 9 dB a halving."""
+    """Force of a hit of MIDI velocity 1–127, 1 at 100: about 9 dB a halving."""
     return float((velocity / 100.0) ** 1.6)
 
 
-def _strokes_in(
-    own: list[Stroke], rate: int, softest_ms: float, hardest_ms: float
+def _hits_in(
+    own: list[PlayedHit], rate: int, softest_ms: float, hardest_ms: float
 ) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
     onsets = np.array([s.time_s * rate for s in own])
     forces = np.array([force_of(s.velocity) * 10 ** (s.gain_db / 20) for s in own])
@@ -132,8 +132,8 @@ def _strokes_in(
 
 def _play_drum(
     drum: Drum,
-    own: list[Stroke],
-    waking: list[Stroke],
+    own: list[PlayedHit],
+    waking: list[PlayedHit],
     frames: int,
     rate: int,
     rng: np.random.Generator,
@@ -155,7 +155,7 @@ def _play_drum(
     level = level * voice.gains
     positions = rng.normal(1.0, 0.16, (len(own), count))
     positions[:, 0] = np.abs(rng.normal(1.0, 0.05, len(own)))
-    onsets, forces, contacts = _strokes_in(own, rate, 3.2, hardest_ms)
+    onsets, forces, contacts = _hits_in(own, rate, 3.2, hardest_ms)
 
     x, y, z = drum.position
     if is_kick:
@@ -197,11 +197,11 @@ def _play_drum(
 
 
 def _sing(
-    drum: Drum, sings: Sympathy, waking: list[Stroke], hz: float, frames: int, rate: int
+    drum: Drum, sings: Sympathy, waking: list[PlayedHit], hz: float, frames: int, rate: int
 ) -> NDArray[np.float32]:
-    """The head's lowest mode, set off softly through the air a few ms after each waking stroke."""
+    """The head's lowest mode, set off softly through the air a few ms after each waking hit."""
     bank = Bank(np.array([hz]), np.array([sings.t60_s]), np.array([[1.4]]))
-    onsets, forces, _ = _strokes_in(waking, rate, 3.0, 3.0)
+    onsets, forces, _ = _hits_in(waking, rate, 3.0, 3.0)
     contacts = np.full(len(onsets), 0.006)
     ones = np.ones((len(onsets), 1))
     moved = onsets + 0.003 * rate
@@ -218,7 +218,7 @@ def _voice_of(
     rate: int,
     rng: np.random.Generator,
 ) -> Voice:
-    """The voice of a body with these modes, by one hard stroke on it."""
+    """The voice of a body with these modes, by one hard hit on it."""
     frames = round(max(window_s(piece), KNOCK_S) * rate)
     ones = np.ones((1, len(frequency)))
 
@@ -231,9 +231,9 @@ def _voice_of(
 
 
 def _knocks(
-    voice: Voice, own: list[Stroke], frames: int, rate: int, rng: np.random.Generator
+    voice: Voice, own: list[PlayedHit], frames: int, rate: int, rng: np.random.Generator
 ) -> NDArray[np.float32]:
-    """What beater, stick and shell add to each stroke."""
+    """What beater, stick and shell add to each hit."""
     length = voice.knocks.shape[2]
     out = np.zeros(frames + length, np.float32)
     for s in own:
@@ -255,7 +255,7 @@ def _wires(head: NDArray[np.float32], rate: int, rng: np.random.Generator) -> ND
 
 
 def _play_cymbal(
-    cymbal: Cymbal, own: list[Stroke], frames: int, rate: int, rng: np.random.Generator
+    cymbal: Cymbal, own: list[PlayedHit], frames: int, rate: int, rng: np.random.Generator
 ) -> list[Part]:
     count = cymbal.partials
     top = min(20000.0, 0.44 * rate)
@@ -268,14 +268,14 @@ def _play_cymbal(
     level = level * voice.gains
     sound = np.zeros(frames, np.float32)
     for is_open in (False, True):
-        strokes = [s for s in own if (s.kind == "open") is is_open]
-        if not strokes:
+        hits = [s for s in own if (s.kind == "open") is is_open]
+        if not hits:
             continue
         seconds = t60 * (4.0 if is_open else 1.0)
-        positions = rng.normal(0.8, 0.45, (len(strokes), count))
-        dull = np.array([brightness(s.velocity) for s in strokes])[:, None]
+        positions = rng.normal(0.8, 0.45, (len(hits), count))
+        dull = np.array([brightness(s.velocity) for s in hits])[:, None]
         positions *= np.where(frequency > BRIGHT_HZ, dull, 1.0)
-        onsets, forces, contacts = _strokes_in(strokes, rate, CONTACT_MS, CONTACT_MS)
+        onsets, forces, contacts = _hits_in(hits, rate, CONTACT_MS, CONTACT_MS)
         bank = Bank(frequency, seconds, level[:, None])
         sound += strike(bank, onsets, forces, contacts, positions, frames, rate)[0]
     sound += _knocks(voice, own, frames, rate, rng)

@@ -1,8 +1,8 @@
 """Vibrating bodies as banks of damped modes, struck again and again.
 
-A mode is a two-pole resonator; a stroke is a short half-sine of force whose duration is the time
-of contact. Harder strokes touch more briefly and so excite higher modes: brightness follows
-velocity without being drawn by hand. Ringing carries over from stroke to stroke.
+A mode is a two-pole resonator; a hit is a short half-sine of force whose duration is the time
+of contact. Harder hits touch more briefly and so excite higher modes: brightness follows
+velocity without being drawn by hand. Ringing carries over from hit to hit.
 """
 
 from dataclasses import dataclass
@@ -34,9 +34,9 @@ def strike(
 ) -> NDArray[np.float32]:
     """Sound of the bank, ``(parts, frames)``.
 
-    Strokes are given by ``onsets`` (fractional samples, ascending), peak ``forces``, ``contacts``
-    (seconds) and ``positions`` ``(strokes, modes)``, the share of each mode that the place of the
-    stroke excites.
+    Hits are given by ``onsets`` (fractional samples, ascending), peak ``forces``, ``contacts``
+    (seconds) and ``positions`` ``(hits, modes)``, the share of each mode that the place of the
+    hit excites.
     """
     usable = bank.frequency < 0.45 * rate
     radius = 10.0 ** (-3.0 / (bank.t60[usable] * rate))
@@ -63,16 +63,16 @@ def _ring(a1, a2, output, onsets, forces, contacts, positions, frames):  # type:
     out = np.zeros((parts, frames), np.float32)
     drive = np.zeros(modes)
     first = 0
-    strokes = len(onsets)
+    hits = len(onsets)
     quiet_until = 0
     for n in range(frames):
         if n < quiet_until:
             continue
-        while first < strokes and n > onsets[first] + contacts[first] + 1:
+        while first < hits and n > onsets[first] + contacts[first] + 1:
             first += 1
         active = False
         s = first
-        while s < strokes and onsets[s] <= n:
+        while s < hits and onsets[s] <= n:
             phase = (n - onsets[s]) / contacts[s]
             if phase < 1.0:
                 if not active:
@@ -105,6 +105,6 @@ def _ring(a1, a2, output, onsets, forces, contacts, positions, frames):  # type:
             if loudest < 1e-8:
                 y1[:] = 0.0
                 y2[:] = 0.0
-                # Nothing rings: go on at the next stroke.
-                quiet_until = frames if s >= strokes else int(np.ceil(onsets[s]))
+                # Nothing rings: go on at the next hit.
+                quiet_until = frames if s >= hits else int(np.ceil(onsets[s]))
     return out

@@ -1,11 +1,11 @@
-"""Putting the planted faults into strokes and signals."""
+"""Putting the planted faults into hits and signals."""
 
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from arkund.core.simulate.drummer import Stroke
+from arkund.core.simulate.drummer import PlayedHit
 from arkund.core.simulate.preset import Preset, TakePlan
 
 WILD_DB = 8.0
@@ -16,37 +16,37 @@ CLIP_OVER_DB = 0.4
 
 @dataclass(frozen=True)
 class Score:
-    """The strokes as they will sound, and which faults are among them."""
+    """The hits as they will sound, and which faults are among them."""
 
-    strokes: list[Stroke]
-    wild: Stroke | None
-    dropped: Stroke | None
+    hits: list[PlayedHit]
+    wild: PlayedHit | None
+    dropped: PlayedHit | None
     apart: list[tuple[int, float]]
     """Bar and how far kick and snare lie apart there, in ms (positive: the kick is late)."""
 
 
-def plant_strokes(
-    strokes: list[Stroke], preset: Preset, plan: TakePlan, bar_s: float, rng: np.random.Generator
+def plant_hits(
+    hits: list[PlayedHit], preset: Preset, plan: TakePlan, bar_s: float, rng: np.random.Generator
 ) -> Score:
-    """Strokes with the plan's faults put in."""
+    """Hits with the plan's faults put in."""
 
-    def bar_of(s: Stroke) -> int:
+    def bar_of(s: PlayedHit) -> int:
         return int((s.time_s + 0.02 - preset.lead_in_s) / bar_s) + 1
 
     dropped = None
     if plan.dropped:
         bar, piece = plan.dropped
-        own = [s for s in strokes if s.piece == piece and bar_of(s) == bar]
+        own = [s for s in hits if s.piece == piece and bar_of(s) == bar]
         if own:
             dropped = own[-1]
-            strokes = [s for s in strokes if s is not dropped]
-    strokes, wild = _plant_wild(strokes, preset.plants.wild)
+            hits = [s for s in hits if s is not dropped]
+    hits, wild = _plant_wild(hits, preset.plants.wild)
     apart: list[tuple[int, float]] = []
     for bar in preset.plants.apart:
         away = float(rng.uniform(9, 19)) * float(rng.choice([-1, 1]))
-        snares = [s for s in strokes if s.piece == "snare" and bar_of(s) == bar]
-        moved: list[Stroke] = []
-        for s in strokes:
+        snares = [s for s in hits if s.piece == "snare" and bar_of(s) == bar]
+        moved: list[PlayedHit] = []
+        for s in hits:
             # Meant together is what the chart puts on one place; a drummer's own spread is less.
             partner = next((n for n in snares if abs(n.time_s - s.time_s) < 0.015), None)
             if s.piece == "kick" and partner is not None:
@@ -54,17 +54,19 @@ def plant_strokes(
                 if (bar, round(away, 2)) not in apart:
                     apart.append((bar, round(away, 2)))
             moved.append(s)
-        strokes = sorted(moved, key=lambda s: s.time_s)
-    return Score(strokes, wild, dropped, apart)
+        hits = sorted(moved, key=lambda s: s.time_s)
+    return Score(hits, wild, dropped, apart)
 
 
-def _plant_wild(strokes: list[Stroke], piece: str | None) -> tuple[list[Stroke], Stroke | None]:
-    own = [s for s in strokes if s.piece == piece]
+def _plant_wild(
+    hits: list[PlayedHit], piece: str | None
+) -> tuple[list[PlayedHit], PlayedHit | None]:
+    own = [s for s in hits if s.piece == piece]
     if len(own) < 2:
-        return strokes, None
+        return hits, None
     chosen = max(own[:-1], key=lambda s: s.velocity)
     wild = replace(chosen, gain_db=WILD_DB)
-    return [wild if s is chosen else s for s in strokes], wild
+    return [wild if s is chosen else s for s in hits], wild
 
 
 def overload_gain(sound: NDArray[np.float64]) -> float:

@@ -13,7 +13,7 @@ from arkund.core.simulate.room import Microphone, Room
 class Plants:
     """Faults put into a session on purpose.
 
-    ``wild`` is the piece with one stroke 8 dB too loud; ``apart`` the bars in which kick and
+    ``wild`` is the piece with one hit 8 dB too loud; ``apart`` the bars in which kick and
     snare that are meant together are parted by 8 to 20 ms; ``hum`` maps mics to (Hz, dBFS of its
     first line); ``dc`` maps mics to an offset; ``clipped`` mics run over full scale at their
     loudest moments.
@@ -28,7 +28,7 @@ class Plants:
 
 @dataclass(frozen=True)
 class TakePlan:
-    """How a take differs from the chart: a stroke left out as (bar, piece), and a section by its
+    """How a take differs from the chart: a hit left out as (bar, piece), and a section by its
     place in the chart in which another cymbal is ridden, as (section, from, to)."""
 
     number: int

@@ -26,7 +26,7 @@ SHADOW = 0.3
 class Microphone:
     """A mic in space. ``pattern`` is 0 for omni, 0.5 cardioid, 0.63 supercardioid (share of the
     gradient); ``low_hz`` and ``high_hz`` its −3 dB points; ``presence_db`` a lift at 5 kHz;
-    ``peak_dbfs`` where its typical loud stroke is set; ``inverted`` a swapped plug."""
+    ``peak_dbfs`` where its typical loud hit is set; ``inverted`` a swapped plug."""
 
     name: str
     position: Position

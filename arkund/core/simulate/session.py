@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from arkund.core.errors import ArkundError
 from arkund.core.kit.roles import close_mics
 from arkund.core.simulate import plants
-from arkund.core.simulate.drummer import ChartSection, Stroke, perform
+from arkund.core.simulate.drummer import ChartSection, PlayedHit, perform
 from arkund.core.simulate.kit import play
 from arkund.core.simulate.preset import Preset, TakePlan, vary
 from arkund.core.simulate.presets import PRESETS
@@ -61,16 +61,16 @@ def simulate(
     chart = charted(preset.chart, plan)
     rng = np.random.default_rng([seed, take])
     bar_s = 4 * 60.0 / preset.bpm
-    strokes = perform(chart, preset.bpm, preset.feel, preset.lead_in_s, rng)
+    hits = perform(chart, preset.bpm, preset.feel, preset.lead_in_s, rng)
     bars = bars or sum(section.bars for section in chart)
-    strokes = [s for s in strokes if s.time_s < preset.lead_in_s + bars * bar_s - 0.05]
+    hits = [s for s in hits if s.time_s < preset.lead_in_s + bars * bar_s - 0.05]
     frames = round((preset.lead_in_s + bars * bar_s + 2.5) * preset.rate)
-    score = plants.plant_strokes(strokes, preset, plan, bar_s, rng)
+    score = plants.plant_hits(hits, preset, plan, bar_s, rng)
 
     progress(0.05, "playing the drums")
     # The kit and the room's tails are the same in every take.
     kit_rng = np.random.default_rng([seed, 0])
-    parts = play(preset.kit, score.strokes, frames, preset.rate, kit_rng)
+    parts = play(preset.kit, score.hits, frames, preset.rate, kit_rng)
     progress(0.3, "recording")
     spectra = block_spectra(parts, preset.room, frames, preset.rate)
     mics: dict[str, NDArray[np.float32]] = {}
@@ -81,7 +81,7 @@ def simulate(
         total = np.zeros(frames)
         for sound in heard.values():
             total += sound
-        gain = 10 ** (mic.peak_dbfs / 20) / _typical_peak(total, mic, score.strokes, preset.rate)
+        gain = 10 ** (mic.peak_dbfs / 20) / _typical_peak(total, mic, score.hits, preset.rate)
         if mic.name in preset.plants.clipped:
             gain = plants.overload_gain(total)
         total = plants.plant_on_mic(total * gain, mic.name, preset, take, seed)
@@ -115,14 +115,14 @@ def charted(chart: tuple[ChartSection, ...], plan: TakePlan) -> tuple[ChartSecti
 
 
 def _typical_peak(
-    sound: NDArray[np.float64], mic: Microphone, strokes: list[Stroke], rate: int
+    sound: NDArray[np.float64], mic: Microphone, hits: list[PlayedHit], rate: int
 ) -> float:
-    """Peak that sets a mic's gain: the 95th percentile of its own piece's strokes, or the loudest
+    """Peak that sets a mic's gain: the 95th percentile of its own piece's hits, or the loudest
     moment where a mic is close to none."""
     piece = next(
-        (p for p in {s.piece for s in strokes} if mic.name in close_mics([mic.name], p)), None
+        (p for p in {s.piece for s in hits} if mic.name in close_mics([mic.name], p)), None
     )
-    own = [s for s in strokes if s.piece == piece]
+    own = [s for s in hits if s.piece == piece]
     if not own:
         return float(np.abs(sound).max()) or 1.0
     window = round(0.03 * rate)

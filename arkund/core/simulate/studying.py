@@ -61,7 +61,7 @@ def study_of(
 
 
 def facts_of(session: Session) -> TakeFacts:
-    """What an import hears in a take: its strokes, its pairs of mics and each mic's measures."""
+    """What an import hears in a take: its hits, its pairs of mics and each mic's measures."""
     hits = detect_hits(session.mics, session.rate)
     measures = {}
     for mic, sound in session.mics.items():

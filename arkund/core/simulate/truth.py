@@ -93,7 +93,7 @@ def _hits(heard: _Arrivals, score: Score) -> list[dict[str, Any]]:
             "velocity": s.velocity,
             "kind": "plain" if s.kind == "open" else s.kind,
         }
-        for s in score.strokes
+        for s in score.hits
     ]
 
 

@@ -1,7 +1,7 @@
-"""What a stroke sounds like by octaves, and the knock that fills what a ring of modes leaves out.
+"""What a hit sounds like by octaves, and the knock that fills what a ring of modes leaves out.
 
 An ideal head struck by a soft hammer has next to nothing above 1 kHz. Beater, stick, shell and
-wires put the rest there. `OCTAVES_DB` says how much by octaves, after recorded single strokes of
+wires put the rest there. `OCTAVES_DB` says how much by octaves, after recorded single hits of
 two kits; `voiced` scales a body's modes to it and makes the knock for what they cannot give.
 """
 
@@ -26,14 +26,14 @@ OCTAVES_DB = {
     "crash": (-40, -32, -15, 0, -12, -12, -11, -19, -30),
     "ride": (-29, -26, -10, 0, -3, -4, -2, -3, -8),
 }
-"""Levels of a hard stroke under its loudest octave in dB, centred on `CENTRES_HZ`, in its first
+"""Levels of a hard hit under its loudest octave in dB, centred on `CENTRES_HZ`, in its first
 100 ms (cymbals 400 ms)."""
 
 CLOSE_MIC_DB = {
     "shell": (7.0, 4.5, 2.0, 0.7, 0.0, 0.0, 1.0, 0.0, -3.0),
     "cymbal": (0.0, 0.0, -3.0, 0.0, 0.0, 0.0, 0.0, -0.5, -4.0),
 }
-"""What a mic close by adds at the bottom and takes at the top: strokes are recorded so, and it is
+"""What a mic close by adds at the bottom and takes at the top: hits are recorded so, and it is
 not to be added twice. Of a plate's lows some cancel about its edge."""
 
 WIRES_DB = (0.0, 0.0, 0.0, 0.0, 0.0, 1.0, 5.0, 9.0, 8.0)
@@ -49,13 +49,13 @@ FLOOR_TOM_HZ = 100.0
 
 BRIGHT_HZ = 4000.0
 DULLER_DB = 4.0
-"""How much less a stroke of velocity 1 than one of 127 gives off above `BRIGHT_HZ`."""
+"""How much less a hit of velocity 1 than one of 127 gives off above `BRIGHT_HZ`."""
 
 MODES_UP_TO_HZ = 700.0
 """Where modes are few enough to be heard singly and carry a drum's sound."""
 
 ALIKE, OTHERS = 0.9, 3
-"""Of the knock's energy, what is the same in every stroke, and in how many ways the rest differs."""
+"""Of the knock's energy, what is the same in every hit, and in how many ways the rest differs."""
 
 Ring = Callable[[NDArray[np.float64]], NDArray[np.float64]]
 
@@ -69,7 +69,7 @@ class Voice:
     knocks: NDArray[np.float64]
 
     def struck(self, velocity: int, rng: np.random.Generator) -> NDArray[np.float64]:
-        """The knock of one stroke: duller where it is soft, and no two alike."""
+        """The knock of one hit: duller where it is soft, and no two alike."""
         fresh = rng.normal(0, np.sqrt((1 - ALIKE) / OTHERS), OTHERS)
         mixed = np.tensordot([np.sqrt(ALIKE), *fresh], self.knocks, 1)
         sound: NDArray[np.float64] = mixed[0] + brightness(velocity) * mixed[1]
@@ -77,7 +77,7 @@ class Voice:
 
 
 def brightness(velocity: float) -> float:
-    """Gain above `BRIGHT_HZ` of a stroke of MIDI velocity 1–127."""
+    """Gain above `BRIGHT_HZ` of a hit of MIDI velocity 1–127."""
     return float(10 ** (-DULLER_DB * (1 - velocity / 127) / 20))
 
 
@@ -105,7 +105,7 @@ def family_of(piece: str, lowest_hz: float) -> str:
 
 
 def window_s(piece: str) -> float:
-    """How much of a stroke its octave levels are of."""
+    """How much of a hit its octave levels are of."""
     return 0.1 if is_shell(piece) else 0.4
 
 
@@ -114,7 +114,7 @@ def voiced(
 ) -> Voice:
     """The voice of a piece whose modes lie at ``frequency`` in Hz ``(modes,)``.
 
-    ``ring`` gives a hard stroke's sound for given gains of the modes. Octaves in which modes
+    ``ring`` gives a hard hit's sound for given gains of the modes. Octaves in which modes
     carry the sound are scaled, the others filled by the knock, until the whole has the levels that
     the piece's family has; each kit differs a little, by what ``rng`` draws.
     """

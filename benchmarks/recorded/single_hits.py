@@ -1,4 +1,4 @@
-"""Single strokes of real drums, out of a general sound font.
+"""Single hits of real drums, out of a general sound font.
 
 `fluidsynth` plays each note of a kit at several velocities, dry; nothing of it is kept beyond the
 folder that is asked for.
@@ -27,19 +27,19 @@ LENGTH_S = 2.6
 
 @dataclass(frozen=True)
 class Sounds:
-    """Strokes of one note: ``(velocity, sound)``, softest first, each ``(frames,)`` float64 that
+    """Hits of one note: ``(velocity, sound)``, softest first, each ``(frames,)`` float64 that
     begins where the sound first stirs; the loudest peaks at 1. ``wander_db`` is how much more no two
-    strokes are alike than the font's are, as those of a stick that lands elsewhere each time."""
+    hits are alike than the font's are, as those of a stick that lands elsewhere each time."""
 
     layers: tuple[tuple[int, NDArray[np.float64]], ...]
     wander_db: float = 0.0
 
 
 def check_tools() -> None:
-    """Raise `ArkundError` with what to install where the strokes cannot be had."""
+    """Raise `ArkundError` with what to install where the hits cannot be had."""
     if shutil.which("fluidsynth") is None or not FONT.exists():
         raise ArkundError(
-            "Recorded strokes need Debian's fluidsynth and fluid-soundfont-gm: "
+            "Recorded hits need Debian's fluidsynth and fluid-soundfont-gm: "
             "apt-get install fluidsynth fluid-soundfont-gm, then run this again."
         )
 
@@ -78,7 +78,7 @@ def play(font: Path, program: int, notes: list[int], channel: int = 9) -> list[N
             )
             wait = round((APART_S - LENGTH_S) * 1000)
     with tempfile.TemporaryDirectory() as folder:
-        score, sound = Path(folder) / "strokes.mid", Path(folder) / "strokes.wav"
+        score, sound = Path(folder) / "hits.mid", Path(folder) / "hits.wav"
         file.save(score)
         subprocess.run(
             [
@@ -102,11 +102,11 @@ def play(font: Path, program: int, notes: list[int], channel: int = 9) -> list[N
         )
         audio, _ = sf.read(str(sound), always_2d=True)
     mono = audio.mean(axis=1)
-    strokes = []
+    hits = []
     for number in range(len(notes) * len(VELOCITIES)):
         begin = round((0.5 + number * APART_S) * RATE)
-        strokes.append(from_first_stir(mono[begin : begin + round(LENGTH_S * RATE)]))
-    return strokes
+        hits.append(from_first_stir(mono[begin : begin + round(LENGTH_S * RATE)]))
+    return hits
 
 
 def from_first_stir(sound: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -126,10 +126,10 @@ TUNING = 0.006
 
 
 def struck(sounds: Sounds, velocity: int, rng: np.random.Generator) -> NDArray[np.float64]:
-    """One stroke at a velocity 1 to 127: the layer nearest to it, no two alike.
+    """One hit at a velocity 1 to 127: the layer nearest to it, no two alike.
 
     Level follows velocity by 10 dB a halving; tuning wavers by 0.6 %, tone by 1.5 dB about
-    1.5 kHz, softer strokes are up to 4 dB duller above 4 kHz.
+    1.5 kHz, softer hits are up to 4 dB duller above 4 kHz.
     """
     layer = min(sounds.layers, key=lambda pair: abs(pair[0] - velocity))[1]
     wavers = TUNING * (1 + 0.5 * sounds.wander_db)
