@@ -14,6 +14,12 @@ if TYPE_CHECKING:
 
 def register(add: Add) -> None:
     """The commands of this module."""
+    _add_rendering(add)
+    _add_outboard_and_report(add)
+    _add_sheet_and_hits(add)
+
+
+def _add_rendering(add: Add) -> None:
     sub = add("render", _render, "write a span of a node as 32-bit float WAV")
     sub.add_argument("song")
     sub.add_argument(
@@ -52,6 +58,9 @@ def register(add: Add) -> None:
         default=PATTERN,
         help=f"how files are called, from {' '.join('{' + f + '}' for f in FIELDS)}; e.g. '{{n:02}} {{name}}'",
     )
+
+
+def _add_outboard_and_report(add: Add) -> None:
     sub = add("outboard", _outboard, "send a channel through a box, and bring it back in place")
     sub.add_argument("song")
     sub.add_argument("--node", required=True, help="a mic, group or bus")
@@ -67,6 +76,9 @@ def register(add: Add) -> None:
     sub = add("report", _report, "write the recall report: all that was set, when and why")
     sub.add_argument("song")
     sub.add_argument("-o", dest="out", type=given_path, required=True, metavar="FILE.html")
+
+
+def _add_sheet_and_hits(add: Add) -> None:
     sub = add("export", _export, "write hits, edits, tempo map or sheet to a file")
     sub.add_argument("song")
     sub.add_argument("kind", choices=("midi", "csv", "json", "sfz"))
