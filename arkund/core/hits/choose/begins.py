@@ -1,44 +1,56 @@
 """Where a kick's hits begin: all of them alike.
 
 A beater touches the head some milliseconds before the drum speaks, so one by one the soft hits are found at the
-touch and the hard ones at the speaking, or all of them at that. Laid over each other, the hits that nothing
-covers show where the sound begins, and how far each lies from the others. (Snares and toms begin at once, and
-what other drums leave in their mics would be taken for a beginning.)
+touch and the hard ones at the speaking, or all of them at that. Laid over each other, the hits show how far each
+lies from the others; and added up, they show where their sound begins: what other drums leave in the mic just then
+differs from hit to hit, and goes. (Snares and toms begin at once.)
 """
 
 from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.kit.roles import is_shell, piece_family
 
-STEP_S, BACK, AHEAD = 0.00025, 40, 32
-"""Levels are looked at in steps; so many of them before a hit and after it."""
+AHEAD_S, AFTER_S = 0.014, 0.026
+"""So much of the sound before a hit and after it is looked at."""
 
-REACH = 14
-"""Hits are moved over each other by no more steps than this."""
+REACH_S = 0.0055
+"""Hits are moved over each other by no more than this."""
 
-LEAST_S, MOST_S = 0.0006, 0.0046
+SHAPE_S = (-0.006, 0.020)
+SLOPES_HZ = 3000.0
+"""They are laid over each other by the slopes of this part of them, below this: what rings on from the hit before is
+low, and what is higher differs from hit to hit."""
+
+LEAST_LIKE = 0.5
+"""A hit that is less like the others (correlation) goes with them."""
+
+LEAST_S, MOST_S = 0.0006, 0.0062
 """A time that is off by less is right; nothing begins farther ahead."""
 
-QUIET_STEPS, QUIET_DB = 16, -28.0
-"""A hit is uncovered where it is so quiet, against its loudest, at the beginning of what is looked at."""
+OTHERS_S = (-0.006, 0.020)
+"""A hit is alone where no other shell is hit from so long after it to so long before it."""
 
-BEFORE_S, AFTER_S = 0.020, 0.006
-"""And where no other shell is hit so long before it or so soon after."""
+FEWEST, ROUNDS = 5, 4
+BEGINS_HZ = 300.0
+"""Where sound begins is looked for above this: below, the hit before rings on, in time with this one where kicks are
+even."""
 
-FEWEST, ROUNDS = 5, 3
-FOOT_DB, OVER_DB = -26.0, 6.0
-"""The sound begins where it comes within so much of its loudest, and so far above what was there."""
+STEP_S, QUIET_S = 0.00025, 0.006
+"""It is looked for in steps; what is there in the first part of what is looked at, is what was there before."""
 
-LOWEST_DB, DRAWN_BACK = -40.0, 0.05
-"""Levels below are alike; and how much of (1 dB)² a step away must gain."""
+FOOT_DB, OVER_DB = -28.0, 6.0
+"""It begins where what all hits share comes within so much of its loudest, and so far above what was there."""
 
 ASTRAY_S = 0.002
 """A covered hit that would be moved so much more or less than the others goes with them."""
+
+Array = NDArray[np.float64]
 
 
 def at_their_beginning(
@@ -60,63 +72,121 @@ def at_their_beginning(
     ]
 
 
-def _late_s(
-    sound: NDArray[np.float32],
-    times: NDArray[np.float64],
-    others: NDArray[np.float64],
-    rate: float,
-) -> NDArray[np.float64]:
+def _late_s(sound: NDArray[np.float32], times: Array, others: Array, rate: float) -> Array:
     """By how much each time is to be moved, in s: 0 or less."""
-    levels = _levels(sound, times, rate)
-    quiet = np.median(levels[:, :QUIET_STEPS], axis=1) < QUIET_DB
-    alone = np.array([not np.any((others > t - BEFORE_S) & (others < t + AFTER_S)) for t in times])
-    bare = quiet & alone if np.count_nonzero(quiet & alone) >= FEWEST else quiet
-    if np.count_nonzero(bare) < FEWEST:
+    after, before = OTHERS_S
+    alone = np.array([not np.any((others > t - before) & (others < t - after)) for t in times])
+    are_bare = bool(np.count_nonzero(alone) >= FEWEST)
+    if not are_bare:
+        # Then all of them: what is struck with them by hand is never struck just with them.
+        alone = np.ones(len(times), bool)
+    around = _around(sound, times, rate)
+    like = _laid_over(around, alone, rate)
+    lags, is_like = like.argmax(axis=1) - like.shape[1] // 2, like.max(axis=1) > LEAST_LIKE
+    sure = alone & is_like
+    begins = _beginning_s(around[sure], lags[sure], rate, are_bare=are_bare)
+    if begins is None:
         return np.zeros(len(times))
-    shifts, shape = _laid_over(levels, bare)
-    foot = np.flatnonzero(shape > max(FOOT_DB, np.median(shape[:QUIET_STEPS]) + OVER_DB))
-    if not len(foot):
-        return np.zeros(len(times))
-    late = (shifts + int(foot[0]) - BACK) * STEP_S
-    usual = float(np.median(late[bare]))
-    late = np.where(~bare & (np.abs(late - usual) > ASTRAY_S), usual, late)
+    late = lags / rate + begins
+    usual = float(np.median(late[sure]))
+    is_astray = ~is_like | (~alone & (np.abs(late - usual) > ASTRAY_S))
+    late = np.where(is_astray, _likelier(like, begins, usual, rate), late)
     return np.where((late <= -LEAST_S) & (late >= -MOST_S), late, 0.0)
 
 
-def _levels(
-    sound: NDArray[np.float32], times: NDArray[np.float64], rate: float
-) -> NDArray[np.float64]:
-    """Levels around each time in dB against the loudest there, ``(hits, BACK + AHEAD)``."""
-    edges = (times[:, None] + np.arange(-BACK, AHEAD + 1) * STEP_S) * rate
-    edges = np.clip(np.round(edges), 0, len(sound)).astype(np.int64)
-    out = np.empty((len(times), BACK + AHEAD))
-    for row, at in zip(out, edges, strict=True):
-        power = np.concatenate([[0.0], np.cumsum(sound[at[0] : at[-1]].astype(np.float64) ** 2)])
-        row[:] = np.diff(power[at - at[0]]) / np.maximum(np.diff(at), 1)
-    out = 10 * np.log10(out + 1e-12)
-    top = out[:, BACK - REACH :].max(axis=1, keepdims=True)
-    level: NDArray[np.float64] = np.maximum(out - top, LOWEST_DB)
-    return level
+def _likelier(like: Array, begins: float, usual: float, rate: float) -> Array:
+    """By how much each hit is late if that can only be ``usual`` or not at all, in s."""
+    as_found, as_usual = (
+        like[
+            :,
+            int(np.clip(round((late - begins) * rate) + like.shape[1] // 2, 0, like.shape[1] - 1)),
+        ]
+        for late in (0.0, usual)
+    )
+    return np.where(as_usual > as_found, usual, 0.0)
 
 
-def _laid_over(
-    levels: NDArray[np.float64], bare: NDArray[np.bool_]
-) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-    """By how many steps each hit is to be moved to lie over the ``bare`` ones, and these ones' median."""
-    width = levels.shape[1]
-    shape = np.median(levels[bare], axis=0)
-    ways = np.arange(-REACH, REACH + 1)
-    shifts = np.zeros(len(levels), np.int64)
+def _around(sound: NDArray[np.float32], times: Array, rate: float) -> Array:
+    """The sound around each time, ``(hits, frames)``, with room to be moved in; silence outside the file."""
+    before, after = round((AHEAD_S + REACH_S) * rate), round((AFTER_S + REACH_S) * rate)
+    at = np.rint(times * rate).astype(np.int64)[:, None] + np.arange(-before, after)
+    inside = (at >= 0) & (at < len(sound))
+    out: Array = np.where(inside, sound[np.clip(at, 0, len(sound) - 1)], 0.0).astype(np.float64)
+    return out
+
+
+def _laid_over(around: Array, alone: NDArray[np.bool_], rate: float) -> Array:
+    """How like (correlation) each hit is to the shape of those ``alone`` if it lies so many samples later than that,
+    ``(hits, lags)``; the lag in the middle is 0."""
+    reach = round(REACH_S * rate)
+    first, last = (round((AHEAD_S + REACH_S + s) * rate) for s in SHAPE_S)
+    low = scipy.signal.butter(2, min(SLOPES_HZ, 0.45 * rate), fs=rate, output="sos")
+    slopes = np.diff(scipy.signal.sosfiltfilt(low, around, axis=1), axis=1, append=0.0)
+    level = np.sqrt(np.mean(slopes[:, first:last] ** 2, axis=1)) + 1e-12
+    slopes = (slopes / level[:, None])[:, first - reach : last + reach]
+    size = last - first
+    # The loudest are clearest of all else.
+    known = alone & (level >= np.median(level[alone]))
+    shape = slopes[known, reach : reach + size].mean(axis=0)
+    sums = np.cumsum(np.pad(slopes**2, ((0, 0), (1, 0))), axis=1)
+    energy = sums[:, size:] - sums[:, :-size]
+    spectra = scipy.fft.rfft(slopes, axis=1)
+    like = np.zeros((len(around), 2 * reach + 1))
     for _ in range(ROUNDS):
-        middle = shape[REACH : width - REACH]
-        apart = np.array(
-            [
-                ((levels[:, REACH + way : width - REACH + way] - middle) ** 2).mean(axis=1)
-                + DRAWN_BACK * abs(way)
-                for way in ways
-            ]
+        turned = np.conj(scipy.fft.rfft(shape, slopes.shape[1]))
+        like = scipy.fft.irfft(spectra * turned, slopes.shape[1], axis=1)[:, : 2 * reach + 1]
+        like = like / np.sqrt(energy * (shape @ shape) + 1e-20)
+        lags, most = like.argmax(axis=1), like.max(axis=1)
+        sure = alone & (most > LEAST_LIKE)
+        if not sure.any():
+            break
+        laid = [
+            s[lag : lag + size] * w
+            for s, lag, w in zip(slopes[sure], lags[sure], most[sure], strict=True)
+        ]
+        shape = np.mean(laid, axis=0)
+    return like
+
+
+def _beginning_s(
+    around: Array, lags: NDArray[np.int64], rate: float, *, are_bare: bool
+) -> float | None:
+    """Where the sound that all hits share begins, in s from where they were laid; None where it does not stand out."""
+    if len(around) < FEWEST:
+        return None
+    reach = round(REACH_S * rate)
+    high = scipy.signal.butter(2, BEGINS_HZ, "highpass", fs=rate, output="sos")
+    first, last = (round((REACH_S + s) * rate) for s in SHAPE_S)
+    level = (
+        np.sqrt(
+            np.mean(
+                around[:, round(AHEAD_S * rate) + first : round(AHEAD_S * rate) + last] ** 2, axis=1
+            )
         )
-        shifts = ways[apart.argmin(axis=0)]
-        laid = [np.roll(row, -way) for row, way in zip(levels[bare], shifts[bare], strict=True)]
-        shape = np.median(laid, axis=0)
-    return shifts, shape
+        + 1e-12
+    )
+    heard = scipy.signal.sosfilt(high, around / level[:, None], axis=1)
+    width = heard.shape[1] - 2 * reach
+    laid = np.stack(
+        [h[reach + lag : reach + lag + width] for h, lag in zip(heard, lags, strict=True)]
+    )
+    step = max(round(STEP_S * rate), 1)
+    by_step = laid[:, : width // step * step].reshape(len(laid), -1, step)
+    # What one half of the hits shares with the other: all else is as often with it as against it.
+    shared = np.mean(by_step[::2].mean(axis=0) * by_step[1::2].mean(axis=0), axis=1)
+    begins = [_foot(shared, step / rate)]
+    if are_bare:
+        # No two touches need be alike; then it is what most hits have just there.
+        begins.append(_foot(np.median(np.mean(by_step**2, axis=2), axis=0), step / rate))
+    found = [b for b in begins if b is not None]
+    return min(found) - AHEAD_S if found else None
+
+
+def _foot(power: Array, step_s: float) -> float | None:
+    """Where a power over time (steps of ``step_s``) rises, in s; None where it does not."""
+    power = np.convolve(power, [0.25, 0.5, 0.25], "same")
+    quiet = round(QUIET_S / step_s)
+    top, was = float(power[quiet:].max()), float(np.percentile(np.abs(power[:quiet]), 90))
+    least = max(top * 10 ** (FOOT_DB / 10), was * 10 ** (OVER_DB / 10))
+    found = np.flatnonzero(power[quiet:] > least)
+    return (quiet + int(found[0])) * step_s if len(found) and top > 0.0 else None
