@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from typing import Any
 
+import numpy as np
 from django.http import HttpRequest
 from django.templatetags.static import static
 
@@ -164,7 +165,8 @@ def live_lanes(sheet: Sheet, station: str, mic: str, bus: str) -> list[dict[str,
 
 def bar_starts(sheet: Sheet, grid: Grid) -> list[float]:
     """Seconds at which each bar begins, and the one after the last."""
-    return [round(grid.bar_start_s(n), 6) for n in range(1, bars_of(sheet, grid) + 2)]
+    bars = np.arange(1, bars_of(sheet, grid) + 2, dtype=np.float64)
+    return [round(s, 6) for s in grid.bar_starts_s(bars).tolist()]
 
 
 def _plan(sheet: Sheet, pieces: list[str], chosen: str, rows: list[MicFacts]) -> dict[str, Any]:

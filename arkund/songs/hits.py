@@ -13,7 +13,7 @@ from arkund.core.hits.hear.arrival import first_arrival
 from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.kit.roles import label, sort_pieces
 from arkund.core.sheet.sheet import Sheet, Take
-from arkund.songs import revisions, storage
+from arkund.songs import lately, revisions, storage
 from arkund.songs.models import Revision, Song
 from arkund.songs.studies import study_of
 
@@ -25,9 +25,13 @@ REACH_S = 0.012
 
 def known_pieces(sheet: Sheet) -> list[str]:
     """Pieces that have a mic or a hit."""
-    close = {m.name.piece for m in sheet.mics.values()}
-    struck = {h.piece for h in played_hits(sheet, storage.load_hits)}
-    return sort_pieces({p for p in close | struck if p})
+
+    def known() -> list[str]:
+        close = {m.name.piece for m in sheet.mics.values()}
+        struck = {h.piece for h in played_hits(sheet, storage.load_hits)}
+        return sort_pieces({p for p in close | struck if p})
+
+    return lately.made("pieces", sheet, known)
 
 
 def correct(song: Song, base: int, ids: list[str], change: dict[str, Any]) -> Revision:

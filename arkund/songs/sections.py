@@ -1,5 +1,6 @@
 """The sections of a stored song: found from its hits, taken over, and measured side by side."""
 
+from collections import Counter
 from dataclasses import asdict
 from typing import Any
 
@@ -47,14 +48,12 @@ def _levels_db(sheet: Sheet, bars: int) -> NDArray[np.float64]:
 
 def patch_of(parts: list[Found]) -> dict[str, Any]:
     """What takes them over; two of one name are told apart by number."""
-    count: dict[str, int] = {}
+    often = Counter(part.name for part in parts)
+    count: Counter[str] = Counter()
     rows = []
     for part in parts:
-        count[part.name] = count.get(part.name, 0) + 1
-        again = sum(one.name == part.name for one in parts) > 1 and part.name not in (
-            "intro",
-            "outro",
-        )
+        count[part.name] += 1
+        again = often[part.name] > 1 and part.name not in ("intro", "outro")
         name = f"{part.name} {count[part.name]}" if again else part.name
         rows.append({"name": name, "start_bar": part.first, "bars": part.bars})
     return {"sections": rows}

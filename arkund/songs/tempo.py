@@ -15,7 +15,7 @@ from arkund.core.timing.click import click_of
 from arkund.core.timing.drift import drifting as drifting_grid
 from arkund.core.timing.grid import FASTEST_BPM, SLOWEST_BPM, Grid
 from arkund.core.timing.readings import NEAR, readings
-from arkund.songs import revisions, storage
+from arkund.songs import lately, revisions, storage
 from arkund.songs.models import Revision, Song
 from arkund.songs.rendering import grid_of
 
@@ -31,9 +31,13 @@ def other_tempos(sheet: Sheet) -> list[float]:
     tempo = sheet.tempo
     if tempo.changes:
         return []
-    hits = played_hits(sheet, storage.load_hits)
-    found = readings(hits, tempo.bpm, tempo.beats)
-    return [reading.bpm for reading in found if reading.weight >= NEAR]
+
+    def found() -> list[float]:
+        hits = played_hits(sheet, storage.load_hits)
+        read = readings(hits, tempo.bpm, tempo.beats)
+        return [reading.bpm for reading in read if reading.weight >= NEAR]
+
+    return lately.made("other tempos", sheet, found)
 
 
 def constant(song: Song, bpm: float) -> Revision:

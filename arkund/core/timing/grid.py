@@ -77,22 +77,34 @@ class Grid:
         at = np.maximum(np.searchsorted(m.seconds, seconds, "right") - 1, 0)
         return m.quarters[at] + (seconds - m.seconds[at]) / m.per_quarter_s[at]
 
-    def quarters_of_bar(self, bar: float) -> float:
-        """Quarter notes from bar 1 to a bar (1-based, fractions allowed)."""
+    def quarters_of_bars(self, bars: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Quarter notes from bar 1 to bars ``(n,)`` (1-based, fractions allowed)."""
         m = self._legs
-        at = max(int(np.searchsorted(m.bars, bar, "right")) - 1, 0)
-        return float(m.quarters[at] + (bar - m.bars[at]) * m.per_bar[at])
+        at = np.maximum(np.searchsorted(m.bars, bars, "right") - 1, 0)
+        return m.quarters[at] + (bars - m.bars[at]) * m.per_bar[at]
+
+    def quarters_of_bar(self, bar: float) -> float:
+        """`quarters_of_bars` of one."""
+        return float(self.quarters_of_bars(np.array([bar]))[0])
+
+    def bar_starts_s(self, bars: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Seconds at which bars ``(n,)`` (1-based, fractions allowed) begin."""
+        return self.seconds_of(self.quarters_of_bars(bars))
 
     def bar_start_s(self, bar: float) -> float:
-        """Seconds at which a bar (1-based, fractions allowed) begins."""
-        return float(self.seconds_of(np.array([self.quarters_of_bar(bar)]))[0])
+        """`bar_starts_s` of one."""
+        return float(self.bar_starts_s(np.array([bar]))[0])
+
+    def bars_at(self, seconds: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Bars ``(n,)`` (1-based, with their fraction) at times ``(n,)`` in s."""
+        m = self._legs
+        quarters = self.quarters_at(seconds)
+        at = np.maximum(np.searchsorted(m.quarters, quarters, "right") - 1, 0)
+        return m.bars[at] + (quarters - m.quarters[at]) / m.per_bar[at]
 
     def bar_at(self, seconds: float) -> float:
-        """Bar (1-based, with its fraction) at a time."""
-        m = self._legs
-        quarters = float(self.quarters_at(np.array([seconds]))[0])
-        at = max(int(np.searchsorted(m.quarters, quarters, "right")) - 1, 0)
-        return float(m.bars[at] + (quarters - m.quarters[at]) / m.per_bar[at])
+        """`bars_at` of one."""
+        return float(self.bars_at(np.array([seconds]))[0])
 
     def meter_at(self, bar: float) -> tuple[int, int]:
         """``(beats, unit)`` of a bar."""

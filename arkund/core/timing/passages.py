@@ -40,14 +40,19 @@ class Passages:
 def passages(hits: Sequence[Hit], piece: str, grid: Grid, bars: int) -> Passages:
     """Passages of a piece in a song of so many bars. Loudness is that of the hits (``level_db``)."""
     own = [h for h in hits if h.piece == piece]
-    at = np.array([min(max(int(grid.bar_at(h.time_s + 0.03)), 1), bars) for h in own], int)
+    times = np.array([h.time_s for h in own])
+    at = np.clip(grid.bars_at(times + 0.03).astype(int), 1, bars)
     levels = np.array([h.level_db for h in own])
     if not len(at):
         return Passages((), None, None, None)
     counts = np.bincount(at, minlength=bars + 2)
+    hits_until, levels_until = (
+        np.concatenate([[0.0], np.cumsum(np.bincount(at, of, minlength=bars + 2))])
+        for of in (None, levels)
+    )
 
     def passage(first: int, last: int) -> Passage:
-        return Passage(first, last, int(counts[first : last + 1].sum()))
+        return Passage(first, last, int(hits_until[last + 1] - hits_until[first]))
 
     windows = [
         passage(first, min(first + LENGTH_BARS - 1, bars))
@@ -58,7 +63,8 @@ def passages(hits: Sequence[Hit], piece: str, grid: Grid, bars: int) -> Passages
     heard = [w for w in struck if w.hits >= enough]
 
     def level(window: Passage) -> float:
-        return float(np.mean(levels[(at >= window.first) & (at <= window.last)]))
+        total = levels_until[window.last + 1] - levels_until[window.first]
+        return float(total) / window.hits
 
     def early(window: Passage) -> tuple[bool, int]:
         """Of two alike the one in whose first bar the drum is struck, so that it is heard to ring."""
