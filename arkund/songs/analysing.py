@@ -199,7 +199,6 @@ def _heard_in_parts(
 ) -> _Found:
     """`_heard` of a long take. Delays are those of the part with the most hits; a hit counts in the part
     in which it begins."""
-    overlap = round(OVERLAP_S * rate)
     hits: list[Hit] = []
     maybes: dict[str, list[float]] = {}
     unlisted: dict[str, list[float]] = {}
@@ -207,18 +206,9 @@ def _heard_in_parts(
     most = -1
     for number, (start, stop) in enumerate(spans):
         progress(0.6 * number / len(spans), f"finding the hits, part {number + 1} of {len(spans)}")
-        first = max(start - overlap, 0)
-        begin_s, from_s, to_s = first / rate, start / rate, stop / rate
-        part = {mic: sound.read(first, stop + overlap) for mic, sound in kit.items()}
-        mine = None
-        if known is not None:
-            own = [
-                replace(h, time_s=h.time_s - begin_s)
-                for h in known.hits
-                if begin_s <= h.time_s < to_s + OVERLAP_S
-            ]
-            mine = replace(known, hits=own)
-        found = _heard(part, rate, lambda share, what: None, mine)
+        begin_s = max(start - round(OVERLAP_S * rate), 0) / rate
+        from_s, to_s = start / rate, stop / rate
+        found = _heard_part(kit, rate, (start, stop), known)
         inside = [
             h if known is not None else replace(h, id=hit_id(h.piece, h.time_s + begin_s))
             for h in found.hits
@@ -232,6 +222,23 @@ def _heard_in_parts(
         if len(found.hits) > most:
             most, pairs = len(found.hits), found.pairs
     return _Found(hits, maybes, pairs, {piece: times for piece, times in unlisted.items() if times})
+
+
+def _heard_part(
+    kit: Mapping[str, Sound], rate: int, span: tuple[int, int], known: Known | None
+) -> _Found:
+    """`_heard` of a part and `OVERLAP_S` beyond, in its own time. Its sound is gone before the next one's is read."""
+    overlap = round(OVERLAP_S * rate)
+    first = max(span[0] - overlap, 0)
+    mine = None
+    if known is not None:
+        begin_s, end_s = first / rate, span[1] / rate + OVERLAP_S
+        own = [
+            replace(h, time_s=h.time_s - begin_s) for h in known.hits if begin_s <= h.time_s < end_s
+        ]
+        mine = replace(known, hits=own)
+    part = {mic: sound.read(first, span[1] + overlap) for mic, sound in kit.items()}
+    return _heard(part, rate, lambda share, what: None, mine)
 
 
 @contextmanager

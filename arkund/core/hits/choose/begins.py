@@ -1,9 +1,9 @@
-"""Where a kick's hits begin: all of them alike.
+"""Where a drum's hits begin: all of them alike.
 
 A beater touches the head some milliseconds before the drum speaks, so one by one the soft hits are found at the
-touch and the hard ones at the speaking, or all of them at that. Laid over each other, the hits show how far each
-lies from the others; and added up, they show where their sound begins: what other drums leave in the mic just then
-differs from hit to hit, and goes. (Snares and toms begin at once.)
+touch and the hard ones at the speaking, or all of them at that; a stick's is nearer, but bleed may cover it, too.
+Laid over each other, the hits show how far each lies from the others; and added up, they show where their sound
+begins: what other drums leave in the mic just then differs from hit to hit, and goes.
 """
 
 from collections.abc import Sequence
@@ -14,7 +14,7 @@ import scipy
 from numpy.typing import NDArray
 
 from arkund.core.hits.hit import Hit, hit_id
-from arkund.core.kit.roles import is_shell, piece_family
+from arkund.core.kit.roles import is_shell
 
 AHEAD_S, AFTER_S = 0.014, 0.026
 """So much of the sound before a hit and after it is looked at."""
@@ -38,8 +38,8 @@ OTHERS_S = (-0.006, 0.020)
 
 FEWEST, ROUNDS = 5, 4
 BEGINS_HZ = 300.0
-"""Where sound begins is looked for above this: below, the hit before rings on, in time with this one where kicks are
-even."""
+"""Where sound begins is looked for above this: below, the hit before rings on, in time with this one where a drum is
+played evenly."""
 
 STEP_S, QUIET_S = 0.00025, 0.006
 """It is looked for in steps; what is there in the first part of what is looked at, is what was there before."""
@@ -56,9 +56,9 @@ Array = NDArray[np.float64]
 def at_their_beginning(
     hits: Sequence[Hit], sound: NDArray[np.float32], piece: str, rate: float
 ) -> list[Hit]:
-    """The hits, those of a kick ``piece`` at the time at which its ``sound`` ``(frames,)`` begins there."""
+    """The hits, those of a shell ``piece`` at the time at which its ``sound`` ``(frames,)`` begins there."""
     own = [h for h in hits if h.piece == piece]
-    if piece_family(piece) != "kick" or len(own) < FEWEST:
+    if not is_shell(piece) or len(own) < FEWEST:
         return list(hits)
     others = np.array([h.time_s for h in hits if is_shell(h.piece) and h.piece != piece])
     times = np.array([h.time_s for h in own])
