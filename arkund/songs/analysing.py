@@ -23,7 +23,7 @@ from arkund.core.kit.roles import BESIDE, parse_mic_name
 from arkund.core.measure.levels import MicSound, measure_mic, measure_sound
 from arkund.core.once import once
 from arkund.core.sheet.sheet import Take
-from arkund.songs import storage
+from arkund.songs import memory, storage
 
 Progress = Callable[[float, str], None]
 
@@ -209,6 +209,7 @@ def _heard_in_parts(
         begin_s = max(start - round(OVERLAP_S * rate), 0) / rate
         from_s, to_s = start / rate, stop / rate
         found = _heard_part(kit, rate, (start, stop), known)
+        memory.give_back()
         inside = [
             h if known is not None else replace(h, id=hit_id(h.piece, h.time_s + begin_s))
             for h in found.hits

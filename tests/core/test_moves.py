@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from arkund.core.advise import moves
 from arkund.core.advise.by_stage import causes_of, matters_most
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Finding
@@ -15,7 +16,9 @@ from arkund.core.advise.looking_back import look_back
 from arkund.core.advise.school import SCHOOLS
 from arkund.core.advise.study import Study
 from arkund.core.measure.loudness import true_peak_dbtp
+from arkund.core.process.limiter import Limiter
 from arkund.core.process.transient import Transient
+from arkund.core.sheet.channels import DRUM_BUS
 from arkund.core.sheet.patches import apply_patch, read_path
 
 GOAL = GOALS["punch_size"]
@@ -111,6 +114,44 @@ def test_a_mix_is_held_by_as_much_as_was_asked(study: Study) -> None:
     limited = study.tried({"drum_bus.chain.s9": {"kind": "limiter", "ceiling_db": 0.0}})
     peak = true_peak_dbtp(study.mix())
     assert true_peak_dbtp(limited.mix(held_db=5.0)) == pytest.approx(peak - 5, abs=0.1)
+
+
+LOUD = {f"groups.{g}.fader_db": 12.0 for g in ("kick", "snare", "toms", "cymbals")}
+DRIVE = {"kind": "saturation", "curve": "soft", "drive_db": 3.0, "output_db": 9.0}
+GLUE = {"kind": "compressor", "threshold_db": -30.0, "ratio": 2.0}
+
+
+@pytest.mark.parametrize(
+    ("before", "moved"),
+    [
+        ({}, "drum_bus.chain.level"),
+        ({"drum_bus.chain.c": GLUE}, "drum_bus.chain.c.makeup_db"),
+        (
+            {"drum_bus.chain.c": GLUE, "drum_bus.chain.d": DRIVE | {"after": "c"}},
+            "drum_bus.chain.d.output_db",
+        ),
+    ],
+)
+def test_a_mix_too_loud_for_the_limiter_is_lowered_before_it(
+    study: Study, before: dict[str, object], moved: str
+) -> None:
+    """It takes as much as the school allows and no more, though its ceiling is at most 0 dBTP."""
+    last = max((path.rpartition(".")[2] for path in before), default="")
+    limiter = {"kind": "limiter", "ceiling_db": 0.0, "after": last}
+    loud = study.tried({**LOUD, **before}).tried({"drum_bus.chain.s9": limiter})
+    reaches = true_peak_dbtp(loud.mixed(loud.graph.chains[DRUM_BUS].before("s9")))
+    assert reaches > 3.0
+    (found,) = moves.ceiling(loud, SCHOOLS["tight"], 1.5)
+    assert moved in found.proposal
+    after = loud.tried(dict(found.proposal))
+    now = true_peak_dbtp(after.mixed(after.graph.chains[DRUM_BUS].before("s9")))
+    kept = after.sheet.drum_bus.first(Limiter)
+    assert kept is not None
+    assert (kept.ceiling_db, now) == (0.0, pytest.approx(1.5, abs=0.1))
+    # What was tried on the part is what comes of it, but for its level.
+    tried, made = loud.mix(held_db=1.5), after.mix()
+    gain = np.float32(10 ** ((now - reaches) / 20))
+    np.testing.assert_allclose(made, tried * gain, atol=0.01)
 
 
 def _finding(patch: dict[str, object]) -> Finding:

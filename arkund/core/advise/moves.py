@@ -25,8 +25,12 @@ from arkund.core.advise.study import Study
 from arkund.core.kit.roles import label
 from arkund.core.measure.loudness import true_peak_dbtp
 from arkund.core.measure.punch import Card
+from arkund.core.process.compressor import Compressor
+from arkund.core.process.equaliser import Equaliser
 from arkund.core.process.limiter import Limiter
-from arkund.core.sheet.channels import DRUM_BUS, stage_path
+from arkund.core.process.saturation import Saturation
+from arkund.core.process.stage import Stage
+from arkund.core.sheet.channels import DRUM_BUS, Channel, stage_path
 from arkund.core.sheet.paths import Patch
 
 MARGIN = 0.35
@@ -270,15 +274,18 @@ def _finding(
 
 
 def ceiling(study: Study, school: School, held: float) -> list[Finding]:
-    """The limiter's ceiling for what reaches it now, over the whole song, where it takes so many dB."""
+    """The limiter's ceiling for what reaches it now, over the whole song, where it takes so many dB. Where that
+    would be above 0 dBTP, less reaches it."""
     limiter = study.sheet.drum_bus.first(Limiter)
     if limiter is None or not limiter.on:
         return []
     node = study.graph.chains[DRUM_BUS].before(limiter.id)
     peak = true_peak_dbtp(study.mixed(node))
-    wanted = round(float(np.clip(peak - held, -24, 0)), 1)
-    if abs(wanted - limiter.ceiling_db) < 0.1:
+    over = max(round(peak - held, 1), 0.0)
+    wanted = round(float(np.clip(peak - over - held, -24, 0)), 1)
+    if abs(wanted - limiter.ceiling_db) < 0.1 and not over:
         return []
+    lowered = f"Lowered by {over:.1f} dB before it, a" if over else "A"
     path = f"{stage_path(DRUM_BUS, limiter)}.ceiling_db"
     return [
         Finding(
@@ -286,14 +293,46 @@ def ceiling(study: Study, school: School, held: float) -> list[Finding]:
             "ceiling",
             DRUM_BUS,
             spoken(
-                f"The loudest hit now reaches the limiter at {peak:.1f} dBTP. A ceiling of "
-                f"{wanted:.1f} lowers it by {peak - wanted:.1f} dB."
+                f"The loudest hit now reaches the limiter at {peak:.1f} dBTP. {lowered} ceiling of "
+                f"{wanted:.1f} takes {peak - over - wanted:.1f} dB off."
             ),
             {"true_peak_dbtp": round(peak, 1)},
             0.9,
-            {path: wanted},
+            {**(_less_before(study.sheet.drum_bus, limiter, over) if over else {}), path: wanted},
             {"true_peak_dbtp": Change(round(peak, 1), wanted)},
             row="goal",
             school=school.name,
         )
     ]
+
+
+LEVEL = "level"
+"""The equaliser without bands that sets what reaches the limiter where no stage before it has an output."""
+
+OUTPUTS: Mapping[type[Stage], str] = {
+    Saturation: "output_db",
+    Compressor: "makeup_db",
+    Equaliser: "output_db",
+}
+
+
+def _less_before(bus: Channel, limiter: Limiter, by_db: float) -> Patch:
+    """So many dB less into the limiter, by the output of the last stage before it that has one."""
+    before = bus.chain[: [stage.id for stage in bus.chain].index(limiter.id)]
+    last = next((s for s in reversed(before) if not s.is_transparent), None)
+    name = OUTPUTS.get(type(last)) if last else None
+    if last and name:
+        lowest = next(m.ge for m in type(last).model_fields[name].metadata if hasattr(m, "ge"))
+        value = round(getattr(last, name) - by_db, 1)
+        if value >= lowest:
+            return {f"{stage_path(DRUM_BUS, last)}.{name}": value}
+    after = before[-1].id if before else ""
+    kind = Equaliser.model_fields["kind"].default
+    return {
+        f"{DRUM_BUS}.chain.{LEVEL}": {
+            "kind": kind,
+            "bands": [],
+            "output_db": -by_db,
+            "after": after,
+        }
+    }

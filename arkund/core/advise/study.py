@@ -242,7 +242,8 @@ class Study:
         before = self.graph.chains[DRUM_BUS].before(limiter.id)
         sound = self.mixed(before, spans, is_beside=is_beside)
         if held_db is not None:
-            ceiling = float(np.clip(true_peak_dbtp(sound) - held_db, -24, 0))
+            # Above 0 dBTP it is as if less reached it (`moves.ceiling` has it so).
+            ceiling = max(true_peak_dbtp(sound) - held_db, -24.0)
             limiter = limiter.model_copy(update={"ceiling_db": ceiling})
         process = limiter.process(self.rate)
         late = np.concatenate([sound, np.zeros((process.latency, 2), np.float32)])
