@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.hits.choose.alike import with_alike
 from arkund.core.hits.choose.begins import at_their_beginning
 from arkund.core.hits.choose.believing import is_believed, only_echoes
 from arkund.core.hits.choose.choosing import SELDOM
@@ -65,16 +66,17 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
         known = {p: known_of(chosen) for p, chosen in by_piece.items()}
         for piece, chosen in overheard(listened.afar, known).items():
             hits += _as_hits(piece, chosen)
+    # What stands clear of all bleed is a hit, whatever was decided until here.
+    nearest = {p: take.mics[ears[0]] for p, ears in take.own.items()}
+    hits = added_to(hits, clear, nearest, rate)
+    hits = added_to(hits, unclaimed(listened.reach, hits, listened.afar), nearest, rate)
+    hits = with_alike(hits, take.own, take.mics, rate)
     hits = with_rolls(
         hits,
         {p: take.bands[ears[0]] for p, ears in take.own.items() if piece_family(p) == "snare"},
         take.bands[take.overheads[0]] if take.overheads else None,
         take.own,
     )
-    # What stands clear of all bleed is a hit, whatever was decided until here.
-    nearest = {p: take.mics[ears[0]] for p, ears in take.own.items()}
-    hits = added_to(hits, clear, nearest, rate)
-    hits = added_to(hits, unclaimed(listened.reach, hits, listened.afar), nearest, rate)
     echoes = only_echoes(hits, [p for p, found in clear.items() if found])
     hits = [h for h in hits if h.piece not in echoes]
     for piece, sound in nearest.items():

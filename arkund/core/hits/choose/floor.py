@@ -82,13 +82,12 @@ def added_to(
     the pieces' nearest mics ``(frames,)``.
 
     A drum that has no other hit is only believed to be hit where its clear hits say so surely, and not all of
-    a tom's fall with kicks: no other bleed is so loud in it. Else its moments are for an ear (`moments`).
+    a tom's fall with those of one piece that is no tom: its bleed. Else its moments are for an ear (`moments`).
     """
     out = list(hits)
-    kicks = np.array([h.time_s for h in hits if piece_family(h.piece) == "kick"])
     for piece, clear in clear_ones.items():
         own = [h for h in hits if h.piece == piece]
-        if not own and (not is_hit_surely(clear) or _falls_with(piece, clear, kicks)):
+        if not own and (not is_hit_surely(clear) or _falls_with_another(piece, clear, hits)):
             continue
         known = np.array([h.time_s for h in own])
         levels = {h.time_s: h.level_db for h in own}
@@ -99,14 +98,19 @@ def added_to(
     return sorted(out, key=lambda h: (h.time_s, h.piece))
 
 
-def _falls_with(piece: str, clear: Sequence[Clear], kicks: NDArray[np.float64]) -> bool:
-    """Whether a tom's clear hits fall with kicks, each of them."""
-    return piece_family(piece) == "tom" and all(
-        np.abs(kicks - one.time_s).min(initial=np.inf) <= WITH_KICK_S for one in clear
-    )
+def _falls_with_another(piece: str, clear: Sequence[Clear], hits: Sequence[Hit]) -> bool:
+    """Whether a tom's clear hits fall with those of one piece that is no tom, each of them."""
+    if piece_family(piece) != "tom":
+        return False
+    times = np.array([one.time_s for one in clear])
+    for other in {h.piece for h in hits if piece_family(h.piece) != "tom"}:
+        theirs = np.array([h.time_s for h in hits if h.piece == other])
+        if np.abs(times[:, None] - theirs).min(axis=1).max() <= WITH_ANOTHER_S:
+            return True
+    return False
 
 
-SAME_S, WITH_KICK_S = 0.025, 0.012
+SAME_S, WITH_ANOTHER_S = 0.025, 0.012
 ANCHOR_DB = 4.0
 SURE, SUREST, SUREST_DB = 0.92, 0.99, 20.0
 """How sure a clear hit is at the least, and at the most: from so many dB over bleed on."""
@@ -126,19 +130,28 @@ def _shift_db(
 
 
 def _as_hit(piece: str, one: Clear, sound: NDArray[np.float32], rate: int, shift_db: float) -> Hit:
-    begin = round((one.time_s - PLACE_S[0]) * rate)
-    around = sound[max(begin, 0) : round((one.time_s + PLACE_S[1]) * rate)]
-    at = first_arrival(around, 0, len(around), round(0.0014 * rate))
-    time_s = round((max(begin, 0) + float(at)) / rate, 6)
-    level_db = round(one.level_db + shift_db, 2)
     share = min(max(one.over_db, 0.0) / SUREST_DB, 1.0)
+    sure = SURE + (SUREST - SURE) * share
+    return as_hit_at(piece, one.time_s, one.level_db + shift_db, sure, sound, rate)
+
+
+def as_hit_at(
+    piece: str, time_s: float, level_db: float, sure: float, sound: NDArray[np.float32], rate: int
+) -> Hit:
+    """A hit near a time in s, where its ``sound`` ``(frames,)`` first arrives there; ``level_db`` against the
+    piece's loud ones."""
+    begin = round((time_s - PLACE_S[0]) * rate)
+    around = sound[max(begin, 0) : round((time_s + PLACE_S[1]) * rate)]
+    at = first_arrival(around, 0, len(around), round(0.0014 * rate))
+    placed_s = round((max(begin, 0) + float(at)) / rate, 6)
+    level_db = round(level_db, 2)
     return Hit(
-        id=hit_id(piece, time_s),
+        id=hit_id(piece, placed_s),
         piece=piece,
-        time_s=time_s,
+        time_s=placed_s,
         velocity=velocity_of(level_db),
         kind=kind_of(level_db),
-        confidence=round(SURE + (SUREST - SURE) * share, 3),
+        confidence=round(sure, 3),
         level_db=level_db,
     )
 
