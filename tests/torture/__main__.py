@@ -83,9 +83,9 @@ def _long(seed, folder, scale):  # type: ignore[no-untyped-def]
 
 def _dying(name, count):  # type: ignore[no-untyped-def]
     def run(seed, folder, scale):  # type: ignore[no-untyped-def]
-        from tests.torture import dying, reading
+        from tests.torture import away, dying, reading
 
-        attack = getattr(dying, name, None) or getattr(reading, name)
+        attack = next(getattr(m, name) for m in (dying, reading, away) if hasattr(m, name))
         return attack(seed, folder, round(count * scale)) if count else attack(seed, folder)
 
     return run
@@ -104,6 +104,7 @@ KINDS = {
     "bits": _dying("run_flipped_bits", 48),
     "sides": _dying("run_two_sides", 200),
     "redis": _dying("run_redis", 12),
+    "away": _dying("run_media_away", 15),
     "readers": _dying("run_readers", 60),
 }
 

@@ -13,9 +13,10 @@ One straight way; each room uses only those above it:
 * `weigh`: a row of named figures for each onset (`evidence`, `weighing`; `afar` for the overheads), and
   how likely they make it a hit (`verdict`: trees that may only rise with what speaks for a hit).
 * `choose`: of each piece the likely onsets (`choosing`, `hits`; a snare's are weighed `again`), those
-  that only overheads hear (`overheard`), `rolls`, and the `floor`: what stands clear of all bleed is a
-  hit, whatever was decided before, and what is surely some tom's is not left `unclaimed`. At last a
-  kick's hits are laid over each other: where each `begins`.
+  that only overheads hear (`overheard`), and the `floor`: what stands clear of all bleed is a hit,
+  whatever was decided before, and what is surely some tom's is not left `unclaimed`. Then the toms'
+  hits that sound `alike`, and `rolls`. At last a shell's hits are laid over each other: where each
+  `begins`.
 * `detect` goes through all of it. `listening` is what it knows before it decides.
 
 Beside the way: a `hit` as it stands in a list, what its `confidence` means, `moments` for an ear to judge,
