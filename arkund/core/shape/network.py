@@ -69,7 +69,9 @@ def reverberate(sound, out, state, lengths, offsets, taps, strengths, filters, v
             else:
                 here[:] = 0.0
                 _add(line, head - int(values[8 + n]), 1.0, here)
-            _lose(here, filters[:, n], past[4 * n : 4 * n + 3])
+            if n % 2:
+                before, pair = late[n - 1, :count], past[4 * n - 4 : 4 * n + 4]
+                _lose(before, here, filters[:, n - 1], filters[:, n], pair)
         _feed_back(late[:, :count], every[:, :count], wet[:, :count])
         for n in range(LINES):
             line, head = _ring(state, 10 + n, lengths, offsets), int(state[10 + n])
@@ -164,16 +166,20 @@ def _between(near, backs, whole, into):  # type: ignore[no-untyped-def]
 
 
 @kernel(fastmath=True, error_model="numpy")
-def _lose(sound, f, past):  # type: ignore[no-untyped-def]
-    """What a line loses: a gain and two shelves."""
+def _lose(a, b, f, g, past):  # type: ignore[no-untyped-def]
+    """What two lines lose, a gain and two shelves each: while one waits for its own last sample, the other goes on."""
     f0, f1, f2, f3, f4, f5, f6 = f[0], f[1], f[2], f[3], f[4], f[5], f[6]
-    x1, y1, y2 = past[0], past[1], past[2]
-    for t in range(len(sound)):
-        x = sound[t] * f0
+    g0, g1, g2, g3, g4, g5, g6 = g[0], g[1], g[2], g[3], g[4], g[5], g[6]
+    x1, y1, y2, u1, v1, v2 = past[0], past[1], past[2], past[4], past[5], past[6]
+    for t in range(len(a)):
+        x, u = a[t] * f0, b[t] * g0
         low = f1 * x + f2 * x1 - f3 * y1
+        dull = g1 * u + g2 * u1 - g3 * v1
         high = f4 * low + f5 * y1 - f6 * y2
-        x1, y1, y2, sound[t] = x, low, high, high
-    past[0], past[1], past[2] = x1, y1, y2
+        bright = g4 * dull + g5 * v1 - g6 * v2
+        x1, y1, y2, a[t] = x, low, high, high
+        u1, v1, v2, b[t] = u, dull, bright, bright
+    past[0], past[1], past[2], past[4], past[5], past[6] = x1, y1, y2, u1, v1, v2
 
 
 @kernel(fastmath=True, error_model="numpy")
