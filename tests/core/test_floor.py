@@ -113,6 +113,20 @@ def test_a_tom_of_which_nothing_is_listed_and_that_falls_with_kicks_alone_is_for
     assert len(added_to([*kicks, listed], with_kicks, close, RATE)) == len(kicks) + 2
 
 
+def test_many_clear_hits_that_all_fall_with_a_hat_are_its_bleed_and_few_are_not() -> None:
+    times = [2.2, 4.4, 6.6, 8.7, 12.2, 15.3]
+    sounds = kit(times)
+    close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
+    clear = clear_ones(sounds)["tom_1"]
+    assert len(clear) == len(times)
+    hats = [Hit(f"h{t}", "hat", t, 100, "accent", 0.9, 0.0) for t in times]
+    assert added_to(hats, {"tom_1": clear}, close, RATE) == hats
+    assert len(added_to(hats, {"tom_1": clear[:4]}, close, RATE)) == len(hats) + 4
+    # Another tom's are no proof: one of the two is an echo, and which is told elsewhere.
+    toms = [Hit(f"t{t}", "tom_2", t, 100, "accent", 0.9, 0.0) for t in times]
+    assert len(added_to(toms, {"tom_1": clear}, close, RATE)) == len(toms) + len(times)
+
+
 def test_the_list_of_a_take_holds_what_the_floor_found() -> None:
     sounds = kit([3.25, 11.75, 18.25])
     mics = {"kick_in": sounds["kick"], "snare_top": sounds["snare"], "tom_1": sounds["tom_1"]}
