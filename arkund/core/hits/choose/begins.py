@@ -96,13 +96,8 @@ def _late_s(sound: NDArray[np.float32], times: Array, others: Array, rate: float
 
 def _likelier(like: Array, begins: float, usual: float, rate: float) -> Array:
     """By how much each hit is late if that can only be ``usual`` or not at all, in s."""
-    as_found, as_usual = (
-        like[
-            :,
-            int(np.clip(round((late - begins) * rate) + like.shape[1] // 2, 0, like.shape[1] - 1)),
-        ]
-        for late in (0.0, usual)
-    )
+    lags = np.rint((np.array([0.0, usual]) - begins) * rate).astype(int) + like.shape[1] // 2
+    as_found, as_usual = like[:, np.clip(lags, 0, like.shape[1] - 1)].T
     return np.where(as_usual > as_found, usual, 0.0)
 
 
@@ -156,15 +151,8 @@ def _beginning_s(
         return None
     reach = round(REACH_S * rate)
     high = scipy.signal.butter(2, BEGINS_HZ, "highpass", fs=rate, output="sos")
-    first, last = (round((REACH_S + s) * rate) for s in SHAPE_S)
-    level = (
-        np.sqrt(
-            np.mean(
-                around[:, round(AHEAD_S * rate) + first : round(AHEAD_S * rate) + last] ** 2, axis=1
-            )
-        )
-        + 1e-12
-    )
+    first, last = (round((AHEAD_S + REACH_S + s) * rate) for s in SHAPE_S)
+    level = np.sqrt(np.mean(around[:, first:last] ** 2, axis=1)) + 1e-12
     heard = scipy.signal.sosfilt(high, around / level[:, None], axis=1)
     width = heard.shape[1] - 2 * reach
     laid = np.stack(
