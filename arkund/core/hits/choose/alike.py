@@ -5,7 +5,8 @@ tells it by its beginning alone fails there. A tom's first 30 ms in its own mic 
 has its pitch and its phase at once.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from functools import cache
 
 import numpy as np
 import scipy
@@ -14,6 +15,7 @@ from numpy.typing import NDArray
 from arkund.core.hits.choose.floor import as_hit_at
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import piece_family
+from arkund.core.measure.decimate import decimated
 
 BEFORE_S, AFTER_S = 0.012, 0.030
 """What is compared: with what lies before the hit, which a drum that only rings on has, too."""
@@ -53,21 +55,20 @@ def with_alike(
     """The list with the tom hits that it lacks though they sound as known ones do. ``mics`` ``(frames,)`` are those
     that are compared, ``own`` the places among them of the mics close to each piece, the nearest first."""
     out = list(hits)
-    heard: list[Array] = []
+
+    @cache
+    def heard(number: int) -> Array:
+        return _decimated(mics[number], rate)
+
     for piece, ears in own.items():
         listed = [h for h in hits if h.piece == piece]
-        known = [h for h in listed if h.confidence >= KNOWN and h.kind != "ghost"]
+        known = _sure(listed)
         if piece_family(piece) != "tom" or len(known) < FEWEST:
             continue
-        heard = heard or [_decimated(sound, rate) for sound in mics]
         own_rate = rate / max(rate // RATE_HZ, 1)
-        times = np.array([h.time_s for h in listed])
         others = [h for h in hits if h.piece != piece]
-        found = [
-            (time_s, level_db)
-            for time_s, level_db in _places(heard, ears[0], known, others, own_rate)
-            if np.abs(times - time_s).min() > APART_S
-        ]
+        every = [ears[0], *(n for n in range(len(mics)) if n != ears[0])]
+        found = _places(heard, every, listed, others, own_rate)
         if len(found) > len(known) and _fall_with_one([time_s for time_s, _ in found], others):
             continue
         out += [as_hit_at(piece, t, level, SURE, mics[ears[0]], rate) for t, level in found]
@@ -86,72 +87,87 @@ def _fall_with_one(times: Sequence[float], others: Sequence[Hit]) -> bool:
 
 
 def _decimated(sound: NDArray[np.float32], rate: int) -> Array:
-    sections = scipy.signal.butter(2, BAND_HZ, "bandpass", fs=rate, output="sos")
-    out: Array = scipy.signal.sosfiltfilt(sections, sound)[:: max(rate // RATE_HZ, 1)]
+    step = max(rate // RATE_HZ, 1)
+    sections = scipy.signal.butter(2, BAND_HZ, "bandpass", fs=rate / step, output="sos")
+    out: Array = scipy.signal.sosfiltfilt(sections, decimated(sound, step))
     return out
 
 
 def _places(
-    heard: Sequence[Array], ear: int, known: Sequence[Hit], others: Sequence[Hit], rate: float
+    heard: Callable[[int], Array],
+    every: Sequence[int],
+    listed: Sequence[Hit],
+    others: Sequence[Hit],
+    rate: float,
 ) -> list[tuple[float, float]]:
-    """Where a tom sounds as its ``known`` hits do: time in s and level in dB as theirs are told; nowhere if so do
-    the ``others``, for then the known ones are their bleed."""
+    """Where a tom sounds as its ``listed`` hits do and none of them is: time in s and level in dB as theirs are told;
+    nowhere if so do the ``others``, for then the known ones are their bleed. ``heard`` gives a mic's sound by its
+    number, the tom's own is the first of ``every``."""
+    known = _sure(listed)
     before, size = round(BEFORE_S * rate), round((BEFORE_S + AFTER_S) * rate)
     middle = float(np.median([h.level_db for h in known]))
-    loud = [h for h in known if h.level_db >= middle]
-    first = np.array([round(h.time_s * rate) - before for h in loud])
-    reach = round(REACH_S * rate)
-    first = first[(first >= reach) & (first + size + reach < len(heard[ear]))]
+    first = np.array([round(h.time_s * rate) - before for h in known if h.level_db >= middle])
+    own, reach = heard(every[0]), round(REACH_S * rate)
+    first = first[(first >= reach) & (first + size + reach < len(own))]
     if not len(first):
         return []
-    first = first + _in_step(heard[ear], first, size, reach)
-    norms = np.array([np.linalg.norm(heard[ear][at : at + size]) for at in first]) + 1e-9
-    like, power, wanted = np.zeros(len(heard[ear])), np.zeros(len(heard[ear])), 0.0
-    like_own = power_own = np.zeros(0)
-    for number, sound in enumerate(heard):
-        shape = np.mean(
-            [sound[at : at + size] / n for at, n in zip(first, norms, strict=True)], axis=0
-        )
-        alike, loudness, own = _compared(sound, shape), _powers(sound, size), float(shape @ shape)
-        like, power, wanted = like + alike, power + loudness, wanted + own
-        if number == ear:
-            like_own, power_own = alike / np.sqrt(np.maximum(loudness * own, 1e-18)), loudness
-    like = like / np.sqrt(np.maximum(power * wanted, 1e-18))
-    level_db = 10 * np.log10(np.maximum(power_own, 1e-12))
+    first = first + _in_step(own, first, size, reach)
+    norms = np.linalg.norm(_windows(own, first, size), axis=1) + 1e-9
+    shape = (_windows(own, first, size) / norms[:, None]).mean(axis=0)
+    power = _powers(own, size)
+    like_own = _compared(own, shape) / np.sqrt(np.maximum(power * (shape @ shape), 1e-18))
+    level_db = 10 * np.log10(np.maximum(power, 1e-12))
     level_db += middle - float(np.median(level_db[first]))
-    if _is_bleed(like, level_db - middle, known, others, before, rate):
-        return []
     tops, _ = scipy.signal.find_peaks(like_own, height=ALIKE_OWN, distance=round(APART_S * rate))
-    fit = (like[tops] >= ALIKE_ALL) & (level_db[tops] >= middle - WITHIN_DB)
-    return [((at + before) / rate, float(level_db[at])) for at in tops[fit]]
-
-
-def _is_bleed(
-    like: Array,
-    level_db: Array,
-    known: Sequence[Hit],
-    others: Sequence[Hit],
-    before: int,
-    rate: float,
-) -> bool:
-    """Whether some other piece sounds so in the tom's mic where it is hit without the tom."""
-    own = np.array([h.time_s for h in known])
-    reach = round(REACH_S * rate)
+    times = np.array([h.time_s for h in listed])
+    is_new = np.array([np.abs(times - (at + before) / rate).min() > APART_S for at in tops], bool)
+    tops = tops[is_new & (level_db[tops] >= middle - WITHIN_DB)]
+    if not len(tops):
+        return []
+    sounds = [heard(number) for number in every]
+    shapes = [(_windows(sound, first, size) / norms[:, None]).mean(axis=0) for sound in sounds]
+    tops = tops[_like_at(sounds, shapes, tops) >= ALIKE_ALL]
     for piece in {h.piece for h in others}:
-        alone = [
-            h.time_s for h in others if h.piece == piece and np.abs(own - h.time_s).min() > APART_S
-        ]
-        around = [
-            slice(max(at - reach, 0), at + reach + 1)
-            for at in (round(t * rate) - before for t in alone)
-        ]
-        heard = [
-            bool(np.any((like[some] >= BLEED_ALIKE) & (level_db[some] >= -BLEED_WITHIN_DB)))
-            for some in around
-        ]
-        if len(heard) >= FEWEST and np.mean(heard) > BLEED_SHARE:
-            return True
-    return False
+        theirs = _nearest_tops(like_own, piece, known, others, before, rate)
+        like = _like_at(sounds, shapes, theirs)
+        is_so = (like >= BLEED_ALIKE) & (level_db[theirs] >= middle - BLEED_WITHIN_DB)
+        if len(theirs) >= FEWEST and np.mean(is_so) > BLEED_SHARE:
+            return []
+    return [((at + before) / rate, float(level_db[at])) for at in tops]
+
+
+def _sure(listed: Sequence[Hit]) -> list[Hit]:
+    """The hits that others are compared with."""
+    return [h for h in listed if h.confidence >= KNOWN and h.kind != "ghost"]
+
+
+def _nearest_tops(
+    like: Array, piece: str, known: Sequence[Hit], others: Sequence[Hit], before: int, rate: float
+) -> NDArray[np.int64]:
+    """Where the tom's mic is most like a tom's hit at each hit of another piece without it."""
+    own, reach = np.array([h.time_s for h in known]), round(REACH_S * rate)
+    times = [h.time_s for h in others if h.piece == piece]
+    alone = [t for t in times if np.abs(own - t).min() > APART_S]
+    starts = [max(round(t * rate) - before - reach, 0) for t in alone]
+    starts = [at for at in starts if at + 2 * reach < len(like)]
+    return np.array([at + int(like[at : at + 2 * reach + 1].argmax()) for at in starts], np.int64)
+
+
+def _windows(sound: Array, first: NDArray[np.int64], size: int) -> Array:
+    """``size`` samples from each place on, ``(places, size)``; silence behind the end."""
+    at = first[:, None] + np.arange(size)
+    out: Array = np.where(at < len(sound), sound[np.minimum(at, len(sound) - 1)], 0.0)
+    return out
+
+
+def _like_at(heard: Sequence[Array], shapes: Sequence[Array], first: NDArray[np.int64]) -> Array:
+    """How alike (correlation) all mics together are to their ``shapes`` from each place on."""
+    like, power = np.zeros(len(first)), np.zeros(len(first))
+    for sound, shape in zip(heard, shapes, strict=True):
+        rows = _windows(sound, first, len(shape))
+        like, power = like + rows @ shape, power + np.einsum("ij,ij->i", rows, rows)
+    wanted = sum(float(shape @ shape) for shape in shapes)
+    return like / np.sqrt(np.maximum(power * wanted, 1e-18))
 
 
 def _in_step(sound: Array, first: NDArray[np.int64], size: int, reach: int) -> NDArray[np.int64]:
