@@ -66,7 +66,7 @@ class Sound:
             return reader.frames
 
     def open(self) -> MonoFile:
-        """The sound, of which slices are read when they are taken. Raises `SoundLost`."""
+        """Open the file; each slice is read when it is asked for. Raises `SoundLost`."""
         return MonoFile(self.path, self.pick, self.file_name)
 
     def read(self, start: int = 0, stop: int | None = None) -> NDArray[np.float32]:

@@ -279,7 +279,7 @@ def _full_scale(magnitude: NDArray[np.float32]) -> list[tuple[int, int]]:
 
 
 def _clipped(runs: Sequence[tuple[int, int]], rate: int) -> list[tuple[float, int]]:
-    """Places at full scale, those that touch made one, without single samples."""
+    """Runs at full scale: neighbours joined, single samples dropped."""
     joined: list[list[int]] = []
     for start, stop in runs:
         if joined and joined[-1][1] == start:

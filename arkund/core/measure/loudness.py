@@ -157,7 +157,7 @@ class TruePeak:
         self._peak = 0.0
         self._kept = np.zeros(0, np.float32)
         self._from = 0
-        """Of what is kept, where it has not been looked at yet."""
+        """The first kept sample that has not been measured yet."""
 
     def feed(self, audio: NDArray[np.float32]) -> None:
         """The next ``(frames,)``."""

@@ -16,7 +16,7 @@ SWINGING = 4
 """So many of the lines swing; the matrix hands it on to the others."""
 
 BLOCK = 256
-"""Samples that are worked on at a time, at most."""
+"""The most samples in one go."""
 
 LEFT = (1, -1, 1, 1, 1, 1, -1, 1)
 RIGHT = (1, 1, -1, 1, -1, 1, -1, -1)
@@ -97,7 +97,7 @@ def _put(ring, place, sound):  # type: ignore[no-untyped-def]
 
 @kernel(fastmath=True, error_model="numpy")
 def _add(ring, place, gain, into):  # type: ignore[no-untyped-def]
-    """What stands in a ring from ``place`` on, times a gain, added to a row."""
+    """Add a ring's sound from ``place`` on, times a gain, to a row."""
     if place < 0:
         place += len(ring)
     straight = min(len(ring) - place, len(into))

@@ -28,7 +28,7 @@ class Score:
 def plant_hits(
     hits: list[PlayedHit], preset: Preset, plan: TakePlan, bar_s: float, rng: np.random.Generator
 ) -> Score:
-    """Hits with the plan's faults put in."""
+    """Put the plan's faults into the hits."""
 
     def bar_of(s: PlayedHit) -> int:
         return int((s.time_s + 0.02 - preset.lead_in_s) / bar_s) + 1
