@@ -27,8 +27,9 @@ KNOWN, FEWEST = 0.8, 2
 """How sure a hit is that others are compared with, and how many of these there are at least."""
 
 ALIKE_OWN, ALIKE_ALL = 0.87, 0.4
-"""How alike (correlation) a hit is in the tom's own mic, and in all mics together at least. (On the 78 worlds by
-which this was chosen 22 hits were found so that nothing else told, and none that was none; on 20 others none at all.)"""
+"""How alike (correlation) a hit is in the tom's own mic, and in all mics together at least. (On the 78
+worlds by which this was chosen 22 hits were found so that nothing else told, and none that was none; on 20 others
+none at all.)"""
 
 WITHIN_DB = 6.0
 """It is softer than the known ones by no more."""
