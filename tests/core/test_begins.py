@@ -47,6 +47,28 @@ def test_soft_and_hard_hits_begin_at_the_touch(seed: int) -> None:
     assert all(h.id == hit_id("kick", h.time_s) for h in moved)
 
 
+@pytest.mark.parametrize(("touch_db", "wanted_s"), [(-8.0, 0.0), (-34.0, 0.0095)])
+def test_a_drum_that_speaks_late_begins_at_a_touch_that_is_loud(
+    touch_db: float, wanted_s: float
+) -> None:
+    """Half of the hits are found 9.5 ms late, at the speaking; a touch that is faint against it is not asked for so
+    far ahead."""
+    rng, speaks = np.random.default_rng(5), round(0.0095 * RATE)
+    t = np.arange(RATE // 8) / RATE
+    strike = rng.standard_normal(len(t)) * np.exp(-t / 0.03)
+    drum = np.concatenate([10 ** (touch_db / 20) * rng.standard_normal(speaks), strike])
+    true = 0.5 + 0.4 * np.arange(24) + rng.uniform(0, 0.05, 24)
+    sound = 1e-4 * rng.standard_normal(int((true[-1] + 1) * RATE))
+    for n, at in enumerate(true):
+        first = round(at * RATE)
+        sound[first : first + len(drum)] += [0.5, 0.2][n % 2] * drum
+    found = true + 0.0095
+    hits = [Hit(hit_id("tom_1", t), "tom_1", float(t), 100, "plain", 1.0, 0.0) for t in found]
+    moved = at_their_beginning(hits, sound.astype(np.float32), "tom_1", RATE)
+    apart = np.array([h.time_s for h in moved]) - true
+    assert apart == pytest.approx(np.full(24, wanted_s), abs=0.0008)
+
+
 def test_what_is_right_stays_to_the_last_digit() -> None:
     sound, _, hits = _song(np.zeros(16))
     assert at_their_beginning(hits, sound, "kick", RATE) == hits

@@ -3,7 +3,17 @@
 import numpy as np
 import pytest
 
-from arkund.core.hits.choose.believing import FROM_AFAR, SEEN, SURE, is_believed, only_echoes
+from arkund.core.hits.choose.believing import (
+    ALONE,
+    BY_ITSELF,
+    FROM_AFAR,
+    SEEN,
+    SEEN_USUALLY,
+    SURE,
+    is_believed,
+    most_with_one,
+    only_echoes,
+)
 from arkund.core.hits.choose.floor import ANCHOR_DB, Clear, is_hit_surely
 from arkund.core.hits.explain.reach import BOTH_WAYS_DB, SPREAD_DB, reach_of
 from arkund.core.hits.hit import Hit
@@ -26,6 +36,33 @@ UNSEEN = np.full(6, min(SEEN, FROM_AFAR) - 0.1)
 )
 def test_a_tom_is_hit_where_it_shows_itself(confidence, afar, wanted) -> None:  # type: ignore[no-untyped-def]
     assert is_believed("tom_1", confidence, afar) is wanted
+
+
+SEEN_WELL = np.full(6, SEEN_USUALLY + 0.1)
+
+
+@pytest.mark.parametrize(
+    ("confidence", "afar", "with_one", "wanted"),
+    [
+        (HARDLY, SEEN_WELL, BY_ITSELF - 0.1, True),
+        (HARDLY, SEEN_WELL, 1.0, False),
+        (HARDLY[:2], SEEN_WELL[:2], 0.0, False),
+        (SURELY, UNSEEN, ALONE, True),
+        (SURELY, UNSEEN, ALONE + 0.1, False),
+        (HARDLY, UNSEEN, 0.0, False),
+    ],
+)
+def test_a_tom_that_falls_with_no_other_piece_needs_less_to_show(  # type: ignore[no-untyped-def]
+    confidence, afar, with_one, wanted
+) -> None:
+    assert is_believed("tom_1", confidence, afar, with_one) is wanted
+
+
+def test_how_many_hits_fall_with_one_other_piece() -> None:
+    own = np.array([1.0, 2.0, 3.0, 4.0])
+    kick, snare = np.array([1.005, 2.0, 2.99]), np.array([4.0])
+    assert most_with_one(own, [kick, snare, np.zeros(0)]) == 0.75
+    assert most_with_one(own, []) == 0.0
 
 
 def test_a_hat_that_overheads_never_see_is_not_hit_and_kicks_are_not_doubted() -> None:

@@ -8,9 +8,10 @@ import pytest
 from arkund.core.hits.choose import floor
 from arkund.core.hits.choose.floor import added_to, clear_hits
 from arkund.core.hits.detect import detect_hits
-from arkund.core.hits.explain.reach import reach_of
+from arkund.core.hits.explain.reach import SAID, reach_of
 from arkund.core.hits.hear.onsets import frame_peaks, new_level, onsets_in
 from arkund.core.hits.hit import Hit
+from arkund.core.hits.weigh.afar import FAMILIES
 
 RATE = 48000
 SECONDS = 24
@@ -125,6 +126,68 @@ def test_many_clear_hits_that_all_fall_with_a_hat_are_its_bleed_and_few_are_not(
     # Another tom's are no proof: one of the two is an echo, and which is told elsewhere.
     toms = [Hit(f"t{t}", "tom_2", t, 100, "accent", 0.9, 0.0) for t in times]
     assert len(added_to(toms, {"tom_1": clear}, close, RATE)) == len(toms) + len(times)
+
+
+@pytest.mark.parametrize(
+    ("over_db", "theirs_db", "confidence", "is_added"),
+    [
+        (3.0, 5.0, 0.5, False),  # farther over bleed in the other tom's mic
+        (3.0, 2.0, 0.5, True),
+        (3.0, 2.0, floor.SURELY, False),  # the other tom is surely hit
+        (floor.TOM_OVER_DB, 12.0, 1.0, True),  # far over all bleed: both are hit
+    ],
+)
+def test_what_a_tom_hears_while_another_is_hit_needs_more_to_be_its_own(
+    over_db: float, theirs_db: float, confidence: float, is_added: bool
+) -> None:
+    sounds = kit([4.0, 9.0])
+    clear = {
+        "tom_1": [floor.Clear(4.0, over_db, 0.0), floor.Clear(9.0, 20.0, 0.0)],
+        "tom_2": [floor.Clear(4.004, theirs_db, 0.0)],
+    }
+    listed = [
+        Hit("a", "tom_1", 9.0, 100, "accent", 0.99, 0.0),
+        Hit("b", "tom_2", 4.004, 100, "accent", confidence, 0.0),
+    ]
+    close = {"tom_1": sounds["tom_1"], "tom_2": sounds["tom_1"]}
+    out = added_to(listed, clear, close, RATE)
+    assert any(h.piece == "tom_1" and h.time_s < 5 for h in out) is is_added
+
+
+class Sees:
+    """Overheads that give each time the same share of every family."""
+
+    def __init__(self, **shares: float) -> None:
+        self.row = [shares.get(family, 0.0) for family in FAMILIES]
+
+    def at(self, times: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
+        return np.tile(self.row, (len(times), 1))
+
+
+@pytest.mark.parametrize(
+    ("shares", "new_db", "is_clear"),
+    [
+        ({"tom": 0.95}, floor.SLOW_NEW_DB, True),
+        ({"tom": 0.95}, floor.SLOW_NEW_DB - 1, False),
+        ({"tom": 0.95, "snare": 0.3}, floor.SLOW_NEW_DB, False),
+        ({"tom": 0.8}, floor.SLOW_NEW_DB, False),
+        ({"tom": 0.8}, floor.NEW_DB, True),
+    ],
+)
+def test_a_tom_that_begins_softly_is_clear_where_overheads_see_it(
+    monkeypatch: pytest.MonkeyPatch, shares: dict[str, float], new_db: float, is_clear: bool
+) -> None:
+    sounds = kit([3.25, 7.75])
+    close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
+    reach = reach_of(close, [sounds["overhead"]], RATE)
+    values = {"new by": new_db, "over bleed": floor.TOM_OVER_DB}
+    monkeypatch.setattr(
+        floor,
+        "said_of_places",
+        lambda reach, name, times: [np.full(len(times), values.get(one, 0.0)) for one in SAID],
+    )
+    clear = clear_hits(reach, ["tom_1"], Sees(**shares))["tom_1"]  # type: ignore[arg-type]
+    assert bool(clear) is is_clear
 
 
 def test_the_list_of_a_take_holds_what_the_floor_found() -> None:

@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from arkund.core.advise import moves
+from arkund.core.advise import looking_back, moves
 from arkund.core.advise.by_stage import causes_of, matters_most
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Finding
@@ -175,6 +175,44 @@ def test_what_costs_the_kick_its_low_end_is_left_out_and_the_rest_stays(
     assert [f.subject for f in kept.stay] == [harmless.subject]
     assert [f.subject for f in kept.left_out] == [harm.subject]
     assert "Skipped: it would cost" in kept.left_out[0].reason
+
+
+def test_what_is_done_alike_to_all_mics_of_a_drum_may_go_together(
+    study: Study, excerpt: Excerpt
+) -> None:
+    """Neither high-pass alone is the cause: without one of them the other still costs as much."""
+    harm = [
+        _finding(
+            {
+                f"mics.{m}.chain.eq.high_pass.{k}": v
+                for k, v in (("on", True), ("frequency_hz", 200.0), ("slope_db_oct", 24))
+            }
+        )
+        for m in study.sheet.mics
+        if m.startswith("kick")
+    ]
+    assert len(harm) > 1
+    kept = look_back(study, harm, excerpt, "eq")
+    assert not kept.stay
+    reasons = [f.reason for f in kept.left_out]
+    assert len(reasons) == len(harm)
+    assert all("Skipped:" in reason for reason in reasons)
+
+
+@pytest.mark.parametrize(("school", "stays"), [("tight", True), ("open", False)])
+def test_a_school_that_gives_no_attack_back_lets_less_of_it_go(
+    study: Study, school: str, stays: bool
+) -> None:
+    excerpt = Excerpt(study, GOALS[SCHOOLS[school].goal])
+    mics = [m for m in study.sheet.mics if m.startswith("kick")]
+    for lower in np.arange(-0.1, -9.0, -0.1):
+        change = _finding({f"mics.{m}.fader_db": float(lower) for m in mics})
+        card = excerpt.card(looking_back.with_changes(study, [change]))
+        lost = -next(f.gained for f in excerpt.wanted(card) if f.name == "kick attack")
+        if lost >= 0.5:
+            break
+    assert lost == pytest.approx(0.5, abs=0.1)
+    assert (change in look_back(study, [change], excerpt, "align").stay) is stays
 
 
 def test_a_cut_that_costs_too_much_is_made_by_half_where_that_is_enough(

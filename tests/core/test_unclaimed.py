@@ -53,7 +53,22 @@ def test_it_is_the_tom_s_whose_mic_stands_out_most(reach: Reach) -> None:
 
 def test_three_are_too_few_for_a_tom_that_has_no_hit_yet(reach: Reach) -> None:
     one = [Hit("a", "tom_1", 2.004, 100, "accent", 0.9, 0.0)]
-    assert "tom_2" not in unclaimed(reach, one, Heard(tom=0.9))  # type: ignore[arg-type]
+    assert "tom_2" not in unclaimed(reach, one, Heard(tom=0.85))  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize(("count", "is_hit"), [(2, True), (1, False)])
+def test_where_overheads_are_surer_two_are_enough(
+    reach: Reach, monkeypatch: pytest.MonkeyPatch, count: int, is_hit: bool
+) -> None:
+    """However much bleed the paths would let through."""
+    monkeypatch.setattr(module, "OVER_DB", 10.0)
+    taken = [
+        Hit(str(t), "tom_1", t + 0.004, 100, "accent", 0.9, 0.0)
+        for t in TIMES[: len(TIMES) - count]
+    ]
+    found = unclaimed(reach, taken, Heard(tom=0.95))  # type: ignore[arg-type]
+    assert ("tom_2" in found) is is_hit
+    assert not any(unclaimed(reach, taken, Heard(tom=0.95, kick=0.15)).values())  # type: ignore[arg-type]
 
 
 def test_what_any_tom_has_already_is_not_claimed_twice(reach: Reach) -> None:

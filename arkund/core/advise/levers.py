@@ -232,8 +232,10 @@ def _drum_bus(study: Study) -> Iterator[Lever]:
         )
     if glue is not None and glue.on:
         path = f"{stage_path(DRUM_BUS, glue)}.threshold_db"
-        yield Lever("glue", DRUM_BUS, -4, 6, {path: Target(glue.threshold_db, -1, 0.5, -60, 0)})
+        yield Lever("glue", DRUM_BUS, -8, 6, {path: Target(glue.threshold_db, -1, 0.5, -60, 0)})
     for name, parallel in study.sheet.buses.items():
         if parallel.fader_db > OFF_DB and not parallel.mute:
             path = f"buses.{name}.fader_db"
-            yield Lever(f"{name} blend", DRUM_BUS, -4, 5, {path: Target(parallel.fader_db, 1, 0.5)})
+            yield Lever(
+                f"{name} blend", DRUM_BUS, -12, 5, {path: Target(parallel.fader_db, 1, 0.5)}
+            )

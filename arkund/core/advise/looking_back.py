@@ -8,6 +8,7 @@ gives most of it back decides.
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Finding, spoken
@@ -27,8 +28,9 @@ STATIONS = {
 """What is done there can cost hits what no later station gives back; and the figures, besides
 the low end, that are looked at. Mics in step have more body, which is no loss of attack."""
 
-FALL_DB, FINISHED_FALL_DB = 0.7, 0.4
-"""A figure that fell by less is as it was; and in a kit that is finished already."""
+FALL_DB, CLOSE_FALL_DB = 0.7, 0.4
+"""A figure that fell by less is as it was; and in a kit that is finished already, or by a school that wants no more
+attack than was played and so gives none back."""
 
 GIVEN_BACK = 0.5
 """A change is the cause where so much of the fall comes back without it."""
@@ -52,7 +54,7 @@ def look_back(before: Study, made: Sequence[Finding], excerpt: Excerpt, station:
     ends = STATIONS[station]
     stay, left_out = list(made), []
     now = _figures(excerpt, with_changes(before, stay), ends)
-    fell = _Fell(is_finished(before.sheet))
+    fell = _Fell(is_finished(before.sheet), excerpt.goal.attack_db > 0)
     for name, was in _figures(excerpt, before, ends).items():
         fall = fell.by(was, now[name])
         if fall < fell.least_db:
@@ -60,17 +62,26 @@ def look_back(before: Study, made: Sequence[Finding], excerpt: Excerpt, station:
         cause = _cause(before, stay, excerpt, ends, was, fell, fall)
         if cause is None:
             continue
-        finding, instead = cause
         lost = f"{fall:.1f} dB of {name}"
-        if instead:
+        if cause.instead:
+            (finding,) = cause.findings
             reason = spoken(f"{finding.reason} Halved: the whole of it would cost {lost}.")
-            stay[stay.index(finding)] = replace(instead, reason=reason)
+            stay[stay.index(finding)] = replace(cause.instead, reason=reason)
         else:
-            stay.remove(finding)
-            reason = spoken(f"Skipped: it would cost {lost}. {finding.reason}")
-            left_out.append(replace(finding, reason=reason))
+            cost = "it would cost" if len(cause.findings) == 1 else "with its like it would cost"
+            for finding in cause.findings:
+                stay.remove(finding)
+                reason = spoken(f"Skipped: {cost} {lost}. {finding.reason}")
+                left_out.append(replace(finding, reason=reason))
         now = _figures(excerpt, with_changes(before, stay), ends)
     return Kept(stay, left_out)
+
+
+class _Cause(NamedTuple):
+    """Changes that cost a figure, and what to make instead: half of a single one, or nothing."""
+
+    findings: tuple[Finding, ...]
+    instead: Finding | None = None
 
 
 def _cause(
@@ -81,33 +92,51 @@ def _cause(
     was: Figure,
     fell: "_Fell",
     fall: float,
-) -> tuple[Finding, Finding | None] | None:
-    """The change without which most of a fall comes back, and what to make instead: half of it where
-    that is enough. None where no change gives half of the fall back."""
+) -> _Cause | None:
+    """The change without which most of a fall comes back, or half of it where that is enough; else the changes
+    of one kind on all mics of the drum. None where nothing gives half of the fall back."""
     best, found = GIVEN_BACK * fall, None
 
-    def left_with(tried: tuple[Finding, Finding | None]) -> float:
-        finding, instead = tried
-        others = [instead if f is finding else f for f in made]
+    def left_with(tried: _Cause) -> float:
+        others = [tried.instead if f in tried.findings else f for f in made]
         then = with_changes(before, [f for f in others if f])
         return fell.by(was, _figures(excerpt, then, ends, is_beside=True)[was.name])
 
     with ThreadPoolExecutor(2) as pool:
-        for finding in [f for f in made if _may_go(f) and _concerns(f, was.name)][:MOST_TRIED]:
-            half = _halved(before, finding)
-            tried = [(finding, half), (finding, None)] if half else [(finding, None)]
+        suspects = [f for f in made if _may_go(f, before) and _concerns(f, was.name)]
+        for finding in suspects[:MOST_TRIED]:
+            half, none = _halved(before, finding), _Cause((finding,))
+            tried = [_Cause((finding,), half), none] if half else [none]
             *of_half, of_none = pool.map(left_with, tried)
             if of_half and of_half[0] < fell.least_db:
-                return finding, half
+                return tried[0]
             if fall - of_none > best:
-                best, found = fall - of_none, (finding, None)
+                best, found = fall - of_none, none
+        if found is None:
+            alike = [_Cause(own) for own in _of_one_kind(suspects)]
+            for cause, left in zip(alike, pool.map(left_with, alike), strict=True):
+                if fall - left > best:
+                    best, found = fall - left, cause
     return found
 
 
-def _may_go(finding: Finding) -> bool:
-    """Whether a change may be left out for what it costs. A flip that is sure is right: what a figure loses
-    by it before levels are set is theirs to give back, and a drum whose mics oppose each other is worse."""
-    return finding.quantity != "polarity" or finding.confidence < SURE_FLIP
+def _of_one_kind(suspects: Sequence[Finding]) -> list[tuple[Finding, ...]]:
+    """The suspects that say the same of several mics of the drum, by kind."""
+    kinds: dict[str, list[Finding]] = {}
+    for finding in suspects:
+        kinds.setdefault(finding.kind, []).append(finding)
+    return [tuple(own) for own in kinds.values() if len(own) > 1]
+
+
+def _may_go(finding: Finding, study: Study) -> bool:
+    """Whether a change may be left out for what it costs. A flip that is sure is right where a drum's mics oppose
+    each other: what a figure loses by it before levels are set is theirs to give back. One of a whole drum against
+    the others is as good as what comes of it."""
+    if finding.quantity != "polarity" or finding.confidence < SURE_FLIP:
+        return True
+    drum = parse_mic_name(finding.subject).piece
+    flipped = {path.split(".")[1] for path in finding.proposal}
+    return bool(drum) and flipped >= set(study.close(drum or ""))
 
 
 def with_changes(study: Study, made: Sequence[Finding]) -> Study:
@@ -132,15 +161,16 @@ def _figures(
 
 @dataclass(frozen=True)
 class _Fell:
-    """How far figures fell: in a kit under way so far as they lie under the recording, for later
-    stations give back the rest; in a ``finished`` one all the way."""
+    """How far figures fell: in a kit under way so far as they lie under the recording, in a ``finished`` one all the
+    way. ``gives_back`` says whether later stations lift attacks."""
 
     finished: bool
+    gives_back: bool
 
     @property
     def least_db(self) -> float:
         """A fall that counts."""
-        return FINISHED_FALL_DB if self.finished else FALL_DB
+        return FALL_DB if self.gives_back and not self.finished else CLOSE_FALL_DB
 
     def by(self, was: Figure, now: Figure) -> float:
         """From one figure to the other, in dB."""

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from arkund.core.advise.bus.density import held_db
 from arkund.core.advise.excerpt import Excerpt
 from arkund.core.advise.finding import Change, Finding, spoken
-from arkund.core.advise.goal import GOALS, LOUDNESS, NAME, Figure, hits_of
+from arkund.core.advise.goal import GOALS, LOUDNESS, NAME, PUMPING, Figure, hits_of
 from arkund.core.advise.levers import Lever, levers_of, moved
 from arkund.core.advise.school import School
 from arkund.core.advise.study import Study
@@ -53,7 +53,8 @@ SURE = 0.15
 """What is wanted beyond the goal in the whole song, since another meter may show a little less."""
 
 BY_HITS = 0.3
-"""So much more is wanted of an attack: it is of 11 ms around hits whose times are known to a millisecond or two."""
+"""So much more is wanted of an attack, which is of 11 ms around hits whose times are known to a millisecond or two,
+and of pumping, which is of cymbals' hits: some of these are not known."""
 
 LEAST_NEARER_DB, LEAST_MOVE_DB = 0.1, 0.4
 
@@ -66,7 +67,8 @@ Array = NDArray[np.float64]
 
 def _short(figure: Figure, margin: float) -> float:
     """By how much a figure misses its goal with a margin; 0 or less where it does not."""
-    by_hits = BY_HITS if figure.name.endswith(" attack") and figure.has_goal else 0.0
+    leans_on_hits = figure.name.endswith(" attack") or figure.name == PUMPING
+    by_hits = BY_HITS if leans_on_hits and figure.has_goal else 0.0
     return figure.missing(margin + by_hits)
 
 

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from arkund.core.hits.choose.alike import with_alike
 from arkund.core.hits.choose.begins import at_their_beginning
-from arkund.core.hits.choose.believing import is_believed, only_echoes
+from arkund.core.hits.choose.believing import is_believed, most_with_one, only_echoes
 from arkund.core.hits.choose.choosing import SELDOM
 from arkund.core.hits.choose.floor import added_to, clear_hits, is_hit_surely
 from arkund.core.hits.choose.hits import Chosen, hits_and_maybes
@@ -58,7 +58,7 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
     by_piece = without_echoes({p: chosen for p, (chosen, _) in found.items()})
     clear = clear_hits(listened.reach, [p for p in take.own if is_shell(p)], listened.afar)
     by_piece = {
-        p: s if is_hit_surely(clear.get(p, ())) or _is_hit_at_all(listened, p, s) else []
+        p: s if is_hit_surely(clear.get(p, ())) or _is_hit_at_all(listened, p, by_piece) else []
         for p, s in by_piece.items()
     }
     hits = [h for piece, chosen in by_piece.items() for h in _as_hits(piece, chosen)]
@@ -86,15 +86,20 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
     return Detected(hits, away_from_shells(maybes, hits))
 
 
-def _is_hit_at_all(listened: Listened, piece: str, chosen: list[Chosen]) -> bool:
+def _is_hit_at_all(
+    listened: Listened, piece: str, by_piece: Mapping[str, Sequence[Chosen]]
+) -> bool:
     """`is_believed` of a piece's hits."""
-    times = np.array([s.time_s for s in chosen])
-    family = piece_family(piece)
-    share = listened.afar.at(times) if listened.afar and family in FAMILIES else None
+    times = {p: np.array([s.time_s for s in chosen]) for p, chosen in by_piece.items()}
+    own, family = times.pop(piece), piece_family(piece)
+    if not len(own):
+        return True
+    share = listened.afar.at(own) if listened.afar and family in FAMILIES else None
     return is_believed(
         piece,
-        np.array([s.confidence for s in chosen]),
+        np.array([s.confidence for s in by_piece[piece]]),
         None if share is None else share[:, FAMILIES.index(family)],
+        most_with_one(own, times.values()),
     )
 
 

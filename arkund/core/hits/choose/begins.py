@@ -16,10 +16,10 @@ from numpy.typing import NDArray
 from arkund.core.hits.hit import Hit, hit_id
 from arkund.core.kit.roles import is_shell
 
-AHEAD_S, AFTER_S = 0.014, 0.026
+AHEAD_S, AFTER_S = 0.020, 0.026
 """So much of the sound before a hit and after it is looked at."""
 
-REACH_S = 0.0055
+REACH_S = 0.0115
 """Hits are moved over each other by no more than this."""
 
 SHAPE_S = (-0.006, 0.020)
@@ -30,7 +30,7 @@ low, and what is higher differs from hit to hit."""
 LEAST_LIKE = 0.5
 """A hit that is less like the others (correlation) goes with them."""
 
-LEAST_S, MOST_S = 0.0006, 0.0062
+LEAST_S, MOST_S = 0.0006, 0.0115
 """A time that is off by less is right; nothing begins farther ahead."""
 
 OTHERS_S = (-0.006, 0.020)
@@ -46,6 +46,10 @@ STEP_S, QUIET_S = 0.00025, 0.006
 
 FOOT_DB, OVER_DB = -28.0, 6.0
 """It begins where what all hits share comes within so much of its loudest, and so far above what was there."""
+
+FAR_S, FAR_FOOT_DB, NEAR_S = 0.0062, -18.0, 0.014
+"""Farther ahead than that a touch is nearly as loud as what follows: of a drum that speaks late. (What is softer is
+the hit before, that rings on.) Else no more than the last part of what is ahead is asked."""
 
 ASTRAY_S = 0.002
 """A covered hit that would be moved so much more or less than the others goes with them."""
@@ -162,19 +166,29 @@ def _beginning_s(
     by_step = laid[:, : width // step * step].reshape(len(laid), -1, step)
     # What one half of the hits shares with the other: all else is as often with it as against it.
     shared = np.mean(by_step[::2].mean(axis=0) * by_step[1::2].mean(axis=0), axis=1)
-    begins = [_foot(shared, step / rate)]
+    begins = [_begins(shared, step / rate)]
     if are_bare:
         # No two touches need be alike; then it is what most hits have just there.
-        begins.append(_foot(np.median(np.mean(by_step**2, axis=2), axis=0), step / rate))
+        begins.append(_begins(np.median(np.mean(by_step**2, axis=2), axis=0), step / rate))
     found = [b for b in begins if b is not None]
     return min(found) - AHEAD_S if found else None
 
 
-def _foot(power: Array, step_s: float) -> float | None:
-    """Where a power over time (steps of ``step_s``) rises, in s; None where it does not."""
+def _begins(power: Array, step_s: float) -> float | None:
+    """Where a power over time (steps of ``step_s``) begins, in s; None where it does not stand out."""
+    far = _foot(power, step_s, FAR_FOOT_DB)
+    if far is not None and far < AHEAD_S - FAR_S:
+        return far
+    unheard = round((AHEAD_S - NEAR_S) / step_s)
+    near = _foot(power[unheard:], step_s, FOOT_DB)
+    return unheard * step_s + near if near is not None else None
+
+
+def _foot(power: Array, step_s: float, foot_db: float) -> float | None:
+    """Where a power comes within ``foot_db`` of its loudest, and over what was there before."""
     power = np.convolve(power, [0.25, 0.5, 0.25], "same")
     quiet = round(QUIET_S / step_s)
     top, was = float(power[quiet:].max()), float(np.percentile(np.abs(power[:quiet]), 90))
-    least = max(top * 10 ** (FOOT_DB / 10), was * 10 ** (OVER_DB / 10))
+    least = max(top * 10 ** (foot_db / 10), was * 10 ** (OVER_DB / 10))
     found = np.flatnonzero(power[quiet:] > least)
     return (quiet + int(found[0])) * step_s if len(found) and top > 0.0 else None

@@ -1,11 +1,12 @@
 """Whether a drum is hit at all: what its mic shows over the whole song, not hit by hit.
 
 A tom that rests still has a mic, and what bleeds into it may look like a hit each time. A drum that is
-hit shows it in a way that bleed cannot: clear of all that bleed can reach (`floor.is_hit_surely`), or surely,
-and from the overheads too. One that does not is not believed; its loudest moments are for an ear (`moments`).
+hit shows it in a way that bleed cannot: clear of all that bleed can reach (`floor.is_hit_surely`), or surely
+and from the overheads too, or by itself: bleed falls with what it comes from. One that does not is not believed;
+its loudest moments are for an ear (`moments`).
 """
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +22,15 @@ SEEN_BEST, SEEN = 75, 0.4
 """Where a tom is hit, these percentiles of how sure its hits are, and of how surely a tom's from afar, are
 at least so high."""
 
+BY_ITSELF, FEWEST, SURE_TOO, SEEN_USUALLY = 0.9, 3, 0.85, 0.55
+"""A tom of which less than this share of hits falls with one and the same other piece, and no fewer hits, may be less
+sure (percentile `SUREST`) if overheads see half of them so well."""
+
+ALONE, MANY, SURE_MOSTLY = 0.5, 5, 0.9
+"""One of which hardly any hit falls with another piece's, and of which there are many, all but half of them as sure,
+is hit though overheads do not see it. (On 190 worlds these two rules believe five toms more, all of them hit; 13 more
+are left to the ear, one of them at rest.)"""
+
 FROM_AFAR = 0.3
 """Where a hat is hit, overheads give its median hit at least this share."""
 
@@ -29,16 +39,34 @@ def is_believed(
     piece: str,
     confidence: NDArray[np.float64],
     from_afar: NDArray[np.float64] | None,
+    with_one: float = 1.0,
 ) -> bool:
-    """Whether a piece is hit, by all of its hits: how sure each is ``(hits,)``, 0 to 1, and the share that
-    overheads give its family there ``(hits,)`` (None without overheads)."""
+    """Whether a piece is hit, by all of its hits: how sure each is ``(hits,)``, 0 to 1, the share that
+    overheads give its family there ``(hits,)`` (None without overheads), and the largest share of them that falls
+    with one other piece (`most_with_one`)."""
     family = piece_family(piece)
     if family not in DOUBTED or not len(confidence):
         return True
     if family == "hat":
         return from_afar is None or float(np.median(from_afar)) >= FROM_AFAR
-    is_seen = from_afar is None or float(np.percentile(from_afar, SEEN_BEST)) >= SEEN
-    return is_seen and float(np.percentile(confidence, SUREST)) >= SURE
+    surest = float(np.percentile(confidence, SUREST))
+    if from_afar is None:
+        return surest >= SURE
+    is_sure = surest >= SURE and float(np.percentile(from_afar, SEEN_BEST)) >= SEEN
+    is_by_itself = with_one < BY_ITSELF and len(confidence) >= FEWEST
+    is_seen = surest >= SURE_TOO and float(np.median(from_afar)) >= SEEN_USUALLY
+    is_alone = with_one <= ALONE and len(confidence) >= MANY
+    return (
+        is_sure
+        or (is_by_itself and is_seen)
+        or (is_alone and float(np.median(confidence)) >= SURE_MOSTLY)
+    )
+
+
+def most_with_one(times: NDArray[np.float64], others: Iterable[NDArray[np.float64]]) -> float:
+    """The largest share of ``times`` in s ``(hits,)``, one at least, that falls within `TOGETHER_S` of one other
+    piece's: ``others`` are theirs."""
+    return max((float(_falls_with(times, theirs).mean()) for theirs in others), default=0.0)
 
 
 TOGETHER_S, WITH_TOMS = 0.012, 0.8
