@@ -69,6 +69,22 @@ def test_a_drum_that_speaks_late_begins_at_a_touch_that_is_loud(
     assert apart == pytest.approx(np.full(24, wanted_s), abs=0.0008)
 
 
+@pytest.mark.parametrize("seed", [6, 13, 28, 34])
+def test_a_drum_s_pitch_is_not_taken_for_its_beginning(seed: int) -> None:
+    """Each hit is struck otherwise, and rings alike: most alike two periods later, without its stick."""
+    rng, t = np.random.default_rng(seed), np.arange(RATE // 4) / RATE
+    true = 0.5 + np.arange(8)
+    sound = 1e-4 * rng.standard_normal(9 * RATE)
+    for at in true:
+        stick = rng.standard_normal(len(t)) * np.exp(-t / 0.004)
+        first = round(at * RATE)
+        one = (np.sin(2 * np.pi * 200 * t) + stick) * np.exp(-t / 0.05)
+        sound[first : first + len(t)] += 0.4 * one
+    hits = [Hit(hit_id("snare", t), "snare", t, 100, "plain", 1.0, 0.0) for t in true.tolist()]
+    moved = at_their_beginning(hits, sound.astype(np.float32), "snare", RATE)
+    assert np.abs(np.array([h.time_s for h in moved]) - true).max() < 0.001
+
+
 def test_what_is_right_stays_to_the_last_digit() -> None:
     sound, _, hits = _song(np.zeros(16))
     assert at_their_beginning(hits, sound, "kick", RATE) == hits

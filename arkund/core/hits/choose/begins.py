@@ -27,6 +27,9 @@ SLOPES_HZ = 3000.0
 """They are laid over each other by the slopes of this part of them, below this: what rings on from the hit before is
 low, and what is higher differs from hit to hit."""
 
+NEAR_REACH_S, FAR_COST = 0.0055, 0.15
+"""A drum with a pitch is like itself a period or two later: farther than the first it must be so much more alike."""
+
 LEAST_LIKE = 0.5
 """A hit that is less like the others (correlation) goes with them."""
 
@@ -130,11 +133,12 @@ def _laid_over(around: Array, alone: NDArray[np.bool_], rate: float) -> Array:
     sums = np.cumsum(np.pad(slopes**2, ((0, 0), (1, 0))), axis=1)
     energy = sums[:, size:] - sums[:, :-size]
     spectra = scipy.fft.rfft(slopes, axis=1)
+    cost = FAR_COST * (np.abs(np.arange(-reach, reach + 1)) > NEAR_REACH_S * rate)
     like = np.zeros((len(around), 2 * reach + 1))
     for _ in range(ROUNDS):
         turned = np.conj(scipy.fft.rfft(shape, slopes.shape[1]))
         like = scipy.fft.irfft(spectra * turned, slopes.shape[1], axis=1)[:, : 2 * reach + 1]
-        like = like / np.sqrt(energy * (shape @ shape) + 1e-20)
+        like = like / np.sqrt(energy * (shape @ shape) + 1e-20) - cost
         lags, most = like.argmax(axis=1), like.max(axis=1)
         sure = alone & (most > LEAST_LIKE)
         if not sure.any():
@@ -181,7 +185,9 @@ def _begins(power: Array, step_s: float) -> float | None:
         return far
     unheard = round((AHEAD_S - NEAR_S) / step_s)
     near = _foot(power[unheard:], step_s, FOOT_DB)
-    return unheard * step_s + near if near is not None else None
+    if near is None or unheard * step_s + near < AHEAD_S - FAR_S:
+        return None
+    return unheard * step_s + near
 
 
 def _foot(power: Array, step_s: float, foot_db: float) -> float | None:
