@@ -7,7 +7,9 @@ from arkund.core.hits.choose.believing import (
     ALONE,
     BY_ITSELF,
     FROM_AFAR,
+    QUITE_SURE,
     SEEN,
+    SEEN_MOSTLY,
     SEEN_USUALLY,
     SURE,
     is_believed,
@@ -65,11 +67,17 @@ def test_how_many_hits_fall_with_one_other_piece() -> None:
     assert most_with_one(own, []) == 0.0
 
 
-def test_a_hat_that_overheads_never_see_is_not_hit_and_kicks_are_not_doubted() -> None:
+def test_a_hat_that_overheads_never_see_is_not_hit() -> None:
     assert not is_believed("hat", SURELY, UNSEEN)
     assert is_believed("hat", HARDLY, np.full(6, FROM_AFAR + 0.1))
-    assert is_believed("kick", HARDLY, UNSEEN)
     assert is_believed("tom_1", np.zeros(0), None)
+
+
+@pytest.mark.parametrize("piece", ["kick", "snare"])
+def test_a_kick_or_snare_without_a_sure_hit_rests(piece: str) -> None:
+    assert is_believed(piece, np.full(6, QUITE_SURE), UNSEEN)
+    assert is_believed(piece, HARDLY, np.full(6, SEEN_MOSTLY))
+    assert not is_believed(piece, HARDLY, UNSEEN)
 
 
 def test_two_hits_clear_of_bleed_are_proof_and_one_where_it_is_beyond_doubt() -> None:

@@ -50,6 +50,9 @@ STEP_S, QUIET_S = 0.00025, 0.006
 FOOT_DB, OVER_DB = -28.0, 6.0
 """It begins where what all hits share comes within so much of its loudest, and so far above what was there."""
 
+LASTS_S = 0.002
+"""And what they share stays there, half of so long at least: what few hits share by chance is soon over."""
+
 FAR_S, FAR_FOOT_DB, NEAR_S = 0.0062, -18.0, 0.014
 """Farther ahead than that a touch is nearly as loud as what follows: of a drum that speaks late. (What is softer is
 the hit before, that rings on.) Else no more than the last part of what is ahead is asked."""
@@ -170,7 +173,7 @@ def _beginning_s(
     by_step = laid[:, : width // step * step].reshape(len(laid), -1, step)
     # What one half of the hits shares with the other: all else is as often with it as against it.
     shared = np.mean(by_step[::2].mean(axis=0) * by_step[1::2].mean(axis=0), axis=1)
-    begins = [_begins(shared, step / rate)]
+    begins = [_begins(shared, step / rate, LASTS_S)]
     if are_bare:
         # No two touches need be alike; then it is what most hits have just there.
         begins.append(_begins(np.median(np.mean(by_step**2, axis=2), axis=0), step / rate))
@@ -178,23 +181,27 @@ def _beginning_s(
     return min(found) - AHEAD_S if found else None
 
 
-def _begins(power: Array, step_s: float) -> float | None:
-    """Where a power over time (steps of ``step_s``) begins, in s; None where it does not stand out."""
-    far = _foot(power, step_s, FAR_FOOT_DB)
+def _begins(power: Array, step_s: float, lasts_s: float = 0.0) -> float | None:
+    """Where a power over time (steps of ``step_s``) begins that stays, half of ``lasts_s`` at least; in s. None where
+    it does not stand out."""
+    far = _foot(power, step_s, FAR_FOOT_DB, lasts_s)
     if far is not None and far < AHEAD_S - FAR_S:
         return far
     unheard = round((AHEAD_S - NEAR_S) / step_s)
-    near = _foot(power[unheard:], step_s, FOOT_DB)
+    near = _foot(power[unheard:], step_s, FOOT_DB, lasts_s)
     if near is None or unheard * step_s + near < AHEAD_S - FAR_S:
         return None
     return unheard * step_s + near
 
 
-def _foot(power: Array, step_s: float, foot_db: float) -> float | None:
+def _foot(power: Array, step_s: float, foot_db: float, lasts_s: float) -> float | None:
     """Where a power comes within ``foot_db`` of its loudest, and over what was there before."""
     power = np.convolve(power, [0.25, 0.5, 0.25], "same")
     quiet = round(QUIET_S / step_s)
     top, was = float(power[quiet:].max()), float(np.percentile(np.abs(power[:quiet]), 90))
     least = max(top * 10 ** (foot_db / 10), was * 10 ** (OVER_DB / 10))
-    found = np.flatnonzero(power[quiet:] > least)
+    is_over = power[quiet:] > least
+    lasts = max(round(lasts_s / step_s), 1)
+    stays = np.convolve(is_over, np.ones(lasts))[lasts - 1 :] >= lasts / 2
+    found = np.flatnonzero(is_over & stays)
     return (quiet + int(found[0])) * step_s if len(found) and top > 0.0 else None
