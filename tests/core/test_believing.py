@@ -11,6 +11,7 @@ from arkund.core.hits.choose.believing import (
     SEEN,
     SEEN_MOSTLY,
     SEEN_USUALLY,
+    SEEN_WITH_ONE,
     SURE,
     is_believed,
     most_with_one,
@@ -27,17 +28,19 @@ UNSEEN = np.full(6, min(SEEN, FROM_AFAR) - 0.1)
 
 
 @pytest.mark.parametrize(
-    ("confidence", "afar", "wanted"),
+    ("confidence", "afar", "with_one", "wanted"),
     [
-        (SURELY, IN_PART, True),
-        (SURELY, UNSEEN, False),
-        (HARDLY, IN_PART, False),
-        (SURELY, None, True),
-        (HARDLY, None, False),
+        (SURELY, IN_PART, 0.8, True),
+        (SURELY, IN_PART, 1.0, False),
+        (SURELY, np.full(6, SEEN_WITH_ONE), 1.0, True),
+        (SURELY, UNSEEN, 0.8, False),
+        (HARDLY, IN_PART, 0.8, False),
+        (SURELY, None, 1.0, True),
+        (HARDLY, None, 1.0, False),
     ],
 )
-def test_a_tom_is_hit_where_it_shows_itself(confidence, afar, wanted) -> None:  # type: ignore[no-untyped-def]
-    assert is_believed("tom_1", confidence, afar) is wanted
+def test_a_tom_is_hit_where_it_shows_itself(confidence, afar, with_one, wanted) -> None:  # type: ignore[no-untyped-def]
+    assert is_believed("tom_1", confidence, afar, with_one) is wanted
 
 
 SEEN_WELL = np.full(6, SEEN_USUALLY + 0.1)

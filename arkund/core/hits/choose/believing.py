@@ -22,6 +22,9 @@ SEEN_BEST, SEEN = 75, 0.4
 """Where a tom is hit, these percentiles of how sure its hits are, and of how surely a tom's from afar, are
 at least so high."""
 
+SEEN_WITH_ONE = 0.7
+"""And where nearly all of its hits (`BY_ITSELF`) fall with one other piece's, so high: what bleeds may look sure."""
+
 BY_ITSELF, FEWEST, SURE_TOO, SEEN_USUALLY = 0.9, 3, 0.85, 0.55
 """A tom of which less than this share of hits falls with one and the same other piece, and no fewer hits, may be less
 sure (percentile `SUREST`) if overheads see half of them so well."""
@@ -59,8 +62,9 @@ def is_believed(
         return surest >= SURE
     if family in ALL_THROUGH:
         return surest >= QUITE_SURE or float(np.median(from_afar)) >= SEEN_MOSTLY
-    is_sure = surest >= SURE and float(np.percentile(from_afar, SEEN_BEST)) >= SEEN
     is_by_itself = with_one < BY_ITSELF and len(confidence) >= FEWEST
+    least = SEEN if with_one < BY_ITSELF else SEEN_WITH_ONE
+    is_sure = surest >= SURE and float(np.percentile(from_afar, SEEN_BEST)) >= least
     is_seen = surest >= SURE_TOO and float(np.median(from_afar)) >= SEEN_USUALLY
     is_alone = with_one <= ALONE and len(confidence) >= MANY
     return (
