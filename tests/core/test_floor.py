@@ -190,9 +190,12 @@ def test_a_tom_that_begins_softly_is_clear_where_overheads_see_it(
         (1.0, 20.0, floor.KICK_OVER_DB - 1, 0.0, False),
         (1.0, 20.0, -1.0, floor.KICK_FAR_OVER_DB - 1, False),
         (0.0, floor.NEW_DB, floor.OVER_DB, 0.0, True),
+        (0.0, floor.NEW_DB, floor.UNHEARD_OVER_DB, floor.UNHEARD_FAR_OVER_DB, True),
+        (0.0, floor.NEW_DB, floor.UNHEARD_OVER_DB, floor.UNHEARD_FAR_OVER_DB - 1, False),
+        (0.0, floor.NEW_DB, floor.UNHEARD_OVER_DB - 1, floor.UNHEARD_FAR_OVER_DB, False),
     ],
 )
-def test_a_kick_of_which_overheads_are_sure_is_clear_under_the_most_of_bleed(
+def test_a_kick_of_which_overheads_are_sure_or_know_nothing_is_clear_under_the_most_of_bleed(
     monkeypatch: pytest.MonkeyPatch,
     seen: float,
     new_db: float,

@@ -60,6 +60,10 @@ KICK_SEEN, KICK_NEW_DB, KICK_OVER_DB, KICK_FAR_OVER_DB, KICK_WITHIN_DB = (
 would let through at most: by all of them, and as overheads tell. It is no farther under the mic's loudest. (On 176
 worlds, most of them left out, 49 hits more, 20 of them obvious, and none that was not.)"""
 
+UNHEARD_OVER_DB, UNHEARD_FAR_OVER_DB = -5.0, 14.0
+"""A soft kick that overheads hardly hear: its mic hears it first, so far over what they could let through, and hardly
+under what the near mics could. (On the same worlds 20 hits more, all of them obvious, and none that was not.)"""
+
 FAINT_DB, QUIET = 15.0, 20
 """A hit is at least so far above the mic's noise: what this percentage of its frames stay under. (Half of them hear
 bleed, where that is loud: on 80 worlds ten soft kicks and no others lie between.)"""
@@ -224,6 +228,12 @@ def _clear(reach: Reach, name: str, afar: Afar | None) -> list[Clear]:
     is_over = over_db >= OVER_DB
     if family == "tom":
         is_over = _is_tom(reach, p, times, said, afar)
+    elif family == "kick" and reach.far:
+        is_over |= (
+            (over_db >= UNHEARD_OVER_DB)
+            & (said["over bleed as overheads tell"] >= UNHEARD_FAR_OVER_DB)
+            & (ahead_of_all_s(reach, p) >= 0)
+        )
     is_clear = is_new & is_over
     if family == "kick" and afar is not None:
         is_clear |= _is_seen_kick(said, afar.at(times), level_db)
