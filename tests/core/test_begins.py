@@ -85,6 +85,16 @@ def test_a_drum_s_pitch_is_not_taken_for_its_beginning(seed: int) -> None:
     assert np.abs(np.array([h.time_s for h in moved]) - true).max() < 0.001
 
 
+def test_what_two_of_a_few_hits_share_by_chance_is_not_their_beginning() -> None:
+    """Something else clicks 5.5 ms before two of nine hits."""
+    sound, true, hits = _song(np.zeros(9))
+    for at in true[[2, 5]]:
+        first = round((at - 0.0055) * RATE)
+        sound[first : first + 12] += np.tile([0.3, -0.3], 6).astype(np.float32)
+    moved = at_their_beginning(hits, sound, "kick", RATE)
+    assert np.abs(np.array([h.time_s for h in moved]) - true).max() < 0.001
+
+
 def test_what_is_right_stays_to_the_last_digit() -> None:
     sound, _, hits = _song(np.zeros(16))
     assert at_their_beginning(hits, sound, "kick", RATE) == hits

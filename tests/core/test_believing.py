@@ -6,6 +6,7 @@ import pytest
 from arkund.core.hits.choose.believing import (
     ALONE,
     BY_ITSELF,
+    CLEAR_MANY,
     FROM_AFAR,
     QUITE_SURE,
     SEEN,
@@ -16,6 +17,7 @@ from arkund.core.hits.choose.believing import (
     is_believed,
     most_with_one,
     only_echoes,
+    stand_clear,
 )
 from arkund.core.hits.choose.floor import ANCHOR_DB, Clear, is_hit_surely
 from arkund.core.hits.explain.reach import BOTH_WAYS_DB, SPREAD_DB, reach_of
@@ -81,6 +83,14 @@ def test_a_kick_or_snare_without_a_sure_hit_rests(piece: str) -> None:
     assert is_believed(piece, np.full(6, QUITE_SURE), UNSEEN)
     assert is_believed(piece, HARDLY, np.full(6, SEEN_MOSTLY))
     assert not is_believed(piece, HARDLY, UNSEEN)
+
+
+@pytest.mark.parametrize("piece", ["kick", "snare"])
+def test_a_kick_or_snare_that_no_list_is_sure_of_needs_several_clear_hits(piece: str) -> None:
+    far_over = Clear(1.0, ANCHOR_DB + 1, 0.0)
+    assert stand_clear("tom_1", [far_over])
+    assert not stand_clear(piece, [far_over] * (CLEAR_MANY - 1))
+    assert stand_clear(piece, [far_over] * CLEAR_MANY)
 
 
 def test_two_hits_clear_of_bleed_are_proof_and_one_where_it_is_beyond_doubt() -> None:

@@ -10,14 +10,13 @@ from numpy.typing import NDArray
 from arkund.core.hits.choose.alike import with_alike
 from arkund.core.hits.choose.begins import at_their_beginning
 from arkund.core.hits.choose.believing import (
-    ALL_THROUGH,
-    CLEAR_MANY,
     is_believed,
     most_with_one,
     only_echoes,
+    stand_clear,
 )
 from arkund.core.hits.choose.choosing import SELDOM
-from arkund.core.hits.choose.floor import Clear, added_to, clear_hits, is_hit_surely
+from arkund.core.hits.choose.floor import added_to, clear_hits
 from arkund.core.hits.choose.hits import Chosen, hits_and_maybes
 from arkund.core.hits.choose.overheard import overheard
 from arkund.core.hits.choose.rolls import with_rolls
@@ -64,10 +63,12 @@ def detect(mics: Mapping[str, NDArray[np.float32]], rate: int) -> Detected:
     by_piece = without_echoes({p: chosen for p, (chosen, _) in found.items()})
     clear = clear_hits(listened.reach, [p for p in take.own if is_shell(p)], listened.afar)
     believed = {
-        p for p in by_piece if _is_hit_at_all(listened, p, by_piece) or _stands_clear(p, clear)
+        p
+        for p in by_piece
+        if stand_clear(p, clear.get(p, ())) or _is_hit_at_all(listened, p, by_piece)
     }
     by_piece = {p: s if p in believed else [] for p, s in by_piece.items()}
-    clear = {p: found for p, found in clear.items() if p in believed}
+    clear = {p: own for p, own in clear.items() if p in believed}
     hits = [h for piece, chosen in by_piece.items() for h in _as_hits(piece, chosen)]
     if listened.afar is not None:
         known = {p: known_of(chosen) for p, chosen in by_piece.items()}
@@ -108,14 +109,6 @@ def _is_hit_at_all(
         None if share is None else share[:, FAMILIES.index(family)],
         most_with_one(own, times.values()),
     )
-
-
-def _stands_clear(piece: str, clear: Mapping[str, Sequence[Clear]]) -> bool:
-    """Whether a piece's clear hits alone say that it is hit."""
-    found = clear.get(piece, ())
-    if piece_family(piece) in ALL_THROUGH:
-        return len(found) >= CLEAR_MANY
-    return is_hit_surely(found)
 
 
 BEFORE_S, AFTER_S = 0.004, 0.005

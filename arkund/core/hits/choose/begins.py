@@ -28,7 +28,8 @@ SLOPES_HZ = 3000.0
 low, and what is higher differs from hit to hit."""
 
 NEAR_REACH_S, FAR_COST = 0.0055, 0.15
-"""A drum with a pitch is like itself a period or two later: farther than the first it must be so much more alike."""
+"""A drum with a pitch looks the same one or two periods later. So a hit that would be moved farther than the first
+figure must be more alike by the second."""
 
 LEAST_LIKE = 0.5
 """A hit that is less like the others (correlation) goes with them."""
@@ -51,7 +52,7 @@ FOOT_DB, OVER_DB = -28.0, 6.0
 """It begins where what all hits share comes within so much of its loudest, and so far above what was there."""
 
 LASTS_S = 0.002
-"""And what they share stays there, half of so long at least: what few hits share by chance is soon over."""
+"""What all hits share is heard for half of this time at least. What a few hits share by chance is soon over."""
 
 FAR_S, FAR_FOOT_DB, NEAR_S = 0.0062, -18.0, 0.014
 """Farther ahead than that a touch is nearly as loud as what follows: of a drum that speaks late. (What is softer is
@@ -182,8 +183,8 @@ def _beginning_s(
 
 
 def _begins(power: Array, step_s: float, lasts_s: float = 0.0) -> float | None:
-    """Where a power over time (steps of ``step_s``) begins that stays, half of ``lasts_s`` at least; in s. None where
-    it does not stand out."""
+    """Where a power over time (steps of ``step_s``) begins, in s, and is heard for half of ``lasts_s``. None where it
+    does not stand out."""
     far = _foot(power, step_s, FAR_FOOT_DB, lasts_s)
     if far is not None and far < AHEAD_S - FAR_S:
         return far

@@ -11,11 +11,12 @@ from collections.abc import Collection, Iterable, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from arkund.core.hits.choose.floor import Clear, is_hit_surely
 from arkund.core.hits.hit import Hit
 from arkund.core.kit.roles import is_shell, piece_family
 
 DOUBTED = ("kick", "snare", "tom", "hat")
-"""Families of which a song may have none though the mic is there."""
+"""Families that may rest for a whole song though they have a mic."""
 
 SUREST, SURE = 90, 0.95
 SEEN_BEST, SEEN = 75, 0.4
@@ -23,7 +24,8 @@ SEEN_BEST, SEEN = 75, 0.4
 at least so high."""
 
 SEEN_WITH_ONE = 0.7
-"""And where nearly all of its hits (`BY_ITSELF`) fall with one other piece's, so high: what bleeds may look sure."""
+"""A tom whose hits nearly all (`BY_ITSELF`) fall with those of one other piece must be seen so well: bleed, too, can
+look sure."""
 
 BY_ITSELF, FEWEST, SURE_TOO, SEEN_USUALLY = 0.9, 3, 0.85, 0.55
 """A tom of which less than this share of hits falls with one and the same other piece, and no fewer hits, may be less
@@ -34,10 +36,10 @@ ALONE, MANY, SURE_MOSTLY = 0.5, 5, 0.9
 is hit though overheads do not see it. (On 190 worlds these two rules believe five toms more, all of them hit; 13 more
 are left to the ear, one of them at rest.)"""
 
-ALL_THROUGH, QUITE_SURE, SEEN_MOSTLY, CLEAR_MANY = ("kick", "snare"), 0.98, 0.7, 4
-"""These are hit all through a song, where they are hit. Then their surest are so sure, or overheads see half of them
-so well, or so many stand clear of bleed. (On 176 worlds one kick and one snare at rest, with 6 and 44 hits, are
-neither; all that are hit are one of these at least.)"""
+ALL_THROUGH, QUITE_SURE, SEEN_MOSTLY, CLEAR_MANY = ("kick", "snare"), 0.98, 0.85, 4
+"""A kick or snare that is hit at all is hit all through a song. It shows in one of three ways: its surest hits are this
+sure, overheads see half of its hits this well, or this many stand clear of bleed. (On 176 worlds every one that is hit
+shows so. A kick with 6 hits and a snare with 44 do not, and both rest.)"""
 
 FROM_AFAR = 0.3
 """Where a hat is hit, overheads give its median hit at least this share."""
@@ -72,6 +74,13 @@ def is_believed(
         or (is_by_itself and is_seen)
         or (is_alone and float(np.median(confidence)) >= SURE_MOSTLY)
     )
+
+
+def stand_clear(piece: str, clear: Sequence[Clear]) -> bool:
+    """Whether the hits of a piece that stand clear of bleed are enough to say that it is hit."""
+    if piece_family(piece) in ALL_THROUGH:
+        return len(clear) >= CLEAR_MANY
+    return is_hit_surely(clear)
 
 
 def most_with_one(times: NDArray[np.float64], others: Iterable[NDArray[np.float64]]) -> float:

@@ -56,17 +56,19 @@ KICK_SEEN, KICK_NEW_DB, KICK_OVER_DB, KICK_FAR_OVER_DB, KICK_WITHIN_DB = (
     -3.0,
     15.0,
 )
-"""Where overheads are so sure of a kick, what is new in its mic by so much is one, even under the bleed that paths
-would let through at most: by all of them, and as overheads tell. It is no farther under the mic's loudest. (On 176
-worlds, most of them left out, 49 hits more, 20 of them obvious, and none that was not.)"""
+"""Where overheads are this sure of a kick, its mic needs less: an onset that is new by the second figure is a hit. It
+may lie under the most that bleed could reach, by all paths and as overheads tell (third and fourth), but no farther
+under the mic's loudest than the last. (On 176 worlds, most of them left out, 49 such onsets that no list had: all of
+them hits, 20 of them obvious.)"""
 
 UNHEARD_OVER_DB, UNHEARD_FAR_OVER_DB = -5.0, 14.0
-"""A soft kick that overheads hardly hear: its mic hears it first, so far over what they could let through, and hardly
-under what the near mics could. (On the same worlds 20 hits more, all of them obvious, and none that was not.)"""
+"""Overheads hardly hear a soft kick, so no bleed can come from there. Its mic hears it first; it lies this little under
+the most that bleed could reach by all paths, and this far over what overheads tell. (On the same worlds 20 such onsets
+that no list had: all of them obvious hits.)"""
 
 FAINT_DB, QUIET = 15.0, 20
-"""A hit is at least so far above the mic's noise: what this percentage of its frames stay under. (Half of them hear
-bleed, where that is loud: on 80 worlds ten soft kicks and no others lie between.)"""
+"""A hit is at least this far above the mic's noise, the level that this percentage of its frames stay under. (The
+median is no noise where cymbals ring through half of a song: it cost eleven soft kicks on 80 worlds.)"""
 
 
 @dataclass(frozen=True)
