@@ -2,6 +2,7 @@
 
 import pickle
 import tempfile
+from contextlib import suppress
 from pathlib import Path
 
 from benchmarks.recorded.recording import Recording
@@ -34,8 +35,13 @@ def worlds(which: dict[str, tuple[str, ...]], seed: int, count: int) -> list[Wor
     ]
 
 
+KEPT_BYTES = 12 * 2**30
+"""What recordings may fill of the temporary folder: a hundred and twenty worlds, about. The one that was made
+first goes first."""
+
+
 def recorded(world: World) -> Recording:
-    """The recording of a world, kept in the machine's temporary folder."""
+    """The recording of a world, kept in the machine's temporary folder while there is room for it."""
     folder = Path(tempfile.gettempdir()) / "arkund-worlds"
     folder.mkdir(exist_ok=True)
     path = folder / f"{world.name.replace('/', '-')}.recording"
@@ -46,4 +52,20 @@ def recorded(world: World) -> Recording:
     part = path.with_suffix(".part")
     part.write_bytes(pickle.dumps(made, protocol=5))
     part.replace(path)
+    make_room(folder, KEPT_BYTES)
     return made
+
+
+def make_room(folder: Path, most: int) -> None:
+    """Remove the oldest recordings until those left hold ``most`` bytes at most; others may be at it too."""
+    found = []
+    for path in folder.glob("*.recording"):
+        with suppress(FileNotFoundError):
+            about = path.stat()
+            found.append((about.st_mtime, about.st_size, path))
+    held = sum(size for _, size, _ in found)
+    for _, size, path in sorted(found):
+        if held <= most:
+            return
+        path.unlink(missing_ok=True)
+        held -= size

@@ -1,11 +1,14 @@
 """Worlds that accuracy is measured on: parts drawn at random, and how a list of hits is scored."""
 
+import os
+from pathlib import Path
+
 import numpy as np
 import pytest
 
 from arkund.core.hits.hit import Hit
 from benchmarks.recorded.recording import Recording
-from benchmarks.worlds.drawn import DEVELOPED_ON, LEFT_OUT, worlds
+from benchmarks.worlds.drawn import DEVELOPED_ON, LEFT_OUT, make_room, worlds
 from benchmarks.worlds.playing import FAMILIES, TOMS
 from benchmarks.worlds.report import Row, sureness, table
 from benchmarks.worlds.scoring import (
@@ -138,3 +141,17 @@ def test_ghosts_are_counted_apart_from_accents() -> None:
         _found("snare", 1.5, 0.9, "ghost"),
     ]
     assert ghosts(made, hits) == (1, 2, 1)
+
+
+def test_the_oldest_recordings_make_room_for_the_newest(tmp_path: Path) -> None:
+    for n, name in enumerate(("first", "second", "third")):
+        path = tmp_path / f"{name}.recording"
+        path.write_bytes(bytes(100))
+        os.utime(path, (n, n))
+    (tmp_path / "fluid-0.layers").write_bytes(bytes(500))
+    make_room(tmp_path, 250)
+    assert sorted(path.name for path in tmp_path.iterdir()) == [
+        "fluid-0.layers",
+        "second.recording",
+        "third.recording",
+    ]
