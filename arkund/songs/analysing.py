@@ -4,7 +4,7 @@ that every revision knows the analysis that it was made from."""
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -22,29 +22,13 @@ from arkund.core.hits.unlisted import unlisted_hits
 from arkund.core.kit.roles import BESIDE, parse_mic_name
 from arkund.core.measure.levels import MicSound, measure_mic, measure_sound
 from arkund.core.once import once
-from arkund.core.sheet.sheet import Take
 from arkund.songs import memory, storage
+from arkund.songs.analysed import Analysis
 
 Progress = Callable[[float, str], None]
 
 SHORT_S = 0.05
 """A file that ends so much before the longest is said to."""
-
-NOT_THERE = measure_mic(np.zeros(0, np.float32), 48000).as_dict()
-"""Measures of a mic in a take that has no file for it."""
-
-
-@dataclass(frozen=True)
-class Analysis:
-    """What was measured in one take: pairs of mics, and by mic its measures, the name its file
-    came under, and how loud each piece is in it (dBFS); by piece the times in s at which its mic
-    hears what may be a hit that the list lacks (``unlisted``)."""
-
-    pairs: tuple[Pair, ...] = ()
-    measures: Mapping[str, Mapping[str, object]] = field(default_factory=dict)
-    files: Mapping[str, str] = field(default_factory=dict)
-    heard: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
-    unlisted: Mapping[str, Sequence[float]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -262,26 +246,3 @@ def _plain(pair: PairAlignment) -> Pair:
     values = asdict(pair)
     del values["lags"], values["curve"]
     return Pair(**values)
-
-
-def store(analysis: Analysis) -> str:
-    """Keep an analysis; returns its content hash."""
-    return storage.store_analysis(asdict(analysis))
-
-
-FIRST_NAMES = {"strokes": "hits"}
-
-
-def analysis_of(take: Take) -> Analysis:
-    """The analysis that a take of a sheet names; an empty one where it names none."""
-    if take.analysis is None:
-        return Analysis()
-    stored = storage.load_analysis(take.analysis)
-    return Analysis(
-        # Analyses that were stored when hits were called strokes read on.
-        tuple(Pair(**{FIRST_NAMES.get(k, k): v for k, v in p.items()}) for p in stored["pairs"]),
-        stored["measures"],
-        stored["files"],
-        stored["heard"],
-        stored.get("unlisted", {}),
-    )

@@ -11,7 +11,7 @@ from arkund.core.kit.roles import is_shell, parse_mic_name
 from arkund.core.sheet.lanes import mic_order
 from arkund.core.sheet.sheet import Sheet
 from arkund.songs import lately, revisions, storage
-from arkund.songs.analysing import NOT_THERE, analysis_of
+from arkund.songs.analysed import NOT_THERE, analysis_of
 from arkund.songs.models import Song
 from arkund.songs.timing import sheet_of
 

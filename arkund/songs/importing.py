@@ -26,7 +26,8 @@ from arkund.core.timing.click import click_of
 from arkund.core.timing.grid import parse_meter
 from arkund.core.timing.lineup import REACH_S, lag_between
 from arkund.songs import models, revisions, storage, sweeping
-from arkund.songs.analysing import Analysis, Progress, Sound, analyse, store
+from arkund.songs.analysed import Analysis, store
+from arkund.songs.analysing import Progress, Sound, analyse
 from arkund.songs.incoming import Incoming, split_stereo, store_at_rate
 
 LONGEST_NAME = 120

@@ -18,7 +18,8 @@ from arkund.core.sheet.channels import Mic, groups_for, new_mic
 from arkund.core.sheet.lanes import kit_mics
 from arkund.core.sheet.sheet import Sheet, Source, Take
 from arkund.songs import revisions, soundness, storage, sweeping
-from arkund.songs.analysing import Known, Progress, Sound, analyse, analysis_of, store
+from arkund.songs.analysed import analysis_of, store
+from arkund.songs.analysing import Known, Progress, Sound, analyse
 from arkund.songs.incoming import Incoming, split_stereo, store_at_rate
 from arkund.songs.models import Revision, Song
 

@@ -4,7 +4,7 @@ from arkund.core.advise.study import Study, TakeFacts
 from arkund.core.render.engine import Engine
 from arkund.core.sheet.sheet import Sheet
 from arkund.songs import storage
-from arkund.songs.analysing import NOT_THERE, analysis_of
+from arkund.songs.analysed import NOT_THERE, analysis_of
 from arkund.songs.rendering import engine_for
 
 

@@ -14,7 +14,7 @@ from arkund.core.advise.school import TIGHT
 from arkund.core.align.pairs import Pair
 from arkund.core.kit.roles import parse_mic_name
 from arkund.core.sheet.sheet import Take
-from arkund.songs import analysing, findings, revisions
+from arkund.songs import analysed, findings, revisions
 from arkund.songs.models import Song
 from arkund.songs.timing import sheet_of
 from tests.making import whole_song
@@ -175,6 +175,6 @@ def test_an_analysis_of_before_hits_were_called_hits_reads_on(
     )
     then = {("strokes" if k == "hits" else k): v for k, v in pair.items()}
     stored = {"pairs": [then], "measures": {}, "files": {}, "heard": {}}
-    monkeypatch.setattr(analysing.storage, "load_analysis", lambda digest: stored)
+    monkeypatch.setattr(analysed.storage, "load_analysis", lambda digest: stored)
     take = Take(number=1, sources={}, analysis="a" * 64)
-    assert [asdict(p) for p in analysing.analysis_of(take).pairs] == [pair]
+    assert [asdict(p) for p in analysed.analysis_of(take).pairs] == [pair]

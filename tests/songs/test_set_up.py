@@ -20,7 +20,7 @@ from arkund.songs import (
     set_up,
     takes,
 )
-from arkund.songs.analysing import analysis_of
+from arkund.songs.analysed import analysis_of
 from arkund.songs.incoming import Incoming
 from arkund.songs.models import Song
 from arkund.songs.rendering import measure_span, node_of, render_span

@@ -19,7 +19,7 @@ from arkund.core.advise.edit.in_time import fresh_rule
 from arkund.core.advise.school import NATURAL, TIGHT
 from arkund.core.errors import ArkundError
 from arkund.core.sheet.patches import apply_patch
-from arkund.songs import exports, hits, revisions, sheet_in, storage, tempo, timing
+from arkund.songs import exports, hits, moving, revisions, sheet_in, storage, tempo, timing
 from arkund.songs.facts import hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import grid_of, preview_span, render_span
@@ -383,14 +383,14 @@ def test_sheets_asked_for_at_once_are_reckoned_once(
     song: Song, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     calls: list[int] = []
-    reckon = timing._reckon
+    reckon = moving.edits_in
 
-    def slowly(*asked: object) -> str | None:
+    def slowly(*asked: object) -> object:
         calls.append(1)
         time.sleep(0.05)
         return reckon(*asked)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(timing, "_reckon", slowly)
+    monkeypatch.setattr(moving, "edits_in", slowly)
     before = song.current.sheet  # type: ignore[union-attr]
     after = apply_patch(before, {"timing.rules": [LATE | {"strength": 0.613}]})
     with ThreadPoolExecutor(4) as pool:

@@ -136,10 +136,12 @@ def _add_weighted(x, sections, state, frames, step, sums):  # type: ignore[no-un
 _HALF = 12
 """What lies between two samples follows from so many on either side."""
 
+_WINDOW = np.kaiser(8 * _HALF + 1, 8.0)
+
 _PHASES = np.array(
     [
         [
-            np.sinc(t - p / 4) * np.kaiser(8 * _HALF + 1, 8.0)[round(4 * (t - p / 4)) + 4 * _HALF]
+            np.sinc(t - p / 4) * _WINDOW[round(4 * (t - p / 4)) + 4 * _HALF]
             if abs(t - p / 4) <= _HALF
             else 0.0
             for t in range(-_HALF + 1, _HALF + 1)

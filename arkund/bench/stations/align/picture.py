@@ -12,7 +12,7 @@ from arkund.core.sheet.lanes import mic_order
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.units import samples_to_cm, samples_to_ms
 from arkund.songs.aligning import room_question, sums_of_pair, wanted_delay
-from arkund.songs.analysing import analysis_of
+from arkund.songs.analysed import analysis_of
 from arkund.songs.facts import hits_for, hits_of
 from arkund.songs.models import Song
 from arkund.songs.rendering import engine_for, graph_of

@@ -19,9 +19,10 @@ from arkund.core.timing.together import played_apart
 from arkund.songs.facts import hits_of
 from arkund.songs.findings import questions_for_the_ear, school_of_song
 from arkund.songs.models import Song
+from arkund.songs.moving import kick_alone_ms
 from arkund.songs.rendering import grid_of
 from arkund.songs.studies import study_of
-from arkund.songs.timing import edits_of, kick_alone_ms
+from arkund.songs.timing import edits_of
 from arkund.songs.wording import value_words
 
 MOST_AT_ONCE, BARS_AROUND = 6000, 8

@@ -28,7 +28,7 @@ from arkund.core.exchange.tables import edits_csv
 from arkund.core.kit.roles import label
 from arkund.core.sheet.tempo import grid_of
 from arkund.core.timing.grid import LAST_BAR
-from arkund.songs import copies, exports, hits, revisions, timing
+from arkund.songs import copies, exports, hits, moving, revisions, timing
 from arkund.songs.hits import known_pieces
 from arkund.songs.timing import sheet_of
 
@@ -96,11 +96,11 @@ def move(request: HttpRequest, slug: str) -> JsonResponse:
     song, asked = song_named(slug), body(request, Moved)
     sheet = timing.sheet_of(song)
     if asked.middle:
-        patch = timing.middle_patch(sheet, asked.id)
+        patch = moving.middle_patch(sheet, asked.id)
     elif asked.to_s is None:
         raise ArkundError(Moved.refusal)
     else:
-        patch = timing.drag_patch(sheet, asked.id, asked.to_s, None if asked.free else MAGNET_MS)
+        patch = moving.drag_patch(sheet, asked.id, asked.to_s, None if asked.free else MAGNET_MS)
     return answer(revisions.keep(song.pk, asked.base, patch, station="edit"))
 
 

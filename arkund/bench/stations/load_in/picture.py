@@ -12,7 +12,7 @@ from arkund.core.sheet.lanes import mic_order
 from arkund.core.sheet.sheet import Sheet
 from arkund.core.sheet.tempo import grid_of
 from arkund.core.units import metres_to_samples, samples_to_ms
-from arkund.songs.analysing import Analysis, analysis_of
+from arkund.songs.analysed import Analysis, analysis_of
 from arkund.songs.exports import doubtful
 from arkund.songs.facts import MicFacts
 from arkund.songs.hits import known_pieces
