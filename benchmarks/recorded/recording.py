@@ -39,7 +39,8 @@ AUDIBLY_NOTHING = 1e-15
 @dataclass(frozen=True)
 class Recording:
     """``mics`` ``{mic: (frames,)}``; ``own`` what each close mic hears of its own piece alone;
-    ``hits`` the truth, ``[{piece, time_s, kind, velocity}]``, times as `detect` gives them;
+    ``hits`` the truth, ``[{piece, time_s, kind, velocity, over_ring_db}]``, times as `detect` gives them, and how
+    far each stands over what its drum still rings with (see `_parts`);
     ``spans`` of rolls as (piece, begin, end) in s."""
 
     mics: dict[str, NDArray[np.float32]]
@@ -106,12 +107,13 @@ def make_recording(
         float(rng.uniform(0.25, 0.6)),
         float(rng.uniform(0.08, 0.2)),
     )
-    parts = [
-        part
-        for piece in PLACES
-        if (part_of := [s for s in pattern.hits if s.piece == piece])
-        for part in _parts(piece, places[piece], kit, part_of, sounds, frames, rng)
-    ]
+    parts: list[Part] = []
+    over_ring_db: dict[PlayedHit, float] = {}
+    for drum, place in places.items():
+        if part_of := [s for s in pattern.hits if s.piece == drum]:
+            surfaces, clear_db = _parts(drum, place, kit, part_of, sounds, frames, rng)
+            parts += surfaces
+            over_ring_db |= clear_db
     spectra = block_spectra(parts, room, frames, RATE)
     known = {name: setup.adjusted(mic) for name, mic in _microphones(places, rng).items()}
     mics, own = {}, {}
@@ -147,6 +149,7 @@ def make_recording(
             "time_s": s.time_s + shift[s.piece],
             "kind": s.kind,
             "velocity": s.velocity,
+            "over_ring_db": over_ring_db[s],
         }
         for s in pattern.hits
     ]
@@ -183,9 +186,11 @@ def _parts(
     sounds: dict[tuple[int, int], Sounds],
     frames: int,
     rng: np.random.Generator,
-) -> list[Part]:
-    """The radiating surfaces of a piece with all its hits on them."""
+) -> tuple[list[Part], dict[PlayedHit, float]]:
+    """The radiating surfaces of a piece with all its hits on them, and by hit the dB by which it alone, in
+    its first `HIT_S`, exceeds what the piece rings with just before (infinite in silence)."""
     played = np.zeros(frames + 4 * RATE)
+    clear_db = {}
     for s in own:
         name = f"{piece} {s.kind}" if f"{piece} {s.kind}" in kit.pieces else piece
         program, note, tuning = kit.pieces[name]
@@ -199,6 +204,7 @@ def _parts(
             again = round(rng.uniform(0.012, 0.018) * RATE)
             played[at : at + len(one)] += 0.6 * one
             at += again
+        clear_db[s] = _over_db(one[:_HIT], played[max(at - _HIT, 0) : at])
         played[at : at + len(one)] += one
     family = piece.partition("_")[0]
     sound: NDArray[np.float32] = (played[:frames] * LOUDNESS[family]).astype(np.float32)
@@ -209,16 +215,26 @@ def _parts(
         return [
             Part(piece, "batter", place, 0.28, sound),
             Part(piece, "front", (x, y + 0.4, z), 0.28, front, 0.4),
-        ]
+        ], clear_db
     if family == "snare":
         b, a = scipy.signal.butter(2, 1500, "highpass", fs=RATE)
         wires: NDArray[np.float32] = scipy.signal.lfilter(b, a, sound).astype(np.float32)
         return [
             Part(piece, "head", place, 0.18, sound, 0.0, True),
             Part(piece, "wires", (x, y, z - 0.14), 0.18, wires, 0.1, answers=True),
-        ]
+        ], clear_db
     size = 0.16 if family == "tom" else 0.2
-    return [Part(piece, "body", place, size, sound, 0.0, family == "tom")]
+    return [Part(piece, "body", place, size, sound, 0.0, family == "tom")], clear_db
+
+
+HIT_S = 0.012
+"""How long a hit counts as beginning."""
+_HIT = round(HIT_S * RATE)
+
+
+def _over_db(hit: NDArray[np.float64], ring: NDArray[np.float64]) -> float:
+    peak, rest = (float(np.abs(x).max(initial=0.0)) for x in (hit, ring))
+    return 20 * float(np.log10(max(peak, 1e-9) / rest)) if rest > 0 else float("inf")
 
 
 def _choke(length: int) -> NDArray[np.float64]:

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -92,15 +93,16 @@ def score(recording: Recording, times: Mapping[str, Sequence[float]]) -> Scores:
         ears = close_mics(recording.mics, piece)
         own = [h for h in recording.hits if h["piece"] == piece]
         spared = [h["time_s"] for h in own if h["kind"] in ("grace", "roll")]
-        true = [h["time_s"] for h in own if h["kind"] not in ("grace", "roll")]
-        clear = [_clearance_db(recording, ears[0], t) if ears else np.nan for t in true]
+        listed = [h for h in own if h["kind"] not in ("grace", "roll")]
+        true = [h["time_s"] for h in listed]
         found = sorted(times.get(piece, ()))
         pairs = matches(true, found, TOLERANCE_S if ears else FAR_S)
         got = {i for i, _ in pairs}
-        buried = {i for i, db in enumerate(clear) if db < BURIED_DB}
+        buried = {i for i, h in enumerate(listed) if _is_buried(recording, ears, h)}
         matched = {j for _, j in pairs}
         stray = [t for j, t in enumerate(found) if j not in matched and not _near(t, spared, 0.03)]
         right = len(got - buried)
+        clear = [_clearance_db(recording, ears[0], h) if ears else np.nan for h in listed]
         obvious = {i for i, db in enumerate(clear) if db >= OBVIOUS_DB}
         out.pieces[piece] = Tally(
             right,
@@ -152,20 +154,45 @@ def each(recording: Recording, hits: Sequence[Hit]) -> list[Judged]:
     return out
 
 
-def ghosts(recording: Recording, hits: Sequence[Hit]) -> tuple[int, int, int]:
-    """Of a snare's ghosts: how many are found, how many there are, and how many soft hits are made up."""
+@dataclass(frozen=True)
+class Ghosts:
+    """Of a snare's ghosts how many are found and how many there are, without the ``buried`` ones; and how many
+    soft hits are made up."""
+
+    found: int = 0
+    true: int = 0
+    made_up: int = 0
+    buried: int = 0
+
+    def __add__(self, other: "Ghosts") -> "Ghosts":
+        return Ghosts(
+            *(a + b for a, b in zip(vars(self).values(), vars(other).values(), strict=True))
+        )
+
+    @property
+    def f(self) -> float:
+        """F-measure; 1 where nothing is true or made up."""
+        every = self.found + self.true + self.made_up
+        return 2 * self.found / every if every else 1.0
+
+
+def ghosts(recording: Recording, hits: Sequence[Hit]) -> Ghosts:
+    """What became of a snare's ghosts, whatever kind they are found as."""
     own = [h for h in recording.hits if h["piece"] == "snare"]
     true = [h for h in own if h["kind"] not in ("grace", "roll")]
     spared = [h["time_s"] for h in own if h["kind"] in ("grace", "roll")]
     found = [h for h in hits if h.piece == "snare"]
     pairs = matches([h["time_s"] for h in true], [h.time_s for h in found], TOLERANCE_S)
-    soft = {i for i, h in enumerate(true) if h["kind"] == "ghost"}
+    ears = close_mics(recording.mics, "snare")
+    every = {i for i, h in enumerate(true) if h["kind"] == "ghost"}
+    buried = {i for i in every if _is_buried(recording, ears, true[i])}
+    soft = every - buried
     matched = {j for _, j in pairs}
     stray = sum(
         h.kind == "ghost" and j not in matched and not _near(h.time_s, spared, 0.03)
         for j, h in enumerate(found)
     )
-    return sum(i in soft for i, _ in pairs), len(soft), stray
+    return Ghosts(sum(i in soft for i, _ in pairs), len(soft), stray, len(buried))
 
 
 def times_of(hits: Sequence[Hit]) -> dict[str, list[float]]:
@@ -182,9 +209,14 @@ def group_of(recording: Recording, piece: str) -> str:
     return family if close_mics(recording.mics, piece) else f"{family} without a mic"
 
 
-def _clearance_db(recording: Recording, mic: str, at_s: float) -> float:
+def _is_buried(recording: Recording, ears: Sequence[str], hit: Mapping[str, Any]) -> bool:
+    """Whether no close mic of its drum has a hit above `BURIED_DB`."""
+    return bool(ears) and max(_clearance_db(recording, e, hit) for e in ears) < BURIED_DB
+
+
+def _clearance_db(recording: Recording, mic: str, played: Mapping[str, Any]) -> float:
     """By how many dB a hit's own sound in a mic exceeds all else that it hears around."""
-    rate = recording.rate
+    rate, at_s = recording.rate, played["time_s"]
     own, total = recording.own.get(mic), recording.mics[mic]
     if own is None:
         return float("nan")
@@ -198,6 +230,8 @@ def _clearance_db(recording: Recording, mic: str, at_s: float) -> float:
             initial=0.0
         )
     )
+    # What lies under the drum's own ring has the ring's peak: what it would have alone is known.
+    hit = min(hit, ring * 10 ** (played.get("over_ring_db", np.inf) / 20)) if ring else hit
     return 20 * float(np.log10(max(hit, 1e-9) / max(rest, ring, 1e-9)))
 
 

@@ -1,17 +1,20 @@
 """Worlds that accuracy is measured on: parts drawn at random, and how a list of hits is scored."""
 
 import os
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from arkund.core.hits.hit import Hit
+from arkund.core.simulate.drummer import PlayedHit
 from benchmarks.recorded.recording import Recording
 from benchmarks.worlds.drawn import DEVELOPED_ON, LEFT_OUT, make_room, worlds
 from benchmarks.worlds.playing import FAMILIES, TOMS
 from benchmarks.worlds.report import Row, sureness, table
 from benchmarks.worlds.scoring import (
+    Ghosts,
     Tally,
     each,
     ghosts,
@@ -20,7 +23,8 @@ from benchmarks.worlds.scoring import (
     plain_list,
     score,
 )
-from benchmarks.worlds.world import World
+from benchmarks.worlds.sources import SIMULATED
+from benchmarks.worlds.world import World, record
 
 RATE = 48000
 PIECES = {"kick", "snare", "hat", "ride", "crash_1", *TOMS}
@@ -96,12 +100,14 @@ def test_the_table_has_the_worst_recording_beside_the_pooled_figure() -> None:
             World(n, "a", "b", "c"),
             {"tom_1": ("tom", tally, Tally(5, 10, 12, 8, 2, 0))},
             [],
-            (8, 10, n),
+            Ghosts(8, 10, n, 2),
         )
         for n, tally in enumerate((good, bad, made_up))
     ]
     *_, line, _, ghosts_line = table(rows).splitlines()
-    assert ghosts_line.startswith("Ghosts: F 0.842 (24 of 30); made up 3")
+    assert ghosts_line.startswith(
+        "Ghosts: F 0.842 (24 of 30, 6 buried aside), worst 0.80; made up 3"
+    )
     assert ghosts_line.endswith("at most 2 in a song.")
     assert line.startswith("| tom | 0.606 | 0.18 | a/b/c/1 |")
     assert line.endswith("| 7 of 16 (1 aside) | 6 of 24 (0 aside) | 3 | 0 |")
@@ -120,7 +126,7 @@ def test_found_hits_are_judged_each_with_its_confidence() -> None:
         ("tom", 0.6, False),
     ]
     assert judged[1].late_s == pytest.approx(0.002)
-    rows = [Row(World(1, "a", "b", "c"), {}, judged, (0, 0, 0))]
+    rows = [Row(World(1, "a", "b", "c"), {}, judged, Ghosts())]
     tom = sureness(rows).splitlines()[-1]
     assert "0.00 (1)" in tom
     assert "1.00 (1)" in tom
@@ -140,7 +146,30 @@ def test_ghosts_are_counted_apart_from_accents() -> None:
         _found("snare", 0.81, 0.9, "ghost"),
         _found("snare", 1.5, 0.9, "ghost"),
     ]
-    assert ghosts(made, hits) == (1, 2, 1)
+    assert ghosts(made, hits) == Ghosts(found=1, true=2, made_up=1)
+
+
+def test_a_hit_under_its_own_drum_s_ring_is_buried() -> None:
+    made = recording(0.0)
+    made.own["tom_1"][:] += 0.2 * np.sin(2 * np.pi * 200 * np.arange(len(made.own["tom_1"])) / RATE)
+    made.mics["tom_1"][:] = made.own["tom_1"]
+    soft = {"piece": "tom_1", "time_s": 1.5, "kind": "ghost", "velocity": 20}
+    for over_ring_db, buried in ((-10.0, 1), (-3.0, 0)):
+        hits = [*made.hits, soft | {"over_ring_db": over_ring_db}]
+        found = score(replace(made, hits=hits), {"tom_1": [1.0, 2.0]}).pieces["tom_1"]
+        assert (found.buried, found.true) == (buried, 3 - buried)
+
+
+def test_every_hit_says_how_far_it_stands_over_its_drum_s_ring() -> None:
+    part = [
+        PlayedHit(0.5, "snare", 120),
+        PlayedHit(0.54, "snare", 15, "ghost"),
+        PlayedHit(1.5, "snare", 60),
+    ]
+    hits = record(World(3, SIMULATED, "cardioids", "train"), part).hits
+    first, ghost, late = (h["over_ring_db"] for h in hits)
+    assert first == np.inf
+    assert ghost < 0 < 20 < late
 
 
 def test_the_oldest_recordings_make_room_for_the_newest(tmp_path: Path) -> None:
