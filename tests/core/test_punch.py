@@ -132,9 +132,13 @@ HATS_S = tuple(np.arange(0.49, 7.5, 0.25))
 """Eighths: of four one falls with kick or snare, and the next 240 ms after it."""
 
 
-def _hats(gain_db: Callable[[float], float]) -> Card:
-    """`_mix` with short bright hats, each by ``gain_db`` of its time."""
+def _hats(gain_db: Callable[[float], float], ring_db: float = -200.0) -> Card:
+    """`_mix` with short bright hats, each by ``gain_db`` of its time, and with a bright ring after every hit
+    of the snare, so loud against a hat."""
     out = _mix().astype(np.float64)
+    for at in SNARE_S:
+        span = out[round(at * RATE) :][: round(0.3 * RATE)]
+        span += 0.05 * 10 ** (ring_db / 20) * np.sin(2 * np.pi * 7500 * np.arange(len(span)) / RATE)
     time = np.arange(round(0.03 * RATE)) / RATE
     for at in HATS_S:
         hat = 0.05 * 10 ** (gain_db(at) / 20) * np.sin(2 * np.pi * 9000 * time)
@@ -152,9 +156,20 @@ def test_cymbals_that_fall_after_kick_and_snare_alone_pump() -> None:
     assert softer.cymbals.pumping_db(was.cymbals) == pytest.approx(0.0, abs=0.1)
     assert pumped.cymbals.spread_db(was.cymbals) == pytest.approx(4.0, abs=0.2)
     assert softer.cymbals.spread_db(was.cymbals) == pytest.approx(0.0, abs=0.1)
+    assert was.cymbals.is_clear.all()
     levels = was.cymbals_over_snare_db, softer.cymbals_over_snare_db
     assert None not in levels
     assert levels[1] == pytest.approx((levels[0] or 0.0) - 3.0, abs=0.1)
+
+
+def test_a_drum_s_ring_that_is_lowered_under_cymbals_is_no_pumping() -> None:
+    was, gated = _hats(lambda at: 0.0, 6.0), _hats(lambda at: 0.0, -20.0)
+    is_ringing = ~was.cymbals.is_clear
+    assert 0 < is_ringing.sum() <= was.cymbals.is_pressed.sum()
+    moved = gated.cymbals.levels_dbfs - was.cymbals.levels_dbfs
+    assert (moved[is_ringing] < -6).all()
+    assert gated.cymbals.spread_db(was.cymbals) == pytest.approx(0.0, abs=0.2)
+    assert gated.cymbals.pumping_db(was.cymbals) is None
 
 
 def test_noise_is_what_sounds_between_hits_and_mono_loses_what_cancels() -> None:

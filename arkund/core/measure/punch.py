@@ -41,6 +41,10 @@ BETWEEN_S = 0.25
 AWAY_S = (0.030, 0.060)
 """A cymbal's hit counts where no shell is hit so long before it, or so little after."""
 
+JUST_BEFORE_S, CLEAR_DB = (-0.020, -0.003), 6.0
+"""A cymbal's hit that stands so far over what sounds just before it is its own; under a drum's ring, which the
+mix may lower on purpose, the ring would be measured."""
+
 PUMPED_S = 0.250
 """A bus that is pressed by kick or snare is not back so soon after them."""
 
@@ -86,27 +90,35 @@ class Shell:
 @dataclass(frozen=True)
 class Cymbals:
     """Hits of hat and cymbals away from shells, ``(hits,)`` each: their attack above `BRIGHT_HZ` in the mix
-    in dBFS, and whether kick or snare was hit within `PUMPED_S` before."""
+    in dBFS, whether kick or snare was hit within `PUMPED_S` before, and by how many dB the attack exceeds what
+    sounds there just before (`JUST_BEFORE_S`)."""
 
     levels_dbfs: NDArray[np.float64]
     is_pressed: NDArray[np.bool_]
+    rises_db: NDArray[np.float64]
+
+    @property
+    def is_clear(self) -> NDArray[np.bool_]:
+        """Which hits are measured themselves, and not a drum's ring over them."""
+        return self.rises_db >= CLEAR_DB
 
     def spread_db(self, before: "Cymbals") -> float:
-        """How unequally the hits moved since ``before``: from the 10th to the 90th percentile."""
-        moved = self.levels_dbfs - before.levels_dbfs
-        return float(np.subtract(*np.percentile(moved, [90, 10])))
+        """How unequally the hits moved that were clear ``before``: from the 10th to the 90th percentile; 0
+        without any."""
+        moved = (self.levels_dbfs - before.levels_dbfs)[before.is_clear]
+        return float(np.subtract(*np.percentile(moved, [90, 10]))) if len(moved) else 0.0
 
     def pumping_db(self, before: "Cymbals") -> float | None:
-        """By how much more than the others those soon after kick or snare fell since ``before``; None
-        where either are too few."""
-        pressed = self.is_pressed
-        if min(pressed.sum(), (~pressed).sum()) < FEWEST_PUMPED:
+        """By how much more than the others those soon after kick or snare fell since ``before``, of those that
+        were clear then; None where either are too few."""
+        pressed, free = before.is_clear & self.is_pressed, before.is_clear & ~self.is_pressed
+        if min(pressed.sum(), free.sum()) < FEWEST_PUMPED:
             return None
         moved = self.levels_dbfs - before.levels_dbfs
-        return float(np.median(moved[~pressed]) - np.median(moved[pressed]))
+        return float(np.median(moved[free]) - np.median(moved[pressed]))
 
 
-NO_CYMBALS = Cymbals(np.zeros(0), np.zeros(0, bool))
+NO_CYMBALS = Cymbals(np.zeros(0), np.zeros(0, bool), np.zeros(0))
 
 
 @dataclass(frozen=True)
@@ -262,7 +274,9 @@ def _cymbals(bright: NDArray[np.float64], rate: int, hits: Hits) -> Cymbals:
     at = at[(since > AWAY_S[0]) & (_since(-at, -struck[::-1]) > AWAY_S[1])]
     loud = [np.asarray(hits.shells[p]) for p in PUMPING if p in hits.shells]
     pressing = np.sort(np.concatenate(loud)) if loud else np.zeros(0)
-    return Cymbals(_levels(bright, rate, at, ATTACK_S), _since(at, pressing) < PUMPED_S)
+    levels = _levels(bright, rate, at, ATTACK_S)
+    rises = levels - _levels(bright, rate, at, JUST_BEFORE_S)
+    return Cymbals(levels, _since(at, pressing) < PUMPED_S, rises)
 
 
 def _since(at: NDArray[np.float64], others: NDArray[np.float64]) -> NDArray[np.float64]:
