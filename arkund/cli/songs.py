@@ -29,6 +29,14 @@ def register(add: Add) -> None:
     sub.add_argument("--stereo", choices=("left", "right", "sum"), default="")
     sub.add_argument("--skip-bad", action="store_true")
     add("songs", _songs, "list the songs")
+    _register_changes(add)
+    _register_bars(add)
+    add("undo", _undo, "back to the revision before").add_argument("song")
+    add("redo", _redo, "forward again").add_argument("song")
+
+
+def _register_changes(add: Add) -> None:
+    """Commands that change a mic or a value of the sheet."""
     sub = add("set-up", _set_up, "correct the role of a mic, exclude it, or replace its file")
     sub.add_argument("song")
     sub.add_argument("mic")
@@ -51,6 +59,10 @@ def register(add: Add) -> None:
     sub.add_argument("channel", help="buses.strike, groups.toms")
     sub.add_argument("name")
     add("processors", _processors, "every processor with its values, ranges and units")
+
+
+def _register_bars(add: Add) -> None:
+    """Commands about a song's bars: scenes, sections, tempo."""
     sub = add("scene", _scene, "put a scene over other bars, or remove it; a song's scenes")
     sub.add_argument("song")
     sub.add_argument("scene", nargs="?", default="", help="its name; all are listed without one")
@@ -68,8 +80,6 @@ def register(add: Add) -> None:
     sub.add_argument("--midi", type=given_path, metavar="FILE.mid")
     sub.add_argument("--drifting", action="store_true", help="bar by bar from the hits")
     sub.add_argument("--bpm", type=float, help="a constant tempo; bar 1 stays where it is")
-    add("undo", _undo, "back to the revision before").add_argument("song")
-    add("redo", _redo, "forward again").add_argument("song")
 
 
 def _simulate(args: argparse.Namespace) -> dict[str, Any]:

@@ -36,6 +36,25 @@ def hush() -> Preset:
         Microphone("room_l", (-1.3, 2.6, 1.2), (0, 0.6, 0.6), 0.0, 25, 16000, 0.0, -14.0, True),
         Microphone("room_r", (1.4, 2.6, 1.2), (0, 0.6, 0.6), 0.0, 25, 16000, 0.0, -14.0, True),
     )
+    feel = Feel(4.0, 2.4, {"snare": 3.0, "hat": 0.0, "kick": 0.0}, touch=0.6)
+    plants = Plants(wild="tom_1", hum={"snare_bottom": (60.0, -62.0)}, dc={"kick_out": 0.01})
+    files = {m.name: f"thin ice - {m.name.replace('_', '-')}.wav" for m in mics}
+    return Preset(
+        "Thin Ice",
+        68.0,
+        48000,
+        kit,
+        mics,
+        Room((4.2, 4.6, 2.6), (2.1, 1.3, 0.0), 0.3, 0.3),
+        _chart(),
+        feel,
+        files,
+        plants,
+    )
+
+
+def _chart() -> tuple[ChartSection, ...]:
+    """What is played, section by section."""
     verse = {
         "kick": "X.......x.......",
         "snare": "............X...",
@@ -49,23 +68,8 @@ def hush() -> Preset:
     crash_one = {"crash_1": "x..............."}
     fill = {"snare": "........x.......", "tom_1": "..........x.x...", "tom_2": "..............X."}
     fill_b = {"tom_1": "........x...x...", "tom_2": "..........x...X."}
-    chart = (
+    return (
         ChartSection("verse", 8, verse, fill),
         ChartSection("lift", 8, lift, fill_b, crash_one),
         ChartSection("out", 4, verse, fill, crash_one),
-    )
-    feel = Feel(4.0, 2.4, {"snare": 3.0, "hat": 0.0, "kick": 0.0}, touch=0.6)
-    plants = Plants(wild="tom_1", hum={"snare_bottom": (60.0, -62.0)}, dc={"kick_out": 0.01})
-    files = {m.name: f"thin ice - {m.name.replace('_', '-')}.wav" for m in mics}
-    return Preset(
-        "Thin Ice",
-        68.0,
-        48000,
-        kit,
-        mics,
-        Room((4.2, 4.6, 2.6), (2.1, 1.3, 0.0), 0.3, 0.3),
-        chart,
-        feel,
-        files,
-        plants,
     )

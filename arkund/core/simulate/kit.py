@@ -7,6 +7,7 @@ origin, looks along +y, z is up.
 
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import scipy
@@ -157,7 +158,6 @@ def _play_drum(
     positions[:, 0] = np.abs(rng.normal(1.0, 0.05, len(own)))
     onsets, forces, contacts = _hits_in(own, rate, 3.2, hardest_ms)
 
-    x, y, z = drum.position
     if is_kick:
         # The front head answers to the air between the heads: its lowest modes, a little later.
         front = np.where(np.arange(count) < 3, 1.1, 0.7)
@@ -169,31 +169,40 @@ def _play_drum(
     knocks = _knocks(voice, own, frames, rate, rng) * drum.level
     sounds[0] += knocks
     if is_kick:
-        depth = 0.4
         sounds[1] += 0.9 * knocks
-        return [
-            Part(
-                drum.piece, "batter", drum.position, drum.radius_m, sounds[0], faces_from=y + depth
-            ),
-            Part(
-                drum.piece,
-                "front",
-                (x, y + depth, z),
-                drum.radius_m,
-                sounds[1],
-                depth,
-                faces_from=y + depth,
-            ),
-        ]
+        return _heads_of_kick(drum, sounds)
     if drum.sings and waking:
         sounds[0] += _sing(drum, drum.sings, waking, float(frequency[0]), frames, rate)
     parts = [Part(drum.piece, "head", drum.position, drum.radius_m, sounds[0], 0.0, True)]
     if drum.piece.startswith("snare"):
         wires = _wires(sounds[0], rate, rng) * drum.level
+        x, y, z = drum.position
         parts.append(
             Part(drum.piece, "wires", (x, y, z - 0.14), drum.radius_m, wires, 0.1, answers=True)
         )
     return parts
+
+
+KICK_DEPTH_M = 0.4
+
+
+def _heads_of_kick(drum: Drum, sounds: NDArray[Any]) -> list[Part]:
+    """The batter and the front of a kick, by what each gives off ``(2, frames)``."""
+    x, y, z = drum.position
+    faces_from = y + KICK_DEPTH_M
+    front = (x, faces_from, z)
+    return [
+        Part(drum.piece, "batter", drum.position, drum.radius_m, sounds[0], faces_from=faces_from),
+        Part(
+            drum.piece,
+            "front",
+            front,
+            drum.radius_m,
+            sounds[1],
+            KICK_DEPTH_M,
+            faces_from=faces_from,
+        ),
+    ]
 
 
 def _sing(

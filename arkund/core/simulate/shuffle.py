@@ -38,21 +38,6 @@ def shuffle() -> Preset:
         Microphone("room_r", (1.6, 3.0, 1.3), (0, 0.6, 0.6), 0.0, 25, 16000, 0.0, -11.0),
         Microphone("crush", (0.3, 1.8, 0.4), (0, 0.6, 0.6), 0.0, 90, 9000, 5.0, -8.0),
     )
-    verse = {
-        "kick": "X....xX..x..",
-        "snare": "..gX.g..gX.g",
-        "hat": "x.xx.xx.xx.x",
-    }
-    chorus = {"kick": "X..x.xX..x..", "snare": "..gX.g..gX..", "ride": "x.xx.xx.xx.x"}
-    crash_one = {"crash_1": "X..........."}
-    fill = {"snare": "......x.x...", "tom_1": ".........x..", "tom_2": "..........xX"}
-    fill_low = {"snare": "......x.....", "tom_1": "........x.x.", "tom_2": "...........X"}
-    chart = (
-        ChartSection("verse", 8, verse, fill, crash_one),
-        ChartSection("chorus", 8, chorus, fill_low, crash_one),
-        ChartSection("verse", 6, verse, fill, crash_one),
-        ChartSection("out", 2, verse, None, crash_one),
-    )
     feel = Feel(4.0, 2.5, {"snare": 6.0, "hat": -1.0, "kick": 1.0})
     plants = Plants(
         wild="tom_2", apart=(4, 20), hum={"crush": (50.0, -58.0)}, dc={"room_r": 0.006}, clipped=()
@@ -66,9 +51,28 @@ def shuffle() -> Preset:
         kit,
         mics,
         Room((5.4, 5.0, 2.7), (2.7, 1.4, 0.0)),
-        chart,
+        _chart(),
         feel,
         files,
         plants,
         takes,
+    )
+
+
+def _chart() -> tuple[ChartSection, ...]:
+    """What is played, section by section."""
+    verse = {
+        "kick": "X....xX..x..",
+        "snare": "..gX.g..gX.g",
+        "hat": "x.xx.xx.xx.x",
+    }
+    chorus = {"kick": "X..x.xX..x..", "snare": "..gX.g..gX..", "ride": "x.xx.xx.xx.x"}
+    crash_one = {"crash_1": "X..........."}
+    fill = {"snare": "......x.x...", "tom_1": ".........x..", "tom_2": "..........xX"}
+    fill_low = {"snare": "......x.....", "tom_1": "........x.x.", "tom_2": "...........X"}
+    return (
+        ChartSection("verse", 8, verse, fill, crash_one),
+        ChartSection("chorus", 8, chorus, fill_low, crash_one),
+        ChartSection("verse", 6, verse, fill, crash_one),
+        ChartSection("out", 2, verse, None, crash_one),
     )

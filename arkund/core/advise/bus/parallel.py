@@ -325,10 +325,8 @@ def _times(
 
 def _level(study: Study, node: Node, is_low: bool) -> float:
     """Loudness of a stereo node in LUFS, or its level below 120 Hz in dBFS."""
-    sound = heard(study, node)
-    if is_low:
-        return power_to_db(low_power(sound, study.rate))
-    return loudness_lufs(sound, study.rate)
+    sound, rate = heard(study, node), study.rate
+    return power_to_db(low_power(sound, rate)) if is_low else loudness_lufs(sound, rate)
 
 
 def _hits_dbfs(study: Study, node: Node) -> float:
