@@ -13,6 +13,7 @@ from arkund.core.advise.first_pass import Step, steps
 from arkund.core.advise.goal import GOALS, Figure, Goal, card_of, figures
 from arkund.core.advise.school import SCHOOLS, school_of
 from arkund.core.advise.study import Study
+from arkund.core.measure.clear import Ghosts
 from arkund.core.measure.punch import Card, Hits, Shell, punch_card
 from arkund.core.process.limiter import Limiter
 from arkund.core.process.saturation import Saturation
@@ -76,13 +77,38 @@ def test_more_attack_is_more_attack_over_body() -> None:
     )
 
 
-def test_ghosts_lie_under_accents() -> None:
+GHOSTS_S = (1.5, 2.5, 3.5, 4.5, 7.0)
+
+
+def _with_ghosts(gain_db: float = 0.0, ring_db: float = -200.0) -> Card:
+    """`_mix` with ghosts 20 dB under the snare's accents, moved by some dB, the first two of them on a ring so
+    loud against them."""
     mix = _mix()
-    mix[round(7.0 * RATE) :][: RATE // 10] = 0.04 * np.sin(
-        2 * np.pi * 400 * np.arange(RATE // 10) / RATE
-    )
-    assert _card(mix, (7.0,)).ghosts_under_db == pytest.approx(20, abs=0.1)
-    assert _card(mix).ghosts_under_db == 0
+    time = np.arange(RATE // 10) / RATE
+    for at in GHOSTS_S:
+        ghost = 0.04 * 10 ** (gain_db / 20) * np.sin(2 * np.pi * 400 * time)
+        mix[round(at * RATE) :][: len(time)] += ghost.astype(np.float32)
+    for at in GHOSTS_S[:2]:
+        ring = 0.04 * 10 ** (ring_db / 20) * np.sin(2 * np.pi * 150 * time)
+        mix[round((at - 0.05) * RATE) :][: len(time)] += ring.astype(np.float32)
+    return _card(mix, GHOSTS_S)
+
+
+def test_ghosts_lie_under_accents() -> None:
+    plain = _with_ghosts()
+    assert plain.ghosts.under_db(plain.ghosts) == pytest.approx(20, abs=0.1)
+    assert _with_ghosts(3.0).ghosts.under_db(plain.ghosts) == pytest.approx(17, abs=0.1)
+    assert _card(_mix()).ghosts.under_db(_card(_mix()).ghosts) is None
+
+
+def test_only_ghosts_that_stand_clear_and_alone_are_measured() -> None:
+    was, lifted = _with_ghosts(0.0, 6.0), _with_ghosts(4.0, 16.0)
+    assert lifted.ghosts.under_db(was.ghosts) == pytest.approx(16, abs=0.1)
+    kicks = [*KICK_S, *(t - 0.02 for t in GHOSTS_S[:3])]
+    hits = Hits({"kick": kicks, "snare": SNARE_S}, GHOSTS_S)
+    few = punch_card(_mix(), RATE, hits)
+    assert len(few.ghosts.levels_dbfs) == 2
+    assert few.ghosts.under_db(few.ghosts) is None
 
 
 def _missed(before: Card, now: Card, goal: Goal) -> dict[str, float]:
@@ -104,7 +130,7 @@ def _plain(**figures_: float) -> Card:
         -2,
         18,
         {"kick": kick, "snare": Shell(-9, -19, 10, -40, -30)},
-        figures_.get("ghosts", 12),
+        Ghosts(np.full(3, -9 - figures_.get("ghosts", 12)), np.full(3, 20.0), -9.0),
     )
 
 

@@ -216,9 +216,9 @@ def figures(before: Card, now: Card, goal: Goal) -> list[Figure]:
             ),
             Figure(f"{called} ring under attack", "dB", then.ring_db, shell.ring_db),
         ]
-    if before.ghosts_under_db and now.ghosts_under_db:
-        ghosts = (before.ghosts_under_db, now.ghosts_under_db)
-        out.append(Figure(GHOSTS, "dB", *ghosts, within=goal.ghosts_db))
+    ghosts = before.ghosts.under_db(before.ghosts), now.ghosts.under_db(before.ghosts)
+    if ghosts[0] is not None and ghosts[1] is not None:
+        out.append(Figure(GHOSTS, "dB", ghosts[0], ghosts[1], within=goal.ghosts_db))
     return [*out, *_of_cymbals(before, now, goal), *_of_all(before, now, goal)]
 
 

@@ -16,12 +16,14 @@ from numpy.typing import NDArray
 
 from arkund.core.kernel import kernel
 from arkund.core.kit.roles import piece_family
-from arkund.core.measure.cymbals import (
+from arkund.core.measure.clear import (
     JUST_BEFORE_S,
     NO_CYMBALS,
+    NO_GHOSTS,
     PUMPED_S,
     PUMPING,
     Cymbals,
+    Ghosts,
 )
 from arkund.core.measure.hits import mean_envelope_db
 from arkund.core.measure.loudness import loudness_lufs, true_peak_dbtp
@@ -37,6 +39,9 @@ LOW_S = (0.0, 0.050)
 LOW_HZ, TOM_LOW_HZ = (35.0, 120.0), (35.0, 250.0)
 """The low end of kick and snare, and of toms, the smallest of which have their pitch at 200 Hz: under it their mics
 hear the other drums."""
+
+BODY_HZ = (150.0, 1500.0)
+"""A ghost is measured in these, where a hat that falls with it hardly sounds."""
 
 BRIGHT_HZ = 6000.0
 """Cymbals are measured above this, where shells hardly ring."""
@@ -86,14 +91,14 @@ class Shell:
 @dataclass(frozen=True)
 class Card:
     """The mix's loudness in LUFS, true peak in dBTP, crest (true peak over RMS) in dB, its shells'
-    hits, how far ghosts lie under accents in dB (0 without ghosts), its cymbals, its noise in dBFS,
+    hits, the snare's ghosts, its cymbals, its noise in dBFS,
     and what folding it to mono takes off its power in dB."""
 
     loudness_lufs: float
     true_peak_dbtp: float
     crest_db: float
     shells: Mapping[str, Shell] = field(default_factory=dict)
-    ghosts_under_db: float = 0.0
+    ghosts: Ghosts = NO_GHOSTS
     cymbals: Cymbals = NO_CYMBALS
     noise_dbfs: float = SILENCE_DB
     mono_loss_db: float = 0.0
@@ -162,10 +167,15 @@ def punch_card(mix: NDArray[np.float32], rate: int, hits: Hits) -> Card:
             lambda side: _band(side, rate, "bandpass", TOM_LOW_HZ), _sides(mix) if of_toms else []
         )
         bright = pool.map(lambda side: _band(side, rate, "highpass", BRIGHT_HZ), _sides(mix))
+        has_ghosts = len(hits.ghosts) > 0 and len(hits.shells.get("snare", ())) > 0
+        body = pool.map(
+            lambda side: _band(side, rate, "bandpass", BODY_HZ), _sides(mix) if has_ghosts else []
+        )
         loud, tallest = pool.submit(loudness_lufs, mix, rate), pool.submit(true_peak_dbtp, mix)
         whole = _summed(_sides(mix))
         lows, brights = _summed(list(low)), _summed(list(bright))
         tom_lows = _summed(list(tom_low)) if of_toms else lows
+        bodies = _summed(list(body)) if has_ghosts else lows
     loudness, peak = loud.result(), tallest.result()
     every = np.sort(np.asarray(hits.every, np.float64))
     shells = {
@@ -173,17 +183,13 @@ def punch_card(mix: NDArray[np.float32], rate: int, hits: Hits) -> Card:
         for piece, times in hits.shells.items()
         if len(times)
     }
-    ghosts = 0.0
-    if len(hits.ghosts) and "snare" in shells:
-        soft = np.median(_levels(whole, rate, hits.ghosts, ATTACK_S))
-        ghosts = shells["snare"].attack_dbfs - float(soft)
     mean = power_to_db(float(whole[-1]) / len(mix)) if len(mix) else SILENCE_DB
     return Card(
         loudness,
         peak,
         peak - mean,
         shells,
-        ghosts,
+        _ghosts(bodies, rate, hits) if has_ghosts else NO_GHOSTS,
         _cymbals(brights, rate, hits),
         _noise_dbfs(whole, rate),
         _mono_loss_db(mix, mean),
@@ -227,10 +233,24 @@ def _shell(
     )
 
 
+def _ghosts(bodies: NDArray[np.float64], rate: int, hits: Hits) -> Ghosts:
+    """The ghosts that no shell's hit is near, and the accents, of what sounds in `BODY_HZ`."""
+    at, struck = np.asarray(hits.ghosts, np.float64), _struck(hits)
+    at = at[(_since(at, struck) > AWAY_S[0]) & (_since(-at, -struck[::-1]) > AWAY_S[1])]
+    levels = _levels(bodies, rate, at, ATTACK_S)
+    accents = _levels(bodies, rate, hits.shells["snare"], ATTACK_S)
+    rises = levels - _levels(bodies, rate, at, JUST_BEFORE_S)
+    return Ghosts(levels, rises, float(np.median(accents)))
+
+
+def _struck(hits: Hits) -> NDArray[np.float64]:
+    """When shells are hit, ghosts aside, in order."""
+    return np.sort(np.concatenate([np.zeros(0), *map(np.asarray, hits.shells.values())]))
+
+
 def _cymbals(bright: NDArray[np.float64], rate: int, hits: Hits) -> Cymbals:
     """The cymbals' hits that no shell's are near."""
-    shells = [np.asarray(times) for times in hits.shells.values()]
-    struck = np.sort(np.concatenate([*shells, np.asarray(hits.ghosts, np.float64)]))
+    struck = np.sort(np.concatenate([_struck(hits), np.asarray(hits.ghosts, np.float64)]))
     at = np.asarray(hits.cymbals, np.float64)
     since = _since(at, struck)
     at = at[(since > AWAY_S[0]) & (_since(-at, -struck[::-1]) > AWAY_S[1])]

@@ -1,9 +1,15 @@
-"""What hits of hat and cymbals have become in a mix: how unequally they moved, and whether the mix pumps."""
+"""What soft hits have become in a mix, the cymbals' and the snare's ghosts: measured on those that stand clear.
+
+Where a soft hit lies under a drum's ring, the mix may lower that ring on purpose; what is measured then is
+the ring. Which hits stand clear is read from the recording, so that it holds for every mix of it.
+"""
 
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+
+from arkund.core.units import SILENCE_DB
 
 PUMPED_S = 0.250
 """A bus that is pressed by kick or snare is not back so soon after them."""
@@ -13,8 +19,7 @@ FEWEST_PUMPED = 4
 """Hits of cymbals, both soon after these and away from them, without which pumping is not measured."""
 
 JUST_BEFORE_S, CLEAR_DB = (-0.020, -0.003), 6.0
-"""A cymbal's hit that stands so far over what sounds just before it is its own; under a drum's ring, which the
-mix may lower on purpose, the ring would be measured."""
+"""A hit stands clear if its attack exceeds what sounds just before it by so much."""
 
 
 @dataclass(frozen=True)
@@ -29,7 +34,7 @@ class Cymbals:
 
     @property
     def is_clear(self) -> NDArray[np.bool_]:
-        """Which hits are measured themselves, and not a drum's ring over them."""
+        """Which hits stand clear."""
         return self.rises_db >= CLEAR_DB
 
     def spread_db(self, before: "Cymbals") -> float:
@@ -49,3 +54,27 @@ class Cymbals:
 
 
 NO_CYMBALS = Cymbals(np.zeros(0), np.zeros(0, bool), np.zeros(0))
+
+
+FEWEST_GHOSTS = 3
+"""Clear ghosts without which nothing is said of them."""
+
+
+@dataclass(frozen=True)
+class Ghosts:
+    """The snare's ghosts that no shell's hit is near, ``(ghosts,)`` each: the attack of their body (under a hat's
+    sound) in the mix in dBFS, and by how many dB it exceeds what sounds there just before (`JUST_BEFORE_S`);
+    and the same attack of the median accent in dBFS."""
+
+    levels_dbfs: NDArray[np.float64]
+    rises_db: NDArray[np.float64]
+    accent_dbfs: float
+
+    def under_db(self, before: "Ghosts") -> float | None:
+        """How far those that were clear ``before`` lie under accents, the median; None where they are too
+        few."""
+        own = self.levels_dbfs[before.rises_db >= CLEAR_DB]
+        return self.accent_dbfs - float(np.median(own)) if len(own) >= FEWEST_GHOSTS else None
+
+
+NO_GHOSTS = Ghosts(np.zeros(0), np.zeros(0), SILENCE_DB)
