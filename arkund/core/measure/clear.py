@@ -72,7 +72,9 @@ class Ghosts:
 
     def under_db(self, before: "Ghosts") -> float | None:
         """How far those that were clear ``before`` lie under accents, the median; None where they are too
-        few."""
+        few, or ``before`` has other hits."""
+        if len(self.levels_dbfs) != len(before.rises_db):
+            return None
         own = self.levels_dbfs[before.rises_db >= CLEAR_DB]
         return self.accent_dbfs - float(np.median(own)) if len(own) >= FEWEST_GHOSTS else None
 
