@@ -1,5 +1,6 @@
 """The floor under detection: what stands clear of all bleed in a drum's own mic is found, and nothing else."""
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -112,6 +113,16 @@ def test_a_tom_of_which_nothing_is_listed_and_that_falls_with_kicks_alone_is_for
     assert len(added_to(kicks, clear_ones(sounds), close, RATE)) == len(kicks) + 3
     listed = Hit("t", "tom_1", 4.5, 100, "accent", 0.9, 0.0)
     assert len(added_to([*kicks, listed], with_kicks, close, RATE)) == len(kicks) + 2
+
+
+def test_a_drum_whose_every_hit_is_added_is_measured_against_its_own_loud_ones() -> None:
+    sounds = kit([2.2, 4.4, 6.6])
+    close = {name: sounds[name] for name in ("kick", "snare", "tom_1")}
+    under = [replace(one, level_db=one.level_db - 13.0) for one in clear_ones(sounds)["tom_1"]]
+    hits = added_to([], {"tom_1": under}, close, RATE)
+    assert len(hits) == 3
+    assert max(h.level_db for h in hits) == pytest.approx(0.0, abs=0.5)
+    assert "ghost" not in {h.kind for h in hits}
 
 
 def test_many_clear_hits_that_all_fall_with_a_hat_are_its_bleed_and_few_are_not() -> None:

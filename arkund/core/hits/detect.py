@@ -22,13 +22,10 @@ from arkund.core.hits.choose.overheard import overheard
 from arkund.core.hits.choose.rolls import with_rolls
 from arkund.core.hits.choose.unclaimed import unclaimed
 from arkund.core.hits.hear.novelty import band_energy
-from arkund.core.hits.hit import SAME_HIT_S, Hit, hit_id, kind_of, velocity_of
+from arkund.core.hits.hit import LOUD, SAME_HIT_S, Hit, hit_id, kind_of, velocity_of
 from arkund.core.hits.listening import Listened, listen
 from arkund.core.hits.weigh.afar import FAMILIES, Known, afar_of
 from arkund.core.kit.roles import is_shell, parse_mic_name, piece_family
-
-LOUD = 90
-"""Percentile of a piece's levels that counts as loud."""
 
 
 class Detected(NamedTuple):

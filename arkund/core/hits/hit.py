@@ -29,6 +29,10 @@ class Hit:
         return hash((self.id, self.time_s))
 
 
+LOUD = 90
+"""Percentile of a piece's levels that counts as loud."""
+
+
 def hit_id(piece: str, time_s: float) -> str:
     """Stable id: piece and time to the millisecond, hashed."""
     return hashlib.sha1(f"{piece}@{round(time_s * 1000)}".encode()).hexdigest()[:10]

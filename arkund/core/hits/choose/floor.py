@@ -20,7 +20,7 @@ from arkund.core.hits.explain.reach import (
 )
 from arkund.core.hits.hear.arrival import first_arrival
 from arkund.core.hits.hear.onsets import FRAME_S
-from arkund.core.hits.hit import Hit, hit_id, kind_of, velocity_of
+from arkund.core.hits.hit import LOUD, Hit, hit_id, kind_of, velocity_of
 from arkund.core.hits.weigh.afar import FAMILIES, Afar
 from arkund.core.kit.roles import piece_family
 
@@ -173,13 +173,16 @@ def _shift_db(
     clear: Sequence[Clear], known: NDArray[np.float64], levels: Mapping[float, float]
 ) -> float:
     """What is added to a clear hit's level so that it is measured as listed ones are: against the
-    piece's loud hits. 0 where none of them is listed."""
+    piece's loud hits. Where none of them is listed, their own loud ones count: what their levels are against
+    may be no hit of this drum."""
     both = []
     for one in clear:
         if len(known) and np.abs(known - one.time_s).min() <= SAME_S:
             nearest = float(known[np.argmin(np.abs(known - one.time_s))])
             both.append(levels[nearest] - one.level_db)
-    return float(np.median(both)) if both else 0.0
+    if both:
+        return float(np.median(both))
+    return -float(np.percentile([one.level_db for one in clear], LOUD)) if clear else 0.0
 
 
 def _as_hit(piece: str, one: Clear, sound: NDArray[np.float32], rate: int, shift_db: float) -> Hit:
