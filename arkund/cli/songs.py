@@ -62,7 +62,7 @@ def _register_changes(add: Add) -> None:
 
 
 def _register_bars(add: Add) -> None:
-    """Commands about a song's bars: scenes, sections, tempo."""
+    """Commands for scenes, sections and tempo."""
     sub = add("scene", _scene, "put a scene over other bars, or remove it; a song's scenes")
     sub.add_argument("song")
     sub.add_argument("scene", nargs="?", default="", help="its name; all are listed without one")

@@ -1,4 +1,4 @@
-"""What was found in a take's sound beside its hits, as it is kept."""
+"""Stored analyses of takes: delays, levels, and what the hit list may lack."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
@@ -11,7 +11,7 @@ from arkund.core.sheet.sheet import Take
 from arkund.songs import storage
 
 NOT_THERE = measure_mic(np.zeros(0, np.float32), 48000).as_dict()
-"""Measures of a mic in a take that has no file for it."""
+"""What is shown of a mic that has no file in a take."""
 
 
 @dataclass(frozen=True)

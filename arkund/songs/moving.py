@@ -1,4 +1,4 @@
-"""Where the hits of a stored song go: what its timing comes to, and how far a hit may be drawn."""
+"""Moves hits of a stored song: the edit list that its timing gives, and changes for hits moved by hand."""
 
 from functools import lru_cache
 from typing import Any
@@ -17,7 +17,7 @@ from arkund.songs.studies import study_of
 
 
 def edits_in(sheet: Sheet, bars: tuple[int, int] | None) -> EditList | None:
-    """The edit list that a sheet's timing comes to, of some bars or the whole song; None where nothing moves."""
+    """The edit list that a sheet's timing gives, for some bars or the whole song; None where nothing moves."""
     # What sounds soon waits for nobody; the whole song's list lets sound pass as it goes on.
     study = study_of(sheet, sounding_engine(sheet) if bars else None)
     return edits(study, _span(sheet, bars))
@@ -59,7 +59,7 @@ def middle_patch(sheet: Sheet, hit_id: str) -> dict[str, Any]:
 
 
 def _to_line(sheet: Sheet, at_s: float, reach_s: float) -> float:
-    """The line of the rule that holds at a time (sixteenths without one), within a reach."""
+    """The nearest grid line within a reach, by the rule of that bar (sixteenths without one)."""
     grid = grid_of(sheet)
     bar = grid.bar_at(at_s)
     rule = next(

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,8 +28,16 @@ NEAR_S = (0.030, 0.020)
 PLAIN_UNDER_DB, PLAIN_HOLD_S = 12.0, 0.06
 
 
+class Counts:
+    """Base of counts that add up field by field."""
+
+    def __add__(self, other: Self) -> Self:
+        both = zip(vars(self).values(), vars(other).values(), strict=True)
+        return type(self)(*(a + b for a, b in both))
+
+
 @dataclass
-class Tally:
+class Tally(Counts):
     """Counts of one piece on one world: right, true and found hits; obvious ones, how many of them were
     missed, and how many of the missed were found `ASIDE_S` away at most; buried ones, which are not among
     the true."""
@@ -41,11 +49,6 @@ class Tally:
     obvious_missed: int = 0
     buried: int = 0
     aside: int = 0
-
-    def __add__(self, other: "Tally") -> "Tally":
-        return Tally(
-            *(a + b for a, b in zip(vars(self).values(), vars(other).values(), strict=True))
-        )
 
     @property
     def f(self) -> float:
@@ -155,7 +158,7 @@ def each(recording: Recording, hits: Sequence[Hit]) -> list[Judged]:
 
 
 @dataclass(frozen=True)
-class Ghosts:
+class Ghosts(Counts):
     """Of a snare's ghosts how many are found and how many there are, without the ``buried`` ones; and how many
     soft hits are made up."""
 
@@ -163,11 +166,6 @@ class Ghosts:
     true: int = 0
     made_up: int = 0
     buried: int = 0
-
-    def __add__(self, other: "Ghosts") -> "Ghosts":
-        return Ghosts(
-            *(a + b for a, b in zip(vars(self).values(), vars(other).values(), strict=True))
-        )
 
     @property
     def f(self) -> float:

@@ -30,7 +30,7 @@ class Hit:
 
 
 LOUD = 90
-"""Percentile of a piece's levels that counts as loud."""
+"""The loud hits of a piece are measured at this percentile of its levels."""
 
 
 def hit_id(piece: str, time_s: float) -> str:

@@ -1,7 +1,7 @@
-"""What soft hits have become in a mix, the cymbals' and the snare's ghosts: measured on those that stand clear.
+"""How a mix changes soft hits, of cymbals and the snare's ghosts, measured on those that stand clear.
 
-Where a soft hit lies under a drum's ring, the mix may lower that ring on purpose; what is measured then is
-the ring. Which hits stand clear is read from the recording, so that it holds for every mix of it.
+The level at a soft hit under a drum's ring is the ring's, and the mix may lower that on purpose. The recording
+decides which hits stand clear, so that every mix is measured at the same hits.
 """
 
 from dataclasses import dataclass
@@ -12,14 +12,14 @@ from numpy.typing import NDArray
 from arkund.core.units import SILENCE_DB
 
 PUMPED_S = 0.250
-"""A bus that is pressed by kick or snare is not back so soon after them."""
+"""For so long after a kick or snare a compressed bus may still be held down."""
 
 PUMPING = ("kick", "snare")
 FEWEST_PUMPED = 4
-"""Hits of cymbals, both soon after these and away from them, without which pumping is not measured."""
+"""Pumping is measured from so many cymbal hits soon after a kick or snare and as many away from them."""
 
 JUST_BEFORE_S, CLEAR_DB = (-0.020, -0.003), 6.0
-"""A hit stands clear if its attack exceeds what sounds just before it by so much."""
+"""A hit stands clear if its attack is so many dB over the sound just before it, in this span in s."""
 
 
 @dataclass(frozen=True)
@@ -57,14 +57,14 @@ NO_CYMBALS = Cymbals(np.zeros(0), np.zeros(0, bool), np.zeros(0))
 
 
 FEWEST_GHOSTS = 3
-"""Clear ghosts without which nothing is said of them."""
+"""With fewer clear ghosts the card leaves them out."""
 
 
 @dataclass(frozen=True)
 class Ghosts:
-    """The snare's ghosts that no shell's hit is near, ``(ghosts,)`` each: the attack of their body (under a hat's
-    sound) in the mix in dBFS, and by how many dB it exceeds what sounds there just before (`JUST_BEFORE_S`);
-    and the same attack of the median accent in dBFS."""
+    """The snare's ghosts with no shell's hit near them, ``(ghosts,)`` each: their attack in the mix, below the hat's
+    range, in dBFS, and by how many dB it exceeds the sound just before (`JUST_BEFORE_S`); and the median accent's
+    attack in dBFS."""
 
     levels_dbfs: NDArray[np.float64]
     rises_db: NDArray[np.float64]

@@ -41,7 +41,7 @@ LOW_HZ, TOM_LOW_HZ = (35.0, 120.0), (35.0, 250.0)
 hear the other drums."""
 
 BODY_HZ = (150.0, 1500.0)
-"""A ghost is measured in these, where a hat that falls with it hardly sounds."""
+"""Ghosts are measured in this band: a hat hit at the same moment adds little to it."""
 
 BRIGHT_HZ = 6000.0
 """Cymbals are measured above this, where shells hardly ring."""
@@ -234,7 +234,7 @@ def _shell(
 
 
 def _ghosts(bodies: NDArray[np.float64], rate: int, hits: Hits) -> Ghosts:
-    """The ghosts that no shell's hit is near, and the accents, of what sounds in `BODY_HZ`."""
+    """The ghosts with no shell's hit near them, and the accents; both filtered to `BODY_HZ`."""
     at, struck = np.asarray(hits.ghosts, np.float64), _struck(hits)
     at = at[(_since(at, struck) > AWAY_S[0]) & (_since(-at, -struck[::-1]) > AWAY_S[1])]
     levels = _levels(bodies, rate, at, ATTACK_S)
@@ -244,7 +244,7 @@ def _ghosts(bodies: NDArray[np.float64], rate: int, hits: Hits) -> Ghosts:
 
 
 def _struck(hits: Hits) -> NDArray[np.float64]:
-    """When shells are hit, ghosts aside, in order."""
+    """Onsets in s of all shells' hits without ghosts, sorted."""
     return np.sort(np.concatenate([np.zeros(0), *map(np.asarray, hits.shells.values())]))
 
 

@@ -187,7 +187,7 @@ KICK_DEPTH_M = 0.4
 
 
 def _heads_of_kick(drum: Drum, sounds: NDArray[Any]) -> list[Part]:
-    """The batter and the front of a kick, by what each gives off ``(2, frames)``."""
+    """The two heads of a kick, batter and front, from the sound of each ``(2, frames)``."""
     x, y, z = drum.position
     faces_from = y + KICK_DEPTH_M
     front = (x, faces_from, z)
